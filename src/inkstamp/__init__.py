@@ -1,0 +1,3 @@
+"""Ink Stamp: publicly trusted certificates for hosted web sites, from request to renewal."""
+
+__version__ = "0.1.0"

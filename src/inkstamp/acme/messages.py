@@ -1,0 +1,159 @@
+"""The objects of RFC 8555 as they come over the wire.
+
+Members never heard of are passed over and kinds never heard of stay plain text: a CA may add some tomorrow.
+"""
+
+from enum import StrEnum
+from typing import TypeVar
+
+import msgspec
+
+from inkstamp.errors import CaMisbehaved
+
+
+class OrderStatus(StrEnum):
+    """RFC 8555 section 7.1.6."""
+
+    PENDING = "pending"
+    READY = "ready"
+    PROCESSING = "processing"
+    VALID = "valid"
+    INVALID = "invalid"
+
+
+class AuthorizationStatus(StrEnum):
+    """RFC 8555 section 7.1.6."""
+
+    PENDING = "pending"
+    VALID = "valid"
+    INVALID = "invalid"
+    DEACTIVATED = "deactivated"
+    EXPIRED = "expired"
+    REVOKED = "revoked"
+
+
+class ChallengeStatus(StrEnum):
+    """RFC 8555 section 7.1.6."""
+
+    PENDING = "pending"
+    PROCESSING = "processing"
+    VALID = "valid"
+    INVALID = "invalid"
+
+
+class _Wire(msgspec.Struct, frozen=True, kw_only=True, rename="camel"):
+    """Base of what is read from a CA."""
+
+
+_T = TypeVar("_T", bound=_Wire)
+
+
+class Identifier(_Wire, frozen=True):
+    """RFC 8555 section 9.7.7."""
+
+    type: str
+    value: str
+
+
+class Problem(_Wire, frozen=True):
+    """A problem document (RFC 7807) with subproblems (RFC 8555 section 6.7.1)."""
+
+    type: str = "about:blank"
+    title: str = ""
+    detail: str = ""
+    status: int = 0
+    instance: str = ""
+    identifier: Identifier | None = None
+    subproblems: tuple["Problem", ...] = ()
+
+
+class DirectoryMeta(_Wire, frozen=True):
+    """RFC 8555 section 7.1.1."""
+
+    terms_of_service: str = ""
+    website: str = ""
+    caa_identities: tuple[str, ...] = ()
+    external_account_required: bool = False
+
+
+class Directory(_Wire, frozen=True):
+    """RFC 8555 section 7.1.1."""
+
+    new_nonce: str
+    new_account: str
+    new_order: str
+    revoke_cert: str = ""
+    key_change: str = ""
+    meta: DirectoryMeta = DirectoryMeta()
+
+
+class Account(_Wire, frozen=True):
+    """RFC 8555 section 7.1.2."""
+
+    status: str
+    contact: tuple[str, ...] = ()
+    orders: str = ""
+
+
+class OrdersList(_Wire, frozen=True):
+    """RFC 8555 section 7.1.2.1."""
+
+    orders: tuple[str, ...] = ()
+
+
+class Order(_Wire, frozen=True):
+    """RFC 8555 section 7.1.3."""
+
+    status: OrderStatus
+    identifiers: tuple[Identifier, ...]
+    authorizations: tuple[str, ...]
+    finalize: str
+    expires: str = ""
+    certificate: str = ""
+    error: Problem | None = None
+
+
+class Challenge(_Wire, frozen=True):
+    """RFC 8555 section 8; `token` is empty for types that have none."""
+
+    type: str
+    url: str
+    status: ChallengeStatus
+    token: str = ""
+    error: Problem | None = None
+
+
+class Authorization(_Wire, frozen=True):
+    """RFC 8555 section 7.1.4."""
+
+    identifier: Identifier
+    status: AuthorizationStatus
+    challenges: tuple[Challenge, ...]
+    expires: str = ""
+    wildcard: bool = False
+
+
+_TOKEN = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_")
+
+
+def is_token(text: str) -> bool:
+    """Tell whether a challenge's token is base64url (RFC 8555 section 8.3); it becomes a file's name."""
+    return 0 < len(text) <= 256 and set(text) <= _TOKEN
+
+
+def read(kind: type[_T], body: bytes, url: str) -> _T:
+    """Read an object of `kind` from the body of the CA's answer at `url`.
+
+    Raises:
+        CaMisbehaved: The body is not JSON, or lacks a member that RFC 8555 requires.
+
+    """
+    try:
+        return msgspec.json.decode(body, type=kind)
+    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
+        start = body[:200].decode("utf-8", "replace")
+        raise CaMisbehaved(
+            f"the CA's answer is not the {kind.__name__.lower()} that was asked for", where=url,
+            said=f"{error}; the answer begins: {start}",
+            advice="check the directory URL; if it is right, this is for the CA to mend",
+        ) from error  # fmt: skip

@@ -1,0 +1,141 @@
+"""The life of an order: what the CA's snapshot of it means, and which action comes next.
+
+RFC 8555 section 7.1.6, as a client sees it. We poll, so we see snapshots and not every state: `MOVES` holds
+the transitive closure of the RFC's diagram, with the skips that follow (pending → valid). A move that is not
+in it is the CA's mistake and never guessed around.
+
+    pending ──▶ ready ──▶ processing ──▶ valid
+       └──────────┴────────────┴───────▶ invalid
+"""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import msgspec
+
+from inkstamp.acme.messages import Authorization, AuthorizationStatus, Challenge, ChallengeStatus, Order, OrderStatus
+from inkstamp.errors import CaMisbehaved
+
+MOVES: dict[OrderStatus, frozenset[OrderStatus]] = {
+    OrderStatus.PENDING: frozenset(OrderStatus),
+    OrderStatus.READY: frozenset(OrderStatus) - {OrderStatus.PENDING},
+    OrderStatus.PROCESSING: frozenset({OrderStatus.PROCESSING, OrderStatus.VALID, OrderStatus.INVALID}),
+    OrderStatus.VALID: frozenset({OrderStatus.VALID, OrderStatus.INVALID}),
+    OrderStatus.INVALID: frozenset({OrderStatus.INVALID}),
+}
+"""From each status, those that the next snapshot may show."""
+
+
+@dataclass(frozen=True, slots=True)
+class FetchAuthorizations:
+    """Ask for these authorizations, which have not been seen yet."""
+
+    urls: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Prove:
+    """Put up the proofs for these authorizations, look at them, answer their challenges."""
+
+    pending: tuple[tuple[Authorization, Challenge], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Wait:
+    """Poll the order: the CA is at work."""
+
+
+@dataclass(frozen=True, slots=True)
+class Finalize:
+    """Send the CSR."""
+
+
+@dataclass(frozen=True, slots=True)
+class Download:
+    """Fetch the certificate from this URL."""
+
+    url: str
+
+
+@dataclass(frozen=True, slots=True)
+class Refused:
+    """The CA will not issue for this order; the causes stand in these authorizations, as far as known."""
+
+    authorizations: tuple[Authorization, ...]
+
+
+Step = FetchAuthorizations | Prove | Wait | Finalize | Download | Refused
+
+
+def check_move(before: OrderStatus, after: OrderStatus, url: str) -> None:
+    """Raise CaMisbehaved when an order cannot come from `before` to `after`."""
+    if after not in MOVES[before]:
+        raise CaMisbehaved(
+            f"the CA moved the order from “{before}” to “{after}”, which RFC 8555 does not allow", where=url,
+            advice="run the command again; if it stays, this is for the CA to mend",
+        )  # fmt: skip
+
+
+def pick_challenge(authorization: Authorization, method: str, url: str) -> Challenge:
+    """Return the authorization's challenge of type `method`; CaMisbehaved when none is offered."""
+    for challenge in authorization.challenges:
+        if challenge.type == method:
+            return challenge
+    offered = ", ".join(challenge.type for challenge in authorization.challenges) or "none"
+    raise CaMisbehaved(
+        f"the CA offers no {method} challenge for {authorization.identifier.value}", where=url,
+        said=f"it offers: {offered}", advice="set `proof` for this certificate to a method that it offers",
+    )  # fmt: skip
+
+
+def next_step(
+    order: Order, seen: Mapping[str, Authorization], answered: frozenset[str], method: str
+) -> Step:  # fmt: skip
+    """Decide what comes next for an order.
+
+    Args:
+        order: The newest snapshot.
+        seen: Authorizations by URL, as newest known (an answered challenge's reply is worked in).
+        answered: URLs of the challenges that this process has answered.
+        method: The challenge type to prove with.
+
+    """
+    if order.status is OrderStatus.INVALID:
+        return Refused(tuple(seen.values()))
+    if order.status is OrderStatus.VALID:
+        return Download(order.certificate) if order.certificate else Wait()
+    if order.status is OrderStatus.PROCESSING:
+        return Wait()
+    if order.status is OrderStatus.READY:
+        return Finalize()
+    unseen = tuple(url for url in order.authorizations if url not in seen)
+    if unseen:
+        return FetchAuthorizations(unseen)
+    mine = [seen[url] for url in order.authorizations]
+    lost = {AuthorizationStatus.INVALID, AuthorizationStatus.DEACTIVATED, AuthorizationStatus.EXPIRED,
+            AuthorizationStatus.REVOKED}  # fmt: skip
+    if any(each.status in lost for each in mine):
+        return Refused(tuple(mine))
+    if all(each.status is AuthorizationStatus.VALID for each in mine):
+        # RFC 8555 section 7.1.3: the order is ready once all authorizations are valid; no need to ask.
+        return Finalize()
+    pending = []
+    for each in mine:
+        if each.status is AuthorizationStatus.PENDING:
+            challenge = pick_challenge(each, method, order.finalize)
+            if challenge.url not in answered:
+                pending.append((each, challenge))
+    return Prove(tuple(pending)) if pending else Wait()
+
+
+def with_answer(authorization: Authorization, reply: Challenge) -> Authorization:
+    """Work the CA's reply to an answered challenge into its authorization.
+
+    A challenge that is `valid` or `invalid` makes the authorization so (RFC 8555 section 7.1.6).
+    """
+    status = {
+        ChallengeStatus.VALID: AuthorizationStatus.VALID,
+        ChallengeStatus.INVALID: AuthorizationStatus.INVALID,
+    }.get(reply.status, authorization.status)
+    challenges = tuple(reply if each.url == reply.url else each for each in authorization.challenges)
+    return msgspec.structs.replace(authorization, status=status, challenges=challenges)

@@ -1,0 +1,58 @@
+"""How long to wait for a CA, and how often to ask again: policy as values, without a clock."""
+
+import email.utils
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+
+def parse_retry_after(text: str | None, now: datetime) -> float | None:
+    """Read a Retry-After header in either form (RFC 9110 section 10.2.3); seconds from `now`, None for none.
+
+    A date in the past is 0; what cannot be read counts as not given.
+    """
+    if text is None:
+        return None
+    text = text.strip()
+    if text.isascii() and text.isdigit():
+        return float(min(int(text[:12]), 10**9))
+    try:
+        moment = email.utils.parsedate_to_datetime(text)
+    except (ValueError, TypeError, IndexError):
+        return None
+    if moment.tzinfo is None:
+        moment = moment.replace(tzinfo=UTC)
+    return max((moment - now).total_seconds(), 0.0)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Patience:
+    """A series of waits that grow, with an end."""
+
+    first: float
+    """Seconds before the second try."""
+    factor: float
+    longest: float
+    """Seconds; no single wait of our own choice is longer."""
+    whole: float
+    """Seconds that all waits together may take."""
+
+    def next_wait(self, attempt: int, waited: float, asked: float | None) -> float | None:
+        """Return the seconds to wait after failed try `attempt` (from 0), None to give up.
+
+        Args:
+            attempt: How many tries were made before this one.
+            waited: Seconds that were waited so far.
+            asked: What the CA said in Retry-After; it is never undercut.
+
+        """
+        own = min(self.first * self.factor ** min(attempt, 64), self.longest)
+        # Retry-After of 0 means "now", yet asking in a tight loop helps nobody.
+        wait = own if asked is None else max(asked, min(own, self.first))
+        return wait if waited + wait <= self.whole else None
+
+
+POLLING = Patience(first=0.05, factor=2.5, longest=10.0, whole=300.0)
+"""For an order that the CA is working on: CAs answer after milliseconds or after seconds."""
+
+TROUBLE = Patience(first=1.0, factor=2.0, longest=30.0, whole=90.0)
+"""For 429, 5xx and lost connections."""

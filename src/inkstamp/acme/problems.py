@@ -1,0 +1,60 @@
+"""What the CA's problem documents mean and what to do about them (RFC 8555 section 6.7)."""
+
+from inkstamp.acme.messages import Problem
+from inkstamp.errors import CaProblem
+
+_URN = "urn:ietf:params:acme:error:"
+
+_ADVICE = {
+    "accountDoesNotExist": "the CA does not know this account; run `inkstamp authority add` again to open one",
+    "badCSR": "choose another `key` for the certificate; the CA refuses this request's key or names",
+    "badNonce": "run the command again; if it stays, a proxy between here and the CA may be replaying answers",
+    "badPublicKey": "the CA refuses the account's key; use another `account_key` kind",
+    "caa": "add a CAA record that names this CA, or remove the one that forbids it",
+    "connection": "the CA could not connect: check the addresses in DNS and the firewall in front of port 80",
+    "dns": "the CA could not look the name up: check its nameservers and DNSSEC",
+    "externalAccountRequired": "this CA ties accounts to a customer number, which is not supported yet",
+    "incorrectResponse": "the CA saw something else than the proof: another machine may answer for this name",
+    "invalidContact": "correct the account's e-mail address",
+    "malformed": "this is a mistake in the request; run again with --debug and report it",
+    "orderNotReady": "run the command again; it goes on with the same order",
+    "rateLimited": "wait until the time the CA names; asking sooner prolongs it",
+    "rejectedIdentifier": "this CA does not certify that name; take it out of the certificate's names",
+    "serverInternal": "the CA has trouble of its own; run the command again later, it goes on with the same order",
+    "tls": "the CA failed in a TLS handshake with the site",
+    "unauthorized": "the CA did not find the proof, or the account may not do this",
+    "unsupportedContact": "use an e-mail address as the account's contact",
+    "unsupportedIdentifier": "this CA does not certify names of that type",
+    "userActionRequired": "read the CA's message, follow its link, then run the command again",
+}
+
+
+def short_kind(problem: Problem) -> str:
+    """Return the problem's type without the ACME prefix; another namespace's type stays whole."""
+    return problem.type.removeprefix(_URN)
+
+
+def describe(problem: Problem) -> str:
+    """Write a problem and all its subproblems in the CA's words, a line each."""
+    lines = [f"{short_kind(problem)}: {problem.detail or problem.title or 'no detail given'}"]
+    for sub in problem.subproblems:
+        name = f"{sub.identifier.value}: " if sub.identifier else ""
+        lines.append(f"  {name}{short_kind(sub)}: {sub.detail or sub.title or 'no detail given'}")
+    if problem.instance:
+        lines.append(f"see {problem.instance}")
+    return "\n".join(lines)
+
+
+def advice(problem: Problem) -> str:
+    """Say what to do; for a compound problem, what to do about its first part that is known."""
+    for each in (*problem.subproblems, problem):
+        if short_kind(each) in _ADVICE:
+            return _ADVICE[short_kind(each)]
+    return "read the CA's words above; run the command again when it is mended"
+
+
+def as_error(problem: Problem, what: str, *, where: str, status: int = 0,
+             retry_after: float | None = None) -> CaProblem:  # fmt: skip
+    """Make the error to raise for a problem; `what` says which step the CA refused."""
+    return CaProblem(what, kind=short_kind(problem), status=status or problem.status, retry_after=retry_after,
+                     where=where, said=describe(problem), advice=advice(problem))  # fmt: skip

@@ -1,0 +1,280 @@
+"""One conversation with one CA: HTTPS, nonces, retries (RFC 8555 sections 6 and 7.2). The only sockets of this room."""
+
+import re
+import ssl
+import threading
+import time
+from collections import Counter, deque
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+from urllib.request import getproxies, proxy_bypass
+
+import urllib3
+from urllib3.exceptions import (
+    ConnectTimeoutError,
+    HTTPError,
+    NameResolutionError,
+    NewConnectionError,
+    ProtocolError,
+    ReadTimeoutError,
+    SSLError,
+)
+
+from inkstamp import __version__
+from inkstamp.acme.jws import compact_json, public_jwk, sign
+from inkstamp.acme.messages import Directory, Problem, read
+from inkstamp.acme.patience import TROUBLE, parse_retry_after
+from inkstamp.acme.problems import as_error, short_kind
+from inkstamp.clock import Clock, stamp
+from inkstamp.errors import CaMisbehaved, CaProblem, ConfigurationError, InkStampError, NetworkTrouble
+from inkstamp.pki.keys import PrivateKey
+
+_TIMEOUT = urllib3.Timeout(connect=10.0, read=30.0)
+_WHOLE = 60.0
+"""Seconds that one answer may take from request to last byte."""
+_MOST_BODY = 1_048_576
+_MOST_BAD_NONCES = 20
+"""Each refusal brings a fresh nonce; this many in a row is a CA that never takes one."""
+_MOST_NONCES_KEPT = 64
+_LINK = re.compile(r'<([^<>]*)>([^<]*?)(?=,\s*<|$)')
+_HEADERS = {"User-Agent": f"inkstamp/{__version__}", "Accept-Language": "en"}
+
+
+@dataclass(frozen=True, slots=True)
+class Signer:
+    """An account's key, and its URL once the CA has given one (`kid`)."""
+
+    key: PrivateKey
+    account_url: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Reply:
+    """A successful answer."""
+
+    status: int
+    headers: Mapping[str, str]
+    body: bytes
+    url: str
+    retry_after: float | None
+    """Seconds from now; None when the CA said nothing."""
+
+    def links(self, relation: str) -> tuple[str, ...]:
+        """Return the targets of the Link headers with that relation (RFC 8288)."""
+        wanted = re.compile(rf'rel="?{re.escape(relation)}"?(\s|;|,|$)')
+        return tuple(m[1] for m in _LINK.finditer(self.headers.get("Link") or "") if wanted.search(m[2]))
+
+
+def _pool_manager(url: str, trust: Path | None) -> urllib3.PoolManager:
+    try:
+        context = ssl.create_default_context(cafile=str(trust) if trust else None)
+    except (OSError, ssl.SSLError) as error:
+        raise ConfigurationError(
+            f"cannot load the roots in {trust}", where=str(trust), said=str(error),
+            advice="`trust` must name a PEM file with the root of the CA's API certificate",
+        ) from error  # fmt: skip
+    parts = urlsplit(url)
+    proxy = getproxies().get(parts.scheme)
+    options: dict[str, Any] = {"ssl_context": context, "maxsize": 16, "retries": False, "timeout": _TIMEOUT}
+    if proxy and parts.hostname and not proxy_bypass(parts.hostname):
+        return urllib3.ProxyManager(proxy, **options)
+    return urllib3.PoolManager(**options)
+
+
+class Session:
+    """Speaks to the CA behind one directory URL; safe to share between threads."""
+
+    def __init__(self, directory_url: str, *, trust: Path | None, clock: Clock,
+                 on_wait: Callable[[str, float], None] = lambda _why, _seconds: None) -> None:  # fmt: skip
+        if not directory_url.startswith("https://"):
+            raise ConfigurationError(
+                f"the directory URL {directory_url} is not https", where=directory_url,
+                advice="RFC 8555 allows https alone; correct `directory`",
+            )  # fmt: skip
+        self.directory_url = directory_url
+        self.counts: Counter[str] = Counter()
+        """Requests made, by kind."""
+        self._clock = clock
+        self._on_wait = on_wait
+        self._pools = _pool_manager(directory_url, trust)
+        self._nonces: deque[str] = deque(maxlen=_MOST_NONCES_KEPT)
+        self._directory: Directory | None = None
+        self._lock = threading.Lock()
+
+    def directory(self) -> Directory:
+        """Return the CA's directory, fetched once (RFC 8555 section 7.1.1)."""
+        with self._lock:
+            if self._directory is None:
+                reply = self._until_well("directory", lambda: self._once("GET", self.directory_url))
+                self._directory = read(Directory, reply.body, self.directory_url)
+            return self._directory
+
+    def post(self, kind: str, url: str, payload: Mapping[str, Any] | None, signer: Signer, *,
+             repeatable: bool = True) -> Reply:  # fmt: skip
+        """Send a signed request (RFC 8555 section 6.2) and return the successful answer.
+
+        Args:
+            kind: What it is, in one word, for counting and messages.
+            url: Where to.
+            payload: The object to send; None for POST-as-GET (section 6.3).
+            signer: With its account URL the request is signed by `kid`, without by `jwk`.
+            repeatable: Whether it may be sent again after a connection broke before the answer was read.
+
+        Raises:
+            CaProblem: The CA refused, or went on having trouble.
+            CaMisbehaved: The answer is not what RFC 8555 allows.
+            NetworkTrouble: No conversation came about.
+
+        """
+        body = b"" if payload is None else compact_json(payload)
+        header: dict[str, Any] = {"url": url}
+        if signer.account_url:
+            header["kid"] = signer.account_url
+        else:
+            header["jwk"] = public_jwk(signer.key)
+
+        def attempt() -> Reply:
+            for _ in range(_MOST_BAD_NONCES):
+                signed = sign(signer.key, {**header, "nonce": self._nonce()}, body)
+                try:
+                    self.counts[kind] += 1
+                    return self._once("POST", url, signed)
+                except CaProblem as problem:
+                    if problem.kind != "badNonce":
+                        raise
+                    self.counts["refused nonce"] += 1
+            raise CaMisbehaved("the CA takes none of the nonces that it gives out", where=url,
+                               advice="look for a proxy that replays answers; else this is for the CA to mend")  # fmt: skip
+
+        return self._until_well(kind, attempt, repeatable=repeatable)
+
+    def _nonce(self) -> str:
+        try:
+            return self._nonces.pop()
+        except IndexError:
+            url = self.directory().new_nonce
+            self.counts["nonce"] += 1
+            self._until_well("nonce", lambda: self._once("HEAD", url))
+            try:
+                return self._nonces.pop()
+            except IndexError:
+                raise CaMisbehaved("the CA's answer to newNonce holds no nonce", where=url) from None
+
+    def _until_well(self, kind: str, attempt: Callable[[], Reply], *, repeatable: bool = True) -> Reply:
+        """Call `attempt` until the CA is well again, or patience ends; then its last error is raised."""
+        waited, tries = 0.0, 0
+        while True:
+            try:
+                return attempt()
+            except (CaProblem, NetworkTrouble) as error:
+                asked = error.retry_after if isinstance(error, CaProblem) else None
+                if not _may_pass(error, repeatable=repeatable):
+                    raise
+                wait = TROUBLE.next_wait(tries, waited, asked)
+                if wait is None:
+                    raise _with_time(error, self._clock, asked) from error
+                self._on_wait(f"{kind}: {error.what}", wait)
+                self._clock.sleep(wait)
+                waited += wait
+                tries += 1
+
+    def _once(self, method: str, url: str, body: bytes | None = None) -> Reply:
+        """One request, one answer; problems and trouble as errors."""
+        if urlsplit(url).scheme != "https":
+            raise CaMisbehaved(f"the CA names a URL that is not https: {url}", where=self.directory_url)
+        headers = _HEADERS if body is None else {**_HEADERS, "Content-Type": "application/jose+json"}
+        if method == "GET":
+            self.counts["directory"] += 1
+        deadline = time.monotonic() + _WHOLE
+        try:
+            reply = self._pools.request(method, url, body=body, headers=headers, redirect=False, preload_content=False)
+            try:
+                content = _read_all(reply, deadline, url)
+            finally:
+                reply.release_conn()
+        except (HTTPError, OSError) as error:
+            raise _network_trouble(error, url) from error
+        nonce = reply.headers.get("Replay-Nonce")
+        if nonce:
+            self._nonces.append(nonce)
+        retry_after = parse_retry_after(reply.headers.get("Retry-After"), self._clock.now())
+        if 200 <= reply.status < 300:
+            return Reply(reply.status, reply.headers, content, url, retry_after)
+        raise _refusal(reply.status, reply.headers.get("Content-Type", ""), content, url, retry_after)
+
+    def close(self) -> None:
+        """Close all connections."""
+        self._pools.clear()
+
+
+def _read_all(reply: urllib3.BaseHTTPResponse, deadline: float, url: str) -> bytes:
+    pieces = []
+    size = 0
+    for piece in reply.stream(65_536):
+        size += len(piece)
+        if size > _MOST_BODY or time.monotonic() > deadline:
+            reply.close()
+            limit = f"{_MOST_BODY} bytes" if size > _MOST_BODY else f"{_WHOLE:.0f} s"
+            raise CaMisbehaved(f"the CA's answer goes on past {limit}", where=url)
+        pieces.append(piece)
+    return b"".join(pieces)
+
+
+def _refusal(status: int, content_type: str, body: bytes, url: str, retry_after: float | None) -> InkStampError:
+    """Make the error for an answer that is no success (RFC 8555 section 6.7)."""
+    if "json" in content_type:
+        try:
+            problem = read(Problem, body, url)
+        except CaMisbehaved:
+            problem = Problem(detail=body[:300].decode("utf-8", "replace"))
+    else:
+        start = body[:300].decode("utf-8", "replace").strip()
+        problem = Problem(title=f"HTTP status {status}", detail=f"HTTP status {status}: {start}".rstrip(": "))
+    return as_error(problem, f"the CA answered with {status} ({short_kind(problem)})", where=url, status=status,
+                    retry_after=retry_after)  # fmt: skip
+
+
+def _may_pass(error: InkStampError, *, repeatable: bool) -> bool:
+    """Tell whether the same request may do better in a while."""
+    if isinstance(error, CaProblem):
+        return error.status == 429 or error.status >= 500
+    # A connection that broke may have done its work. One that was refused is a CA that is down or a wrong URL:
+    # saying so at once helps more than waiting.
+    return repeatable and isinstance(error.__cause__, ProtocolError | ReadTimeoutError)
+
+
+def _with_time(error: InkStampError, clock: Clock, asked: float | None) -> InkStampError:
+    if asked and isinstance(error, CaProblem):
+        when = stamp(clock.now() + timedelta(seconds=asked))
+        error.advice = f"the CA asks not to be called before {when}; run the command again then"
+    return error
+
+
+_NETWORK = (
+    (NameResolutionError, "its name cannot be looked up", "check the directory URL and this machine's DNS"),
+    (ConnectTimeoutError, "it does not answer", "check the network and any firewall in between"),
+    (NewConnectionError, "the connection failed", "check the directory URL, and that the CA's service is up"),
+    (ReadTimeoutError, "it stopped answering", "run the command again; it goes on where it stopped"),
+    (ProtocolError, "the connection broke", "run the command again; it goes on where it stopped"),
+)
+
+
+def _network_trouble(error: Exception, url: str) -> NetworkTrouble:
+    host = urlsplit(url).netloc
+    text = str(error)
+    if isinstance(error, SSLError) and "CERTIFICATE_VERIFY_FAILED" in text:
+        reason = text.partition("certificate verify failed: ")[2].partition(" (_ssl")[0] or text
+        return NetworkTrouble(
+            f"the CA's own certificate at {host} is not trusted", where=url, said=reason,
+            advice="if this CA's API has a private certificate, give its root with `trust` (--trust FILE)",
+        )  # fmt: skip
+    for kind, what, advice in _NETWORK:
+        if isinstance(error, kind):
+            cause = error.__cause__ or error.__context__
+            said = getattr(cause, "strerror", None) or str(cause or error)
+            return NetworkTrouble(f"cannot reach the CA at {host}: {what}", where=url, said=said, advice=advice)
+    return NetworkTrouble(f"cannot reach the CA at {host}", where=url, said=text, advice="check the directory URL")

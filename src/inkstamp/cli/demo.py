@@ -1,0 +1,1 @@
+"""The whole job in a simulated world on this machine: CA, nameserver, web server, all on loopback."""

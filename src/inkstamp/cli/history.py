@@ -1,0 +1,41 @@
+"""What happened, when, in which run: the newest at the end."""
+
+import argparse
+
+from inkstamp.cli import output
+from inkstamp.cli.main import Context
+from inkstamp.cli.setting import workplace
+from inkstamp.clock import stamp
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument("certificate", nargs="?", default="", help="what happened to this one alone")
+    parser.add_argument("--last", type=_positive, default=40, metavar="N", help="at most N entries (%(default)s)")
+
+
+def _positive(text: str) -> int:
+    number = int(text)
+    if number < 1:
+        raise argparse.ArgumentTypeError("must be at least 1")
+    return number
+
+
+def run(context: Context, options: argparse.Namespace) -> int:
+    """Run it."""
+    with workplace(context) as place:
+        events = place.ledger.events(options.certificate, options.last)
+    if context.json:
+        output.as_json("history", events=events)
+        return 0
+    if not events:
+        print("nothing is recorded yet" + (f" for {options.certificate}" if options.certificate else ""))
+    run_shown = None
+    for event in events:
+        if event.run != run_shown:
+            run_shown = event.run
+            print(f"run {event.run}: {event.command}")
+        lead = f"  {stamp(event.at)}  {event.what:<13}"
+        about = f"{event.certificate}: " if event.certificate else ""
+        print(output.wrapped(about + event.text, lead, " " * len(lead)))
+    return 0

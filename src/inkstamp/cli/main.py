@@ -1,0 +1,140 @@
+"""Find the command, load it alone, run it, and turn what comes back into an exit status.
+
+Importing a command imports what it works with, so nothing of that happens before the command is known:
+`inkstamp --help` loads little more than argparse.
+"""
+
+import argparse
+import importlib
+import os
+import sys
+from collections.abc import Sequence
+from dataclasses import dataclass
+from types import ModuleType
+from typing import TYPE_CHECKING
+
+from inkstamp import __version__
+
+if TYPE_CHECKING:
+    from inkstamp.errors import InkStampError
+
+COMMANDS = {
+    "demo": "the whole job in a simulated world on this machine",
+    "survey": "what is here: servers, sites, the certificate each one has",
+    "authority": "add a CA and open an account with it, or show those there are",
+    "stamp": "get a certificate for names, install it, keep it renewed",
+    "check": "look at live names from outside",
+    "renew": "renew what is due and nothing else; for a timer",
+    "status": "where every certificate stands",
+    "history": "what happened, when, in which run",
+}
+"""In the order in which people work; each is a module here of the same name."""
+
+_FAILED, _WRONG_USE = 1, 2
+
+
+@dataclass(frozen=True, slots=True)
+class Context:
+    """What the options before or after any command say."""
+
+    config: str | None
+    home: str | None
+    json: bool
+    debug: bool
+    command_line: str
+
+
+def _global_options(parser: argparse.ArgumentParser, *, default: object) -> None:
+    group = parser.add_argument_group("everywhere")
+    group.add_argument("--config", metavar="FILE", default=default,
+                       help="configuration file (else INKSTAMP_CONFIG, else the usual place)")  # fmt: skip
+    group.add_argument("--home", metavar="DIR", default=default,
+                       help="folder of ledger and shelf (else INKSTAMP_HOME, else as configured)")  # fmt: skip
+    group.add_argument("--json", action="store_true", default=default or False, help="one JSON document on stdout")
+    group.add_argument("--debug", action="store_true", default=default or False, help="show tracebacks")
+
+
+def _front_parser() -> argparse.ArgumentParser:
+    width = max(map(len, COMMANDS)) + 2
+    listing = "\n".join(f"  {name:<{width}}{summary}" for name, summary in COMMANDS.items())
+    parser = argparse.ArgumentParser(
+        prog="inkstamp", usage="inkstamp [options] COMMAND ...", allow_abbrev=False,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+        description=f"Certificates for the web sites you host: ordered, proven, installed, renewed.\n\n"
+                    f"commands:\n{listing}",
+        epilog="`inkstamp COMMAND -h` tells all about one. Try `inkstamp demo` first.\n"
+               "Exit status: 0 done, 1 failed or something is bad, 2 wrong use or configuration,\n"
+               "3 waiting for someone.",
+    )  # fmt: skip
+    parser.add_argument("--version", action="version", version=f"inkstamp {__version__}")
+    _global_options(parser, default=None)
+    parser.add_argument("command", nargs="?", help=argparse.SUPPRESS)
+    parser.add_argument("rest", nargs=argparse.REMAINDER, help=argparse.SUPPRESS)
+    return parser
+
+
+def run(arguments: Sequence[str]) -> int:
+    """Run one command line and return the exit status."""
+    front = _front_parser()
+    try:
+        options = front.parse_args(arguments)
+        if options.command is None:
+            front.print_help()
+            return _WRONG_USE
+        if options.command not in COMMANDS:
+            return _unknown_command(options.command)
+        module = importlib.import_module(f"inkstamp.cli.{options.command}")
+        parser = argparse.ArgumentParser(prog=f"inkstamp {options.command}", description=module.__doc__,
+                                         formatter_class=argparse.RawDescriptionHelpFormatter,
+                                         allow_abbrev=False)  # fmt: skip
+        module.configure(parser)
+        _global_options(parser, default=argparse.SUPPRESS)
+        options = parser.parse_args(options.rest, options)
+    except SystemExit as exit_asked:  # argparse has said what is wrong, or shown the help
+        return int(exit_asked.code or 0)
+    context = Context(options.config, options.home, bool(options.json), bool(options.debug),
+                      " ".join(["inkstamp", *arguments]))  # fmt: skip
+    return _run_command(module, context, options)
+
+
+def _run_command(module: ModuleType, context: Context, options: argparse.Namespace) -> int:
+    from inkstamp.errors import InkStampError
+
+    try:
+        status: int = module.run(context, options)
+        sys.stdout.flush()
+    except InkStampError as error:
+        if context.debug:
+            raise
+        return _tell(error, context, options.command)
+    except KeyboardInterrupt:
+        print("\ninkstamp: stopped; run the same command again to go on", file=sys.stderr)
+        return 130
+    except BrokenPipeError:  # the reader of our output has seen enough
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except Exception as error:  # noqa: BLE001  no traceback reaches a user unasked
+        if context.debug:
+            raise
+        print(f"inkstamp: a mistake in Ink Stamp itself: {type(error).__name__}: {error}\n"
+              "  do     run the same command again with --debug and report what it prints", file=sys.stderr)  # fmt: skip
+        return _FAILED
+    return status
+
+
+def _tell(error: "InkStampError", context: Context, command: str) -> int:
+    from inkstamp.cli import output
+
+    output.error(error)
+    if context.json:
+        output.json_error(command, error)
+    return error.exit_status
+
+
+def _unknown_command(given: str) -> int:
+    import difflib
+
+    near = difflib.get_close_matches(given, COMMANDS, n=1)
+    hint = f"did you mean `inkstamp {near[0]}`?" if near else "see `inkstamp --help`"
+    print(f"inkstamp: there is no command “{given}”\n  do     {hint}", file=sys.stderr)
+    return _WRONG_USE

@@ -1,0 +1,108 @@
+"""How results, findings and errors look: plain words first, colour only where a person looks on."""
+
+import os
+import shutil
+import sys
+import textwrap
+from collections.abc import Iterable, Sequence
+from typing import Any, TextIO
+
+from inkstamp.errors import InkStampError
+from inkstamp.findings import Finding, Severity
+
+JSON_FORMAT = 1
+_COLOURS = {Severity.GOOD: "32", Severity.NOTE: "36", Severity.WARN: "33", Severity.BAD: "31"}
+
+
+def width() -> int:
+    """Return the columns to write in: the terminal's, between 60 and 110; 80 where there is no terminal."""
+    return max(60, min(shutil.get_terminal_size((80, 24)).columns, 110))
+
+
+def coloured(stream: TextIO) -> bool:
+    """Tell whether colour helps there: on a terminal, unless NO_COLOR is set."""
+    return stream.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
+
+
+def paint(text: str, severity: Severity, stream: TextIO) -> str:
+    """Colour `text` by severity where the stream shows colour."""
+    return f"\033[{_COLOURS[severity]}m{text}\033[0m" if coloured(stream) else text
+
+
+def wrapped(text: str, first: str, rest: str) -> str:
+    """Wrap each line of `text` to the width, with `first` before the first line and `rest` before the others."""
+    lines: list[str] = []
+    for line in text.splitlines() or [""]:
+        lead = first if not lines else rest
+        lines += textwrap.wrap(line, width(), initial_indent=lead, subsequent_indent=rest,
+                               break_long_words=False, break_on_hyphens=False) or [lead.rstrip()]  # fmt: skip
+    return "\n".join(lines)
+
+
+def field(name: str, value: str) -> str:
+    """Write a named value, its further lines below the first."""
+    return wrapped(value, f"  {name:<11}", " " * 13)
+
+
+def finding(each: Finding, stream: TextIO) -> str:
+    """Write a finding: severity in words, subject, what was seen, and below it what to do."""
+    mark = f"  {each.severity:<6}"
+    text = wrapped(f"{each.subject}: {each.seen}", mark, " " * len(mark))
+    if each.remedy:
+        text += "\n" + wrapped(each.remedy, " " * len(mark) + "do: ", " " * (len(mark) + 4))
+    return text.replace(mark, paint(mark, each.severity, stream), 1)
+
+
+def findings(many: Iterable[Finding], stream: TextIO | None = None) -> None:
+    """Print findings, one below the other."""
+    stream = stream or sys.stdout
+    for each in many:
+        print(finding(each, stream), file=stream)
+
+
+def error(trouble: InkStampError, about: str = "inkstamp") -> None:
+    """Print an error on stderr: what, the findings behind it, where, what the other side said, what to do."""
+    stream = sys.stderr
+    text = wrapped(trouble.what, f"{about}: ", "  ")
+    print(text.replace(about, paint(about, Severity.BAD, stream), 1), file=stream)
+    findings((each for each in trouble.findings if each.severity is not Severity.GOOD), stream)
+    for name, text in (("at", trouble.where), ("said", trouble.said), ("do", trouble.advice)):
+        if text:
+            print(wrapped(text, f"  {name:<7}", " " * 9), file=stream)
+
+
+def as_json(command: str, **content: Any) -> None:
+    """Print one JSON document."""
+    import msgspec
+
+    document = {"format": JSON_FORMAT, "command": command, **content}
+    sys.stdout.write(msgspec.json.format(msgspec.json.encode(document), indent=2).decode() + "\n")
+
+
+def error_data(trouble: InkStampError) -> dict[str, Any]:
+    """Return an error as JSON shows it."""
+    return {
+        "kind": type(trouble).__name__, "what": trouble.what, "where": trouble.where, "said": trouble.said,
+        "advice": trouble.advice, "findings": trouble.findings, "exit_status": trouble.exit_status,
+    }  # fmt: skip
+
+
+def json_error(command: str, trouble: InkStampError) -> None:
+    """Print an error as the JSON document of a command that failed."""
+    as_json(command, error=error_data(trouble))
+
+
+def table(headings: Sequence[str], rows: Iterable[Sequence[str]], *, flexible: int) -> None:
+    """Print a table that fits the width: the column numbered `flexible` wraps, the others do not."""
+    from rich.box import SIMPLE_HEAD
+    from rich.console import Console
+    from rich.table import Table
+    from rich.text import Text
+
+    console = Console(width=width(), no_color=not coloured(sys.stdout), highlight=False)
+    grid = Table(box=SIMPLE_HEAD, pad_edge=False, padding=(0, 1), header_style="bold")
+    for number, heading in enumerate(headings):
+        grid.add_column(heading, no_wrap=number != flexible, overflow="fold" if number == flexible else "ellipsis")
+    for row in rows:
+        grid.add_row(*(Text(cell) for cell in row))
+    console.print(grid)

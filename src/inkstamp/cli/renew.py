@@ -1,0 +1,70 @@
+"""Renew what is due and nothing else; meant for a timer.
+
+Due is a certificate with one third of its lifetime left (half, for lifetimes under ten days), one whose order was
+interrupted, and one whose newest edition is not on its servers. One that fails does not stop the others.
+"""
+
+import argparse
+from typing import TYPE_CHECKING
+
+from inkstamp.cli import output
+from inkstamp.cli.main import Context
+from inkstamp.cli.setting import workplace
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.renew import Renewed, Sweep
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument("certificates", nargs="*", metavar="CERTIFICATE", help="look at these alone (default: all)")
+    parser.add_argument("--at-once", type=_at_least_one, default=1, metavar="N",
+                        help="work on N certificates at the same time (%(default)s)")  # fmt: skip
+    parser.add_argument("--preview", action="store_true", help="say what is due, do nothing")
+
+
+def _at_least_one(text: str) -> int:
+    number = int(text)
+    if not 1 <= number <= 64:
+        raise argparse.ArgumentTypeError("must be from 1 to 64")
+    return number
+
+
+def run(context: Context, options: argparse.Namespace) -> int:
+    """Run it."""
+    from inkstamp.jobs.renew import find_due, renew
+
+    with workplace(context) as place:
+        if options.preview:
+            looked_at, due = find_due(place, tuple(options.certificates))
+            if context.json:
+                output.as_json("renew", looked_at=looked_at, due=due)
+                return 0
+            for each in due:
+                print(f"{each.name}: due, {each.reason}")
+            print(f"{looked_at} looked at, {len(due)} due")
+            return 0
+        sweep = renew(place, tuple(options.certificates), at_once=options.at_once)
+    if context.json:
+        output.as_json("renew", looked_at=sweep.looked_at, renewed=[_as_data(each) for each in sweep.renewed])
+    else:
+        _tell(sweep)
+    return 1 if sweep.failed else 0
+
+
+def _as_data(each: "Renewed") -> dict[str, object]:
+    return {"due": each.due, "outcome": each.outcome, "error": output.error_data(each.error) if each.error else None}
+
+
+def _tell(sweep: "Sweep") -> None:
+    for each in sweep.renewed:
+        if each.error is not None:
+            output.error(each.error, about=each.due.name)
+        elif each.outcome is not None:
+            edition = each.outcome.edition
+            where = ", ".join(each.outcome.servers) or "the shelf alone"
+            print(f"{each.due.name}: edition {edition.number} on {where}, valid until {edition.not_after:%Y-%m-%d}")
+    done = len(sweep.renewed) - len(sweep.failed)
+    print(f"{sweep.looked_at} looked at, {done} renewed, {len(sweep.failed)} failed")
+    if sweep.failed:
+        print(output.field("next", "mend what is told above, then run `inkstamp renew` again"))

@@ -1,0 +1,82 @@
+"""Where configuration and HOME are, and the workplace made of them."""
+
+import os
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from inkstamp.cli.main import Context
+from inkstamp.cli.output import finding
+from inkstamp.findings import Finding
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+def config_file(context: Context) -> Path:
+    """Return the configuration file: --config, else INKSTAMP_CONFIG, else the usual place for this user."""
+    given = context.config or os.environ.get("INKSTAMP_CONFIG")
+    if given:
+        return Path(given).absolute()
+    if os.geteuid() == 0:
+        return Path("/etc/inkstamp/inkstamp.toml")
+    from platformdirs import user_config_path
+
+    return user_config_path("inkstamp") / "inkstamp.toml"
+
+
+def home_folder(context: Context, config: Path) -> Path:
+    """Return HOME: --home, else INKSTAMP_HOME, else the configuration's `home`, else the usual place."""
+    given = context.home or os.environ.get("INKSTAMP_HOME")
+    if given:
+        return Path(given).absolute()
+    from inkstamp.config.load import read_home
+
+    if config.is_file():
+        from inkstamp.config.load import read_file
+
+        configured = read_home(read_file(config), config)
+        if configured:
+            return Path(configured)
+    if os.geteuid() == 0:
+        return Path("/var/lib/inkstamp")
+    from platformdirs import user_data_path
+
+    return user_data_path("inkstamp")
+
+
+@contextmanager
+def workplace(context: Context) -> Iterator["Workplace"]:
+    """Make the workplace of one run; the ledger is told how the run ended."""
+    from inkstamp.errors import InkStampError
+    from inkstamp.jobs.workplace import Workplace
+
+    config = config_file(context)
+    place = Workplace(config, home_folder(context, config), progress=StderrProgress(), command=context.command_line)
+    status = 1
+    try:
+        yield place
+        status = 0
+    except InkStampError as error:
+        status = error.exit_status
+        raise
+    finally:
+        place.close(status)
+
+
+class StderrProgress:
+    """Tells each step on stderr, a line each."""
+
+    def step(self, certificate: str, text: str) -> None:
+        self._say(f"{certificate}: {text}")
+
+    def waits(self, why: str, seconds: float) -> None:
+        self._say(f"waits {seconds:.0f} s: {why}")
+
+    def found(self, certificate: str, finding_made: Finding) -> None:
+        self._say(finding(finding_made, sys.stderr))
+
+    def _say(self, text: str) -> None:
+        print(text, file=sys.stderr, flush=True)

@@ -1,0 +1,93 @@
+"""Get a certificate for names, install it, and keep it renewed from then on.
+
+NAME is a domain name, or the name of a configured certificate. For domain names that no configured certificate
+covers, an entry is written to the configuration first. A run that was interrupted goes on when it is repeated.
+
+    inkstamp stamp rowing.saltmarsh.test www.rowing.saltmarsh.test
+"""
+
+import argparse
+import sys
+from typing import TYPE_CHECKING
+
+from inkstamp.cli import output
+from inkstamp.cli.main import Context
+from inkstamp.cli.setting import workplace
+from inkstamp.pki.keys import KeyKind
+from inkstamp.renewal.when import renewal_moment
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.stamp import Outcome, Plan
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument("names", nargs="+", metavar="NAME", help="a domain name, or a configured certificate")
+    parser.add_argument("--as", dest="entry_name", default="", metavar="ENTRY", help="name of the new entry")
+    parser.add_argument("--authority", default="", help="the CA, when several are configured")
+    parser.add_argument("--via", default="", metavar="SERVER", help="the server that carries the proof")
+    parser.add_argument("--install", action="append", metavar="SERVER",
+                        help="a server that gets the certificate (repeat for several; default: the one of --via)")  # fmt: skip
+    parser.add_argument("--key", choices=[kind.value for kind in KeyKind], help="kind of key (ecdsa-p256)")
+    parser.add_argument("--anew", action="store_true", help="order a new edition although the present one is good")
+    parser.add_argument("--preview", action="store_true", help="check and say what would be done, do nothing")
+
+
+def run(context: Context, options: argparse.Namespace) -> int:
+    """Run it."""
+    from inkstamp.jobs.stamp import StampRequest, carry_out, check_beforehand, look_afterwards, make_plans
+
+    request = StampRequest(
+        names=tuple(options.names), entry_name=options.entry_name, authority=options.authority, via=options.via,
+        install=tuple(options.install) if options.install else None,
+        key=KeyKind(options.key) if options.key else None,
+    )  # fmt: skip
+    with workplace(context) as place:
+        plans = make_plans(place, request)
+        if options.preview:
+            for plan in plans:
+                check_beforehand(place, plan)
+                _tell_plan(plan, str(place.config_file), preview=True)
+            return 0
+        outcomes = []
+        for plan in plans:
+            done = carry_out(place, plan, anew=options.anew,
+                             said=lambda each: _tell_plan(each, str(place.config_file)))  # fmt: skip
+            outcomes.append(look_afterwards(place, done) if done.servers else done)
+            if not context.json:
+                tell_outcome(outcomes[-1])
+    if context.json:
+        output.as_json("stamp", certificates=outcomes)
+    return 0 if all(each.sound for each in outcomes) else 1
+
+
+def _tell_plan(plan: "Plan", config_file: str, *, preview: bool = False) -> None:
+    """Say what will be done; on stderr, since it is no result, unless only this was asked for."""
+    stream = sys.stdout if preview else sys.stderr
+    entry = plan.entry
+    verb = "would be" if preview else "will be"
+    print(f"certificate {plan.name}", file=stream)
+    print(output.field("names", ", ".join(entry.names)), file=stream)
+    print(output.field("authority", f"{entry.authority}, {entry.key} key"), file=stream)
+    print(output.field("proof", f"{entry.proof}, carried by {entry.via}"), file=stream)
+    print(output.field("install", ", ".join(entry.install) or "nowhere; on the shelf alone"), file=stream)
+    if plan.write:
+        server = f"[server.{plan.new_server[0]}] and " if plan.new_server else ""
+        print(output.field("entry", f"{server}[certificate.{plan.name}] {verb} added to {config_file}"), file=stream)
+
+
+def tell_outcome(outcome: "Outcome") -> None:
+    """Print what became of a certificate."""
+    edition = outcome.edition
+    if outcome.installed or (outcome.issued and not outcome.servers):
+        where = "is served" if outcome.servers else "is on the shelf"
+        print(f"{outcome.name}: edition {edition.number} {where}")
+    else:
+        print(f"{outcome.name}: edition {edition.number} is good and installed; nothing to do")
+    renewal = renewal_moment(edition.not_before, edition.not_after)
+    print(output.field("names", ", ".join(edition.names)))
+    print(output.field("issuer", f"“{edition.issuer}”, root “{edition.root}”"))
+    print(output.field("valid", f"until {edition.not_after:%Y-%m-%d %H:%M} UTC; renewed from {renewal:%Y-%m-%d}"))
+    output.findings(outcome.findings)
+    if not outcome.sound:
+        print(output.field("next", f"mend what is bad, then: inkstamp check {outcome.name}"))

@@ -1,0 +1,36 @@
+"""Where in a TOML text a key stands; parsers do not tell, and an error must."""
+
+import re
+
+_HEADER = re.compile(r"\s*\[\s*([^\[\]]+?)\s*\]\s*(#.*)?$")
+_KEY = re.compile(r"""\s*((?:[A-Za-z0-9_-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[A-Za-z0-9_-]+|"[^"]*"|'[^']*'))*)\s*=""")
+_PART = re.compile(r"""[A-Za-z0-9_-]+|"[^"]*"|'[^']*'""")
+
+
+def _parts(dotted: str) -> tuple[str, ...]:
+    return tuple(part.strip("\"'") for part in _PART.findall(dotted))
+
+
+def line_of(text: str, path: tuple[str, ...]) -> int:
+    """Return the line (from 1) of the table or key that `path` leads to, or of its nearest table.
+
+    A line inside a multi-line string that looks like a key can mislead it; it serves messages only.
+    """
+    best_line, best_depth = 1, 0
+    table: tuple[str, ...] = ()
+    for number, line in enumerate(text.splitlines(), start=1):
+        header = _HEADER.match(line)
+        if header:
+            table = here = _parts(header.group(1))
+        else:
+            key = _KEY.match(line)
+            if not key:
+                continue
+            here = table + _parts(key.group(1))
+        shared = 0
+        while shared < min(len(here), len(path)) and here[shared] == path[shared]:
+            shared += 1
+        # Only an ancestor or the thing itself counts: a sibling shares a prefix too, and is not it.
+        if shared > best_depth and shared == len(here):
+            best_line, best_depth = number, shared
+    return best_line

@@ -1,0 +1,55 @@
+"""Add an entry to `inkstamp.toml`, leaving every byte that stands there."""
+
+from pathlib import Path
+
+import msgspec
+import tomlkit
+
+from inkstamp.config.load import parse
+from inkstamp.config.model import Configuration, Section
+from inkstamp.errors import ConfigurationError
+from inkstamp.files import private_folder, write_bytes
+
+
+def entry_text(table: str, name: str, entry: Section) -> str:
+    """Write `[table.name]` with those keys of `entry` that differ from the defaults."""
+    body = tomlkit.table()
+    defaults = type(entry).__struct_defaults__
+    fields = type(entry).__struct_fields__
+    required = len(fields) - len(defaults)
+    for index, field in enumerate(fields):
+        value = getattr(entry, field)
+        if index >= required and value == defaults[index - required]:
+            continue
+        body.add(field, msgspec.to_builtins(value))
+    document = tomlkit.document()
+    parent = tomlkit.table(is_super_table=True)
+    parent.add(name, body)
+    document.add(table, parent)
+    return tomlkit.dumps(document)
+
+
+def with_entry(data: bytes, file: Path, table: str, name: str, entry: Section) -> tuple[bytes, Configuration]:
+    """Return the file's bytes with `[table.name]` added at the end, and what the whole then says.
+
+    Added as text, not by writing the whole anew: comments, order and layout stay, and a large file costs
+    nothing extra. The result is read back before it is returned.
+
+    Raises:
+        ConfigurationError: There is such an entry, or the result would not be valid.
+
+    """
+    if name in getattr(parse(data, file), table):
+        raise ConfigurationError(f"there is a {table} “{name}” already", where=str(file), advice="take another name")
+    gap = b"" if not data else b"\n" if data.endswith(b"\n") else b"\n\n"
+    grown = data + gap + entry_text(table, name, entry).encode("utf-8")
+    return grown, parse(grown, file)
+
+
+def save(file: Path, data: bytes) -> None:
+    """Replace the configuration file, keeping its mode and owner; a new one is readable to its owner alone."""
+    if file.exists():
+        write_bytes(file.resolve(), data, like=file.stat())
+    else:
+        private_folder(file.parent)
+        write_bytes(file, data, mode=0o600)

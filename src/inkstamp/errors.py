@@ -1,0 +1,103 @@
+"""One tree for everything that can go wrong.
+
+Each error says what happened, where, what the other side said and what to do. The class says whose move it
+is; the command line turns any of them into one message and an exit status.
+"""
+
+from collections.abc import Sequence
+
+from inkstamp.findings import Finding
+
+
+class InkStampError(Exception):
+    """Base of all errors that Ink Stamp raises on purpose; anything else reaching a user is a bug."""
+
+    exit_status = 1
+    """1 something failed or is bad, 2 the command line or the configuration is wrong, 3 waiting for someone."""
+
+    def __init__(
+        self,
+        what: str,
+        *,
+        where: str = "",
+        said: str = "",
+        advice: str = "",
+        findings: Sequence[Finding] = (),
+    ) -> None:
+        super().__init__(what)
+        self.what = what
+        self.where = where
+        """File and line, host and port, or URL."""
+        self.said = said
+        """The other side's own words, possibly several lines."""
+        self.advice = advice
+        """What to do, or the command to type next."""
+        self.findings = tuple(findings)
+
+
+class UsageError(InkStampError):
+    """The command line asks for something that cannot be."""
+
+    exit_status = 2
+
+
+class ConfigurationError(InkStampError):
+    """The configuration file, or a file that it names, is wrong."""
+
+    exit_status = 2
+
+
+class NameTrouble(UsageError):
+    """A domain name is not one."""
+
+
+class FileTrouble(InkStampError):
+    """A file on this machine cannot be read or written, or must not be."""
+
+
+class LedgerTrouble(InkStampError):
+    """The ledger cannot be opened, read or written."""
+
+
+class Busy(InkStampError):
+    """Another run of Ink Stamp is at work on the same thing."""
+
+
+class NetworkTrouble(InkStampError):
+    """No conversation with the other side came about: name, route, connection, TLS or time."""
+
+
+class CaProblem(InkStampError):
+    """The CA answered with a problem document (RFC 7807; RFC 8555 section 6.7)."""
+
+    def __init__(self, what: str, *, kind: str = "", status: int = 0, retry_after: float | None = None,
+                 where: str = "", said: str = "", advice: str = "") -> None:  # fmt: skip
+        super().__init__(what, where=where, said=said, advice=advice)
+        self.kind = kind
+        """The problem's type without the `urn:ietf:params:acme:error:` before it, or the whole URI."""
+        self.status = status
+        """HTTP status, 0 when the problem stood inside another object."""
+        self.retry_after = retry_after
+        """Seconds from now before which the CA does not want to be asked again; None when it said nothing."""
+
+
+class CaMisbehaved(InkStampError):
+    """The CA's answer is not what RFC 8555 allows."""
+
+
+class StillWaiting(InkStampError):
+    """Nothing failed; somebody else has to finish first, and the same command goes on afterwards."""
+
+    exit_status = 3
+
+
+class ProofFailed(InkStampError):
+    """A proof cannot be placed, or is not seen from outside; the CA was not asked."""
+
+
+class EditionUnfit(InkStampError):
+    """What the CA issued must not be given to a server."""
+
+
+class ServerTrouble(InkStampError):
+    """A web server's configuration, test, reload or answer is not as it must be."""

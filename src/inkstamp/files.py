@@ -1,0 +1,193 @@
+"""The one writer of files that matter.
+
+A file is written beside its place, synced and renamed over it: a crash leaves the old bytes or the new ones,
+never half of them. Keys are created with mode 0600 before their first byte is written.
+"""
+
+import errno
+import fcntl
+import os
+import secrets
+import shutil
+import stat
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+from inkstamp.errors import Busy, ConfigurationError, FileTrouble
+
+_ADVICE = {
+    errno.ENOSPC: "free some space on that disk and run the same command again; it goes on where it stopped",
+    errno.EDQUOT: "raise the quota or free some space, then run the same command again",
+    errno.EACCES: "run the command as a user who may write there, or change the modes",
+    errno.EPERM: "run the command as a user who may write there, or change the modes",
+    errno.EROFS: "the file system is mounted read-only; mount it writable or choose another place",
+    errno.ENOENT: "check the path",
+}
+
+
+@contextmanager
+def file_trouble(action: str, path: str | os.PathLike[str]) -> Iterator[None]:
+    """Turn an OSError inside into a FileTrouble that says what was tried (`write`, `read`) on which path."""
+    try:
+        yield
+    except OSError as error:
+        advice = _ADVICE.get(error.errno or 0, "")
+        where = os.fspath(path)
+        raise FileTrouble(
+            f"cannot {action} {where}", where=where, said=error.strerror or str(error), advice=advice
+        ) from error
+
+
+def write_bytes(path: Path, data: bytes, *, mode: int = 0o644, like: os.stat_result | None = None) -> None:
+    """Replace the file at `path` by `data`, atomically and durably.
+
+    Args:
+        path: Where the file goes; its folder must exist.
+        data: The whole new content.
+        mode: Permission bits, set exactly, whatever the umask.
+        like: Take mode and owner from this instead (for a file that replaces an older one).
+
+    Raises:
+        FileTrouble: It could not be written; what stood there before still does.
+
+    """
+    beside = path.with_name(f".{path.name}.{secrets.token_hex(6)}.part")
+    with file_trouble("write", path):
+        handle = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
+        try:
+            with os.fdopen(handle, "wb") as out:
+                if like is not None:
+                    with suppress(PermissionError):  # an ordinary user cannot give files away, and need not
+                        os.fchown(out.fileno(), like.st_uid, like.st_gid)
+                    mode = stat.S_IMODE(like.st_mode)
+                os.fchmod(out.fileno(), mode)
+                out.write(data)
+                out.flush()
+                os.fsync(out.fileno())
+            os.replace(beside, path)
+        except BaseException:
+            with suppress(OSError):
+                os.unlink(beside)
+            raise
+        sync_folder(path.parent)
+
+
+def sync_folder(folder: Path) -> None:
+    """Make renames inside `folder` durable."""
+    handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+def private_folder(path: Path) -> Path:
+    """Make sure that `path` is a folder only its owner may enter (mode 0700), and return it."""
+    with file_trouble("create the folder", path):
+        path.mkdir(mode=0o700, parents=True, exist_ok=True)
+    return path
+
+
+def point_link(link: Path, target: str) -> None:
+    """Make the symbolic link `link` point at `target`, in one step for whoever looks."""
+    beside = link.with_name(f".{link.name}.{secrets.token_hex(6)}.part")
+    with file_trouble("switch", link):
+        os.symlink(target, beside)
+        try:
+            os.replace(beside, link)
+        except OSError:
+            with suppress(OSError):
+                os.unlink(beside)
+            raise
+        sync_folder(link.parent)
+
+
+def link_target(link: Path) -> str | None:
+    """Return what the symbolic link points at, None when there is no such link."""
+    try:
+        return os.readlink(link)
+    except OSError:
+        return None
+
+
+def read_bytes(path: Path, *, limit: int = 16_777_216) -> bytes:
+    """Read a whole file of at most `limit` bytes; FileTrouble when it is missing, unreadable or larger."""
+    with file_trouble("read", path), open(path, "rb") as source:
+        data = source.read(limit + 1)
+    if len(data) > limit:
+        raise FileTrouble(f"{path} is larger than {limit} bytes", where=str(path), advice="check the path")
+    return data
+
+
+def read_secret(path: Path) -> bytes:
+    """Read a file that holds a secret; refuse one that others than its owner may read.
+
+    Raises:
+        ConfigurationError: The file is missing, unreadable, or its mode lets others in.
+
+    """
+    try:
+        with open(path, "rb") as source:
+            mode = stat.S_IMODE(os.fstat(source.fileno()).st_mode)
+            data = source.read(1_048_576)
+    except OSError as error:
+        raise ConfigurationError(
+            f"cannot read the secret in {path}", where=str(path), said=error.strerror or str(error),
+            advice="check the path and that this user may read it",
+        ) from error  # fmt: skip
+    if mode & 0o077:
+        raise ConfigurationError(
+            f"{path} holds a secret and its mode is {mode:04o}", where=str(path),
+            advice=f"chmod 600 {path}; if others may have read it, replace the secret too",
+        )  # fmt: skip
+    return data
+
+
+def remove_tree(folder: Path) -> None:
+    """Remove a folder of our own with all it holds; nothing happens when it is not there."""
+    if folder.is_dir() and not folder.is_symlink():
+        with file_trouble("remove", folder):
+            shutil.rmtree(folder)
+
+
+@contextmanager
+def held(lock: Path, what: str, *, patience: float = 0.0) -> Iterator[None]:
+    """Hold the lock file `lock` for the time of the block; the kernel lets go of it when the process dies.
+
+    Args:
+        lock: The lock file; it is made when it is missing, and stays.
+        what: What the holder is at work on, for the message.
+        patience: Seconds to wait for another holder, a thread of this process included.
+
+    Raises:
+        Busy: Another run went on holding it.
+
+    """
+    private_folder(lock.parent)
+    with file_trouble("open", lock):
+        handle = os.open(lock, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o600)
+    try:
+        deadline = time.monotonic() + patience
+        while not _locked(handle):
+            if time.monotonic() >= deadline:
+                holder = os.pread(handle, 32, 0).decode("ascii", "replace").strip() or "unknown"
+                raise Busy(
+                    f"another run is at work on {what}", where=str(lock), said=f"held by process {holder}",
+                    advice="wait for it to end, then run the same command again",
+                )  # fmt: skip
+            time.sleep(0.02)
+        os.ftruncate(handle, 0)
+        os.pwrite(handle, f"{os.getpid()}\n".encode(), 0)
+        yield
+    finally:
+        os.close(handle)
+
+
+def _locked(handle: int) -> bool:
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return False
+    return True

@@ -1,0 +1,1 @@
+"""The verbs, one module each: they return results and findings, and print nothing."""

@@ -1,0 +1,78 @@
+"""Take in what the CA issued: choose the chain, judge it, put it on the shelf."""
+
+from typing import TYPE_CHECKING
+
+from cryptography import x509
+
+from inkstamp.clock import stamp
+from inkstamp.errors import EditionUnfit
+from inkstamp.findings import Severity
+from inkstamp.jobs.account import Account
+from inkstamp.ledger.records import EditionRecord, OrderRecord
+from inkstamp.ledger.shelf import EditionFiles
+from inkstamp.pki import keys
+from inkstamp.pki.certificates import facts, read_pem, short_name, to_pem
+from inkstamp.pki.chain import Path, arrange, find_paths, judge_edition
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_MOST_ALTERNATES = 10
+
+
+def collect(workplace: "Workplace", account: Account, order: OrderRecord, key: keys.PrivateKey,
+            url: str) -> EditionRecord:  # fmt: skip
+    """Download the chain of an order, verify it and write its edition.
+
+    Raises:
+        EditionUnfit: It must not go to a server; the order stays as it is, and the next run looks again.
+        FileTrouble: The shelf cannot be written; the next run goes on here.
+
+    """
+    chain, path = _choose_chain(workplace, account, url)
+    leaf, pool = chain[0], chain[1:]
+    findings = judge_edition(leaf, pool, public_key=key.public_key(), names=order.names, roots=workplace.roots,
+                             moment=workplace.clock.now())  # fmt: skip
+    failed = [finding for finding in findings if finding.severity is Severity.BAD]
+    if failed or path is None:
+        raise EditionUnfit(
+            f"the certificate that {order.authority} issued for “{order.certificate}” is not fit to be served",
+            where=url, findings=findings, advice="nothing was installed; when that is mended, run the command again",
+        )  # fmt: skip
+    issuers = arrange(leaf, pool)
+    files = EditionFiles(keys.to_pem(key), to_pem(leaf), [to_pem(each) for each in issuers])
+    workplace.shelf.put(order.certificate, order.edition, files)
+    known = facts(leaf)
+    root = short_name(path.root.subject)
+    edition = EditionRecord(
+        certificate=order.certificate, number=order.edition, names=known.names, issuer=known.issuer, root=root,
+        serial=known.serial, sha256=known.sha256, not_before=known.not_before, not_after=known.not_after,
+        authority=order.authority,
+    )  # fmt: skip
+    text = f"edition {edition.number} by “{known.issuer}” under “{root}”, valid until {stamp(known.not_after)}"
+    workplace.ledger.add_edition(order, edition, text)
+    return edition
+
+
+def _choose_chain(workplace: "Workplace", account: Account, url: str) -> tuple[list[x509.Certificate], Path | None]:
+    """Download the chain; others that the CA offers only when the first does not lead where it should.
+
+    Returns the chain and its path to a root; None for the path when no chain leads to a known root.
+    """
+    issued = account.client.certificate(url)
+    wanted = account.entry.root
+    chains: list[tuple[list[x509.Certificate], Path]] = []
+    first: list[x509.Certificate] = []
+    for number, each in enumerate((url, *issued.alternates[:_MOST_ALTERNATES])):
+        pem = issued.pem if number == 0 else account.client.certificate(each).pem
+        chain = read_pem(pem, each)
+        first = first or chain
+        for path in find_paths(chain[0], chain[1:], workplace.roots, workplace.clock.now()):
+            if not wanted or short_name(path.root.subject) == wanted:
+                return chain, path
+            chains.append((chain, path))
+    if chains:
+        offered = ", ".join(dict.fromkeys(f"“{short_name(path.root.subject)}”" for _, path in chains))
+        workplace.ledger.note("root", f"{account.authority} offers no chain to “{wanted}”, only to {offered}")
+        return chains[0]
+    return first, None

@@ -1,0 +1,184 @@
+"""Put an edition on its servers, or everything back as it was.
+
+    1. test the configuration as it stands              4. test the configuration
+    2. work out the edits                               5. reload
+    3. save what stands there, record, then write       6. shake hands and compare
+                                                        7. record that it is done
+
+Any failure from 3 to 6 leads to: files and link back byte for byte, reload, an error that says what happened.
+A run that was killed in between is found by its record, and `recover` does the same for it.
+"""
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from cryptography.hazmat.primitives import hashes
+
+from inkstamp.clock import stamp
+from inkstamp.config.model import Certificate
+from inkstamp.errors import InkStampError, ServerTrouble
+from inkstamp.files import private_folder, read_bytes, remove_tree, write_bytes
+from inkstamp.findings import Finding, good
+from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState
+from inkstamp.servers.interface import FileChange, ServerKind
+from inkstamp.view.handshake import Served, shake_hands
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_LOOK_SECONDS = 15.0
+"""A reload takes effect within moments; a server that still serves the old certificate after this did not reload."""
+_LOOK_PAUSE = 0.05
+
+
+@dataclass(frozen=True, slots=True)
+class _Change:
+    server: str
+    file: FileChange
+
+
+def install(workplace: "Workplace", name: str, entry: Certificate, edition: EditionRecord) -> list[Finding]:
+    """Put `edition` on the servers of certificate `name`; the caller holds the certificate.
+
+    Returns a finding for each endpoint that was seen to serve it.
+
+    Raises:
+        ServerTrouble: A server's configuration was broken before, or refuses ours, or does not take effect.
+        FileTrouble: A file cannot be written.
+
+    """
+    with workplace.hold_servers(entry.install):
+        changes = prepare(workplace, name, entry)
+        _save(workplace, name, changes)
+        record = workplace.ledger.begin_install(name, edition.number, entry.install)
+        try:
+            for change in changes:
+                workplace.server(change.server).host.replace(change.file.path, change.file.after)
+            workplace.shelf.switch(name, edition.number)
+            findings = _take_effect(workplace, entry, edition)
+        except InkStampError as error:
+            _put_back(workplace, record, error)
+            raise
+        where = ", ".join(entry.install) or "the shelf alone"
+        workplace.ledger.end_install(record, InstallState.DONE, "installed", f"edition {edition.number} on {where}")
+        remove_tree(_undo_folder(workplace, name))
+        return findings
+
+
+def prepare(workplace: "Workplace", name: str, entry: Certificate) -> list[_Change]:
+    """Test the servers as they stand and work out the edits, changing nothing (steps 1 and 2)."""
+    changes = []
+    served, key = str(workplace.shelf.served_file(name)), str(workplace.shelf.key_file(name))
+    for server_name in entry.install:
+        server = workplace.server(server_name)
+        server.forget()
+        tested = server.test()
+        if tested.status != 0:
+            raise ServerTrouble(
+                f"the configuration of server “{server_name}” is broken already", where=" ".join(tested.command),
+                said=tested.output, advice="mend it first; nothing was changed",
+            )  # fmt: skip
+        changes += [_Change(server_name, each) for each in server.plan_install(entry.names, served, key)]
+    return changes
+
+
+def recover(workplace: "Workplace", name: str) -> None:
+    """Put back what an install that was killed had changed."""
+    for record in workplace.ledger.installs(name, InstallState.BEGUN):
+        workplace.progress.step(name, "puts back what an interrupted install left")
+        _put_back(workplace, record, None)
+
+
+def _undo_folder(workplace: "Workplace", name: str) -> Path:
+    return workplace.home / "undo" / name
+
+
+def _save(workplace: "Workplace", name: str, changes: Sequence[_Change]) -> None:
+    """Keep the bytes of all files to be changed and the shelf's current link (step 3)."""
+    folder = _undo_folder(workplace, name)
+    remove_tree(folder)
+    private_folder(folder)
+    listing = []
+    for number, change in enumerate(changes):
+        write_bytes(folder / str(number), change.file.before, mode=0o600)
+        listing.append({"server": change.server, "path": change.file.path, "saved": str(number)})
+    manifest = {"current": workplace.shelf.current(name), "files": listing}
+    write_bytes(folder / "manifest.json", json.dumps(manifest, indent=1).encode(), mode=0o600)
+
+
+def _take_effect(workplace: "Workplace", entry: Certificate, edition: EditionRecord) -> list[Finding]:
+    """Test, reload, look (steps 4 to 6)."""
+    findings = []
+    for server_name in entry.install:
+        server = workplace.server(server_name)
+        server.forget()
+        tested = server.test()
+        if tested.status != 0:
+            raise ServerTrouble(f"server “{server_name}” refuses the new configuration",
+                                where=" ".join(tested.command), said=tested.output)  # fmt: skip
+        _reload(server)
+        findings += [_look(workplace, server, name, edition) for name in entry.names]
+    return findings
+
+
+def _reload(server: ServerKind) -> None:
+    reloaded = server.reload()
+    if reloaded.status != 0:
+        raise ServerTrouble(f"server “{server.name}” could not be reloaded", where=" ".join(reloaded.command),
+                            said=reloaded.output, advice="see that it is running")  # fmt: skip
+
+
+def _look(workplace: "Workplace", server: ServerKind, name: str, edition: EditionRecord) -> Finding:
+    """Shake hands with every endpoint of `name` until each serves the edition."""
+    endpoints = server.tls_endpoints(name)
+    if not endpoints:
+        raise ServerTrouble(f"server “{server.name}” has no address that serves {name} with TLS", where=server.name)
+    deadline = workplace.clock.monotonic() + _LOOK_SECONDS
+    for address, port in endpoints:
+        while True:
+            served = shake_hands(address, port, name)
+            if served.chain and served.chain[0].fingerprint(hashes.SHA256()).hex() == edition.sha256:
+                break
+            if workplace.clock.monotonic() > deadline:
+                raise ServerTrouble(
+                    f"server “{server.name}” does not serve the new certificate for {name} after its reload",
+                    where=f"{address}:{port}", said=_seen(served),
+                    advice="see the server's own error log; it may have kept its old configuration",
+                )  # fmt: skip
+            workplace.clock.sleep(_LOOK_PAUSE)
+    places = ", ".join(f"{address}:{port}" for address, port in endpoints)
+    return good("installed", name, f"{server.name} serves edition {edition.number} at {places}")
+
+
+def _seen(served: Served) -> str:
+    if not served.chain:
+        return served.trouble
+    leaf = served.chain[0]
+    return f"it serves serial {leaf.serial_number:x}, valid until {stamp(leaf.not_valid_after_utc)}"
+
+
+def _put_back(workplace: "Workplace", record: InstallRecord, error: InkStampError | None) -> None:
+    """Bring back files and link, and reload the servers; what went wrong is added to `error`'s advice."""
+    folder = _undo_folder(workplace, record.certificate)
+    manifest = json.loads(read_bytes(folder / "manifest.json"))
+    for each in manifest["files"]:
+        workplace.server(each["server"]).host.replace(each["path"], read_bytes(folder / each["saved"]))
+    workplace.shelf.switch(record.certificate, manifest["current"])
+    trouble = []
+    for server_name in record.servers:
+        server = workplace.server(server_name)
+        server.forget()
+        try:
+            _reload(server)
+        except ServerTrouble as failed:
+            trouble.append(f"the reload after that failed too: {failed.said or failed.what}")
+    why = error.what if error else "the run before was cut short"
+    workplace.ledger.end_install(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: {why}")
+    remove_tree(folder)
+    if error is not None:
+        said = ["all files are back as they were", *trouble]
+        again = f"then run `inkstamp stamp {record.certificate}`; edition {record.edition} is kept and needs no new order"
+        error.advice = "; ".join(filter(None, [", ".join(said), error.advice or "mend that", again]))

@@ -1,0 +1,259 @@
+"""Lead one order from intention to edition.
+
+Each turn asks `acme.orders.next_step` what comes next and does it. What must survive a kill is in the ledger
+before the outside hears of it:
+
+    1. intended    the ledger reserves the edition's number; the key is written
+    2. opened      the CA's URL of the order
+    3. proofs      each is recorded, put up, looked at; then its challenge is answered
+    4. finalizing  before the CSR is sent
+    5. issued      the edition is on the shelf; one transaction ends the order
+"""
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from inkstamp.acme import orders
+from inkstamp.acme.client import Polled
+from inkstamp.acme.jws import key_authorization
+from inkstamp.acme.messages import Authorization, AuthorizationStatus, Challenge, Order, OrderStatus, Problem, is_token
+from inkstamp.acme.patience import POLLING
+from inkstamp.acme.problems import as_error, describe
+from inkstamp.config.model import Certificate
+from inkstamp.errors import CaMisbehaved, CaProblem, StillWaiting
+from inkstamp.files import private_folder, read_secret, remove_tree, write_bytes
+from inkstamp.jobs import prove
+from inkstamp.jobs.collect import collect
+from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState
+from inkstamp.pki import csr, keys
+from inkstamp.proof.http01 import http_proof
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_MOST_ORDERS_SEARCHED = 30
+_GONE = {403, 404, 410}
+
+
+def obtain(workplace: "Workplace", name: str, entry: Certificate) -> EditionRecord:
+    """Get a new edition of certificate `name`, going on with its open order if there is one.
+
+    The caller holds the certificate. Whatever happens, no proof is left standing when this returns or raises.
+
+    Raises:
+        CaProblem: The CA refused; the order is ended.
+        ProofFailed, NetworkTrouble, EditionUnfit, StillWaiting: The order stays open; the next run goes on.
+
+    """
+    ledger = workplace.ledger
+    record = ledger.open_order(name)
+    if record is not None and not _still_wanted(workplace, record, entry):
+        drop(workplace, record, "the configuration asks for something else now")
+        record = None
+    fresh = record is None
+    record = record or ledger.intend_order(name, entry.authority, entry.names)
+    lead = _Lead(workplace, entry, record)
+    try:
+        return lead.run(fresh=fresh)
+    finally:
+        prove.take_down(workplace, record)
+
+
+def drop(workplace: "Workplace", record: OrderRecord, why: str) -> None:
+    """Give an order up: take its proofs down, remove its key, end it in the ledger."""
+    prove.take_down(workplace, record)
+    workplace.ledger.move_order(record, OrderState.DROPPED, "order dropped", f"order {record.id}: {why}")
+    remove_tree(_folder(workplace, record))
+
+
+def _folder(workplace: "Workplace", record: OrderRecord) -> Path:
+    return workplace.home / "orders" / str(record.id)
+
+
+def _still_wanted(workplace: "Workplace", record: OrderRecord, entry: Certificate) -> bool:
+    if record.names != entry.names or record.authority != entry.authority:
+        return False
+    file = _folder(workplace, record) / "key.pem"
+    return not file.exists() or keys.describe(keys.from_pem(read_secret(file), str(file)).public_key()) == entry.key
+
+
+class _Lead:
+    """One order on its way."""
+
+    def __init__(self, workplace: "Workplace", entry: Certificate, record: OrderRecord) -> None:
+        self._workplace = workplace
+        self._ledger = workplace.ledger
+        self._entry = entry
+        self._record = record
+        self._key = self._order_key()
+        self._account = workplace.account(entry.authority)
+        self._client = self._account.client
+        self._seen: dict[str, Authorization] = {}
+        self._answered: frozenset[str] = frozenset()
+        self._polls = 0
+        self._waited = 0.0
+
+    def _order_key(self) -> keys.PrivateKey:
+        """Return the order's key, made and durable before the CA can hear of the order."""
+        file = private_folder(_folder(self._workplace, self._record)) / "key.pem"
+        if file.exists():
+            return keys.from_pem(read_secret(file), str(file))
+        key = keys.make(self._entry.key)
+        write_bytes(file, keys.to_pem(key), mode=0o600)
+        return key
+
+    def _step(self, text: str) -> None:
+        self._workplace.progress.step(self._record.certificate, text)
+
+    def run(self, *, fresh: bool) -> EditionRecord:
+        """Go from wherever the order stands to its edition."""
+        polled = self._begin(fresh=fresh)
+        while True:
+            step = orders.next_step(polled.order, self._seen, self._answered, self._entry.proof)
+            match step:
+                case orders.FetchAuthorizations(urls):
+                    self._seen |= {url: self._client.authorization(url) for url in urls}
+                case orders.Prove(pending):
+                    self._prove(pending)
+                case orders.Wait():
+                    polled = self._poll(polled)
+                case orders.Finalize():
+                    polled = self._finalize(polled)
+                case orders.Download(url):
+                    return self._collect(url)
+                case orders.Refused(authorizations):
+                    raise self._refused(polled.order, authorizations)
+
+    # Beginning, or finding where a killed run was
+
+    def _begin(self, *, fresh: bool) -> Polled:
+        if self._record.url:
+            self._step(f"goes on with order {self._record.id}")
+            try:
+                return self._client.order(self._record.url)
+            except CaProblem as problem:
+                if problem.status not in _GONE:
+                    raise
+            drop(self._workplace, self._record, "the CA does not know it any more")
+            self._record = self._ledger.intend_order(
+                self._record.certificate, self._entry.authority, self._entry.names
+            )
+            self._key = self._order_key()
+        elif not fresh:
+            found = self._find_lost_order()
+            if found is not None:
+                return found
+        self._step(f"orders a certificate for {len(self._entry.names)} name{'s'[: len(self._entry.names) > 1]} "
+                   f"at {self._entry.authority}")  # fmt: skip
+        url, order = self._client.new_order(self._entry.names)
+        self._opened(url)
+        return Polled(order, None)
+
+    def _opened(self, url: str) -> None:
+        self._record = self._ledger.move_order(
+            self._record, OrderState.OPENED, "order opened", f"order {self._record.id} at {self._record.authority}", url
+        )
+
+    def _find_lost_order(self) -> Polled | None:
+        """Look for an order that a killed run opened without living to write its URL down.
+
+        Only CAs that list an account's orders (RFC 8555 section 7.1.2.1) allow it; elsewhere a second order is
+        opened, and the first one expires by itself.
+        """
+        known = self._ledger.order_urls(self._record.authority)
+        unknown = [url for url in self._client.open_orders() if url not in known]
+        wanted = set(self._entry.names)
+        for url in unknown[-_MOST_ORDERS_SEARCHED:]:
+            polled = self._client.order(url)
+            names = {identifier.value.lower() for identifier in polled.order.identifiers}
+            if names == wanted and polled.order.status in {OrderStatus.PENDING, OrderStatus.READY}:
+                self._step(f"finds order {self._record.id} of a run that was cut short")
+                self._opened(url)
+                return polled
+        return None
+
+    # The steps
+
+    def _prove(self, pending: Sequence[tuple[Authorization, Challenge]]) -> None:
+        for _, challenge in pending:
+            if not is_token(challenge.token):
+                raise CaMisbehaved("the CA's challenge has no usable token", where=challenge.url)
+        self._step(f"puts up {len(pending)} proof{'s'[: len(pending) > 1]} and looks from outside")
+        proofs = [
+            http_proof(each.identifier.value, challenge.token,
+                       key_authorization(challenge.token, self._account.thumbprint))
+            for each, challenge in pending
+        ]  # fmt: skip
+        prove.put_up(self._workplace, self._record, self._entry.via, proofs)
+        for finding in prove.see(self._workplace, proofs):
+            self._workplace.progress.found(self._record.certificate, finding)
+        self._step("asks the CA to look")
+        for authorization, challenge in pending:
+            url = next(url for url, seen in self._seen.items() if seen is authorization)
+            self._seen[url] = orders.with_answer(authorization, self._client.answer(challenge))
+            self._answered |= {challenge.url}
+
+    def _poll(self, before: Polled) -> Polled:
+        wait = POLLING.next_wait(self._polls, self._waited, before.retry_after)
+        if wait is None:
+            raise StillWaiting(
+                f"the CA is still at work on order {self._record.id}", where=self._record.url,
+                said=f"its status is “{before.order.status}” after {self._waited:.0f} s",
+                advice=f"run `inkstamp stamp {self._record.certificate}` later; it goes on with this order",
+            )  # fmt: skip
+        if wait >= 1.0:
+            self._workplace.progress.waits(f"the CA is at work ({before.order.status})", wait)
+        self._workplace.clock.sleep(wait)
+        self._waited += wait
+        self._polls += 1
+        polled = self._client.order(self._record.url)
+        orders.check_move(before.order.status, polled.order.status, self._record.url)
+        return polled
+
+    def _finalize(self, polled: Polled) -> Polled:
+        prove.take_down(self._workplace, self._record)
+        self._step("sends the request")
+        if self._record.state is not OrderState.FINALIZING:
+            self._record = self._ledger.move_order(self._record, OrderState.FINALIZING)
+        self._polls, self._waited = 0, 0.0
+        try:
+            return self._client.finalize(polled.order.finalize, csr.make(self._key, self._entry.names))
+        except CaProblem as problem:
+            if problem.kind != "orderNotReady":  # RFC 8555 section 7.4: fetch the order to see why
+                raise
+        self._answered |= {each.url for seen in self._seen.values() for each in seen.challenges}
+        fetched = self._client.order(self._record.url)
+        if fetched.order.status is OrderStatus.PENDING:
+            return self._poll(fetched)
+        return fetched
+
+    def _collect(self, url: str) -> EditionRecord:
+        self._step("takes in the certificate and verifies it")
+        edition = collect(self._workplace, self._account, self._record, self._key, url)
+        remove_tree(_folder(self._workplace, self._record))
+        return edition
+
+    def _refused(self, order: Order, authorizations: Sequence[Authorization]) -> CaProblem:
+        """End the order and gather every cause: the order's own words are often vague."""
+        newest = [self._newest(url, seen) for url, seen in self._seen.items()] if authorizations else [
+            self._client.authorization(url) for url in order.authorizations]  # fmt: skip
+        causes = [(each.identifier.value, challenge.error) for each in newest for challenge in each.challenges
+                  if challenge.error is not None]  # fmt: skip
+        lines = [f"{name}: {describe(problem)}" for name, problem in causes]
+        if order.error is not None:
+            lines.append(describe(order.error))
+        lines = lines or [f"{each.identifier.value}: the authorization is {each.status}" for each in newest]
+        first = causes[0][1] if causes else order.error or Problem(detail="no reason given")
+        names = ", ".join(dict.fromkeys(name for name, _ in causes)) or self._record.certificate
+        prove.take_down(self._workplace, self._record)
+        said = "\n".join(lines)
+        self._ledger.move_order(self._record, OrderState.REFUSED, "refused", f"order {self._record.id}: {said}")
+        remove_tree(_folder(self._workplace, self._record))
+        error = as_error(first, f"the CA refused to certify {names}", where=self._record.url)
+        error.said = said
+        return error
+
+    def _newest(self, url: str, seen: Authorization) -> Authorization:
+        final = seen.status not in {AuthorizationStatus.PENDING}
+        return seen if final else self._client.authorization(url)

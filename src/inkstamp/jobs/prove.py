@@ -1,0 +1,88 @@
+"""Put up proofs, look at them as the CA will, take them down."""
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from inkstamp.errors import ProofFailed
+from inkstamp.findings import Finding, Severity, bad
+from inkstamp.ledger.records import OrderRecord
+from inkstamp.proof.http01 import HttpProof
+from inkstamp.proof.seeing import look_at
+from inkstamp.view.addresses import address_book
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_TRIAL_PARTS = (".well-known", "acme-challenge", "trial")
+
+
+def check_ways(workplace: "Workplace", via: str, names: Sequence[str]) -> None:
+    """Make sure, before a CA is asked for anything, that each name has an address and a place for its proof.
+
+    Raises:
+        ProofFailed: A name has no address; all such names are told at once.
+        ServerTrouble: No virtual host answers for a name.
+        FileTrouble: A document root is missing, or cannot or must not be written to.
+
+    """
+    server = workplace.server(via)
+    for name in names:
+        for root in server.document_roots(name, _TRIAL_PARTS):
+            server.host.check_root(root, _TRIAL_PARTS)
+    book = address_book(workplace.view)
+    lost = [
+        bad("address", name, found.trouble, f"make an A or AAAA record for {name} that leads to this server")
+        for name in names
+        if not (found := book.look_up(name)).all
+    ]
+    if lost:
+        raise ProofFailed(f"the CA would not find {_first_and_count([each.subject for each in lost])}", findings=lost,
+                          advice="make the records, then run the same command again")  # fmt: skip
+
+
+def put_up(workplace: "Workplace", order: OrderRecord, via: str, proofs: Sequence[HttpProof]) -> None:
+    """Write the proofs into the document roots; each is in the ledger before it is on the disk."""
+    server = workplace.server(via)
+    host = server.host
+    places = [(proof, root) for proof in proofs for root in server.document_roots(proof.name, proof.parts)]
+    records = workplace.ledger.plan_proofs(
+        (order.id, via, root, proof.parts, host.missing_folders(root, proof.parts)) for proof, root in places
+    )
+    extra = []
+    for (proof, root), record in zip(places, records, strict=True):
+        planted = host.plant(root, proof.parts, proof.content)
+        if set(planted.made) - set(record.made):  # another run's folders were cleared away in between
+            extra.append((order.id, via, root, proof.parts, planted.made))
+    if extra:
+        workplace.ledger.plan_proofs(extra)
+
+
+def see(workplace: "Workplace", proofs: Sequence[HttpProof]) -> list[Finding]:
+    """Look at each proof from outside.
+
+    Raises:
+        ProofFailed: One cannot be seen somewhere; the findings say where, and the CA must not be asked.
+
+    """
+    findings = [finding for proof in proofs for finding in look_at(proof, workplace.view)]
+    lost = [finding for finding in findings if finding.severity is Severity.BAD]
+    if lost:
+        names = list(dict.fromkeys(finding.subject.partition(" ")[0] for finding in lost))
+        raise ProofFailed(
+            f"the proof for {_first_and_count(names)} cannot be seen from outside; the CA was not asked",
+            findings=findings, advice="mend that, then run the same command again; it goes on with this order",
+        )  # fmt: skip
+    return findings
+
+
+def take_down(workplace: "Workplace", order: OrderRecord) -> None:
+    """Remove all proofs of an order and the folders made for them, those of killed runs included."""
+    records = workplace.ledger.proofs(order.id)
+    for record in reversed(records):
+        host = workplace.server(record.server).host
+        host.uproot(record.root, record.parts, record.made)
+    workplace.ledger.forget_proofs(records)
+
+
+def _first_and_count(names: Sequence[str]) -> str:
+    return names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more"

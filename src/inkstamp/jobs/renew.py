@@ -1,0 +1,128 @@
+"""Renew what is due, and nothing else; one that fails never stops the others."""
+
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from inkstamp.errors import Busy, InkStampError
+from inkstamp.ledger.records import InstallState
+from inkstamp.renewal.when import decide
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.stamp import Outcome
+    from inkstamp.jobs.workplace import Workplace
+
+
+@dataclass(frozen=True, slots=True)
+class Due:
+    """A certificate that something must be done for."""
+
+    name: str
+    reason: str
+    new_edition: bool
+    """False when the newest edition only has to be installed."""
+
+
+@dataclass(frozen=True, slots=True)
+class Renewed:
+    """What became of one certificate that was due."""
+
+    due: Due
+    outcome: "Outcome | None"
+    error: InkStampError | None
+
+
+@dataclass(frozen=True, slots=True)
+class Sweep:
+    """A whole run of renewal."""
+
+    looked_at: int
+    renewed: tuple[Renewed, ...]
+
+    @property
+    def failed(self) -> tuple[Renewed, ...]:
+        """Those that something went wrong with."""
+        return tuple(each for each in self.renewed if each.error is not None)
+
+
+def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> tuple[int, list[Due]]:
+    """Return how many certificates were looked at, and those that are due, the most urgent first."""
+    for name in only:
+        workplace.certificate(name)
+    ledger = workplace.ledger
+    now = workplace.clock.now()
+    editions = ledger.newest_editions()
+    ordering = ledger.certificates_with_open_orders()
+    installed = {record.certificate: record.edition for record in ledger.installs(state=InstallState.DONE)}
+    found: list[tuple[float, Due]] = []
+    names = only or tuple(workplace.config.certificate)
+    for name in names:
+        edition = editions.get(name)
+        if edition is None:
+            found.append((0.0, Due(name, "it has no edition yet", new_edition=True)))
+            continue
+        decision = decide(edition.not_before, edition.not_after, now)
+        urgency = (edition.not_after - now).total_seconds()
+        if decision.due:
+            found.append((urgency, Due(name, decision.reason, new_edition=True)))
+        elif name in ordering:
+            found.append((urgency, Due(name, "an order is open", new_edition=True)))
+        elif installed.get(name) != edition.number:
+            found.append((urgency, Due(name, f"edition {edition.number} is not installed", new_edition=False)))
+    return len(names), [due for _, due in sorted(found, key=lambda pair: pair[0])]
+
+
+def renew(workplace: "Workplace", only: tuple[str, ...] = (), *, at_once: int = 1,
+          told: Callable[[Renewed], None] = lambda _renewed: None) -> Sweep:  # fmt: skip
+    """Renew what is due.
+
+    Args:
+        workplace: The run's surroundings.
+        only: Certificates to look at; empty for all.
+        at_once: How many are worked on at the same time.
+        told: Called as each is done, from one thread at a time and in order of urgency.
+
+    """
+    looked_at, due = find_due(workplace, only)
+    if due:
+        _sweep_proofs(workplace)
+    results = []
+    with ThreadPoolExecutor(max_workers=max(1, at_once)) as pool:
+        for result in pool.map(lambda each: _renew_one(workplace, each), due):
+            results.append(result)
+            told(result)
+    return Sweep(looked_at, tuple(results))
+
+
+def _renew_one(workplace: "Workplace", due: Due) -> Renewed:
+    from inkstamp.jobs.stamp import Plan, carry_out
+
+    workplace.progress.step(due.name, f"is due: {due.reason}")
+    try:
+        plan = Plan(name=due.name, entry=workplace.certificate(due.name))
+        return Renewed(due, carry_out(workplace, plan), None)
+    except InkStampError as error:
+        if not isinstance(error, Busy):
+            workplace.ledger.note("failed", error.what, due.name)
+        return Renewed(due, None, error)
+
+
+def _sweep_proofs(workplace: "Workplace") -> None:
+    """Take down proofs that killed runs left behind for orders that no one goes on with."""
+    ledger = workplace.ledger
+    left = ledger.proofs()
+    if not left:
+        return
+    certificates = ledger.certificates_of_orders({each.order_id for each in left})
+    ordering = ledger.certificates_with_open_orders()
+    for record in reversed(left):
+        name = certificates[record.order_id]
+        if name in ordering and name in workplace.config.certificate:
+            continue  # its own run takes it down
+        try:
+            with workplace.hold_certificate(name):
+                workplace.server(record.server).host.uproot(record.root, record.parts, record.made)
+                ledger.forget_proofs([record])
+        except Busy:
+            continue

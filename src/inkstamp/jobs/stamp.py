@@ -1,0 +1,277 @@
+"""The whole round for a certificate: check beforehand, order, prove, collect, install, look."""
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+from inkstamp.config.load import is_entry_name
+from inkstamp.config.model import Certificate, Configuration, Server
+from inkstamp.config.write import save, with_entry
+from inkstamp.errors import UsageError
+from inkstamp.findings import Finding, Severity, bad, worst
+from inkstamp.ledger.records import EditionRecord, InstallState
+from inkstamp.pki.keys import KeyKind
+from inkstamp.pki.names import normalise_all
+from inkstamp.renewal.when import decide
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StampRequest:
+    """What the user asked for; empty fields leave the choice to us."""
+
+    names: tuple[str, ...]
+    """Names of configured certificates, or domain names."""
+    entry_name: str = ""
+    authority: str = ""
+    via: str = ""
+    install: tuple[str, ...] | None = None
+    key: KeyKind | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Plan:
+    """What will be done for one certificate."""
+
+    name: str
+    entry: Certificate
+    new_server: tuple[str, Server] | None = None
+    """A server entry to write first."""
+    write: bool = False
+    """Whether the certificate's entry is to be written."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Outcome:
+    """What became of one certificate."""
+
+    name: str
+    edition: EditionRecord
+    issued: bool
+    """Whether the edition is new; otherwise it was good already."""
+    installed: bool
+    """Whether servers were changed in this run."""
+    servers: tuple[str, ...]
+    findings: tuple[Finding, ...]
+
+    @property
+    def sound(self) -> bool:
+        """Whether nothing that was seen is broken."""
+        return worst(self.findings) is not Severity.BAD
+
+
+def make_plans(workplace: "Workplace", request: StampRequest) -> list[Plan]:
+    """Decide which certificates are meant and what their entries will be, changing nothing.
+
+    Raises:
+        UsageError: The names cannot be told apart, or a choice must be made that only a person can.
+
+    """
+    config = workplace.config
+    if all(name in config.certificate for name in request.names):
+        _refuse_choices(request, workplace)
+        return [Plan(name=name, entry=config.certificate[name]) for name in dict.fromkeys(request.names)]
+    names = normalise_all(request.names)
+    for name, entry in config.certificate.items():
+        shared = [each for each in names if each in entry.names]
+        if len(shared) == len(names):
+            _refuse_choices(request, workplace)
+            return [Plan(name=name, entry=entry)]
+        if shared and not request.entry_name:
+            missing = ", ".join(each for each in names if each not in shared)
+            raise UsageError(
+                f"certificate “{name}” covers {', '.join(shared)} and not {missing}", where=str(workplace.config_file),
+                advice=f"add {missing} to its names there and run `inkstamp stamp {name}`, or give the new "
+                       "certificate a name of its own with --as",
+            )  # fmt: skip
+    return [_new_entry(workplace, request, names)]
+
+
+def _refuse_choices(request: StampRequest, workplace: "Workplace") -> None:
+    if request.entry_name or request.authority or request.via or request.install is not None or request.key:
+        raise UsageError(
+            "the certificate is configured already, so --as, --authority, --via, --install and --key cannot apply",
+            where=str(workplace.config_file), advice="leave the options out, or edit its table there",
+        )  # fmt: skip
+
+
+def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, ...]) -> Plan:
+    config = workplace.config
+    new_server = None
+    if not config.server:
+        new_server = _discover_server(workplace)
+        workplace.use_config(_with_server(config, new_server))
+        config = workplace.config
+    authority = request.authority or _only(config.authority, "authority", "--authority")
+    via = request.via or _only_serving(workplace, config, names)
+    for table, known, given in (("authority", config.authority, [authority]),
+                                ("server", config.server, [via, *(request.install or ())])):  # fmt: skip
+        for each in given:
+            if each not in known:
+                raise UsageError(f"there is no {table} “{each}” in the configuration", where=str(workplace.config_file),
+                                 advice=f"known: {', '.join(known) or 'none'}")  # fmt: skip
+    name = request.entry_name or _short_name(names, config)
+    if not is_entry_name(name):
+        raise UsageError(f"“{name}” cannot name a certificate", advice="use lower-case letters, digits and hyphens")
+    if name in config.certificate:
+        raise UsageError(f"there is a certificate “{name}” already", advice="choose another name with --as")
+    install = (via,) if request.install is None else request.install
+    entry = Certificate(names=names, authority=authority, via=via, install=install,
+                        key=request.key or KeyKind.ECDSA_P256)  # fmt: skip
+    return Plan(name=name, entry=entry, new_server=new_server, write=True)
+
+
+def _discover_server(workplace: "Workplace") -> tuple[str, Server]:
+    from inkstamp.jobs.survey import discover
+
+    found = discover()
+    if found is None:
+        raise UsageError("no server is configured, and no nginx is found on this machine",
+                         where=str(workplace.config_file),
+                         advice='add a table [server.NAME] with kind = "nginx" and its main_file')  # fmt: skip
+    return found
+
+
+def _with_server(config: Configuration, server: tuple[str, Server]) -> Configuration:
+    import msgspec
+
+    return msgspec.structs.replace(config, server={**config.server, server[0]: server[1]})
+
+
+def _only(known: Mapping[str, object], table: str, option: str) -> str:
+    if len(known) == 1:
+        return next(iter(known))
+    if not known:
+        raise UsageError(f"no {table} is configured", advice=f"add one: inkstamp {table} add NAME --directory URL")
+    raise UsageError(f"there are several: {', '.join(known)}", advice=f"choose one with {option}")
+
+
+def _only_serving(workplace: "Workplace", config: Configuration, names: Sequence[str]) -> str:
+    """Return the one server that has a virtual host for the first name; the only server if there is just one."""
+    if len(config.server) == 1:
+        return next(iter(config.server))
+    serving = [name for name in config.server
+               if any(names[0] in site.names for site in workplace.server(name).sites())]  # fmt: skip
+    if len(serving) == 1:
+        return serving[0]
+    raise UsageError(f"{len(serving)} of the servers {', '.join(config.server)} have a virtual host for {names[0]}",
+                     advice="say with --via which one carries the proof, and with --install which ones get it")  # fmt: skip
+
+
+def _short_name(names: Sequence[str], config: Configuration) -> str:
+    base = names[0].removeprefix("*.").removeprefix("www.").partition(".")[0]
+    name, number = base, 1
+    while name in config.certificate:
+        number += 1
+        name = f"{base}-{number}"
+    return name
+
+
+def write_entries(workplace: "Workplace", plan: Plan) -> None:
+    """Write the entries that the plan adds to the configuration."""
+    if not plan.write:
+        return
+    file = workplace.config_file
+    data = file.read_bytes()
+    if plan.new_server is not None:
+        data, _ = with_entry(data, file, "server", *plan.new_server)
+    data, config = with_entry(data, file, "certificate", plan.name, plan.entry)
+    save(file, data)
+    workplace.use_config(config)
+
+
+def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
+    """Find out what would fail, before the configuration is written and the CA hears of it."""
+    from inkstamp.jobs.install import prepare
+    from inkstamp.jobs.prove import check_ways
+
+    prepare(workplace, plan.name, plan.entry)
+    check_ways(workplace, plan.entry.via, plan.entry.names)
+
+
+def carry_out(workplace: "Workplace", plan: Plan, *, anew: bool = False,
+              said: Callable[[Plan], None] = lambda _plan: None) -> Outcome:  # fmt: skip
+    """Do the round for one certificate, from wherever an earlier run left it.
+
+    Args:
+        workplace: The run's surroundings.
+        plan: What to do.
+        anew: Order a new edition although the present one is good.
+        said: Called with the plan when all checks have passed, before anything is changed.
+
+    """
+    with workplace.hold_certificate(plan.name):
+        settle(workplace, plan.name)
+        edition = _good_edition(workplace, plan, anew=anew)
+        issued = edition is None
+        if edition is not None and is_installed(workplace, edition, plan.entry):
+            return Outcome(name=plan.name, edition=edition, issued=False, installed=False,
+                           servers=plan.entry.install, findings=())  # fmt: skip
+        if edition is None:
+            check_beforehand(workplace, plan)
+        said(plan)
+        write_entries(workplace, plan)
+        if edition is None:
+            from inkstamp.jobs.order import obtain
+
+            edition = obtain(workplace, plan.name, plan.entry)
+        findings = _install(workplace, plan, edition)
+    return Outcome(name=plan.name, edition=edition, issued=issued, installed=bool(plan.entry.install),
+                   servers=plan.entry.install, findings=tuple(findings))  # fmt: skip
+
+
+def look_afterwards(workplace: "Workplace", outcome: Outcome) -> Outcome:
+    """Look at the outcome's names the way the public does, and add what is not as it should be."""
+    from inkstamp.jobs.check import look
+
+    reports = [look(workplace, name, workplace.roots) for name in workplace.certificate(outcome.name).names]
+    seen = [finding for report in reports for finding in report.findings if finding.severity is not Severity.GOOD]
+    for report in reports:
+        if report.chain and report.chain[0].sha256 != outcome.edition.sha256:
+            seen.append(bad("edition", report.name, f"the public is served another certificate than edition "
+                            f"{outcome.edition.number} (serial {report.chain[0].serial})",
+                            "another machine or a proxy answers for it; install the edition there too"))  # fmt: skip
+    return replace(outcome, findings=(*outcome.findings, *seen))
+
+
+def settle(workplace: "Workplace", name: str) -> None:
+    """Put back what an interrupted install left, before anything is looked at; the caller holds the certificate."""
+    begun = workplace.ledger.installs(name, InstallState.BEGUN)
+    if begun:
+        from inkstamp.jobs.install import recover
+
+        with workplace.hold_servers(begun[0].servers):
+            recover(workplace, name)
+
+
+def _install(workplace: "Workplace", plan: Plan, edition: EditionRecord) -> list[Finding]:
+    from inkstamp.jobs.install import install
+
+    if plan.entry.install:
+        workplace.progress.step(plan.name, f"installs edition {edition.number} on {', '.join(plan.entry.install)}")
+    return install(workplace, plan.name, plan.entry, edition)
+
+
+def _good_edition(workplace: "Workplace", plan: Plan, *, anew: bool) -> EditionRecord | None:
+    """Return the newest edition when it serves its purpose still and no order for another one is open."""
+    if plan.write or anew or workplace.ledger.open_order(plan.name) is not None:
+        return None
+    edition = workplace.ledger.newest_editions(plan.name).get(plan.name)
+    if edition is None or set(edition.names) != set(plan.entry.names):
+        return None
+    if not (workplace.shelf.edition(plan.name, edition.number) / "key.pem").is_file():
+        return None
+    due = decide(edition.not_before, edition.not_after, workplace.clock.now()).due
+    return None if due else edition
+
+
+def is_installed(workplace: "Workplace", edition: EditionRecord, entry: Certificate) -> bool:
+    """Tell whether the ledger and the shelf agree that the servers have this edition."""
+    if workplace.shelf.current(edition.certificate) != edition.number:
+        return False
+    return any(
+        record.edition == edition.number and set(entry.install) <= set(record.servers)
+        for record in workplace.ledger.installs(edition.certificate, InstallState.DONE)
+    )

@@ -1,0 +1,93 @@
+"""Where every certificate stands."""
+
+from dataclasses import dataclass
+from datetime import datetime
+from enum import StrEnum
+from typing import TYPE_CHECKING
+
+from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState, OrderRecord, OrderState
+from inkstamp.pki.certificates import whole_days
+from inkstamp.renewal.when import decide
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+class Standing(StrEnum):
+    """In one word, the most urgent first."""
+
+    EXPIRED = "expired"
+    REFUSED = "refused"
+    """The CA refused the last order, and there is no good edition or it is due."""
+    NOT_INSTALLED = "not installed"
+    """The newest edition is not on its servers."""
+    OPEN = "order open"
+    MISSING = "no edition yet"
+    DUE = "due"
+    GOOD = "good"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CertificateStatus:
+    """Where one certificate stands."""
+
+    name: str
+    names: tuple[str, ...]
+    authority: str
+    servers: tuple[str, ...]
+    standing: Standing
+    edition: int | None
+    not_after: datetime | None
+    days_left: int | None
+    renews_at: datetime | None
+    next_command: str
+    """What to type; empty when nothing is to be done."""
+
+
+def all_statuses(workplace: "Workplace") -> list[CertificateStatus]:
+    """Return where each configured certificate stands, the most urgent first."""
+    ledger = workplace.ledger
+    now = workplace.clock.now()
+    editions = ledger.newest_editions()
+    orders = ledger.orders()
+    installs = {record.certificate: record for record in ledger.installs()}
+    found = []
+    for name, entry in workplace.config.certificate.items():
+        edition = editions.get(name)
+        decision = decide(edition.not_before, edition.not_after, now) if edition else None
+        standing = _standing(edition, orders[name][0] if name in orders else None, installs.get(name), now)
+        found.append(CertificateStatus(
+            name=name, names=entry.names, authority=entry.authority, servers=entry.install, standing=standing,
+            edition=edition.number if edition else None,
+            not_after=edition.not_after if edition else None,
+            days_left=whole_days(edition.not_after, now) if edition else None,
+            renews_at=decision.at if decision else None, next_command=_next_command(name, standing),
+        ))  # fmt: skip
+    rank = list(Standing)
+    far = 1 << 30
+    return sorted(found, key=lambda each: (rank.index(each.standing), far if each.days_left is None else each.days_left))
+
+
+def _standing(edition: EditionRecord | None, order: OrderRecord | None, install: InstallRecord | None,
+              now: datetime) -> Standing:  # fmt: skip
+    decision = decide(edition.not_before, edition.not_after, now) if edition else None
+    wanting = decision is None or decision.due
+    if edition is not None and now > edition.not_after:
+        return Standing.EXPIRED
+    if order is not None and order.state is OrderState.REFUSED and wanting:
+        return Standing.REFUSED
+    if order is not None and order.state not in {OrderState.ISSUED, OrderState.REFUSED, OrderState.DROPPED}:
+        return Standing.OPEN
+    if edition is None:
+        return Standing.MISSING
+    if install is None or install.edition != edition.number or install.state is not InstallState.DONE:
+        return Standing.NOT_INSTALLED
+    return Standing.DUE if wanting else Standing.GOOD
+
+
+def _next_command(name: str, standing: Standing) -> str:
+    if standing is Standing.GOOD:
+        return ""
+    if standing in {Standing.DUE, Standing.EXPIRED}:
+        return "inkstamp renew"
+    return f"inkstamp stamp {name}"

@@ -1,0 +1,94 @@
+"""What there is: servers, their sites, and the certificate that each names."""
+
+import os
+import shutil
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from inkstamp.config.model import Server
+from inkstamp.errors import EditionUnfit, FileTrouble, UsageError
+from inkstamp.findings import Finding, bad, warn
+from inkstamp.pki.certificates import Facts, facts, read_pem, whole_days
+from inkstamp.pki.names import uncovered
+from inkstamp.servers.interface import Site
+from inkstamp.view.point import View
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_USUAL_FILES = ("/etc/nginx/nginx.conf", "/usr/local/etc/nginx/nginx.conf", "/usr/local/nginx/conf/nginx.conf")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SiteReport:
+    """A site, the certificate in its file, and what is wrong."""
+
+    site: Site
+    certificate: Facts | None
+    days_left: int | None
+    """Whole days; negative when it has expired."""
+    findings: tuple[Finding, ...]
+
+
+def discover() -> tuple[str, Server] | None:
+    """Find an nginx in its usual places on this machine; returns an entry for it."""
+    path = os.pathsep.join((os.environ.get("PATH", os.defpath), "/usr/local/sbin", "/usr/sbin"))
+    program = shutil.which("nginx", path=path)
+    main_file = next((file for file in _USUAL_FILES if os.path.isfile(file)), None)
+    if program is None or main_file is None:
+        return None
+    return "nginx", Server(kind="nginx", program=program, main_file=main_file)
+
+
+def survey(workplace: "Workplace") -> list[SiteReport]:
+    """Read all configured servers, or the nginx found here when none is configured.
+
+    Raises:
+        UsageError: There is no server to read.
+        ServerTrouble: A configuration cannot be read.
+
+    """
+    config = workplace.config_or_empty()
+    if config.server:
+        servers = [workplace.server(name) for name in config.server]
+    else:
+        from inkstamp.servers.registry import make_server
+
+        found = discover()
+        if found is None:
+            raise UsageError("no server is configured, and no nginx is found on this machine",
+                             where=str(workplace.config_file),
+                             advice='add a table [server.NAME] with kind = "nginx" and its main_file')  # fmt: skip
+        servers = [make_server(*found, View())]
+    now = workplace.clock.now()
+    return [_report(site, server.host.read, now) for server in servers for site in server.sites()]
+
+
+def _report(site: Site, read_file: Callable[[str], bytes], now: datetime) -> SiteReport:
+    subject = site.names[0] if site.names else f"{site.file}:{site.line}"
+    if not site.tls:
+        finding = warn("tls", subject, "has no TLS", f"inkstamp stamp {' '.join(_plain(site))}")
+        return SiteReport(site=site, certificate=None, days_left=None, findings=(finding,))
+    if not site.certificate_file:
+        finding = bad("certificate", subject, "listens with TLS and names no certificate file that can be read")
+        return SiteReport(site=site, certificate=None, days_left=None, findings=(finding,))
+    try:
+        known = facts(read_pem(read_file(site.certificate_file), site.certificate_file)[0])
+    except (FileTrouble, EditionUnfit) as error:
+        finding = bad("certificate", subject, error.what, error.advice)
+        return SiteReport(site=site, certificate=None, days_left=None, findings=(finding,))
+    days = whole_days(known.not_after, now)
+    findings = []
+    if now > known.not_after:
+        findings.append(bad("dates", subject, f"its certificate expired {-days} days ago"))
+    missing = uncovered(known.names, _plain(site))
+    if missing:
+        findings.append(bad("names", subject, f"its certificate does not cover {', '.join(missing)}"))
+    return SiteReport(site=site, certificate=known, days_left=days, findings=tuple(findings))
+
+
+def _plain(site: Site) -> tuple[str, ...]:
+    """Return the site's names that are names, without wildcards, regular expressions and the catch-all."""
+    return tuple(name for name in site.names if "." in name.strip(".") and not set(name) & set("*~^$_ "))

@@ -1,0 +1,151 @@
+"""What the jobs work with: configuration, ledger, shelf, view, servers and CAs, each made when first used."""
+
+import threading
+from collections.abc import Iterator
+from contextlib import AbstractContextManager, contextmanager
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from inkstamp.clock import Clock, SystemClock
+from inkstamp.config import load as config_load
+from inkstamp.config.model import Certificate, Configuration
+from inkstamp.errors import ConfigurationError, UsageError
+from inkstamp.files import held, private_folder
+from inkstamp.jobs.progress import Progress, Silent
+
+if TYPE_CHECKING:
+    from cryptography.x509 import Certificate as X509Certificate
+
+    from inkstamp.jobs.account import Account
+    from inkstamp.ledger.shelf import Shelf
+    from inkstamp.ledger.store import Ledger
+    from inkstamp.servers.interface import ServerKind
+    from inkstamp.view.point import View
+
+_SERVER_PATIENCE = 180.0
+"""Seconds to wait for another thread or run that is changing the same server."""
+
+
+class Workplace:
+    """One run's surroundings; safe to share between threads."""
+
+    def __init__(self, config_file: Path, home: Path, *, clock: Clock | None = None,
+                 progress: Progress | None = None, command: str = "") -> None:  # fmt: skip
+        self.config_file = config_file
+        self.home = home
+        self.clock = clock or SystemClock()
+        self.progress = progress or Silent()
+        self.command = command
+        self._servers: dict[str, ServerKind] = {}
+        self._accounts: dict[str, Account] = {}
+        self._making = threading.RLock()
+
+    @cached_property
+    def config(self) -> Configuration:
+        """The configuration file, read."""
+        return config_load.load(config_load.read_file(self.config_file), self.config_file, self.home / "cache")
+
+    def config_or_empty(self) -> Configuration:
+        """Return the configuration, an empty one when there is no file yet."""
+        return self.config if self.config_file.exists() else Configuration()
+
+    def use_config(self, config: Configuration) -> None:
+        """Go on with a configuration that has just been written."""
+        self.__dict__["config"] = config
+
+    def certificate(self, name: str) -> Certificate:
+        """Return a configured certificate; UsageError when there is none of that name."""
+        try:
+            return self.config.certificate[name]
+        except KeyError:
+            known = ", ".join(list(self.config.certificate)[:10]) or "none"
+            raise UsageError(f"there is no certificate “{name}” in the configuration", where=str(self.config_file),
+                             advice=f"known: {known}") from None  # fmt: skip
+
+    @property
+    def ledger(self) -> "Ledger":
+        """The ledger in HOME."""
+        with self._making:
+            return self._ledger
+
+    @cached_property
+    def _ledger(self) -> "Ledger":
+        from inkstamp.ledger.store import Ledger
+
+        made = Ledger(private_folder(self.home) / "ledger.db", self.clock)
+        made.begin_run(self.command)
+        return made
+
+    @cached_property
+    def shelf(self) -> "Shelf":
+        """The shelf in HOME."""
+        from inkstamp.ledger.shelf import Shelf
+
+        return Shelf(private_folder(self.home))
+
+    @cached_property
+    def view(self) -> "View":
+        """How the public sees names."""
+        from inkstamp.view.point import View, read_resolver
+
+        view = self.config.view
+        return View(resolver=read_resolver(view.resolver), http_port=view.http_port, https_port=view.https_port,
+                    roots=Path(view.roots) if view.roots else None)  # fmt: skip
+
+    @property
+    def roots(self) -> "list[X509Certificate]":
+        """The roots that the public trusts."""
+        with self._making:
+            return self._roots
+
+    @cached_property
+    def _roots(self) -> "list[X509Certificate]":
+        from inkstamp.view.point import load_roots
+
+        return load_roots(self.view.roots)
+
+    def server(self, name: str) -> "ServerKind":
+        """Return a configured server."""
+        from inkstamp.servers.registry import make_server
+
+        with self._making:
+            if name not in self._servers:
+                entry = self.config.server.get(name)
+                if entry is None:
+                    raise ConfigurationError(f"there is no server “{name}”", where=str(self.config_file),
+                                             advice=f"add a table [server.{name}]")  # fmt: skip
+                self._servers[name] = make_server(name, entry, self.view)
+            return self._servers[name]
+
+    def account(self, authority: str) -> "Account":
+        """Return our account at a configured authority; it is opened if the terms are agreed to."""
+        from inkstamp.jobs.account import open_account
+
+        with self._making:
+            if authority not in self._accounts:
+                self._accounts[authority] = open_account(self, authority, self.config.authority[authority])
+            return self._accounts[authority]
+
+    def hold_certificate(self, name: str) -> AbstractContextManager[None]:
+        """Keep other runs from working on the same certificate."""
+        return held(self.home / "locks" / f"certificate-{name}", f"the certificate “{name}”")
+
+    @contextmanager
+    def hold_servers(self, names: tuple[str, ...]) -> Iterator[None]:
+        """Keep other threads and runs from changing the same servers; always taken in the same order."""
+        if not names:
+            yield
+            return
+        first, *rest = sorted(set(names))
+        lock = self.home / "locks" / f"server-{first}"
+        with held(lock, f"the server “{first}”", patience=_SERVER_PATIENCE), self.hold_servers(tuple(rest)):
+            yield
+
+    def close(self, exit_status: int) -> None:
+        """End the run: note its outcome and close what is open."""
+        for account in self._accounts.values():
+            account.close()
+        if "_ledger" in self.__dict__:
+            self._ledger.end_run(exit_status)
+            self._ledger.close()

@@ -1,0 +1,1 @@
+"""Durable state: what was asked, answered, issued and installed."""

@@ -1,0 +1,136 @@
+"""The ledger's records as data, and the life of an order as we lead it."""
+
+from dataclasses import dataclass
+from datetime import datetime
+from enum import StrEnum
+
+from inkstamp.errors import LedgerTrouble
+
+
+class OrderState(StrEnum):
+    """How far we have come with an order. Written before the next outside action, so a killed run goes on."""
+
+    INTENDED = "intended"
+    """The key is written; the CA may or may not have been asked."""
+    OPENED = "opened"
+    """The CA gave the order a URL; names are being proven."""
+    FINALIZING = "finalizing"
+    """The CSR was sent, or was about to be."""
+    ISSUED = "issued"
+    """The edition is on the shelf."""
+    REFUSED = "refused"
+    """The CA will not issue for it."""
+    DROPPED = "dropped"
+    """Given up by us: the names changed, or the CA no longer knows it."""
+
+
+ORDER_MOVES: dict[OrderState, frozenset[OrderState]] = {
+    OrderState.INTENDED: frozenset({OrderState.OPENED, OrderState.REFUSED, OrderState.DROPPED}),
+    OrderState.OPENED: frozenset({OrderState.FINALIZING, OrderState.ISSUED, OrderState.REFUSED, OrderState.DROPPED}),
+    OrderState.FINALIZING: frozenset({OrderState.ISSUED, OrderState.REFUSED, OrderState.DROPPED}),
+    OrderState.ISSUED: frozenset(),
+    OrderState.REFUSED: frozenset(),
+    OrderState.DROPPED: frozenset(),
+}
+"""From each state, those that may follow. `opened` may be `issued` at once: the CA finalized while we were dead."""
+
+OPEN_STATES = tuple(state for state, moves in ORDER_MOVES.items() if moves)
+
+
+def check_order_move(before: OrderState, after: OrderState, order_id: int) -> None:
+    """Raise LedgerTrouble when an order cannot go from `before` to `after`: a bug, caught before it is written."""
+    if after not in ORDER_MOVES[before]:
+        raise LedgerTrouble(f"order {order_id} cannot go from “{before}” to “{after}”", where=f"order {order_id}")
+
+
+class InstallState(StrEnum):
+    """How far an install has come."""
+
+    BEGUN = "begun"
+    """What stood there is saved; files may have been changed."""
+    DONE = "done"
+    """The servers serve the edition."""
+    PUT_BACK = "put-back"
+    """It failed, and everything is as it was."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AccountRecord:
+    """Our account at an authority."""
+
+    authority: str
+    directory: str
+    url: str
+    contact: str
+    opened: datetime
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OrderRecord:
+    """One order for a certificate."""
+
+    id: int
+    certificate: str
+    authority: str
+    names: tuple[str, ...]
+    state: OrderState
+    url: str
+    """At the CA; empty while `intended`."""
+    edition: int
+    """The number that its edition will have."""
+    opened: datetime
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ProofRecord:
+    """A proof that is put up, or about to be; it is taken down before its record is."""
+
+    id: int
+    order_id: int
+    server: str
+    root: str
+    parts: tuple[str, ...]
+    made: tuple[int, ...]
+    """Which folders of `parts` (by index) were made for it."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class EditionRecord:
+    """One issued certificate."""
+
+    certificate: str
+    number: int
+    names: tuple[str, ...]
+    issuer: str
+    root: str
+    serial: str
+    sha256: str
+    not_before: datetime
+    not_after: datetime
+    authority: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class InstallRecord:
+    """One attempt to put an edition on its servers."""
+
+    id: int
+    certificate: str
+    edition: int
+    servers: tuple[str, ...]
+    state: InstallState
+    at: datetime
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class EventRecord:
+    """Something that happened."""
+
+    at: datetime
+    run: int
+    command: str
+    certificate: str
+    """Empty when it is not about one."""
+    what: str
+    """A word that stays the same between releases (`issued`)."""
+    text: str

@@ -1,0 +1,103 @@
+"""The shelf: one folder an edition, its files, and the link to the current one.
+
+    HOME/shelf/CERTIFICATE/0003/key.pem leaf.pem issuers.pem served.pem
+    HOME/shelf/CERTIFICATE/current -> 0003
+"""
+
+import os
+import shutil
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+from inkstamp.errors import FileTrouble
+from inkstamp.files import (
+    file_trouble,
+    link_target,
+    point_link,
+    private_folder,
+    read_bytes,
+    remove_tree,
+    sync_folder,
+    write_bytes,
+)
+
+CURRENT = "current"
+
+
+@dataclass(frozen=True, slots=True)
+class EditionFiles:
+    """The contents of an edition's folder, all PEM."""
+
+    key: bytes
+    leaf: bytes
+    issuers: Sequence[bytes]
+
+
+class Shelf:
+    """The editions below one HOME."""
+
+    def __init__(self, home: Path) -> None:
+        self._folder = home / "shelf"
+
+    def of(self, certificate: str) -> Path:
+        """Return the folder of a certificate."""
+        return self._folder / certificate
+
+    def edition(self, certificate: str, number: int) -> Path:
+        """Return the folder of an edition."""
+        return self.of(certificate) / f"{number:04d}"
+
+    def current(self, certificate: str) -> int | None:
+        """Return the number of the current edition, None when there is none yet."""
+        target = link_target(self.of(certificate) / CURRENT)
+        return int(target) if target is not None and target.isdigit() else None
+
+    def served_file(self, certificate: str) -> Path:
+        """Return the path that servers on this machine take the leaf and its issuers from."""
+        return self.of(certificate) / CURRENT / "served.pem"
+
+    def key_file(self, certificate: str) -> Path:
+        """Return the path that servers on this machine take the key from."""
+        return self.of(certificate) / CURRENT / "key.pem"
+
+    def switch(self, certificate: str, number: int | None) -> None:
+        """Make an edition the current one; None takes the link away."""
+        link = self.of(certificate) / CURRENT
+        if number is None:
+            with file_trouble("remove", link), suppress(FileNotFoundError):
+                link.unlink()
+        else:
+            point_link(link, f"{number:04d}")
+
+    def put(self, certificate: str, number: int, files: EditionFiles) -> Path:
+        """Write an edition's folder, whole or not at all, and return it.
+
+        Writing the same edition again is harmless: a run that was killed behind the write does so.
+
+        Raises:
+            FileTrouble: It could not be written; nothing of it is left then, and no other edition is touched.
+
+        """
+        folder = self.edition(certificate, number)
+        if folder.is_dir():
+            if read_bytes(folder / "leaf.pem") == files.leaf and read_bytes(folder / "key.pem") == files.key:
+                return folder
+            raise FileTrouble(f"{folder} holds another certificate", where=str(folder),
+                              advice="move that folder away and run the command again")  # fmt: skip
+        partial = private_folder(self.of(certificate)) / f".{folder.name}.part"
+        remove_tree(partial)
+        try:
+            private_folder(partial)
+            write_bytes(partial / "key.pem", files.key, mode=0o600)
+            write_bytes(partial / "leaf.pem", files.leaf)
+            write_bytes(partial / "issuers.pem", b"".join(files.issuers))
+            write_bytes(partial / "served.pem", b"".join([files.leaf, *files.issuers]))
+            with file_trouble("write", folder):
+                os.rename(partial, folder)
+                sync_folder(folder.parent)
+        except BaseException:
+            shutil.rmtree(partial, ignore_errors=True)
+            raise
+        return folder

@@ -1,0 +1,1 @@
+"""Names, keys, requests, certificates and chains: pure functions of their arguments."""

@@ -1,0 +1,104 @@
+"""Certificates read, and what a person wants to know of one."""
+
+import re
+from dataclasses import dataclass
+from datetime import datetime
+
+from cryptography import x509
+from cryptography.exceptions import UnsupportedAlgorithm
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.x509.oid import NameOID
+
+from inkstamp.errors import EditionUnfit
+from inkstamp.pki.keys import describe
+
+MOST_CERTIFICATES = 64
+"""More than this in one answer is no chain."""
+
+_PEM = re.compile(rb"-----BEGIN CERTIFICATE-----.+?-----END CERTIFICATE-----\s*", re.DOTALL)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Facts:
+    """What is worth showing and recording of a certificate."""
+
+    subject: str
+    issuer: str
+    names: tuple[str, ...]
+    """DNS names of the subject alternative name, lower case."""
+    not_before: datetime
+    not_after: datetime
+    """First second outside of validity is one after this (RFC 5280 section 4.1.2.5); aware, UTC."""
+    serial: str
+    """Hexadecimal, lower case."""
+    sha256: str
+    """Digest of the DER, hexadecimal, lower case."""
+    key: str
+    """Kind of the public key, as in `ecdsa-p256`."""
+
+
+def split_pem(data: bytes) -> list[bytes]:
+    """Return each PEM certificate block of `data`, text between them left out."""
+    return _PEM.findall(data)
+
+
+def read_pem(data: bytes, where: str) -> list[x509.Certificate]:
+    """Read all PEM certificates of `data` in their order.
+
+    Raises:
+        EditionUnfit: There is none, there are more than a chain can have, or one is malformed.
+
+    """
+    blocks = split_pem(data)
+    if not 0 < len(blocks) <= MOST_CERTIFICATES:
+        raise EditionUnfit(f"{where} holds {len(blocks)} PEM certificates; a chain has a few", where=where)
+    try:
+        return [x509.load_pem_x509_certificate(block) for block in blocks]
+    except (ValueError, UnsupportedAlgorithm) as error:
+        raise EditionUnfit(f"{where} holds a malformed certificate", where=where, said=str(error)) from error
+
+
+def to_pem(certificate: x509.Certificate) -> bytes:
+    """Write a certificate as PEM (RFC 7468)."""
+    return certificate.public_bytes(serialization.Encoding.PEM)
+
+
+def dns_names(certificate: x509.Certificate) -> tuple[str, ...]:
+    """Return the DNS names of the subject alternative name, lower case, in their order."""
+    try:
+        extension = certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName)
+    except (x509.ExtensionNotFound, ValueError):
+        return ()
+    return tuple(name.lower() for name in extension.value.get_values_for_type(x509.DNSName))
+
+
+def short_name(name: x509.Name) -> str:
+    """Say whom a distinguished name names: common name, or organisation, or the whole of it."""
+    for oid in (NameOID.COMMON_NAME, NameOID.ORGANIZATION_NAME):
+        found = name.get_attributes_for_oid(oid)
+        if found:
+            return str(found[0].value)
+    return name.rfc4514_string() or "(no name)"
+
+
+def facts(certificate: x509.Certificate) -> Facts:
+    """Gather what is shown and recorded of `certificate`."""
+    try:
+        key = describe(certificate.public_key())
+    except (ValueError, UnsupportedAlgorithm):
+        key = "unknown"
+    return Facts(
+        subject=short_name(certificate.subject),
+        issuer=short_name(certificate.issuer),
+        names=dns_names(certificate),
+        not_before=certificate.not_valid_before_utc,
+        not_after=certificate.not_valid_after_utc,
+        serial=f"{certificate.serial_number:x}",
+        sha256=certificate.fingerprint(hashes.SHA256()).hex(),
+        key=key,
+    )
+
+
+def whole_days(until: datetime, now: datetime) -> int:
+    """Return the whole days from `now` to `until`, rounded down, negative when it is past."""
+    return (until - now).days

@@ -1,0 +1,1 @@
+"""What a proof of control is, and seeing it from outside."""

@@ -1,0 +1,74 @@
+"""Look at a proof the way the CA will, and say in findings what was seen."""
+
+from collections.abc import Callable
+
+from inkstamp.findings import Finding, bad, good, note
+from inkstamp.proof.http01 import HttpProof
+from inkstamp.view.addresses import Addresses, address_book
+from inkstamp.view.point import View, is_own_address
+from inkstamp.view.web import Sight, fetch
+
+_TOPIC = "proof"
+_SHOWN = 80
+"""Characters of a wrong answer that are shown."""
+
+
+def look_at(proof: HttpProof, view: View) -> list[Finding]:
+    """Fetch the proof from every address of its name; one finding an address, `bad` where a CA would fail."""
+    addresses = address_book(view).look_up(proof.name)
+    return judge(proof, addresses, lambda address: fetch(proof.url, address, view), is_own_address)
+
+
+def judge(
+    proof: HttpProof,
+    addresses: Addresses,
+    fetch_from: Callable[[str], Sight],
+    is_own: Callable[[str], bool],
+) -> list[Finding]:
+    """Say what the CA would see of `proof` at `addresses`; the two functions do the looking."""
+    if not addresses.all:
+        return [bad(_TOPIC, proof.name, addresses.trouble,
+                    f"make an A or AAAA record for {proof.name} that leads to this server")]  # fmt: skip
+    findings = [_judge_sight(proof, fetch_from(address), is_own) for address in addresses.all]
+    if all(finding.severity == "note" for finding in findings):
+        return [bad(_TOPIC, proof.name, f"none of its addresses can be reached from here: {', '.join(addresses.all)}",
+                    "give this machine a way to at least one of them, since nothing can be seen otherwise")]  # fmt: skip
+    return findings
+
+
+def _judge_sight(proof: HttpProof, sight: Sight, is_own: Callable[[str], bool]) -> Finding:
+    at = f"{proof.name} at {sight.address}"
+    if sight.no_route:
+        return note(_TOPIC, at, f"was not looked at: this machine has no way there ({sight.trouble})")
+    via = f" after a redirect to {sight.hops[-1]}" if len(sight.hops) > 1 else ""
+    if sight.trouble:
+        return bad(_TOPIC, at, sight.trouble + via, _elsewhere(sight, is_own)
+                   or "see that the web server is up and that no firewall is in front of its port")  # fmt: skip
+    if sight.status == 200 and proof.is_shown_by(sight.body):
+        return good(_TOPIC, at, f"shows the proof{via}")
+    return bad(_TOPIC, at, f"answers {sight.status}{via}, beginning “{_start(sight.body)}”",
+               _elsewhere(sight, is_own) or _remedy(sight, proof))  # fmt: skip
+
+
+def _start(body: bytes) -> str:
+    text = " ".join(body[: _SHOWN * 4].decode("utf-8", "replace").split())
+    clean = "".join(char if char.isprintable() else "·" for char in text)
+    return clean[:_SHOWN] + ("…" if len(clean) > _SHOWN else "")
+
+
+def _elsewhere(sight: Sight, is_own: Callable[[str], bool]) -> str:
+    """Say that the address is another machine's, which is the usual reason; empty when it is ours."""
+    if is_own(sight.address):
+        return ""
+    return f"{sight.address} is not this machine: correct the record in DNS, or run this where that address leads"
+
+
+def _remedy(sight: Sight, proof: HttpProof) -> str:
+    if sight.status in {401, 403}:
+        return "let everybody read /.well-known/acme-challenge/ on this site"
+    if sight.status == 404:
+        return (f"another virtual host or another document root answers for {proof.name}; "
+                "see `inkstamp survey` for the ones there are")  # fmt: skip
+    if sight.status == 200:
+        return "something answers every path with a page of its own; let /.well-known/acme-challenge/ through to files"
+    return "let the web server answer /.well-known/acme-challenge/ with the files of its document root"

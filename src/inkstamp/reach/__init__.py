@@ -1,0 +1,1 @@
+"""Files and commands on a host."""

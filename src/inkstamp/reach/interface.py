@@ -1,0 +1,71 @@
+"""What every way of reaching a host offers."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+
+@dataclass(frozen=True, slots=True)
+class Ran:
+    """What a program answered."""
+
+    command: tuple[str, ...]
+    status: int
+    """Exit status; negative for a signal."""
+    output: str
+    """Standard output and standard error, in that order."""
+
+
+@dataclass(frozen=True, slots=True)
+class Planted:
+    """What placing a file in somebody's folder made there, so that just that can be taken away again."""
+
+    root: str
+    parts: tuple[str, ...]
+    """Path below the root, the file's name last."""
+    made: tuple[int, ...]
+    """Which folders of `parts` (by index) were not there before."""
+
+
+class Host(Protocol):
+    """Files and commands on one host. Paths are absolute strings of that host."""
+
+    def read(self, path: str) -> bytes:
+        """Return a whole file; FileTrouble when it cannot be read."""
+        ...
+
+    def replace(self, path: str, data: bytes) -> None:
+        """Put `data` in the place of an existing file, atomically, with its mode and owner."""
+        ...
+
+    def glob(self, pattern: str) -> list[str]:
+        """Return the paths that match a shell pattern, sorted."""
+        ...
+
+    def real(self, path: str) -> str:
+        """Return the path with symbolic links resolved."""
+        ...
+
+    def is_folder(self, path: str) -> bool:
+        """Tell whether a folder stands there."""
+        ...
+
+    def run(self, command: Sequence[str], seconds: float) -> Ran:
+        """Run a program without a shell, `seconds` at most; ServerTrouble when it cannot be started."""
+        ...
+
+    def missing_folders(self, root: str, parts: tuple[str, ...]) -> tuple[int, ...]:
+        """Tell which folders of `parts` (by index) `plant` would have to make."""
+        ...
+
+    def plant(self, root: str, parts: tuple[str, ...], data: bytes) -> Planted:
+        """Write a file below a folder that strangers own, following none of their symbolic links."""
+        ...
+
+    def check_root(self, root: str, parts: tuple[str, ...]) -> None:
+        """Make sure that `plant` could write `parts` there, without writing; FileTrouble when it could not."""
+        ...
+
+    def uproot(self, root: str, parts: tuple[str, ...], made: Sequence[int]) -> None:
+        """Take away a planted file and those folders (by index) that were made for it and are empty."""
+        ...

@@ -1,0 +1,66 @@
+"""This machine."""
+
+import glob
+import os
+import shutil
+import subprocess
+from collections.abc import Sequence
+from pathlib import Path
+
+from inkstamp.errors import ServerTrouble
+from inkstamp.files import file_trouble, read_bytes, write_bytes
+from inkstamp.reach import guarded
+from inkstamp.reach.interface import Planted, Ran
+
+_MOST_OUTPUT = 20_000
+_SEARCH = os.pathsep.join((os.environ.get("PATH", os.defpath), "/usr/local/sbin", "/usr/sbin", "/sbin"))
+"""Timers and ordinary users have no sbin in their PATH, and that is where servers are."""
+
+
+class LocalHost:
+    """Files and commands on the machine that Ink Stamp runs on."""
+
+    def read(self, path: str) -> bytes:
+        return read_bytes(Path(path))
+
+    def replace(self, path: str, data: bytes) -> None:
+        real = Path(os.path.realpath(path))
+        with file_trouble("write", path):
+            there = real.stat()
+        write_bytes(real, data, like=there)
+
+    def glob(self, pattern: str) -> list[str]:
+        return sorted(glob.glob(pattern))
+
+    def real(self, path: str) -> str:
+        return os.path.realpath(path)
+
+    def is_folder(self, path: str) -> bool:
+        return os.path.isdir(path)
+
+    def run(self, command: Sequence[str], seconds: float) -> Ran:
+        try:
+            program = shutil.which(command[0], path=_SEARCH) or command[0]
+            done = subprocess.run([program, *command[1:]], stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+                                  stderr=subprocess.PIPE, timeout=seconds, check=False)  # fmt: skip
+        except OSError as error:
+            raise ServerTrouble(
+                f"cannot start {command[0]}", where=command[0], said=error.strerror or str(error),
+                advice="install it, or give its path with `program` in the server's table",
+            ) from error  # fmt: skip
+        except subprocess.TimeoutExpired as error:
+            raise ServerTrouble(f"{' '.join(command)} did not end within {seconds:.0f} s", where=command[0]) from error
+        output = (done.stdout + done.stderr)[:_MOST_OUTPUT].decode("utf-8", "replace").strip()
+        return Ran(tuple(command), done.returncode, output)
+
+    def missing_folders(self, root: str, parts: tuple[str, ...]) -> tuple[int, ...]:
+        return guarded.missing_folders(root, parts)
+
+    def plant(self, root: str, parts: tuple[str, ...], data: bytes) -> Planted:
+        return guarded.plant(root, parts, data)
+
+    def check_root(self, root: str, parts: tuple[str, ...]) -> None:
+        guarded.check_root(root, parts)
+
+    def uproot(self, root: str, parts: tuple[str, ...], made: Sequence[int]) -> None:
+        guarded.uproot(root, parts, made)

@@ -1,0 +1,1 @@
+"""When to renew: pure decisions."""

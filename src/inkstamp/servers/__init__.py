@@ -1,0 +1,1 @@
+"""Kinds of server, one package or module each, behind one protocol."""

@@ -1,0 +1,90 @@
+"""What every kind of server offers, and the data it speaks in."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+from inkstamp.reach.interface import Host, Ran
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Listen:
+    """One address and port that a site answers on."""
+
+    address: str
+    """IP address, `*` for all of IPv4, `[::]` for all of IPv6, a path for a socket in the file system."""
+    port: int
+    """0 for a socket in the file system."""
+    tls: bool
+    default: bool = False
+    """Whether the site answers here for names that no site has."""
+
+    def __str__(self) -> str:
+        end = f":{self.port}" if self.port else ""
+        return f"{self.address}{end}{' tls' if self.tls else ''}"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Site:
+    """One virtual host as its configuration says."""
+
+    server: str
+    """The configured server that it belongs to."""
+    names: tuple[str, ...]
+    """As written: names, wildcards, regular expressions."""
+    listens: tuple[Listen, ...]
+    root: str
+    """Absolute document root; empty when there is none."""
+    certificate_file: str
+    """Absolute; empty when the site has none or names it by a variable."""
+    file: str
+    line: int
+
+    @property
+    def tls(self) -> bool:
+        """Whether it answers with TLS anywhere."""
+        return any(listen.tls for listen in self.listens)
+
+
+@dataclass(frozen=True, slots=True)
+class FileChange:
+    """A configuration file before and after an edit."""
+
+    path: str
+    before: bytes
+    after: bytes
+
+
+class ServerKind(Protocol):
+    """One configured server."""
+
+    name: str
+    host: Host
+
+    def sites(self) -> list[Site]:
+        """Read the configuration and return all virtual hosts; ServerTrouble with file and line when it is broken."""
+        ...
+
+    def document_roots(self, name: str, parts: tuple[str, ...]) -> tuple[str, ...]:
+        """Return the folders that answer the path `parts` for the public at `name`; ServerTrouble when none does."""
+        ...
+
+    def forget(self) -> None:
+        """Read the configuration anew when it is asked about next."""
+        ...
+
+    def plan_install(self, names: Sequence[str], certificate_file: str, key_file: str) -> list[FileChange]:
+        """Work out the edits that make the sites of `names` serve these files; empty when they do already."""
+        ...
+
+    def test(self) -> Ran:
+        """Have the server's own program test the configuration on disk; status 0 when it is good."""
+        ...
+
+    def reload(self) -> Ran:
+        """Have the running server take its configuration and certificates anew."""
+        ...
+
+    def tls_endpoints(self, name: str) -> list[tuple[str, int]]:
+        """Return addresses and ports to connect to from this machine where `name` is served with TLS."""
+        ...

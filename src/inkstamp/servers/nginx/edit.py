@@ -1,0 +1,114 @@
+"""Edits of nginx configuration text that leave every other byte as it is."""
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from inkstamp.errors import ServerTrouble
+from inkstamp.servers.interface import Listen
+from inkstamp.servers.nginx.reading import Host, read_listen
+from inkstamp.servers.nginx.syntax import Directive
+
+PROTOCOLS = ("TLSv1.2", "TLSv1.3")
+_NEEDS_QUOTES = re.compile(r"[\s;{}#\"'\\]")
+_REST_OF_LINE = re.compile(r"[ \t]*(#[^\n]*)?(?=\r?\n)")
+
+
+@dataclass(frozen=True, slots=True)
+class Splice:
+    """Put `text` in the place of the characters from `start` to `end` of `file`."""
+
+    file: str
+    start: int
+    end: int
+    text: str
+
+
+def apply(text: str, splices: Sequence[Splice]) -> str:
+    """Return `text` with all splices made; they must not overlap."""
+    for splice in sorted(splices, key=lambda each: each.start, reverse=True):
+        text = text[: splice.start] + splice.text + text[splice.end :]
+    return text
+
+
+def quote(value: str) -> str:
+    """Write a value so that nginx reads it back the same; ServerTrouble for a `$`, which it would expand."""
+    if "$" in value:
+        raise ServerTrouble(f"nginx would take the $ in {value} for a variable", where=value,
+                            advice="choose a home folder without a $ in its path")  # fmt: skip
+    if not _NEEDS_QUOTES.search(value):
+        return value
+    return '"' + value.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def set_value(directive: Directive, value: str) -> list[Splice]:
+    """Change the one argument of a directive; nothing when it is that already."""
+    if directive.arguments == (value,):
+        return []
+    word = directive.words[1]
+    return [Splice(directive.file, word.start, word.end, quote(value))]
+
+
+def add_lines(host: Host, text: str, lines: Sequence[str]) -> Splice:
+    """Insert directives, a line each, behind the block's last own `listen`, or at its beginning.
+
+    Args:
+        host: The `server` block; it stands in `text`.
+        text: Its file's text.
+        lines: Directives with their semicolons.
+
+    """
+    block = host.block
+    own = [each for each in block.block or () if each.file == block.file]
+    anchor = next((each for name in ("listen", "server_name") for each in reversed(own) if each.name == name), None)
+    end_of_line = "\r\n" if "\r\n" in text else "\n"
+    if anchor is None:
+        at = block.block_start
+        indent = _indent(text, own[0].start) if own else _indent(text, block.start) + "    "
+    else:
+        indent = _indent(text, anchor.start)
+        at = anchor.end
+        rest = _REST_OF_LINE.match(text, at)
+        if rest:
+            at = rest.end()  # a comment on the anchor's line stays with it
+    inserted = "".join(f"{end_of_line}{indent}{line}" for line in lines)
+    return Splice(block.file, at, at, inserted)
+
+
+def _indent(text: str, offset: int) -> str:
+    line_start = text.rfind("\n", 0, offset) + 1
+    before = text[line_start:offset]
+    return before if not before.strip() else re.match(r"\s*", before)[0] + "    "  # type: ignore[index]
+
+
+def tls_listens(host: Host, taken: set[tuple[str, int]], http_port: int, https_port: int) -> list[str]:
+    """Return the `listen` lines that give a plain block TLS where it answers plain HTTP now.
+
+    Args:
+        host: The block.
+        taken: Addresses and ports that some block of the configuration listens on already.
+        http_port: The port of plain HTTP as the public sees it.
+        https_port: The port for TLS.
+
+    """
+    own = [(read_listen(each, all_tls=False), each) for each in host.block.find("listen")]
+    plain = [pair for pair in own if pair[0].port and not pair[0].tls]
+    plain = [pair for pair in plain if pair[0].port == http_port] or plain
+    if not plain:
+        return [f"listen {https_port} ssl;"]
+    lines = []
+    for listen, directive in plain:
+        to = str(https_port) if listen.address == "*" else f"{listen.address}:{https_port}"
+        # The option belongs to the socket, and nginx takes it only once for each.
+        fresh = (listen.address, https_port) not in taken
+        options = [word for word in directive.arguments[1:] if word.startswith("ipv6only=") and fresh]
+        lines.append(" ".join(["listen", to, "ssl", *options]) + ";")
+    return list(dict.fromkeys(lines))
+
+
+def endpoints(listens: Sequence[Listen]) -> list[tuple[str, int]]:
+    """Return where to connect to from this machine for the TLS listens among `listens`."""
+    anywhere = {"*": "127.0.0.1", "0.0.0.0": "127.0.0.1", "[::]": "::1"}  # noqa: S104  compared, not bound
+    found = [(anywhere.get(each.address, each.address.strip("[]")), each.port)
+             for each in listens if each.tls and each.port]  # fmt: skip
+    return list(dict.fromkeys(found))

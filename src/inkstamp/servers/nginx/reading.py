@@ -1,0 +1,247 @@
+"""A whole nginx configuration: all files, includes resolved, and the virtual hosts in it."""
+
+import posixpath
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field, replace
+
+from inkstamp.errors import FileTrouble, ServerTrouble
+from inkstamp.servers.interface import Listen, Site
+from inkstamp.servers.nginx.syntax import Directive, parse
+
+_MOST_FILES = 20_000
+
+
+@dataclass(frozen=True, slots=True)
+class Folders:
+    """Where nginx takes relative paths from."""
+
+    main_file: str
+    prefix: str
+    """For document roots and most paths; ends without a slash."""
+
+    @property
+    def configuration(self) -> str:
+        """The folder of the main file: for includes and certificates."""
+        return posixpath.dirname(self.main_file)
+
+
+@dataclass(slots=True)
+class Reading:
+    """All files as read, and the directives with includes worked in."""
+
+    folders: Folders
+    texts: dict[str, str] = field(default_factory=dict)
+    """Text of each file by path; bytes that are no UTF-8 kept as surrogates."""
+    directives: tuple[Directive, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Host:
+    """A `server` block, with what it inherits from the `http` block."""
+
+    block: Directive
+    outer: Directive
+    folders: Folders
+
+    def value(self, name: str) -> Directive | None:
+        """Return the directive of that name in force: the block's own, else the outer one's."""
+        return next(self.block.find(name), None) or next(self.outer.find(name), None)
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """All `server_name` arguments as written, in lower case."""
+        found = [name.lower() if not name.startswith("~") else name
+                 for directive in self.block.find("server_name") for name in directive.arguments]  # fmt: skip
+        return tuple(dict.fromkeys(found))
+
+    @property
+    def listens(self) -> tuple[Listen, ...]:
+        """Where it answers; nginx's own default when nothing is said."""
+        old_switch = self.value("ssl")
+        all_tls = old_switch is not None and old_switch.arguments == ("on",)
+        found = tuple(read_listen(each, all_tls=all_tls) for each in self.block.find("listen"))
+        return found or (Listen(address="*", port=80, tls=all_tls),)
+
+    @property
+    def certificate_file(self) -> str:
+        """Absolute path of the first certificate file; empty when there is none or a variable names it."""
+        directive = self.value("ssl_certificate")
+        if directive is None or not directive.arguments or "$" in directive.arguments[0]:
+            return ""
+        return posixpath.join(self.folders.configuration, directive.arguments[0])
+
+    def rank(self, name: str) -> int | None:
+        """Tell how well this block's names match `name`, 0 the best as nginx chooses, None not at all.
+
+        Exact, then `*.name` (the longest), then `name.*` (the longest), then the first regular expression.
+        """
+        best: int | None = None
+        for own in self.names:
+            rank = _match(own, name)
+            if rank is not None and (best is None or rank < best):
+                best = rank
+        return best
+
+
+def _match(own: str, name: str) -> int | None:
+    rank: int | None = None
+    if own == name:
+        rank = 0
+    elif own.startswith(".") and (name == own[1:] or name.endswith(own)):
+        rank = 1000 - len(own)
+    elif own.startswith("*.") and name.endswith(own[1:]) and not name.startswith("*."):
+        rank = 1000 - len(own)
+    elif own.endswith(".*") and name.startswith(own[:-1]):
+        rank = 2000 - len(own)
+    elif own.startswith("~"):
+        try:
+            # nginx's expressions are Perl's; those that Python cannot read are left to the look from outside.
+            found = re.search(own[1:].replace("(?<", "(?P<").replace("(?P<=", "(?<=").replace("(?P<!", "(?<!"), name, re.I)
+        except re.error:
+            found = None
+        rank = 3000 if found else None
+    return rank
+
+
+def read_listen(directive: Directive, *, all_tls: bool) -> Listen:
+    """Read a `listen` directive; `all_tls` when the old `ssl on` stands beside it."""
+    to, *options = directive.arguments or ("*",)
+    tls = all_tls or "ssl" in options
+    default = "default_server" in options or "default" in options
+    if to.startswith("unix:"):
+        return Listen(address=to, port=0, tls=tls, default=default)
+    if to.isdigit():
+        return Listen(address="*", port=int(to), tls=tls, default=default)
+    host, colon, port = to.rpartition(":")
+    if not colon or to.endswith("]"):
+        host, port = to, "80"
+    if not port.isdigit():
+        raise ServerTrouble(f"“listen {to}” cannot be read", where=f"{directive.file}, line {directive.line}",
+                            advice="mend the line; `nginx -t` says more")  # fmt: skip
+    return Listen(address=host, port=int(port), tls=tls, default=default)
+
+
+def read_configuration(
+    folders: Folders, read_file: Callable[[str], bytes], glob: Callable[[str], list[str]]
+) -> Reading:
+    """Read the main file and everything that it includes.
+
+    Raises:
+        ServerTrouble: A file is missing or breaks the grammar; names file and line.
+
+    """
+    reading = Reading(folders)
+
+    def load(path: str, wanted_by: Directive | None) -> tuple[Directive, ...]:
+        if len(reading.texts) >= _MOST_FILES:
+            raise ServerTrouble(f"more than {_MOST_FILES} files are included", where=folders.main_file)
+        if path not in reading.texts:
+            try:
+                reading.texts[path] = read_file(path).decode("utf-8", "surrogateescape")
+            except FileTrouble as error:
+                where = f"{wanted_by.file}, line {wanted_by.line}" if wanted_by else path
+                raise ServerTrouble(f"cannot read nginx's configuration {path}", where=where, said=error.said,
+                                    advice="check the path, and that this user may read it") from error  # fmt: skip
+        return parse(reading.texts[path], path)
+
+    def resolve(directives: tuple[Directive, ...], depth: int) -> Iterator[Directive]:
+        for directive in directives:
+            if directive.name == "include" and directive.block is None and directive.arguments:
+                if depth > 20:
+                    raise ServerTrouble("includes go in a circle", where=f"{directive.file}, line {directive.line}")
+                pattern = posixpath.join(folders.configuration, directive.arguments[0])
+                for path in glob(pattern) if re.search(r"[*?\[]", pattern) else [pattern]:
+                    yield from resolve(load(path, directive), depth + 1)
+            elif directive.block is not None:
+                yield replace(directive, block=tuple(resolve(directive.block, depth)))
+            else:
+                yield directive
+
+    reading.directives = tuple(resolve(load(folders.main_file, None), 0))
+    return reading
+
+
+def hosts(reading: Reading) -> list[Host]:
+    """Return all `server` blocks of the `http` blocks, in nginx's order."""
+    return [
+        Host(server, http, reading.folders)
+        for http in reading.directives
+        if http.name == "http" and http.block is not None
+        for server in http.find("server")
+        if server.block is not None
+    ]
+
+
+def to_site(host: Host, server: str) -> Site:
+    """Say a `server` block in the words that all kinds of server share."""
+    return Site(
+        server=server,
+        names=host.names,
+        listens=host.listens,
+        root=_root(host, host.block),
+        certificate_file=host.certificate_file if any(listen.tls for listen in host.listens) else "",
+        file=host.block.file,
+        line=host.block.line,
+    )
+
+
+def best_hosts(all_hosts: list[Host], name: str, *, tls: bool) -> list[Host]:
+    """Return the blocks that answer for `name` with (or without) TLS, the best match only.
+
+    Several when the same name stands in blocks for different addresses.
+    """
+    ranked = [(rank, host) for host in all_hosts
+              if (rank := host.rank(name)) is not None and any(each.tls is tls for each in host.listens)]  # fmt: skip
+    best = min((rank for rank, _ in ranked), default=None)
+    return [host for rank, host in ranked if rank == best]
+
+
+def _root(host: Host, inner: Directive) -> str:
+    directive = next(inner.find("root"), None) or host.value("root")
+    if directive is None or not directive.arguments:
+        return posixpath.join(host.folders.prefix, "html")
+    return posixpath.join(host.folders.prefix, directive.arguments[0])
+
+
+def proof_root(host: Host, parts: tuple[str, ...]) -> str:
+    """Return the folder that nginx takes the file `parts` from, by its best prefix location.
+
+    The folder is such that the file stands at that whole path below it. Regular expressions are not
+    followed: the look at the proof from outside finds out when one is in the way.
+
+    Raises:
+        ServerTrouble: The path is answered by something else than files, or by a folder that no path leads to.
+
+    """
+    path = "/" + "/".join(parts)
+    inner, prefix = host.block, ""
+    while True:
+        below = [each for each in inner.find("location") if _is_prefix(each, path)]
+        if not below:
+            break
+        inner = max(below, key=lambda each: len(each.arguments[-1]))
+        prefix = inner.arguments[-1]
+    where = f"{inner.file}, line {inner.line}"
+    alias = next(inner.find("alias"), None)
+    root = _root(host, inner)
+    if alias is not None and alias.arguments:
+        folder, rest = alias.arguments[0], path[len(prefix) :]
+        whole = posixpath.join(host.folders.prefix, folder) + rest
+        if not whole.endswith(path):
+            raise ServerTrouble(
+                f"{path} is served from {folder}, under another path", where=where,
+                advice="take `root` instead of `alias` for this location",
+            )  # fmt: skip
+        root = whole[: -len(path)]
+    if "$" in root:
+        raise ServerTrouble(f"the document root {root} has a variable in it", where=where,
+                            advice="give the proof path a location with a fixed root")  # fmt: skip
+    return root
+
+
+def _is_prefix(location: Directive, path: str) -> bool:
+    if location.block is None or not location.arguments or location.arguments[0] in {"~", "~*"}:
+        return False
+    return path.startswith(location.arguments[-1]) and (location.arguments[0] != "=" or location.arguments[-1] == path)
+

@@ -1,0 +1,180 @@
+"""An nginx as a server kind: its sites, the edits for a certificate, test and reload."""
+
+import posixpath
+import re
+from collections.abc import Sequence
+
+from inkstamp.errors import EditionUnfit, FileTrouble, ServerTrouble
+from inkstamp.pki.certificates import dns_names, read_pem
+from inkstamp.pki.names import uncovered
+from inkstamp.reach.interface import Host as Machine
+from inkstamp.reach.interface import Ran
+from inkstamp.servers.interface import FileChange, Site
+from inkstamp.servers.nginx.edit import PROTOCOLS, Splice, add_lines, apply, endpoints, quote, set_value, tls_listens
+from inkstamp.servers.nginx.reading import (
+    Folders,
+    Host,
+    Reading,
+    best_hosts,
+    hosts,
+    proof_root,
+    read_configuration,
+    to_site,
+)
+from inkstamp.servers.nginx.syntax import Directive
+
+_SECONDS = 60.0
+_BUILT_PREFIX = re.compile(r"--prefix=(\S+)")
+
+
+class NginxServer:
+    """One nginx, as configured under `[server.NAME]`."""
+
+    def __init__(self, name: str, host: Machine, *, program: str, main_file: str, prefix: str,
+                 http_port: int, https_port: int) -> None:  # fmt: skip
+        self.name = name
+        self.host = host
+        self._command = [program, *(["-p", prefix] if prefix else []), "-c", main_file]
+        self._main_file = main_file
+        self._prefix = prefix.rstrip("/")
+        self._http_port = http_port
+        self._https_port = https_port
+        self._known: Reading | None = None
+
+    def _reading(self) -> Reading:
+        if self._known is None:
+            if not self._prefix:
+                found = _BUILT_PREFIX.search(self.host.run([self._command[0], "-V"], _SECONDS).output)
+                self._prefix = found[1].rstrip("/") if found else posixpath.dirname(self._main_file)
+            folders = Folders(self._main_file, self._prefix)
+            self._known = read_configuration(folders, self.host.read, self.host.glob)
+        return self._known
+
+    def forget(self) -> None:
+        self._known = None
+
+    def sites(self) -> list[Site]:
+        return [to_site(host, self.name) for host in hosts(self._reading())]
+
+    def document_roots(self, name: str, parts: tuple[str, ...]) -> tuple[str, ...]:
+        everything = hosts(self._reading())
+        answering = best_hosts(everything, name, tls=False)
+        # A block that only redirects shows no files: the CA follows to the block that has them.
+        answering = [host for host in answering if not any(host.block.find("return"))] or best_hosts(
+            everything, name, tls=True
+        )
+        if not answering:
+            raise self._not_found(name, "answers plain HTTP")
+        return tuple(dict.fromkeys(proof_root(host, parts) for host in answering))
+
+    def _not_found(self, name: str, verb: str) -> ServerTrouble:
+        return ServerTrouble(
+            f"no virtual host of server “{self.name}” {verb} for {name}",
+            where=f"{self._main_file} and the {len(self._reading().texts) - 1} files that it includes",
+            advice=f"add {name} to a server_name there, or take the name out; `inkstamp survey` shows what there is",
+        )
+
+    def plan_install(self, names: Sequence[str], certificate_file: str, key_file: str) -> list[FileChange]:
+        reading = self._reading()
+        everything = hosts(reading)
+        splices: list[Splice] = []
+        done: list[Directive] = []
+        for name in names:
+            for host in self._targets(everything, name):
+                if host.block in done:
+                    continue
+                done.append(host.block)
+                if any(listen.tls for listen in host.listens):
+                    self._check_names_kept(host, names)
+                    splices += self._point(host, reading, everything, names, certificate_file, key_file)
+                else:
+                    lines = [*self._listen_lines(host, everything), *_tls_lines(host, certificate_file, key_file)]
+                    splices.append(add_lines(host, reading.texts[host.block.file], lines))
+        changes = []
+        for path in dict.fromkeys(splice.file for splice in splices):
+            before = reading.texts[path]
+            after = apply(before, list(dict.fromkeys(each for each in splices if each.file == path)))
+            changes.append(FileChange(path, before.encode("utf-8", "surrogateescape"),
+                                      after.encode("utf-8", "surrogateescape")))  # fmt: skip
+        return changes
+
+    def _targets(self, everything: list[Host], name: str) -> list[Host]:
+        """Return the blocks to serve `name` from: those with TLS, unless only a plain one has the very name."""
+        with_tls = best_hosts(everything, name, tls=True)
+        plain = best_hosts(everything, name, tls=False)
+        if with_tls and (with_tls[0].rank(name) == 0 or not plain or plain[0].rank(name) != 0):
+            return with_tls
+        if not plain:
+            raise self._not_found(name, "answers")
+        return plain
+
+    def _listen_lines(self, host: Host, everything: list[Host]) -> list[str]:
+        taken = {(listen.address, listen.port) for each in everything for listen in each.listens}
+        return tls_listens(host, taken, self._http_port, self._https_port)
+
+    def _check_names_kept(self, host: Host, names: Sequence[str]) -> None:
+        """Refuse to take a good certificate from names of the block that the new one does not cover."""
+        lost = uncovered(names, [own for own in host.names if not own.startswith("~")])
+        if not lost or not host.certificate_file:
+            return
+        try:
+            old = dns_names(read_pem(self.host.read(host.certificate_file), host.certificate_file)[0])
+        except (FileTrouble, EditionUnfit):
+            return
+        lost = tuple(name for name in lost if not uncovered(old, [name]))
+        if lost:
+            raise ServerTrouble(
+                f"the virtual host also serves {', '.join(lost)}, which the new certificate does not cover",
+                where=f"{host.block.file}, line {host.block.line}",
+                advice=f"add {', '.join(lost)} to the certificate's names, or give it a virtual host of its own",
+            )
+
+    def _point(self, host: Host, reading: Reading, everything: list[Host], names: Sequence[str],
+               certificate_file: str, key_file: str) -> list[Splice]:  # fmt: skip
+        """Make a block that has TLS serve these files."""
+        splices: list[Splice] = []
+        missing = []
+        for directive_name, value in (("ssl_certificate", certificate_file), ("ssl_certificate_key", key_file)):
+            own = list(host.block.find(directive_name))
+            if len(own) > 1:
+                raise ServerTrouble(
+                    f"the virtual host has {len(own)} lines {directive_name}", where=f"{own[1].file}, line {own[1].line}",
+                    advice="leave one: two certificates for one virtual host are not supported yet",
+                )  # fmt: skip
+            if not own:
+                missing.append(f"{directive_name} {quote(value)};")
+                continue
+            self._check_not_shared(own[0], host, everything, names)
+            splices += set_value(own[0], value)
+        if missing:
+            splices.append(add_lines(host, reading.texts[host.block.file], missing))
+        return splices
+
+    def _check_not_shared(self, directive: Directive, host: Host, everything: list[Host],
+                          names: Sequence[str]) -> None:  # fmt: skip
+        """Refuse to edit an included line that other virtual hosts read too."""
+        if directive.file == host.block.file:
+            return
+        for other in everything:
+            if uncovered(names, other.names) and directive in (other.block.block or ()):
+                raise ServerTrouble(
+                    f"the line is also read by the virtual host of {' '.join(other.names)}",
+                    where=f"{directive.file}, line {directive.line}",
+                    advice=f"move {directive.name} from that file into the server blocks",
+                )
+
+    def test(self) -> Ran:
+        return self.host.run([*self._command, "-t"], _SECONDS)
+
+    def reload(self) -> Ran:
+        return self.host.run([*self._command, "-s", "reload"], _SECONDS)
+
+    def tls_endpoints(self, name: str) -> list[tuple[str, int]]:
+        return endpoints([each for host in best_hosts(hosts(self._reading()), name, tls=True) for each in host.listens])
+
+
+def _tls_lines(host: Host, certificate_file: str, key_file: str) -> list[str]:
+    lines = [f"ssl_certificate {quote(certificate_file)};", f"ssl_certificate_key {quote(key_file)};"]
+    if not any(host.block.find("ssl_protocols")):
+        lines.append(f"ssl_protocols {' '.join(PROTOCOLS)};")
+    return lines

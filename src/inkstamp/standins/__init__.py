@@ -1,0 +1,1 @@
+"""The simulated world: imported by the demo and the tests alone."""

@@ -1,0 +1,1 @@
+"""Seeing as the public does: DNS, HTTP and TLS from outside."""

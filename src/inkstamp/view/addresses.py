@@ -1,0 +1,71 @@
+"""Which addresses a name has, asked of the view's resolver."""
+
+import functools
+from dataclasses import dataclass
+
+import dns.exception
+import dns.resolver
+from dns.rdatatype import RdataType
+
+from inkstamp.view.point import View
+
+_LIFETIME = 10.0
+"""Seconds that one question may take in all, retries included."""
+_MOST_ADDRESSES = 32
+
+
+@dataclass(frozen=True, slots=True)
+class Addresses:
+    """What DNS says of a name's addresses."""
+
+    ipv6: tuple[str, ...]
+    ipv4: tuple[str, ...]
+    trouble: str
+    """Why there are none, or why one family is unknown, as a sentence; empty when all was answered."""
+
+    @property
+    def all(self) -> tuple[str, ...]:
+        """IPv6 first, as most CAs try them."""
+        return self.ipv6 + self.ipv4
+
+
+class AddressBook:
+    """Asks for addresses and remembers the answers for the time of one run."""
+
+    def __init__(self, view: View) -> None:
+        self._resolver = dns.resolver.Resolver(configure=view.resolver is None)
+        if view.resolver is not None:
+            self._resolver.nameservers = [view.resolver[0]]
+            self._resolver.port = view.resolver[1]
+        self._resolver.lifetime = _LIFETIME
+
+    def look_up(self, name: str) -> Addresses:
+        """Ask for AAAA and A of `name`; trouble is part of the answer, nothing is raised for it."""
+        ipv6, trouble6 = self._ask(name, RdataType.AAAA)
+        ipv4, trouble4 = self._ask(name, RdataType.A)
+        if not ipv4 and not ipv6:
+            return Addresses((), (), trouble4 or trouble6 or f"{name} exists in DNS and has no address")
+        return Addresses(ipv6, ipv4, trouble4 or trouble6)
+
+    def _ask(self, name: str, kind: RdataType) -> tuple[tuple[str, ...], str]:
+        try:
+            answer = self._resolver.resolve(name + ".", kind, search=False)
+        except dns.resolver.NoAnswer:
+            return (), ""
+        except dns.resolver.NXDOMAIN:
+            return (), f"{name} does not exist in DNS (NXDOMAIN)"
+        except dns.resolver.NoNameservers as error:
+            asked = error.kwargs.get("errors") or ()
+            codes = sorted({each[4].rcode().name for each in asked if each[4] is not None})
+            return (), f"the resolver failed for {name}: {', '.join(codes) or 'no usable answer'}"
+        except dns.exception.Timeout:
+            return (), f"the resolver {', '.join(map(str, self._resolver.nameservers))} gave no answer for {name}"
+        except dns.exception.DNSException as error:
+            return (), f"{name} cannot be looked up: {error}"
+        return tuple(sorted(record.address for record in answer)[:_MOST_ADDRESSES]), ""
+
+
+@functools.cache
+def address_book(view: View) -> AddressBook:
+    """Return the address book of a view; one for the process, since its resolver is costly to set up."""
+    return AddressBook(view)

@@ -1,0 +1,286 @@
+"""What tests stand on: real servers started on free loopback ports, and the built `inkstamp` run on files."""
+
+import json
+import os
+import shutil
+import signal
+import socket
+import ssl
+import subprocess
+import sys
+import time
+import urllib.request
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.x509.oid import NameOID
+
+from inkstamp.standins.nameserver import Nameserver
+from inkstamp.standins.ports import free_ports
+
+NAMES = ("rowing.saltmarsh.test", "www.rowing.saltmarsh.test")
+
+
+@dataclass
+class Ran:
+    """What a run of `inkstamp` answered."""
+
+    status: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+def make_tls_pair(folder: Path, name: str, *, days: int = 30, started: int = 1) -> tuple[Path, Path]:
+    """Write a self-signed certificate for `name`; returns certificate and key file."""
+    key = ec.generate_private_key(ec.SECP256R1())
+    now = datetime.now(UTC)
+    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
+    certificate = (
+        x509.CertificateBuilder()
+        .subject_name(subject)
+        .issuer_name(subject)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(now - timedelta(days=started))
+        .not_valid_after(now + timedelta(days=days))
+        .add_extension(x509.SubjectAlternativeName([x509.DNSName(name)]), critical=False)
+        .add_extension(x509.BasicConstraints(ca=True, path_length=None), critical=True)
+        .sign(key, hashes.SHA256())
+    )
+    cert_file, key_file = folder / f"{name}.pem", folder / f"{name}.key"
+    cert_file.write_bytes(certificate.public_bytes(serialization.Encoding.PEM))
+    key_file.write_bytes(
+        key.private_bytes(
+            serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+        )
+    )
+    return cert_file, key_file
+
+
+def wait_for_port(port: int, process: subprocess.Popen[bytes] | None, log: Path, address: str = "127.0.0.1") -> None:
+    deadline = time.monotonic() + 20
+    while time.monotonic() < deadline:
+        if process is not None and process.poll() is not None:
+            raise RuntimeError(f"ended at once: {log.read_text()[-2000:]}")
+        with socket.socket() as probe:
+            if probe.connect_ex((address, port)) == 0:
+                return
+        time.sleep(0.02)
+    raise RuntimeError(f"nothing listens on {port}: {log.read_text()[-2000:]}")
+
+
+@contextmanager
+def running(command: Sequence[str], log: Path, port: int, env: dict[str, str] | None = None,
+            cwd: Path | None = None) -> Iterator[subprocess.Popen[bytes]]:  # fmt: skip
+    """Run a server, wait until it listens, stop it by its process id."""
+    with log.open("wb") as out:
+        process = subprocess.Popen(
+            list(command), stdout=out, stderr=out, stdin=subprocess.DEVNULL, env={**os.environ, **(env or {})}, cwd=cwd
+        )
+    try:
+        wait_for_port(port, process, log)
+        yield process
+    finally:
+        process.send_signal(signal.SIGTERM)
+        try:
+            process.wait(5)
+        except subprocess.TimeoutExpired:
+            process.kill()
+            process.wait()
+
+
+def find_program(name: str) -> str:
+    """Return a server's program; its absence is a failure, never a skip."""
+    found = shutil.which(name, path=os.environ.get("PATH", "") + ":/usr/sbin")
+    assert found, f"{name} is not installed: run the README's test command, which installs it"
+    return found
+
+
+@dataclass
+class Nginx:
+    """A real nginx with its own prefix, or what takes its place."""
+
+    folder: Path
+    main_file: Path
+    program: str
+    http_port: int
+    https_port: int
+
+    def sites_file(self, text: str, name: str = "sites") -> Path:
+        file = self.folder / "sites" / f"{name}.conf"
+        file.write_text(text)
+        return file
+
+    def command(self, *arguments: str) -> list[str]:
+        return [self.program, "-p", str(self.folder), "-c", str(self.main_file), *arguments]
+
+    def reload(self) -> None:
+        subprocess.run(self.command("-s", "reload"), check=True, capture_output=True)
+
+
+def plain_site(names: Sequence[str], port: int, root: Path, more: str = "") -> str:
+    return (
+        f"# the site of {names[0]}\nserver {{\n    listen 127.0.0.1:{port};  # plain\n"
+        f"    server_name {' '.join(names)};\n    root {root};\n{more}}}\n"
+    )
+
+
+def write_nginx(folder: Path, http_port: int, https_port: int, program: str | None = None) -> Nginx:
+    (folder / "sites").mkdir(parents=True)
+    main_file = folder / "nginx.conf"
+    as_root = "user root;\n" if os.geteuid() == 0 else ""
+    temps = "".join(
+        f"    {kind}_temp_path {folder}/tmp_{kind};\n"
+        for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
+    )
+    main_file.write_text(
+        f"{as_root}worker_processes 1;\npid {folder}/nginx.pid;\nerror_log {folder}/error.log;\n"
+        f"events {{ worker_connections 256; }}\n"
+        f"http {{\n    access_log {folder}/access.log;\n{temps}    include sites/*.conf;\n}}\n"
+    )
+    return Nginx(folder, main_file, program or find_program("nginx"), http_port, https_port)
+
+
+@dataclass
+class World:
+    """A CA, a nameserver and an nginx on loopback, and an inkstamp.toml that knows them."""
+
+    folder: Path
+    nginx: Nginx
+    nameserver: Nameserver
+    directory: str
+    ca: Any
+    trust: Path
+    config: Path
+    home: Path
+    env: dict[str, str] = field(default_factory=dict)
+
+    def site(self, name: str, names: Sequence[str] = NAMES, more: str = "", address: str = "127.0.0.1") -> Path:
+        """Add a plain site to nginx and its names to DNS; returns its document root."""
+        root = self.folder / "www" / name
+        root.mkdir(parents=True, exist_ok=True)
+        (root / "index.html").write_text(f"<h1>{name}</h1>\n")
+        self.nginx.sites_file(plain_site(names, self.nginx.http_port, root, more), name)
+        for each in names:
+            self.nameserver.table[each] = [address]
+        self.nginx.reload()
+        return root
+
+    def run(self, *arguments: str, env: dict[str, str] | None = None, timeout: float = 120) -> Ran:
+        """Run the built program as a user does."""
+        done = subprocess.run(
+            [inkstamp_program(), *arguments],
+            capture_output=True,
+            text=True,
+            timeout=timeout,
+            check=False,
+            stdin=subprocess.DEVNULL,
+            env={**os.environ, "INKSTAMP_CONFIG": str(self.config), **self.env, **(env or {})},
+        )
+        return Ran(done.returncode, done.stdout, done.stderr)
+
+    def add_authority(self) -> None:
+        done = self.run(
+            "authority", "add", "quayside", "--directory", self.directory, "--email", "certs@saltmarsh.test",
+            "--agree-terms", "--trust", str(self.trust),
+        )  # fmt: skip
+        assert done.status == 0, done.err
+
+    def served(self, name: str, port: int | None = None) -> bytes:
+        """Return the leaf (DER) that the live port serves, seen with the standard library alone."""
+        context = ssl.create_default_context()
+        context.check_hostname = False
+        context.verify_mode = ssl.CERT_NONE
+        with (
+            socket.create_connection(("127.0.0.1", port or self.nginx.https_port), timeout=5) as plain,
+            context.wrap_socket(plain, server_hostname=name) as tls,
+        ):
+            der = tls.getpeercert(binary_form=True)
+        assert der
+        return der
+
+    def left_behind(self) -> list[str]:
+        """Return proofs and partial files that should not be there."""
+        found = [str(each) for each in (self.folder / "www").rglob("*") if ".well-known" in str(each)]
+        return found + [str(each) for each in self.home.rglob("*.part")]
+
+
+def inkstamp_program() -> str:
+    program = Path(sys.executable).parent / "inkstamp"
+    assert program.exists(), "install the project into this environment first: pip install ."
+    return str(program)
+
+
+def write_config(folder: Path, nginx: Nginx, dns_port: int) -> tuple[Path, Path]:
+    config, home = folder / "inkstamp.toml", folder / "home"
+    config.write_text(
+        f'# kept by hand\nhome = "home"\n\n[server.front]  # the only one\nkind = "nginx"\n'
+        f'program = "{nginx.program}"\nmain_file = "{nginx.main_file}"\nprefix = "{nginx.folder}"\n\n'
+        f'[view]\nresolver = "127.0.0.1:{dns_port}"\nhttp_port = {nginx.http_port}\n'
+        f'https_port = {nginx.https_port}\nroots = "roots.pem"\n'
+    )
+    return config, home
+
+
+def fetch(url: str, trust: Path) -> bytes:
+    with urllib.request.urlopen(url, context=ssl.create_default_context(cafile=str(trust)), timeout=10) as reply:
+        data: bytes = reply.read()
+    return data
+
+
+class Pebble:
+    """What a test may ask of the real ACME CA beside its API."""
+
+    def __init__(self, management: str, trust: Path, log: Path) -> None:
+        self.management = management
+        self.trust = trust
+        self.log = log
+
+    def root(self) -> bytes:
+        return fetch(f"{self.management}/roots/0", self.trust)
+
+    def orders(self) -> int:
+        """How many orders the CA opened, by its own log."""
+        return self.log.read_text().count("Added order")
+
+    def certificates(self) -> int:
+        """How many certificates the CA issued, by its own log."""
+        return self.log.read_text().count("Issued certificate serial")
+
+
+@contextmanager
+def real_world(folder: Path, *, ca_env: dict[str, str] | None = None) -> Iterator[World]:
+    """Bring up real nginx and a real ACME CA, and take them down again."""
+    http_port, https_port, dns_port, api_port, management_port = free_ports(5)
+    cert, key = make_tls_pair(folder, "localhost")
+    settings = {
+        "listenAddress": f"127.0.0.1:{api_port}", "managementListenAddress": f"127.0.0.1:{management_port}",
+        "certificate": str(cert), "privateKey": str(key), "httpPort": http_port, "tlsPort": https_port,
+        "ocspResponderURL": "", "externalAccountBindingRequired": False,
+    }  # fmt: skip
+    (folder / "ca.json").write_text(json.dumps({"pebble": settings}))
+    nginx = write_nginx(folder / "nginx", http_port, https_port)
+    nginx.sites_file(f"server {{ listen 127.0.0.1:{http_port} default_server; return 404; }}\n", "0-default")
+    env = {"PEBBLE_VA_NOSLEEP": "1", "PEBBLE_WFE_NONCEREJECT": "5", "PEBBLE_AUTHZREUSE": "0", **(ca_env or {})}
+    log = folder / "ca.log"
+    ca_command = [find_program("pebble"), "-config", str(folder / "ca.json"), "-dnsserver", f"127.0.0.1:{dns_port}"]
+    with (
+        Nameserver(dns_port, {}) as nameserver,
+        running(nginx.command("-g", "daemon off;"), folder / "nginx.log", http_port),
+        running(ca_command, log, api_port, env),
+    ):
+        ca = Pebble(f"https://localhost:{management_port}", cert, log)
+        config, home = write_config(folder, nginx, dns_port)
+        (folder / "roots.pem").write_bytes(ca.root())
+        yield World(folder, nginx, nameserver, f"https://localhost:{api_port}/dir", ca, cert, config, home)

@@ -41,7 +41,7 @@ def wrapped(text: str, first: str, rest: str) -> str:
 
 def field(name: str, value: str) -> str:
     """Write a named value, its further lines below the first."""
-    return wrapped(value, f"  {name:<11}", " " * 13)
+    return wrapped(value, f"  {name:<12}", " " * 14)
 
 
 def finding(each: Finding, stream: TextIO) -> str:
@@ -105,4 +105,7 @@ def table(headings: Sequence[str], rows: Iterable[Sequence[str]], *, flexible: i
         grid.add_column(heading, no_wrap=number != flexible, overflow="fold" if number == flexible else "ellipsis")
     for row in rows:
         grid.add_row(*(Text(cell) for cell in row))
-    console.print(grid)
+    with console.capture() as capture:
+        console.print(grid)
+    lines = [line.rstrip() for line in capture.get().splitlines()]
+    print("\n".join(lines).strip("\n"))

@@ -30,12 +30,11 @@ def run(context: Context, _options: argparse.Namespace) -> int:
             str(each.edition or "–"),
             "–" if each.days_left is None else str(each.days_left),
             f"{each.renews_at:%Y-%m-%d}" if each.renews_at else "–",
-            each.authority,
-            " ".join(each.names),
+            each.names[0] + (f" +{len(each.names) - 1}" if len(each.names) > 1 else ""),
         )
         for each in statuses
     ]
-    output.table(("certificate", "stands", "ed.", "days", "renews", "authority", "names"), rows, flexible=6)
+    output.table(("certificate", "stands", "edition", "days", "renews", "names"), rows, flexible=5)
     todo = [each for each in statuses if each.next_command]
     for command in dict.fromkeys(each.next_command for each in todo[:10]):
         print(output.field("next", command))

@@ -11,7 +11,9 @@ from inkstamp.config.model import Server
 from inkstamp.errors import EditionUnfit, FileTrouble, UsageError
 from inkstamp.findings import Finding, bad, warn
 from inkstamp.pki.certificates import Facts, facts, read_pem, whole_days
+from inkstamp.pki.chain import is_self_signed
 from inkstamp.pki.names import uncovered
+from inkstamp.renewal.when import renewal_moment
 from inkstamp.servers.interface import Site
 from inkstamp.view.point import View
 
@@ -69,20 +71,27 @@ def survey(workplace: "Workplace") -> list[SiteReport]:
 def _report(site: Site, read_file: Callable[[str], bytes], now: datetime) -> SiteReport:
     subject = site.names[0] if site.names else f"{site.file}:{site.line}"
     if not site.tls:
-        finding = warn("tls", subject, "has no TLS", f"inkstamp stamp {' '.join(_plain(site))}")
-        return SiteReport(site=site, certificate=None, days_left=None, findings=(finding,))
+        plain = _plain(site)
+        no_tls = [warn("tls", subject, "has no TLS", f"inkstamp stamp {' '.join(plain)}")] if plain else []
+        return SiteReport(site=site, certificate=None, days_left=None, findings=tuple(no_tls))
     if not site.certificate_file:
         finding = bad("certificate", subject, "listens with TLS and names no certificate file that can be read")
         return SiteReport(site=site, certificate=None, days_left=None, findings=(finding,))
     try:
-        known = facts(read_pem(read_file(site.certificate_file), site.certificate_file)[0])
+        leaf = read_pem(read_file(site.certificate_file), site.certificate_file)[0]
     except (FileTrouble, EditionUnfit) as error:
         finding = bad("certificate", subject, error.what, error.advice)
         return SiteReport(site=site, certificate=None, days_left=None, findings=(finding,))
+    known = facts(leaf)
     days = whole_days(known.not_after, now)
     findings = []
+    renew = f"inkstamp stamp {' '.join(_plain(site)) or subject}"
     if now > known.not_after:
-        findings.append(bad("dates", subject, f"its certificate expired {-days} days ago"))
+        findings.append(bad("dates", subject, f"its certificate expired {-days} days ago", renew))
+    elif now >= renewal_moment(known.not_before, known.not_after):
+        findings.append(warn("dates", subject, f"its certificate has {days} days left", renew))
+    if is_self_signed(leaf):
+        findings.append(warn("trust", subject, "its certificate vouches for itself: browsers refuse it", renew))
     missing = uncovered(known.names, _plain(site))
     if missing:
         findings.append(bad("names", subject, f"its certificate does not cover {', '.join(missing)}"))

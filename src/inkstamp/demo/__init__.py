@@ -1,0 +1,1 @@
+"""The whole job in a simulated world, shown as one would type it."""

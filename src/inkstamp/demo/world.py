@@ -1,0 +1,218 @@
+"""The simulated world on loopback: CA, nameserver, web server, an old host, and an inkstamp.toml for them."""
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass
+from datetime import timedelta
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from threading import Thread
+from typing import Any
+
+from inkstamp.demo.scenario import HERE, OLD_HOST, SITES, DemoSite
+from inkstamp.errors import InkStampError, UsageError
+from inkstamp.files import write_bytes
+from inkstamp.standins.ca import SimulatedCa
+from inkstamp.standins.hierarchy import self_signed
+from inkstamp.standins.nameserver import Nameserver
+from inkstamp.standins.ports import free_ports
+
+_PORTS = ("http", "https", "dns", "api")
+_START_SECONDS = 10.0
+
+
+@dataclass(frozen=True, slots=True)
+class DemoWorld:
+    """A running world."""
+
+    folder: Path
+    config: Path
+    ca: SimulatedCa
+    nameserver: Nameserver
+    web: str
+    """Which web server it is, in words."""
+
+    @property
+    def trust(self) -> Path:
+        """The root of the CA's API."""
+        return self.ca.state.hierarchy.api_root_file
+
+    def prepare(self, what: str) -> None:
+        """Change the world between two acts."""
+        if what == "mend-dns":
+            self.nameserver.table["museum.saltmarsh.test"] = [HERE]
+            (self.folder / "world" / "dns-mended").touch()
+        elif what == "age-bakery":
+            self.ca.state.mood.aged["bakery.saltmarsh.test"] = timedelta(days=61)
+        elif what:
+            raise ValueError(f"the scenario asks for “{what}”, which the world cannot do")
+
+
+def _web_program(folder: Path) -> tuple[str, str]:
+    """Return the web server's program and what it is: nginx if it is installed, else the stand-in."""
+    found = shutil.which("nginx", path=os.environ.get("PATH", os.defpath) + os.pathsep + "/usr/sbin")
+    if found:
+        version = subprocess.run([found, "-v"], capture_output=True, text=True, check=False)
+        return found, (version.stderr or version.stdout).strip().rpartition(" ")[2]
+    script = folder / "world" / "web-server"
+    write_bytes(script, f'#!/bin/sh\nexec "{sys.executable}" -m inkstamp.standins.web "$@"\n'.encode(), mode=0o755)
+    return str(script), "the simulated web server (nginx is not installed)"
+
+
+def build(folder: Path) -> None:
+    """Write the world's files into an empty folder: sites, web server configuration, inkstamp.toml.
+
+    Raises:
+        UsageError: The folder holds something already.
+
+    """
+    folder.mkdir(parents=True, exist_ok=True)
+    if any(folder.iterdir()):
+        raise UsageError(f"{folder} is not empty", where=str(folder), advice="name a folder that is empty or new")
+    web = folder / "web"
+    (web / "sites").mkdir(parents=True)
+    (folder / "world").mkdir()
+    ports = dict(zip(_PORTS, free_ports(len(_PORTS)), strict=True))
+    program, said = _web_program(folder)
+    write_bytes(folder / "world" / "world.json", json.dumps({"ports": ports, "program": program, "web": said}).encode())
+    write_bytes(web / "nginx.conf", _main_file(web).encode())
+    for site in SITES:
+        _write_site(web, site, ports)
+    write_bytes(folder / "inkstamp.toml", _configuration(web, program, ports).encode(), mode=0o600)
+
+
+def _main_file(web: Path) -> str:
+    user = "user root;\n" if os.geteuid() == 0 else ""
+    temporary = "".join(f"    {kind}_temp_path {web}/tmp-{kind};\n"
+                        for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi"))  # fmt: skip
+    return (
+        f"# The web server of Saltmarsh Hosting (simulated world)\n{user}worker_processes 1;\n"
+        f"pid {web}/web.pid;\nerror_log {web}/error.log;\nevents {{ worker_connections 64; }}\n\n"
+        f"http {{\n    access_log off;\n{temporary}    include sites/*.conf;\n}}\n"
+    )
+
+
+def _write_site(web: Path, site: DemoSite, ports: dict[str, int]) -> None:
+    root = web / "www" / site.label
+    root.mkdir(parents=True)
+    write_bytes(root / "index.html", f"<!doctype html><title>{site.title}</title><h1>{site.title}</h1>\n".encode())
+    tls = ""
+    if site.old_certificate:
+        certificate, key = self_signed(site.names[0], timedelta(days=365), age=timedelta(days=361))
+        write_bytes(web / f"{site.label}-old.pem", certificate)
+        write_bytes(web / f"{site.label}-old.key", key, mode=0o600)
+        tls = (f"    listen {HERE}:{ports['https']} ssl;\n    ssl_certificate {site.label}-old.pem;\n"
+               f"    ssl_certificate_key {site.label}-old.key;\n")  # fmt: skip
+    text = (
+        f"# {site.title}\nserver {{\n    listen {HERE}:{ports['http']};\n{tls}"
+        f"    server_name {' '.join(site.names)};\n    root {root};\n}}\n"
+    )
+    write_bytes(web / "sites" / f"{site.label}.conf", text.encode())
+
+
+def _configuration(web: Path, program: str, ports: dict[str, int]) -> str:
+    prefix = os.path.relpath(web, web.parent)
+    return f"""\
+# Ink Stamp at Saltmarsh Hosting. Paths are relative to this file.
+home = "home"
+
+[server.front]                  # the web server that all sites are on
+kind = "nginx"
+program = "{program}"
+main_file = "{prefix}/nginx.conf"
+prefix = "{prefix}"
+
+[view]                          # how the public sees this simulated world
+resolver = "{HERE}:{ports['dns']}"
+http_port = {ports['http']}
+https_port = {ports['https']}
+roots = "world/quayside-roots.pem"
+"""
+
+
+class _OldHost(BaseHTTPRequestHandler):
+    def log_message(self, format: str, *args: Any) -> None:  # noqa: A002  the base class names it so
+        """Keep the demo's terminal clean."""
+
+    def do_GET(self) -> None:  # noqa: N802  the base class names it so
+        body = b"<h1>Here was the Museum of Tides</h1>\n"
+        self.send_response(404)
+        self.send_header("Content-Type", "text/html")
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body)
+
+
+@contextmanager
+def _old_host(port: int) -> Iterator[None]:
+    server = ThreadingHTTPServer((OLD_HOST, port), _OldHost)
+    server.daemon_threads = True
+    Thread(target=server.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True).start()
+    try:
+        yield
+    finally:
+        server.shutdown()
+        server.server_close()
+
+
+@contextmanager
+def _web_server(folder: Path, program: str) -> Iterator[None]:
+    """Run the web server as a child and stop it by its process id."""
+    web = folder / "web"
+    log = (folder / "world" / "web.log").open("wb")
+    command = [program, "-p", str(web), "-c", str(web / "nginx.conf")]
+    if not program.endswith("web-server"):
+        command += ["-g", "daemon off;"]
+    with log:
+        process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=log, stderr=log)
+    try:
+        deadline = time.monotonic() + _START_SECONDS
+        while not (web / "web.pid").exists() or not (web / "web.pid").read_text().strip():
+            if process.poll() is not None or time.monotonic() > deadline:
+                raise InkStampError("the demo's web server does not start", where=str(folder / "world" / "web.log"),
+                                    said=(folder / "world" / "web.log").read_text()[-1000:])  # fmt: skip
+            time.sleep(0.02)
+        yield
+    finally:
+        process.terminate()
+        try:
+            process.wait(5)
+        except subprocess.TimeoutExpired:
+            process.kill()
+            process.wait()
+
+
+@contextmanager
+def running(folder: Path) -> Iterator[DemoWorld]:
+    """Bring up the world that `build` wrote into `folder`, and take it down again.
+
+    Raises:
+        UsageError: The folder holds no such world.
+
+    """
+    listing = folder / "world" / "world.json"
+    if not listing.is_file():
+        raise UsageError(f"{folder} holds no world of the demo", where=str(listing),
+                         advice="make one: inkstamp demo --keep DIR")  # fmt: skip
+    told = json.loads(listing.read_bytes())
+    ports = told["ports"]
+    museum = HERE if (folder / "world" / "dns-mended").exists() else OLD_HOST
+    table = {name: [HERE] for site in SITES for name in site.names} | {"museum.saltmarsh.test": [museum]}
+    try:
+        with ExitStack() as stack:
+            nameserver = stack.enter_context(Nameserver(ports["dns"], table))
+            ca = stack.enter_context(
+                SimulatedCa(ports["api"], folder / "world", dns_port=ports["dns"], http_port=ports["http"])
+            )
+            stack.enter_context(_old_host(ports["http"]))
+            stack.enter_context(_web_server(folder, told["program"]))
+            yield DemoWorld(folder, folder / "inkstamp.toml", ca, nameserver, told["web"])
+    except OSError as error:
+        raise InkStampError("the demo's world does not come up", where=str(folder), said=str(error),
+                            advice="if it is up already in another terminal, use that one") from error  # fmt: skip

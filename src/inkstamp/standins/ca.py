@@ -1,0 +1,226 @@
+"""A simulated ACME CA: RFC 8555 over HTTPS on loopback, that really validates."""
+
+import json
+import secrets
+import ssl
+import threading
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from types import TracebackType
+from typing import Any
+
+from cryptography.exceptions import InvalidSignature
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
+from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
+
+from inkstamp.acme.jws import unb64url
+from inkstamp.standins.ca_state import CaState, Refusal
+from inkstamp.standins.validation import Outside
+
+_MOST_BODY = 65_536
+
+
+def _number(text: str) -> int:
+    return int.from_bytes(unb64url(text), "big")
+
+
+def verify_jws(jwk: dict[str, str], alg: str, signed: bytes, signature: bytes) -> None:
+    """Check a JWS signature by a public JWK (RFC 7518 section 3); Refusal when it is not right."""
+    try:
+        if jwk.get("kty") == "RSA" and alg == "RS256":
+            rsa_key = rsa.RSAPublicNumbers(_number(jwk["e"]), _number(jwk["n"])).public_key()
+            rsa_key.verify(signature, signed, padding.PKCS1v15(), hashes.SHA256())
+            return
+        curves: dict[str, tuple[ec.EllipticCurve, hashes.HashAlgorithm, str]] = {
+            "P-256": (ec.SECP256R1(), hashes.SHA256(), "ES256"),
+            "P-384": (ec.SECP384R1(), hashes.SHA384(), "ES384"),
+        }
+        curve, digest, wanted = curves[jwk["crv"]]
+        if alg != wanted:
+            raise Refusal(400, "badSignatureAlgorithm", f"{alg} does not fit the key")
+        ec_key = ec.EllipticCurvePublicNumbers(_number(jwk["x"]), _number(jwk["y"]), curve).public_key()
+        half = len(signature) // 2
+        r, s = int.from_bytes(signature[:half], "big"), int.from_bytes(signature[half:], "big")
+        ec_key.verify(encode_dss_signature(r, s), signed, ec.ECDSA(digest))
+    except (InvalidSignature, ValueError, KeyError) as error:
+        raise Refusal(400, "malformed", f"the signature is not right: {error!r}") from error
+
+
+class SimulatedCa:
+    """Serves a CaState on a loopback port."""
+
+    def __init__(self, port: int, folder: Path, *, dns_port: int, http_port: int) -> None:
+        self.state = CaState(folder, f"https://localhost:{port}", Outside(dns_port, http_port))
+        self.requests: list[str] = []
+        """Resources asked for, in order."""
+        self._nonces: set[str] = set()
+        owner = self
+
+        class _Handler(_AcmeHandler):
+            ca = owner
+
+        class _Server(ThreadingHTTPServer):
+            daemon_threads = True
+            allow_reuse_address = True
+
+            def handle_error(self, request: object, client_address: object) -> None:
+                """Say nothing: a client that hangs up or distrusts us is no trouble of ours."""
+
+        self._server = _Server(("127.0.0.1", port), _Handler)
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        context.load_cert_chain(self.state.hierarchy.api_file)
+        # The handshake is left to each connection's own thread: one silent client must not stop the others.
+        self._server.socket = context.wrap_socket(self._server.socket, server_side=True, do_handshake_on_connect=False)
+
+    @property
+    def directory_url(self) -> str:
+        """Where clients begin."""
+        return f"https://localhost:{self._server.server_port}/directory"
+
+    def new_nonce(self) -> str:
+        """Make a nonce that will be taken once."""
+        nonce = secrets.token_urlsafe(16)
+        self._nonces.add(nonce)
+        return nonce
+
+    def take_nonce(self, nonce: str) -> None:
+        """Use a nonce up; Refusal when it is not one of ours."""
+        try:
+            self._nonces.remove(nonce)
+        except KeyError:
+            raise Refusal(400, "badNonce", "this nonce was not given out, or was used") from None
+
+    def __enter__(self) -> "SimulatedCa":
+        threading.Thread(target=self._server.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True).start()
+        return self
+
+    def __exit__(self, _kind: type[BaseException] | None, _error: BaseException | None,
+                 _trace: TracebackType | None) -> None:  # fmt: skip
+        self._server.shutdown()
+        self._server.server_close()
+
+
+class _AcmeHandler(BaseHTTPRequestHandler):
+    """One connection; routes by the first part of the path."""
+
+    ca: SimulatedCa
+    protocol_version = "HTTP/1.1"
+    disable_nagle_algorithm = True
+
+    def log_message(self, format: str, *args: Any) -> None:  # noqa: A002  the base class names it so
+        """Keep the demo's terminal clean."""
+
+    def do_GET(self) -> None:
+        kind = self.path.strip("/")
+        if self._canned(kind):
+            return
+        if kind == "directory":
+            self._reply(200, self.ca.state.directory())
+        elif kind == "terms":
+            self._send(200, b"The terms of a simulated CA: none of this is real.\n", "text/plain")
+        else:
+            self._send(404, b"not found\n", "text/plain")
+
+    def do_HEAD(self) -> None:
+        if not self._canned("new-nonce"):
+            self._send(200, b"", "text/plain")
+
+    def do_POST(self) -> None:
+        kind, _, identity = self.path.strip("/").partition("/")
+        try:
+            body = self.rfile.read(min(int(self.headers.get("Content-Length", "0")), _MOST_BODY))
+            if self._canned(kind):
+                return
+            jwk, account, payload = self._open(body)
+            self._route(kind, identity, jwk, account, payload)
+        except Refusal as refusal:
+            self._reply(refusal.status, refusal.problem, content_type="application/problem+json")
+
+    def _canned(self, kind: str) -> bool:
+        """Give the answer that stands ready for this resource, if one does."""
+        self.ca.requests.append(kind)
+        waiting = self.ca.state.mood.canned.get(kind)
+        if not waiting:
+            return False
+        canned = waiting.popleft()
+        self._send(canned.status, canned.body, canned.content_type, dict(canned.headers))
+        return True
+
+    def _open(self, body: bytes) -> tuple[dict[str, str], str, dict[str, Any] | None]:
+        """Check the JWS (RFC 8555 section 6.2 to 6.5); returns key, account id (or empty) and payload."""
+        if self.headers.get("Content-Type") != "application/jose+json":
+            raise Refusal(415, "malformed", "the content type must be application/jose+json")
+        try:
+            outer = json.loads(body)
+            header = json.loads(unb64url(outer["protected"]))
+            payload = json.loads(unb64url(outer["payload"])) if outer["payload"] else None
+            signature = unb64url(outer["signature"])
+            nonce, url, alg = header["nonce"], header["url"], header["alg"]
+        except (ValueError, KeyError, TypeError) as error:
+            raise Refusal(400, "malformed", f"no JWS: {error!r}") from error
+        if url != f"https://{self.headers['Host']}{self.path}":
+            raise Refusal(401, "unauthorized", "the url in the header is another one")
+        if ("jwk" in header) == ("kid" in header):
+            raise Refusal(400, "malformed", "either jwk or kid")
+        jwk = header.get("jwk") or self.ca.state.account_key(header["kid"])
+        verify_jws(jwk, alg, f"{outer['protected']}.{outer['payload']}".encode(), signature)
+        self.ca.take_nonce(nonce)
+        return jwk, header.get("kid", "").rpartition("/")[2], payload
+
+    def _route(self, kind: str, identity: str, jwk: dict[str, str], account: str,
+               payload: dict[str, Any] | None) -> None:  # fmt: skip
+        state = self.ca.state
+        if kind == "new-account":
+            status, made, shown = state.new_account(jwk, payload or {})
+            self._reply(status, shown, Location=state.url("account", made))
+            return
+        if not account:
+            raise Refusal(401, "unauthorized", "sign with the account's kid")
+        if kind == "new-order":
+            made, shown = state.new_order(account, payload or {})
+            self._reply(201, shown, Location=state.url("order", made))
+        elif kind == "account":
+            self._reply(200, state.account(account))
+        elif kind == "orders":
+            self._reply(200, state.orders_of(account))
+        elif kind == "order":
+            state.find_order(identity, account)
+            self._reply(200, state.order(identity))
+        elif kind == "finalize":
+            state.find_order(identity, account)
+            self._reply(200, state.finalize(identity, unb64url((payload or {}).get("csr", ""))),
+                        Location=state.url("order", identity))  # fmt: skip
+        else:
+            self._route_proofs(kind, identity, jwk, payload)
+
+    def _route_proofs(self, kind: str, identity: str, jwk: dict[str, str], payload: dict[str, Any] | None) -> None:
+        state = self.ca.state
+        if kind == "authorization":
+            self._reply(200, state.authorization(identity))
+        elif kind == "challenge":
+            if payload is None:
+                raise Refusal(400, "malformed", "answer with an empty object")
+            self._reply(200, state.answer(identity, jwk), Link=f'<{state.url("authorization", identity)}>;rel="up"')
+        elif kind in {"certificate", "certificate-other"}:
+            alternate = kind == "certificate-other"
+            link = f'<{state.url("certificate-other", identity)}>;rel="alternate"'
+            pem = state.certificate(identity, alternate=alternate)
+            self._send(200, pem, "application/pem-certificate-chain", {} if alternate else {"Link": link})
+        else:
+            raise Refusal(404, "malformed", f"there is no resource {kind}")
+
+    def _reply(self, status: int, shown: object, *, content_type: str = "application/json", **headers: str) -> None:
+        self._send(status, json.dumps(shown).encode(), content_type, headers)
+
+    def _send(self, status: int, body: bytes, content_type: str, headers: dict[str, str] | None = None) -> None:
+        self.send_response(status)
+        self.send_header("Content-Type", content_type)
+        self.send_header("Content-Length", str(len(body)))
+        self.send_header("Replay-Nonce", self.ca.new_nonce())
+        self.send_header("Cache-Control", "no-store")
+        for name, value in (headers or {}).items():
+            self.send_header(name, value)
+        self.end_headers()
+        if self.command != "HEAD":
+            self.wfile.write(body)

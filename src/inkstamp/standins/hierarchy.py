@@ -1,0 +1,127 @@
+"""The simulated CA's keys and certificates: two roots, one intermediate under each, and leaves."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.asymmetric import ec, rsa
+from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
+
+from inkstamp.files import write_bytes
+from inkstamp.pki import keys
+from inkstamp.pki.certificates import to_pem
+from inkstamp.pki.keys import KeyKind, PrivateKey
+
+PublicKey = ec.EllipticCurvePublicKey | rsa.RSAPublicKey
+_YEAR = timedelta(days=365)
+
+
+@dataclass(frozen=True, slots=True)
+class Issuer:
+    """A certificate that signs others, with its key."""
+
+    certificate: x509.Certificate
+    key: PrivateKey
+
+
+def _named(common_name: str) -> x509.Name:
+    return x509.Name([x509.NameAttribute(NameOID.ORGANIZATION_NAME, "Quayside (simulated)"),
+                      x509.NameAttribute(NameOID.COMMON_NAME, common_name)])  # fmt: skip
+
+
+def _sign(subject: x509.Name, ours: PublicKey, issuer: x509.Name, signer: PrivateKey, *, not_before: datetime,
+          lifetime: timedelta, names: Sequence[str] = (), depth: int | None = None) -> x509.Certificate:  # fmt: skip
+    """Make a certificate: a CA's where `depth` is given, a server's where `names` are."""
+    builder = (
+        x509.CertificateBuilder()
+        .subject_name(subject)
+        .issuer_name(issuer)
+        .public_key(ours)
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(not_before)
+        .not_valid_after(not_before + lifetime)
+        .add_extension(x509.BasicConstraints(ca=depth is not None, path_length=depth), critical=True)
+        .add_extension(x509.SubjectKeyIdentifier.from_public_key(ours), critical=False)
+        .add_extension(x509.AuthorityKeyIdentifier.from_issuer_public_key(signer.public_key()), critical=False)
+        .add_extension(_usage(ca=depth is not None), critical=True)
+    )
+    if names:
+        builder = builder.add_extension(x509.SubjectAlternativeName([x509.DNSName(n) for n in names]), critical=False)
+        builder = builder.add_extension(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH]), critical=False)
+    return builder.sign(signer, hashes.SHA256())
+
+
+def _usage(*, ca: bool) -> x509.KeyUsage:
+    return x509.KeyUsage(
+        digital_signature=True, content_commitment=False, key_encipherment=False, data_encipherment=False,
+        key_agreement=False, key_cert_sign=ca, crl_sign=ca, encipher_only=False, decipher_only=False,
+    )  # fmt: skip
+
+
+def self_signed(name: str, lifetime: timedelta, *, age: timedelta = timedelta(hours=1)) -> tuple[bytes, bytes]:
+    """Make a self-signed server certificate for `name`; returns certificate and key as PEM."""
+    key = keys.make(KeyKind.ECDSA_P256)
+    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
+    certificate = _sign(subject, key.public_key(), subject, key, not_before=datetime.now(UTC) - age,
+                        lifetime=lifetime, names=[name], depth=0)  # fmt: skip
+    return to_pem(certificate), keys.to_pem(key)
+
+
+class Hierarchy:
+    """The CA's certificates, kept in a folder so that a restarted world is the same one."""
+
+    def __init__(self, folder: Path) -> None:
+        folder.mkdir(parents=True, exist_ok=True)
+        self.roots_file = folder / "quayside-roots.pem"
+        self.api_root_file = folder / "quayside-api-root.pem"
+        self.api_file = folder / "quayside-api.pem"
+        self._folder = folder
+        newer, older = self._root("Quayside Root X1"), self._root("Quayside Root X2")
+        self.issuer = self._intermediate("Quayside Intermediate A", newer, "a-by-x1")
+        self.cross = self._intermediate("Quayside Intermediate A", older, "a-by-x2")
+        api = self._root("Quayside API Root")
+        if not self.api_file.exists():
+            write_bytes(self.roots_file, to_pem(newer.certificate) + to_pem(older.certificate))
+            write_bytes(self.api_root_file, to_pem(api.certificate))
+            key = keys.make(KeyKind.ECDSA_P256)
+            names = ["acme.quayside.test", "localhost"]
+            leaf = _sign(_named(names[0]), key.public_key(), api.certificate.subject, api.key,
+                         not_before=datetime.now(UTC) - timedelta(hours=1), lifetime=_YEAR, names=names)  # fmt: skip
+            write_bytes(self.api_file, to_pem(leaf) + keys.to_pem(key), mode=0o600)
+
+    def _key(self, label: str) -> PrivateKey:
+        file = self._folder / f"{label}.key"
+        if not file.exists():
+            write_bytes(file, keys.to_pem(keys.make(KeyKind.ECDSA_P256)), mode=0o600)
+        return keys.from_pem(file.read_bytes(), str(file))
+
+    def _certificate(self, label: str, subject: str, key: PrivateKey, issuer: Issuer | None, depth: int) -> Issuer:
+        file = self._folder / f"{label}.pem"
+        if not file.exists():
+            began = datetime.now(UTC) - _YEAR
+            by, signer = (issuer.certificate.subject, issuer.key) if issuer else (_named(subject), key)
+            made = _sign(_named(subject), key.public_key(), by, signer, not_before=began, lifetime=10 * _YEAR,
+                         depth=depth)  # fmt: skip
+            write_bytes(file, to_pem(made))
+        return Issuer(x509.load_pem_x509_certificate(file.read_bytes()), key)
+
+    def _root(self, name: str) -> Issuer:
+        label = name.lower().replace(" ", "-")
+        return self._certificate(label, name, self._key(label), None, 2)
+
+    def _intermediate(self, name: str, root: Issuer, label: str) -> Issuer:
+        return self._certificate(label, name, self._key("intermediate-a"), root, 0)
+
+    def issue(self, public_key: PublicKey, names: Sequence[str], *, age: timedelta,
+              lifetime: timedelta) -> x509.Certificate:  # fmt: skip
+        """Issue a server certificate that began `age` ago."""
+        return _sign(_named(names[0]), public_key, self.issuer.certificate.subject, self.issuer.key,
+                     not_before=datetime.now(UTC) - age, lifetime=lifetime, names=names)  # fmt: skip
+
+    def chain(self, leaf: x509.Certificate, *, alternate: bool) -> bytes:
+        """Return leaf and intermediate as PEM; the alternate leads to the other root."""
+        return to_pem(leaf) + to_pem((self.cross if alternate else self.issuer).certificate)
+

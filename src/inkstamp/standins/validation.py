@@ -1,0 +1,43 @@
+"""The simulated CA's own look at the world: DNS and HTTP on loopback, with code of its own.
+
+It shares nothing with the look that Ink Stamp takes beforehand, so that the two can disagree.
+"""
+
+import http.client
+
+import dns.exception
+import dns.resolver
+
+
+class Outside:
+    """Looks through one nameserver and at one HTTP port."""
+
+    def __init__(self, dns_port: int, http_port: int) -> None:
+        self._resolver = dns.resolver.Resolver(configure=False)
+        self._resolver.nameservers = ["127.0.0.1"]
+        self._resolver.port = dns_port
+        self._resolver.lifetime = 5
+        self._http_port = http_port
+
+    def http01(self, name: str, token: str, wanted: str) -> tuple[str, str]:
+        """Validate as RFC 8555 section 8.3 says; returns kind and detail of the problem, both empty when all is well."""
+        try:
+            answer = self._resolver.resolve(name + ".", "A", search=False)
+        except dns.exception.DNSException as error:
+            return "dns", f"{name}: {error}"
+        address = sorted(record.address for record in answer)[0]
+        path = f"/.well-known/acme-challenge/{token}"
+        connection = http.client.HTTPConnection(address, self._http_port, timeout=5)
+        try:
+            connection.request("GET", path, headers={"Host": name})
+            reply = connection.getresponse()
+            body = reply.read(4096)
+        except (OSError, http.client.HTTPException) as error:
+            return "connection", f"{address}: {error}"
+        finally:
+            connection.close()
+        if reply.status != 200:
+            return "unauthorized", f"{address} answered {path} with status {reply.status}"
+        if body.decode("latin-1").rstrip() != wanted:
+            return "incorrectResponse", f"{address} answered {path} with other content"
+        return "", ""

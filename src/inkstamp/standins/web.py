@@ -1,0 +1,202 @@
+"""A simulated web server that reads the small part of nginx's configuration that the demo uses.
+
+It answers the same command line (`-t`, `-s reload`, `-V`, `-p`, `-c`), so that the demo runs alike where nginx is
+not installed. Files only, names by SNI and Host; not meant for anything else.
+"""
+
+import argparse
+import contextlib
+import glob
+import mimetypes
+import os
+import signal
+import ssl
+import sys
+import threading
+from dataclasses import dataclass
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from types import FrameType
+from typing import Any
+
+from inkstamp.errors import InkStampError
+from inkstamp.files import read_bytes
+from inkstamp.servers.nginx.reading import Folders, Host, Reading, best_hosts, hosts, read_configuration, to_site
+
+_Place = tuple[str, int, bool]
+
+
+def _loopback(address: str) -> str:
+    return {"*": "127.0.0.1", "0.0.0.0": "127.0.0.1"}.get(address, address.strip("[]"))
+
+
+@dataclass
+class _Setup:
+    """A configuration that has been read and found good."""
+
+    pid_file: Path
+    hosts: list[Host]
+    contexts: dict[int, ssl.SSLContext]
+    """TLS settings by the position of their host."""
+
+    def places(self) -> set[_Place]:
+        return {(_loopback(listen.address), listen.port, listen.tls) for host in self.hosts for listen in host.listens}
+
+    def choose(self, name: str, place: _Place) -> Host | None:
+        """Return the host that answers for `name` at a place: by name, else the first one there."""
+        here = [host for host in self.hosts
+                if any((_loopback(each.address), each.port, each.tls) == place for each in host.listens)]  # fmt: skip
+        named = [host for host in best_hosts(here, name, tls=place[2])]
+        return next(iter(named or here), None)
+
+
+def read_setup(main_file: str, prefix: str) -> _Setup:
+    """Read a configuration and load its keys; InkStampError or OSError when it is not good."""
+    folders = Folders(main_file, prefix)
+    reading: Reading = read_configuration(folders, lambda path: read_bytes(Path(path)), lambda p: sorted(glob.glob(p)))
+    found = hosts(reading)
+    contexts = {}
+    for number, host in enumerate(found):
+        if not any(listen.tls for listen in host.listens):
+            continue
+        key = host.value("ssl_certificate_key")
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        key_file = os.path.join(folders.configuration, key.arguments[0]) if key else None
+        context.load_cert_chain(host.certificate_file, key_file)
+        contexts[number] = context
+    pid = next((each.arguments[0] for each in reading.directives if each.name == "pid"), f"{prefix}/web.pid")
+    return _Setup(Path(pid), found, contexts)
+
+
+class _Handler(BaseHTTPRequestHandler):
+    protocol_version = "HTTP/1.1"
+    web: "WebServer"
+    place: _Place
+
+    def log_message(self, format: str, *args: Any) -> None:  # noqa: A002  the base class names it so
+        """Keep no log."""
+
+    def do_GET(self) -> None:
+        name = (self.headers.get("Host") or "").partition(":")[0].lower()
+        host = self.web.setup.choose(name, self.place)
+        path = self.path.partition("?")[0].lstrip("/") or "index.html"
+        root = to_site(host, "").root if host else ""
+        file = os.path.realpath(os.path.join(root, path))
+        if not root or not file.startswith(os.path.realpath(root) + os.sep) or not os.path.isfile(file):
+            self._send(404, b"<h1>404 not found</h1>\n", "text/html")
+            return
+        self._send(200, Path(file).read_bytes(), mimetypes.guess_type(file)[0] or "application/octet-stream")
+
+    def _send(self, status: int, body: bytes, kind: str) -> None:
+        self.send_response(status)
+        self.send_header("Content-Type", kind)
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body)
+
+
+class _Listener(ThreadingHTTPServer):
+    daemon_threads = True
+    allow_reuse_address = True
+
+    def handle_error(self, request: object, client_address: object) -> None:
+        """Say nothing: a client that hangs up is no trouble of ours."""
+
+
+class WebServer:
+    """The running server; `load` may be called again at any time."""
+
+    def __init__(self, main_file: str, prefix: str) -> None:
+        self._main_file, self._prefix = main_file, prefix
+        self._listeners: dict[_Place, _Listener] = {}
+        self.setup = read_setup(main_file, prefix)
+        self._follow()
+
+    def load(self) -> None:
+        """Take the configuration anew; a broken one is not taken."""
+        with contextlib.suppress(InkStampError, OSError, ssl.SSLError):
+            self.setup = read_setup(self._main_file, self._prefix)
+            self._follow()
+
+    def _follow(self) -> None:
+        """Open and close listeners until they are those of the setup."""
+        wanted = self.setup.places()
+        for place in set(self._listeners) - wanted:
+            self._listeners[place].shutdown()
+            self._listeners.pop(place).server_close()
+        for place in wanted - set(self._listeners):
+            handler = type("_HandlerHere", (_Handler,), {"web": self, "place": place})
+            listener = _Listener(place[:2], handler)
+            if place[2]:
+                outer = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+                outer.load_cert_chain(*self._first_pair(place))
+                outer.sni_callback = self._chooser(place)
+                listener.socket = outer.wrap_socket(listener.socket, server_side=True, do_handshake_on_connect=False)
+            self._listeners[place] = listener
+            threading.Thread(target=listener.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True).start()
+
+    def _first_pair(self, place: _Place) -> tuple[str, str]:
+        host = self.setup.choose("", place)
+        key = host.value("ssl_certificate_key") if host else None
+        if host is None or key is None:
+            raise InkStampError(f"no certificate for {place[0]}:{place[1]}")
+        return host.certificate_file, os.path.join(host.folders.configuration, key.arguments[0])
+
+    def _chooser(self, place: _Place) -> Any:
+        def choose(connection: ssl.SSLObject, name: str | None, _outer: ssl.SSLContext) -> None:
+            host = self.setup.choose(name or "", place)
+            if host is not None:
+                connection.context = self.setup.contexts[self.setup.hosts.index(host)]
+
+        return choose
+
+
+def main(arguments: list[str]) -> int:
+    """Run one command line; returns the exit status."""
+    parser = argparse.ArgumentParser(prog="simulated-web-server")
+    parser.add_argument("-p", dest="prefix", default="")
+    parser.add_argument("-c", dest="main_file", default="")
+    parser.add_argument("-t", dest="test", action="store_true")
+    parser.add_argument("-s", dest="signal", choices=["reload"])
+    parser.add_argument("-V", dest="version", action="store_true")
+    options = parser.parse_args(arguments)
+    if options.version:
+        sys.stdout.write("a simulated web server of Ink Stamp\n")
+        return 0
+    try:
+        setup = read_setup(options.main_file, options.prefix)
+        if options.test:
+            sys.stdout.write(f"the configuration {options.main_file} is good\n")
+            return 0
+        if options.signal:
+            os.kill(int(setup.pid_file.read_text()), signal.SIGHUP)
+            return 0
+        return _serve(options.main_file, options.prefix, setup.pid_file)
+    except InkStampError as error:
+        sys.stderr.write(f"{error.what}: {error.where}\n")
+    except (OSError, ssl.SSLError) as error:
+        sys.stderr.write(f"{error}\n")
+    return 1
+
+
+def _serve(main_file: str, prefix: str, pid_file: Path) -> int:
+    stop = threading.Event()
+    again = threading.Event()
+
+    def on_signal(number: int, _frame: FrameType | None) -> None:
+        (again if number == signal.SIGHUP else stop).set()
+
+    for each in (signal.SIGHUP, signal.SIGTERM, signal.SIGINT):
+        signal.signal(each, on_signal)
+    server = WebServer(main_file, prefix)
+    pid_file.write_text(f"{os.getpid()}\n")
+    while not stop.wait(0.02):
+        if again.is_set():
+            again.clear()
+            server.load()
+    pid_file.unlink(missing_ok=True)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

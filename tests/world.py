@@ -61,9 +61,7 @@ def make_tls_pair(folder: Path, name: str, *, days: int = 30, started: int = 1) 
     cert_file, key_file = folder / f"{name}.pem", folder / f"{name}.key"
     cert_file.write_bytes(certificate.public_bytes(serialization.Encoding.PEM))
     key_file.write_bytes(
-        key.private_bytes(
-            serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
-        )
+        key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
     )
     return cert_file, key_file
 
@@ -81,8 +79,9 @@ def wait_for_port(port: int, process: subprocess.Popen[bytes] | None, log: Path,
 
 
 @contextmanager
-def running(command: Sequence[str], log: Path, port: int, env: dict[str, str] | None = None,
-            cwd: Path | None = None) -> Iterator[subprocess.Popen[bytes]]:  # fmt: skip
+def running(
+    command: Sequence[str], log: Path, port: int, env: dict[str, str] | None = None, cwd: Path | None = None
+) -> Iterator[subprocess.Popen[bytes]]:
     """Run a server, wait until it listens, stop it by its process id."""
     with log.open("wb") as out:
         process = subprocess.Popen(
@@ -141,8 +140,7 @@ def write_nginx(folder: Path, http_port: int, https_port: int, program: str | No
     main_file = folder / "nginx.conf"
     as_root = "user root;\n" if os.geteuid() == 0 else ""
     temps = "".join(
-        f"    {kind}_temp_path {folder}/tmp_{kind};\n"
-        for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
+        f"    {kind}_temp_path {folder}/tmp_{kind};\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
     )
     main_file.write_text(
         f"{as_root}worker_processes 1;\npid {folder}/nginx.pid;\nerror_log {folder}/error.log;\n"
@@ -192,9 +190,17 @@ class World:
 
     def add_authority(self) -> None:
         done = self.run(
-            "authority", "add", "quayside", "--directory", self.directory, "--email", "certs@saltmarsh.test",
-            "--agree-terms", "--trust", str(self.trust),
-        )  # fmt: skip
+            "authority",
+            "add",
+            "quayside",
+            "--directory",
+            self.directory,
+            "--email",
+            "certs@saltmarsh.test",
+            "--agree-terms",
+            "--trust",
+            str(self.trust),
+        )
         assert done.status == 0, done.err
 
     def served(self, name: str, port: int | None = None) -> bytes:
@@ -265,10 +271,15 @@ def real_world(folder: Path, *, ca_env: dict[str, str] | None = None) -> Iterato
     http_port, https_port, dns_port, api_port, management_port = free_ports(5)
     cert, key = make_tls_pair(folder, "localhost")
     settings = {
-        "listenAddress": f"127.0.0.1:{api_port}", "managementListenAddress": f"127.0.0.1:{management_port}",
-        "certificate": str(cert), "privateKey": str(key), "httpPort": http_port, "tlsPort": https_port,
-        "ocspResponderURL": "", "externalAccountBindingRequired": False,
-    }  # fmt: skip
+        "listenAddress": f"127.0.0.1:{api_port}",
+        "managementListenAddress": f"127.0.0.1:{management_port}",
+        "certificate": str(cert),
+        "privateKey": str(key),
+        "httpPort": http_port,
+        "tlsPort": https_port,
+        "ocspResponderURL": "",
+        "externalAccountBindingRequired": False,
+    }
     (folder / "ca.json").write_text(json.dumps({"pebble": settings}))
     nginx = write_nginx(folder / "nginx", http_port, https_port)
     nginx.sites_file(f"server {{ listen 127.0.0.1:{http_port} default_server; return 404; }}\n", "0-default")

@@ -70,8 +70,17 @@ class NetworkTrouble(InkStampError):
 class CaProblem(InkStampError):
     """The CA answered with a problem document (RFC 7807; RFC 8555 section 6.7)."""
 
-    def __init__(self, what: str, *, kind: str = "", status: int = 0, retry_after: float | None = None,
-                 where: str = "", said: str = "", advice: str = "") -> None:  # fmt: skip
+    def __init__(
+        self,
+        what: str,
+        *,
+        kind: str = "",
+        status: int = 0,
+        retry_after: float | None = None,
+        where: str = "",
+        said: str = "",
+        advice: str = "",
+    ) -> None:
         super().__init__(what, where=where, said=said, advice=advice)
         self.kind = kind
         """The problem's type without the `urn:ietf:params:acme:error:` before it, or the whole URI."""

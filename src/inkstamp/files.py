@@ -134,14 +134,17 @@ def read_secret(path: Path) -> bytes:
             data = source.read(1_048_576)
     except OSError as error:
         raise ConfigurationError(
-            f"cannot read the secret in {path}", where=str(path), said=error.strerror or str(error),
+            f"cannot read the secret in {path}",
+            where=str(path),
+            said=error.strerror or str(error),
             advice="check the path and that this user may read it",
-        ) from error  # fmt: skip
+        ) from error
     if mode & 0o077:
         raise ConfigurationError(
-            f"{path} holds a secret and its mode is {mode:04o}", where=str(path),
+            f"{path} holds a secret and its mode is {mode:04o}",
+            where=str(path),
             advice=f"chmod 600 {path}; if others may have read it, replace the secret too",
-        )  # fmt: skip
+        )
     return data
 
 
@@ -174,9 +177,11 @@ def held(lock: Path, what: str, *, patience: float = 0.0) -> Iterator[None]:
             if time.monotonic() >= deadline:
                 holder = os.pread(handle, 32, 0).decode("ascii", "replace").strip() or "unknown"
                 raise Busy(
-                    f"another run is at work on {what}", where=str(lock), said=f"held by process {holder}",
+                    f"another run is at work on {what}",
+                    where=str(lock),
+                    said=f"held by process {holder}",
                     advice="wait for it to end, then run the same command again",
-                )  # fmt: skip
+                )
             time.sleep(0.02)
         os.ftruncate(handle, 0)
         os.pwrite(handle, f"{os.getpid()}\n".encode(), 0)

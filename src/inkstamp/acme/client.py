@@ -54,9 +54,7 @@ class CaClient:
     def new_order(self, names: Sequence[str]) -> tuple[str, Order]:
         """Open an order for DNS names (RFC 8555 section 7.4); returns its URL and first snapshot."""
         payload = {"identifiers": [{"type": "dns", "value": name} for name in names]}
-        reply = self._session.post(
-            "new order", self.directory().new_order, payload, self._signer, repeatable=False
-        )
+        reply = self._session.post("new order", self.directory().new_order, payload, self._signer, repeatable=False)
         return _location(reply), read(Order, reply.body, reply.url)
 
     def order(self, url: str) -> Polled:

@@ -153,7 +153,8 @@ def read(kind: type[_T], body: bytes, url: str) -> _T:
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
         start = body[:200].decode("utf-8", "replace")
         raise CaMisbehaved(
-            f"the CA's answer is not the {kind.__name__.lower()} that was asked for", where=url,
+            f"the CA's answer is not the {kind.__name__.lower()} that was asked for",
+            where=url,
             said=f"{error}; the answer begins: {start}",
             advice="check the directory URL; if it is right, this is for the CA to mend",
-        ) from error  # fmt: skip
+        ) from error

@@ -71,9 +71,10 @@ def check_move(before: OrderStatus, after: OrderStatus, url: str) -> None:
     """Raise CaMisbehaved when an order cannot come from `before` to `after`."""
     if after not in MOVES[before]:
         raise CaMisbehaved(
-            f"the CA moved the order from “{before}” to “{after}”, which RFC 8555 does not allow", where=url,
+            f"the CA moved the order from “{before}” to “{after}”, which RFC 8555 does not allow",
+            where=url,
             advice="run the command again; if it stays, this is for the CA to mend",
-        )  # fmt: skip
+        )
 
 
 def pick_challenge(authorization: Authorization, method: str, url: str) -> Challenge:
@@ -83,14 +84,14 @@ def pick_challenge(authorization: Authorization, method: str, url: str) -> Chall
             return challenge
     offered = ", ".join(challenge.type for challenge in authorization.challenges) or "none"
     raise CaMisbehaved(
-        f"the CA offers no {method} challenge for {authorization.identifier.value}", where=url,
-        said=f"it offers: {offered}", advice="set `proof` for this certificate to a method that it offers",
-    )  # fmt: skip
+        f"the CA offers no {method} challenge for {authorization.identifier.value}",
+        where=url,
+        said=f"it offers: {offered}",
+        advice="set `proof` for this certificate to a method that it offers",
+    )
 
 
-def next_step(
-    order: Order, seen: Mapping[str, Authorization], answered: frozenset[str], method: str
-) -> Step:  # fmt: skip
+def next_step(order: Order, seen: Mapping[str, Authorization], answered: frozenset[str], method: str) -> Step:
     """Decide what comes next for an order.
 
     Args:
@@ -112,8 +113,12 @@ def next_step(
     if unseen:
         return FetchAuthorizations(unseen)
     mine = [seen[url] for url in order.authorizations]
-    lost = {AuthorizationStatus.INVALID, AuthorizationStatus.DEACTIVATED, AuthorizationStatus.EXPIRED,
-            AuthorizationStatus.REVOKED}  # fmt: skip
+    lost = {
+        AuthorizationStatus.INVALID,
+        AuthorizationStatus.DEACTIVATED,
+        AuthorizationStatus.EXPIRED,
+        AuthorizationStatus.REVOKED,
+    }
     if any(each.status in lost for each in mine):
         return Refused(tuple(mine))
     if all(each.status is AuthorizationStatus.VALID for each in mine):

@@ -53,8 +53,16 @@ def advice(problem: Problem) -> str:
     return "read the CA's words above; run the command again when it is mended"
 
 
-def as_error(problem: Problem, what: str, *, where: str, status: int = 0,
-             retry_after: float | None = None) -> CaProblem:  # fmt: skip
+def as_error(
+    problem: Problem, what: str, *, where: str, status: int = 0, retry_after: float | None = None
+) -> CaProblem:
     """Make the error to raise for a problem; `what` says which step the CA refused."""
-    return CaProblem(what, kind=short_kind(problem), status=status or problem.status, retry_after=retry_after,
-                     where=where, said=describe(problem), advice=advice(problem))  # fmt: skip
+    return CaProblem(
+        what,
+        kind=short_kind(problem),
+        status=status or problem.status,
+        retry_after=retry_after,
+        where=where,
+        said=describe(problem),
+        advice=advice(problem),
+    )

@@ -40,7 +40,7 @@ _MOST_BODY = 1_048_576
 _MOST_BAD_NONCES = 20
 """Each refusal brings a fresh nonce; this many in a row is a CA that never takes one."""
 _MOST_NONCES_KEPT = 64
-_LINK = re.compile(r'<([^<>]*)>([^<]*?)(?=,\s*<|$)')
+_LINK = re.compile(r"<([^<>]*)>([^<]*?)(?=,\s*<|$)")
 _HEADERS = {"User-Agent": f"inkstamp/{__version__}", "Accept-Language": "en"}
 
 
@@ -74,9 +74,11 @@ def _pool_manager(url: str, trust: Path | None) -> urllib3.PoolManager:
         context = ssl.create_default_context(cafile=str(trust) if trust else None)
     except (OSError, ssl.SSLError) as error:
         raise ConfigurationError(
-            f"cannot load the roots in {trust}", where=str(trust), said=str(error),
+            f"cannot load the roots in {trust}",
+            where=str(trust),
+            said=str(error),
             advice="`trust` must name a PEM file with the root of the CA's API certificate",
-        ) from error  # fmt: skip
+        ) from error
     parts = urlsplit(url)
     proxy = getproxies().get(parts.scheme)
     options: dict[str, Any] = {"ssl_context": context, "maxsize": 16, "retries": False, "timeout": _TIMEOUT}
@@ -88,13 +90,20 @@ def _pool_manager(url: str, trust: Path | None) -> urllib3.PoolManager:
 class Session:
     """Speaks to the CA behind one directory URL; safe to share between threads."""
 
-    def __init__(self, directory_url: str, *, trust: Path | None, clock: Clock,
-                 on_wait: Callable[[str, float], None] = lambda _why, _seconds: None) -> None:  # fmt: skip
+    def __init__(
+        self,
+        directory_url: str,
+        *,
+        trust: Path | None,
+        clock: Clock,
+        on_wait: Callable[[str, float], None] = lambda _why, _seconds: None,
+    ) -> None:
         if not directory_url.startswith("https://"):
             raise ConfigurationError(
-                f"the directory URL {directory_url} is not https", where=directory_url,
+                f"the directory URL {directory_url} is not https",
+                where=directory_url,
                 advice="RFC 8555 allows https alone; correct `directory`",
-            )  # fmt: skip
+            )
         self.directory_url = directory_url
         self.counts: Counter[str] = Counter()
         """Requests made, by kind."""
@@ -113,8 +122,9 @@ class Session:
                 self._directory = read(Directory, reply.body, self.directory_url)
             return self._directory
 
-    def post(self, kind: str, url: str, payload: Mapping[str, Any] | None, signer: Signer, *,
-             repeatable: bool = True) -> Reply:  # fmt: skip
+    def post(
+        self, kind: str, url: str, payload: Mapping[str, Any] | None, signer: Signer, *, repeatable: bool = True
+    ) -> Reply:
         """Send a signed request (RFC 8555 section 6.2) and return the successful answer.
 
         Args:
@@ -147,8 +157,11 @@ class Session:
                     if problem.kind != "badNonce":
                         raise
                     self.counts["refused nonce"] += 1
-            raise CaMisbehaved("the CA takes none of the nonces that it gives out", where=url,
-                               advice="look for a proxy that replays answers; else this is for the CA to mend")  # fmt: skip
+            raise CaMisbehaved(
+                "the CA takes none of the nonces that it gives out",
+                where=url,
+                advice="look for a proxy that replays answers; else this is for the CA to mend",
+            )
 
         return self._until_well(kind, attempt, repeatable=repeatable)
 
@@ -234,8 +247,13 @@ def _refusal(status: int, content_type: str, body: bytes, url: str, retry_after:
     else:
         start = body[:300].decode("utf-8", "replace").strip()
         problem = Problem(title=f"HTTP status {status}", detail=f"HTTP status {status}: {start}".rstrip(": "))
-    return as_error(problem, f"the CA answered with {status} ({short_kind(problem)})", where=url, status=status,
-                    retry_after=retry_after)  # fmt: skip
+    return as_error(
+        problem,
+        f"the CA answered with {status} ({short_kind(problem)})",
+        where=url,
+        status=status,
+        retry_after=retry_after,
+    )
 
 
 def _may_pass(error: InkStampError, *, repeatable: bool) -> bool:
@@ -269,9 +287,11 @@ def _network_trouble(error: Exception, url: str) -> NetworkTrouble:
     if isinstance(error, SSLError) and "CERTIFICATE_VERIFY_FAILED" in text:
         reason = text.partition("certificate verify failed: ")[2].partition(" (_ssl")[0] or text
         return NetworkTrouble(
-            f"the CA's own certificate at {host} is not trusted", where=url, said=reason,
+            f"the CA's own certificate at {host} is not trusted",
+            where=url,
+            said=reason,
             advice="if this CA's API has a private certificate, give its root with `trust` (--trust FILE)",
-        )  # fmt: skip
+        )
     for kind, what, advice in _NETWORK:
         if isinstance(error, kind):
             cause = error.__cause__ or error.__context__

@@ -1,8 +1,8 @@
 """Add a CA and open an account with it, or show those there are.
 
-    inkstamp authority add quayside --directory https://acme.quayside.test/directory \\
+inkstamp authority add quayside --directory https://acme.quayside.test/directory \\
         --email certs@saltmarsh.test --agree-terms
-    inkstamp authority show
+inkstamp authority show
 """
 
 import argparse
@@ -23,12 +23,18 @@ def configure(parser: argparse.ArgumentParser) -> None:
     actions = parser.add_subparsers(dest="action", required=True, metavar="add|show")
     add = actions.add_parser("add", help="write the entry and open the account", allow_abbrev=False)
     add.add_argument("name", help="a short name for it")
-    add.add_argument("--directory", metavar="URL", help="the CA's ACME directory; not needed for an entry that is there")
+    add.add_argument(
+        "--directory", metavar="URL", help="the CA's ACME directory; not needed for an entry that is there"
+    )
     add.add_argument("--email", default="", help="contact of the account")
     add.add_argument("--agree-terms", action="store_true", help="you have read the CA's terms and agree to them")
     add.add_argument("--trust", metavar="FILE", help="PEM roots of the CA's API, when its certificate is private")
-    add.add_argument("--account-key", choices=[kind.value for kind in KeyKind], default=KeyKind.ECDSA_P256.value,
-                     help="kind of the account's key (%(default)s)")  # fmt: skip
+    add.add_argument(
+        "--account-key",
+        choices=[kind.value for kind in KeyKind],
+        default=KeyKind.ECDSA_P256.value,
+        help="kind of the account's key (%(default)s)",
+    )
     add.add_argument("--root", metavar="NAME", default="", help="common name of the root that chains should lead to")
     actions.add_parser("show", help="list the CAs and our accounts with them", allow_abbrev=False)
 
@@ -44,10 +50,13 @@ def run(context: Context, options: argparse.Namespace) -> int:
         wanted = None
         if options.directory:
             wanted = Authority(
-                directory=options.directory, email=options.email, agree_terms=options.agree_terms,
+                directory=options.directory,
+                email=options.email,
+                agree_terms=options.agree_terms,
                 trust=str(Path(options.trust).absolute()) if options.trust else "",
-                account_key=KeyKind(options.account_key), root=options.root,
-            )  # fmt: skip
+                account_key=KeyKind(options.account_key),
+                root=options.root,
+            )
         added = add_authority(place, options.name, wanted, agree_terms=options.agree_terms)
     if context.json:
         output.as_json("authority add", added=added)

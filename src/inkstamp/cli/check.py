@@ -38,5 +38,5 @@ def run(context: Context, options: argparse.Namespace) -> int:
         if report.root:
             depth = len(report.chain)
             print(f"  {'   ' * depth}└─ {report.root}  (trusted root)")
-        output.findings(worst_first(report.findings))
+        output.findings(worst_first(report.findings), below=report.name)
     return status

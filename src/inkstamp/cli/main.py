@@ -46,10 +46,18 @@ class Context:
 
 def _global_options(parser: argparse.ArgumentParser, *, default: object) -> None:
     group = parser.add_argument_group("everywhere")
-    group.add_argument("--config", metavar="FILE", default=default,
-                       help="configuration file (else INKSTAMP_CONFIG, else the usual place)")  # fmt: skip
-    group.add_argument("--home", metavar="DIR", default=default,
-                       help="folder of ledger and shelf (else INKSTAMP_HOME, else as configured)")  # fmt: skip
+    group.add_argument(
+        "--config",
+        metavar="FILE",
+        default=default,
+        help="configuration file (else INKSTAMP_CONFIG, else the usual place)",
+    )
+    group.add_argument(
+        "--home",
+        metavar="DIR",
+        default=default,
+        help="folder of ledger and shelf (else INKSTAMP_HOME, else as configured)",
+    )
     group.add_argument("--json", action="store_true", default=default or False, help="one JSON document on stdout")
     group.add_argument("--debug", action="store_true", default=default or False, help="show tracebacks")
 
@@ -58,14 +66,16 @@ def _front_parser() -> argparse.ArgumentParser:
     width = max(map(len, COMMANDS)) + 2
     listing = "\n".join(f"  {name:<{width}}{summary}" for name, summary in COMMANDS.items())
     parser = argparse.ArgumentParser(
-        prog="inkstamp", usage="inkstamp [options] COMMAND ...", allow_abbrev=False,
+        prog="inkstamp",
+        usage="inkstamp [options] COMMAND ...",
+        allow_abbrev=False,
         formatter_class=argparse.RawDescriptionHelpFormatter,
         description=f"Certificates for the web sites you host: ordered, proven, installed, renewed.\n\n"
-                    f"commands:\n{listing}",
+        f"commands:\n{listing}",
         epilog="`inkstamp COMMAND -h` tells all about one. Try `inkstamp demo` first.\n"
-               "Exit status: 0 done, 1 failed or something is bad, 2 wrong use or configuration,\n"
-               "3 waiting for someone.",
-    )  # fmt: skip
+        "Exit status: 0 done, 1 failed or something is bad, 2 wrong use or configuration,\n"
+        "3 waiting for someone.",
+    )
     parser.add_argument("--version", action="version", version=f"inkstamp {__version__}")
     _global_options(parser, default=None)
     parser.add_argument("command", nargs="?", help=argparse.SUPPRESS)
@@ -84,16 +94,20 @@ def run(arguments: Sequence[str]) -> int:
         if options.command not in COMMANDS:
             return _unknown_command(options.command)
         module = importlib.import_module(f"inkstamp.cli.{options.command}")
-        parser = argparse.ArgumentParser(prog=f"inkstamp {options.command}", description=module.__doc__,
-                                         formatter_class=argparse.RawDescriptionHelpFormatter,
-                                         allow_abbrev=False)  # fmt: skip
+        parser = argparse.ArgumentParser(
+            prog=f"inkstamp {options.command}",
+            description=module.__doc__,
+            formatter_class=argparse.RawDescriptionHelpFormatter,
+            allow_abbrev=False,
+        )
         module.configure(parser)
         _global_options(parser, default=argparse.SUPPRESS)
         options = parser.parse_args(options.rest, options)
     except SystemExit as exit_asked:  # argparse has said what is wrong, or shown the help
         return int(exit_asked.code or 0)
-    context = Context(options.config, options.home, bool(options.json), bool(options.debug),
-                      " ".join(["inkstamp", *arguments]))  # fmt: skip
+    context = Context(
+        options.config, options.home, bool(options.json), bool(options.debug), " ".join(["inkstamp", *arguments])
+    )
     return _run_command(module, context, options)
 
 
@@ -113,11 +127,14 @@ def _run_command(module: ModuleType, context: Context, options: argparse.Namespa
     except BrokenPipeError:  # the reader of our output has seen enough
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
-    except Exception as error:  # noqa: BLE001  no traceback reaches a user unasked
+    except Exception as error:
         if context.debug:
             raise
-        print(f"inkstamp: a mistake in Ink Stamp itself: {type(error).__name__}: {error}\n"
-              "  do     run the same command again with --debug and report what it prints", file=sys.stderr)  # fmt: skip
+        print(
+            f"inkstamp: a mistake in Ink Stamp itself: {type(error).__name__}: {error}\n"
+            "  do     run the same command again with --debug and report what it prints",
+            file=sys.stderr,
+        )
         return _FAILED
     return status
 

@@ -34,8 +34,9 @@ def wrapped(text: str, first: str, rest: str) -> str:
     lines: list[str] = []
     for line in text.splitlines() or [""]:
         lead = first if not lines else rest
-        lines += textwrap.wrap(line, width(), initial_indent=lead, subsequent_indent=rest,
-                               break_long_words=False, break_on_hyphens=False) or [lead.rstrip()]  # fmt: skip
+        lines += textwrap.wrap(
+            line, width(), initial_indent=lead, subsequent_indent=rest, break_long_words=False, break_on_hyphens=False
+        ) or [lead.rstrip()]
     return "\n".join(lines)
 
 
@@ -44,20 +45,21 @@ def field(name: str, value: str) -> str:
     return wrapped(value, f"  {name:<12}", " " * 14)
 
 
-def finding(each: Finding, stream: TextIO) -> str:
-    """Write a finding: severity in words, subject, what was seen, and below it what to do."""
+def finding(each: Finding, stream: TextIO, *, below: str = "") -> str:
+    """Write a finding: severity in words, subject (unless it stands `below` it), what was seen, what to do."""
     mark = f"  {each.severity:<6}"
-    text = wrapped(f"{each.subject}: {each.seen}", mark, " " * len(mark))
+    about = "" if each.subject == below else f"{each.subject}: "
+    text = wrapped(about + each.seen, mark, " " * len(mark))
     if each.remedy:
         text += "\n" + wrapped(each.remedy, " " * len(mark) + "do: ", " " * (len(mark) + 4))
     return text.replace(mark, paint(mark, each.severity, stream), 1)
 
 
-def findings(many: Iterable[Finding], stream: TextIO | None = None) -> None:
-    """Print findings, one below the other."""
+def findings(many: Iterable[Finding], stream: TextIO | None = None, *, below: str = "") -> None:
+    """Print findings, one below the other; `below` is the subject that the heading names already."""
     stream = stream or sys.stdout
     for each in many:
-        print(finding(each, stream), file=stream)
+        print(finding(each, stream, below=below), file=stream)
 
 
 def error(trouble: InkStampError, about: str = "inkstamp") -> None:
@@ -82,9 +84,14 @@ def as_json(command: str, **content: Any) -> None:
 def error_data(trouble: InkStampError) -> dict[str, Any]:
     """Return an error as JSON shows it."""
     return {
-        "kind": type(trouble).__name__, "what": trouble.what, "where": trouble.where, "said": trouble.said,
-        "advice": trouble.advice, "findings": trouble.findings, "exit_status": trouble.exit_status,
-    }  # fmt: skip
+        "kind": type(trouble).__name__,
+        "what": trouble.what,
+        "where": trouble.where,
+        "said": trouble.said,
+        "advice": trouble.advice,
+        "findings": trouble.findings,
+        "exit_status": trouble.exit_status,
+    }
 
 
 def json_error(command: str, trouble: InkStampError) -> None:

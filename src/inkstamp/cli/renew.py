@@ -18,8 +18,13 @@ if TYPE_CHECKING:
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument("certificates", nargs="*", metavar="CERTIFICATE", help="look at these alone (default: all)")
-    parser.add_argument("--at-once", type=_at_least_one, default=1, metavar="N",
-                        help="work on N certificates at the same time (%(default)s)")  # fmt: skip
+    parser.add_argument(
+        "--at-once",
+        type=_at_least_one,
+        default=1,
+        metavar="N",
+        help="work on N certificates at the same time (%(default)s)",
+    )
     parser.add_argument("--preview", action="store_true", help="say what is due, do nothing")
 
 

@@ -26,8 +26,12 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--as", dest="entry_name", default="", metavar="ENTRY", help="name of the new entry")
     parser.add_argument("--authority", default="", help="the CA, when several are configured")
     parser.add_argument("--via", default="", metavar="SERVER", help="the server that carries the proof")
-    parser.add_argument("--install", action="append", metavar="SERVER",
-                        help="a server that gets the certificate (repeat for several; default: the one of --via)")  # fmt: skip
+    parser.add_argument(
+        "--install",
+        action="append",
+        metavar="SERVER",
+        help="a server that gets the certificate (repeat for several; default: the one of --via)",
+    )
     parser.add_argument("--key", choices=[kind.value for kind in KeyKind], help="kind of key (ecdsa-p256)")
     parser.add_argument("--anew", action="store_true", help="order a new edition although the present one is good")
     parser.add_argument("--preview", action="store_true", help="check and say what would be done, do nothing")
@@ -38,10 +42,13 @@ def run(context: Context, options: argparse.Namespace) -> int:
     from inkstamp.jobs.stamp import StampRequest, carry_out, check_beforehand, look_afterwards, make_plans
 
     request = StampRequest(
-        names=tuple(options.names), entry_name=options.entry_name, authority=options.authority, via=options.via,
+        names=tuple(options.names),
+        entry_name=options.entry_name,
+        authority=options.authority,
+        via=options.via,
         install=tuple(options.install) if options.install else None,
         key=KeyKind(options.key) if options.key else None,
-    )  # fmt: skip
+    )
     with workplace(context) as place:
         plans = make_plans(place, request)
         if options.preview:
@@ -51,8 +58,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
             return 0
         outcomes = []
         for plan in plans:
-            done = carry_out(place, plan, anew=options.anew,
-                             said=lambda each: _tell_plan(each, str(place.config_file)))  # fmt: skip
+            done = carry_out(place, plan, anew=options.anew, said=lambda each: _tell_plan(each, str(place.config_file)))
             outcomes.append(look_afterwards(place, done) if done.servers else done)
             if not context.json:
                 tell_outcome(outcomes[-1])

@@ -65,9 +65,7 @@ class _Reader:
                 near = difflib.get_close_matches(key, allowed, n=1, cutoff=0.5)
                 hint = f"did you mean “{near[0]}”? " if near else ""
                 place = f" in [{'.'.join(path)}]" if path else ""
-                raise self.fail(
-                    f"unknown key “{key}”{place}", (*path, key), f"{hint}known here: {', '.join(allowed)}"
-                )
+                raise self.fail(f"unknown key “{key}”{place}", (*path, key), f"{hint}known here: {', '.join(allowed)}")
 
     def section(self, kind: type[Section], given: object, path: tuple[str, ...]) -> Any:
         if not isinstance(given, dict):
@@ -94,9 +92,10 @@ class _Reader:
         for name, entry in given.items():
             if not is_entry_name(name):
                 raise self.fail(
-                    f"“{name}” cannot be the name of a {table}", (table, name),
+                    f"“{name}” cannot be the name of a {table}",
+                    (table, name),
                     "use lower-case letters, digits and hyphens, 63 at most",
-                )  # fmt: skip
+                )
             found[name] = self.section(_TABLES[table], entry, (table, name))
         return found
 
@@ -121,9 +120,10 @@ class _Reader:
         for each in names:
             if each.startswith("*."):
                 raise self.fail(
-                    f"http-01 cannot prove the wildcard {each}", (*path, "names"),
+                    f"http-01 cannot prove the wildcard {each}",
+                    (*path, "names"),
                     "name each host; CAs give wildcards for DNS proofs only",
-                )  # fmt: skip
+                )
         return entry if names == entry.names else msgspec.structs.replace(entry, names=names)
 
 
@@ -140,8 +140,9 @@ def parse(data: bytes, file: Path) -> Configuration:
     except UnicodeDecodeError as error:
         raise ConfigurationError(f"{file} is not UTF-8 text", where=str(file), advice="save it as UTF-8") from error
     except tomllib.TOMLDecodeError as error:
-        raise ConfigurationError(f"{file} is not valid TOML", where=str(file), said=str(error),
-                                 advice="correct that line") from error  # fmt: skip
+        raise ConfigurationError(
+            f"{file} is not valid TOML", where=str(file), said=str(error), advice="correct that line"
+        ) from error
     reader = _Reader(text, file)
     reader.check_keys(raw, Configuration.__struct_fields__, ())
     home = raw.get("home", "")
@@ -182,8 +183,9 @@ def load(data: bytes, file: Path, cache: Path) -> Configuration:
         kept.unlink(missing_ok=True) if kept.is_file() else None
     configuration = parse(data, file)
     if len(configuration.certificate) >= 100:  # below that, parsing is as fast
-        write_bytes(private_folder(cache) / kept.name, msgspec.msgpack.encode(_Copy(made_from, configuration)),
-                    mode=0o600)  # fmt: skip
+        write_bytes(
+            private_folder(cache) / kept.name, msgspec.msgpack.encode(_Copy(made_from, configuration)), mode=0o600
+        )
     return configuration
 
 
@@ -193,6 +195,8 @@ def read_file(file: Path) -> bytes:
         return read_bytes(file, limit=_LIMIT)
     except FileTrouble as error:
         raise ConfigurationError(
-            f"cannot read the configuration {file}", where=str(file), said=error.said,
+            f"cannot read the configuration {file}",
+            where=str(file),
+            said=error.said,
             advice="begin with `inkstamp authority add`, or say where it is with --config",
-        ) from error  # fmt: skip
+        ) from error

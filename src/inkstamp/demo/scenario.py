@@ -57,8 +57,11 @@ ACTS = (
         "inkstamp stamp museum.saltmarsh.test",
         status=1,
     ),
-    Act("The record is corrected. The same command goes on with the same order.", "inkstamp stamp museum",
-        prepare="mend-dns"),  # fmt: skip
+    Act(
+        "The record is corrected. The same command goes on with the same order.",
+        "inkstamp stamp museum",
+        prepare="mend-dns",
+    ),
     Act(
         "The bakery's self-made certificate is replaced. (The CA makes the new one look 61 days old, for the sake of "
         "what follows.)",

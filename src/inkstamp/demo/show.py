@@ -54,8 +54,11 @@ def play(say: Say, keep: Path | None) -> None:
 def _play_in(folder: Path, say: Say) -> None:
     build(folder)
     with running(folder) as world:
-        say("narrator", "Saltmarsh Hosting keeps the sites of a rowing club, a bakery and a museum. "
-            f"CA and DNS are simulated; the web server is {world.web}. All is on loopback, in {folder}.")  # fmt: skip
+        say(
+            "narrator",
+            "Saltmarsh Hosting keeps the sites of a rowing club, a bakery and a museum. "
+            f"CA and DNS are simulated; the web server is {world.web}. All is on loopback, in {folder}.",
+        )
         say("command", f"export INKSTAMP_CONFIG={world.config}")
         for act in ACTS:
             _play_act(act, world, say)
@@ -70,12 +73,22 @@ def _play_act(act: Act, world: DemoWorld, say: Say) -> None:
     arguments = command.split()[1:]
     environment = {**os.environ, "INKSTAMP_CONFIG": str(world.config)}
     environment.pop("INKSTAMP_HOME", None)
-    done = subprocess.run([sys.executable, "-m", "inkstamp", *arguments], env=environment, stdin=subprocess.DEVNULL,
-                          stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False)  # fmt: skip
+    done = subprocess.run(
+        [sys.executable, "-m", "inkstamp", *arguments],
+        env=environment,
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        text=True,
+        check=False,
+    )
     say("answer", done.stdout)
     if done.returncode != act.status:
-        raise InkStampError(f"the demo's command ended with {done.returncode} instead of {act.status}",
-                            where=command, advice="this is a mistake in Ink Stamp; please report it")  # fmt: skip
+        raise InkStampError(
+            f"the demo's command ended with {done.returncode} instead of {act.status}",
+            where=command,
+            advice="this is a mistake in Ink Stamp; please report it",
+        )
 
 
 def keep_up(folder: Path, said: Callable[[DemoWorld], None]) -> None:

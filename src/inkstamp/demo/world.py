@@ -89,8 +89,9 @@ def build(folder: Path) -> None:
 
 def _main_file(web: Path) -> str:
     user = "user root;\n" if os.geteuid() == 0 else ""
-    temporary = "".join(f"    {kind}_temp_path {web}/tmp-{kind};\n"
-                        for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi"))  # fmt: skip
+    temporary = "".join(
+        f"    {kind}_temp_path {web}/tmp-{kind};\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
+    )
     return (
         f"# The web server of Saltmarsh Hosting (simulated world)\n{user}worker_processes 1;\n"
         f"pid {web}/web.pid;\nerror_log {web}/error.log;\nevents {{ worker_connections 64; }}\n\n"
@@ -107,8 +108,10 @@ def _write_site(web: Path, site: DemoSite, ports: dict[str, int]) -> None:
         certificate, key = self_signed(site.names[0], timedelta(days=365), age=timedelta(days=361))
         write_bytes(web / f"{site.label}-old.pem", certificate)
         write_bytes(web / f"{site.label}-old.key", key, mode=0o600)
-        tls = (f"    listen {HERE}:{ports['https']} ssl;\n    ssl_certificate {site.label}-old.pem;\n"
-               f"    ssl_certificate_key {site.label}-old.key;\n")  # fmt: skip
+        tls = (
+            f"    listen {HERE}:{ports['https']} ssl;\n    ssl_certificate {site.label}-old.pem;\n"
+            f"    ssl_certificate_key {site.label}-old.key;\n"
+        )
     text = (
         f"# {site.title}\nserver {{\n    listen {HERE}:{ports['http']};\n{tls}"
         f"    server_name {' '.join(site.names)};\n    root {root};\n}}\n"
@@ -129,9 +132,9 @@ main_file = "{prefix}/nginx.conf"
 prefix = "{prefix}"
 
 [view]                          # how the public sees this simulated world
-resolver = "{HERE}:{ports['dns']}"
-http_port = {ports['http']}
-https_port = {ports['https']}
+resolver = "{HERE}:{ports["dns"]}"
+http_port = {ports["http"]}
+https_port = {ports["https"]}
 roots = "world/quayside-roots.pem"
 """
 
@@ -140,7 +143,7 @@ class _OldHost(BaseHTTPRequestHandler):
     def log_message(self, format: str, *args: Any) -> None:  # noqa: A002  the base class names it so
         """Keep the demo's terminal clean."""
 
-    def do_GET(self) -> None:  # noqa: N802  the base class names it so
+    def do_GET(self) -> None:
         body = b"<h1>Here was the Museum of Tides</h1>\n"
         self.send_response(404)
         self.send_header("Content-Type", "text/html")
@@ -175,8 +178,11 @@ def _web_server(folder: Path, program: str) -> Iterator[None]:
         deadline = time.monotonic() + _START_SECONDS
         while not (web / "web.pid").exists() or not (web / "web.pid").read_text().strip():
             if process.poll() is not None or time.monotonic() > deadline:
-                raise InkStampError("the demo's web server does not start", where=str(folder / "world" / "web.log"),
-                                    said=(folder / "world" / "web.log").read_text()[-1000:])  # fmt: skip
+                raise InkStampError(
+                    "the demo's web server does not start",
+                    where=str(folder / "world" / "web.log"),
+                    said=(folder / "world" / "web.log").read_text()[-1000:],
+                )
             time.sleep(0.02)
         yield
     finally:
@@ -198,8 +204,9 @@ def running(folder: Path) -> Iterator[DemoWorld]:
     """
     listing = folder / "world" / "world.json"
     if not listing.is_file():
-        raise UsageError(f"{folder} holds no world of the demo", where=str(listing),
-                         advice="make one: inkstamp demo --keep DIR")  # fmt: skip
+        raise UsageError(
+            f"{folder} holds no world of the demo", where=str(listing), advice="make one: inkstamp demo --keep DIR"
+        )
     told = json.loads(listing.read_bytes())
     ports = told["ports"]
     museum = HERE if (folder / "world" / "dns-mended").exists() else OLD_HOST
@@ -214,5 +221,9 @@ def running(folder: Path) -> Iterator[DemoWorld]:
             stack.enter_context(_web_server(folder, told["program"]))
             yield DemoWorld(folder, folder / "inkstamp.toml", ca, nameserver, told["web"])
     except OSError as error:
-        raise InkStampError("the demo's world does not come up", where=str(folder), said=str(error),
-                            advice="if it is up already in another terminal, use that one") from error  # fmt: skip
+        raise InkStampError(
+            "the demo's world does not come up",
+            where=str(folder),
+            said=str(error),
+            advice="if it is up already in another terminal, use that one",
+        ) from error

@@ -70,8 +70,12 @@ def _account_key(home: Path, authority: str, entry: Authority) -> PrivateKey:
 
 
 def _session(workplace: "Workplace", entry: Authority) -> Session:
-    return Session(entry.directory, trust=Path(entry.trust) if entry.trust else None, clock=workplace.clock,
-                   on_wait=workplace.progress.waits)  # fmt: skip
+    return Session(
+        entry.directory,
+        trust=Path(entry.trust) if entry.trust else None,
+        clock=workplace.clock,
+        on_wait=workplace.progress.waits,
+    )
 
 
 def open_account(workplace: "Workplace", authority: str, entry: Authority) -> Account:
@@ -95,30 +99,41 @@ def open_account(workplace: "Workplace", authority: str, entry: Authority) -> Ac
     except BaseException:
         session.close()
         raise
-    return Account(authority=authority, entry=entry, client=CaClient(session, Signer(key, url)),
-                   thumbprint=thumbprint(public_jwk(key)), url=url, session=session)  # fmt: skip
+    return Account(
+        authority=authority,
+        entry=entry,
+        client=CaClient(session, Signer(key, url)),
+        thumbprint=thumbprint(public_jwk(key)),
+        url=url,
+        session=session,
+    )
 
 
 def _register(workplace: "Workplace", session: Session, authority: str, entry: Authority) -> tuple[str, PrivateKey]:
     meta = session.directory().meta
     if meta.terms_of_service and not entry.agree_terms:
         raise UsageError(
-            f"the terms of service of “{authority}” are not agreed to", where=meta.terms_of_service,
+            f"the terms of service of “{authority}” are not agreed to",
+            where=meta.terms_of_service,
             advice=f"read them at that address; if you agree, run `inkstamp authority add {authority} "
-                   f"--agree-terms`, or set agree_terms = true under [authority.{authority}]",
-        )  # fmt: skip
+            f"--agree-terms`, or set agree_terms = true under [authority.{authority}]",
+        )
     if meta.external_account_required:
         raise UsageError(
-            f"“{authority}” ties accounts to a customer number (external account binding)", where=entry.directory,
+            f"“{authority}” ties accounts to a customer number (external account binding)",
+            where=entry.directory,
             advice="this is not supported yet; choose another authority",
-        )  # fmt: skip
+        )
     key = _account_key(workplace.home, authority, entry)
     contact = [f"mailto:{entry.email}"] if entry.email else []
     client = CaClient(session, Signer(key))
     url, account = client.new_account(contact, terms_agreed=entry.agree_terms)
     if account.status != "valid":
-        raise CaMisbehaved(f"the account at “{authority}” is {account.status}", where=url,
-                           advice=f"move {authority}.pem away from HOME/accounts to open a new one")  # fmt: skip
+        raise CaMisbehaved(
+            f"the account at “{authority}” is {account.status}",
+            where=url,
+            advice=f"move {authority}.pem away from HOME/accounts to open a new one",
+        )
     workplace.ledger.save_account(authority, directory=entry.directory, url=url, contact=entry.email)
     return url, key
 
@@ -141,11 +156,17 @@ def add_authority(workplace: "Workplace", name: str, wanted: Authority | None, *
     config = workplace.config_or_empty()
     present = config.authority.get(name)
     if present is None and wanted is None:
-        raise UsageError(f"there is no authority “{name}” yet", where=str(workplace.config_file),
-                         advice=f"add it: inkstamp authority add {name} --directory URL")  # fmt: skip
+        raise UsageError(
+            f"there is no authority “{name}” yet",
+            where=str(workplace.config_file),
+            advice=f"add it: inkstamp authority add {name} --directory URL",
+        )
     if present is not None and wanted is not None and _differs(present, wanted):
-        raise UsageError(f"authority “{name}” is configured differently already", where=str(workplace.config_file),
-                         advice="edit its table there, or take another name")  # fmt: skip
+        raise UsageError(
+            f"authority “{name}” is configured differently already",
+            where=str(workplace.config_file),
+            advice="edit its table there, or take another name",
+        )
     entry = present or wanted
     if entry is None:  # pragma: no cover  both were None, which was refused above
         raise InkStampError("no authority to add")
@@ -162,9 +183,16 @@ def add_authority(workplace: "Workplace", name: str, wanted: Authority | None, *
         data, grown = with_entry(file.read_bytes() if file.exists() else b"", file, "authority", name, entry)
         save(file, data)
         workplace.use_config(grown)
-    return Added(authority=name, directory=entry.directory, account_url=account.url, contact=entry.email,
-                 terms=terms, account_opened=before is None or before.url != account.url,
-                 entry_written=present is None, config_file=str(workplace.config_file))  # fmt: skip
+    return Added(
+        authority=name,
+        directory=entry.directory,
+        account_url=account.url,
+        contact=entry.email,
+        terms=terms,
+        account_opened=before is None or before.url != account.url,
+        entry_written=present is None,
+        config_file=str(workplace.config_file),
+    )
 
 
 def _differs(present: Authority, wanted: Authority) -> bool:

@@ -60,8 +60,10 @@ def check(workplace: "Workplace", targets: tuple[str, ...], roots_file: Path | N
 
 def _as_name(target: str) -> str:
     if "." not in target:
-        raise UsageError(f"“{target}” is neither a configured certificate nor a domain name",
-                         advice="see `inkstamp status` for the certificates there are")  # fmt: skip
+        raise UsageError(
+            f"“{target}” is neither a configured certificate nor a domain name",
+            advice="see `inkstamp status` for the certificates there are",
+        )
     return normalise(target)
 
 
@@ -84,16 +86,25 @@ def look(workplace: "Workplace", name: str, roots: list[x509.Certificate]) -> Na
         more, root = judge_chain(name, chain, roots, now)
         findings += [finding for finding in more if finding not in findings]
     first = answered[0].chain
-    return NameReport(name=name, chain=tuple(facts(each) for each in first), root=root,
-                      days_left=whole_days(first[0].not_valid_after_utc, now), findings=tuple(findings))  # fmt: skip
+    return NameReport(
+        name=name,
+        chain=tuple(facts(each) for each in first),
+        root=root,
+        days_left=whole_days(first[0].not_valid_after_utc, now),
+        findings=tuple(findings),
+    )
 
 
 def _connected(served: Served) -> Finding:
     at = f"{served.address}:{served.port}"
     if served.chain:
         return good("connection", at, f"answers with {served.protocol}")
-    return bad("connection", at, served.trouble or "served no certificate",
-               "see that the web server listens there with TLS, and that no firewall is in front")  # fmt: skip
+    return bad(
+        "connection",
+        at,
+        served.trouble or "served no certificate",
+        "see that the web server listens there with TLS, and that no firewall is in front",
+    )
 
 
 def _agreement(name: str, answered: list[Served]) -> list[Finding]:
@@ -104,12 +115,19 @@ def _agreement(name: str, answered: list[Served]) -> list[Finding]:
     if len(leaves) < 2:
         return []
     told = "; ".join(f"{digest}… at {', '.join(addresses)}" for digest, addresses in leaves.items())
-    return [warn("addresses", name, f"its addresses serve different certificates: {told}",
-                 "install the current edition on the server behind each address")]  # fmt: skip
+    return [
+        warn(
+            "addresses",
+            name,
+            f"its addresses serve different certificates: {told}",
+            "install the current edition on the server behind each address",
+        )
+    ]
 
 
-def judge_chain(name: str, chain: tuple[x509.Certificate, ...], roots: list[x509.Certificate],
-                now: "datetime") -> tuple[list[Finding], str]:  # fmt: skip
+def judge_chain(
+    name: str, chain: tuple[x509.Certificate, ...], roots: list[x509.Certificate], now: "datetime"
+) -> tuple[list[Finding], str]:
     """Judge a chain as served for `name`; returns findings and the root that it leads to."""
     leaf = chain[0]
     again = f"inkstamp stamp {name}"

@@ -20,8 +20,9 @@ if TYPE_CHECKING:
 _MOST_ALTERNATES = 10
 
 
-def collect(workplace: "Workplace", account: Account, order: OrderRecord, key: keys.PrivateKey,
-            url: str) -> EditionRecord:  # fmt: skip
+def collect(
+    workplace: "Workplace", account: Account, order: OrderRecord, key: keys.PrivateKey, url: str
+) -> EditionRecord:
     """Download the chain of an order, verify it and write its edition.
 
     Raises:
@@ -31,24 +32,34 @@ def collect(workplace: "Workplace", account: Account, order: OrderRecord, key: k
     """
     chain, path = _choose_chain(workplace, account, url)
     leaf, pool = chain[0], chain[1:]
-    findings = judge_edition(leaf, pool, public_key=key.public_key(), names=order.names, roots=workplace.roots,
-                             moment=workplace.clock.now())  # fmt: skip
+    findings = judge_edition(
+        leaf, pool, public_key=key.public_key(), names=order.names, roots=workplace.roots, moment=workplace.clock.now()
+    )
     failed = [finding for finding in findings if finding.severity is Severity.BAD]
     if failed or path is None:
         raise EditionUnfit(
             f"the certificate that {order.authority} issued for “{order.certificate}” is not fit to be served",
-            where=url, findings=findings, advice="nothing was installed; when that is mended, run the command again",
-        )  # fmt: skip
+            where=url,
+            findings=findings,
+            advice="nothing was installed; when that is mended, run the command again",
+        )
     issuers = arrange(leaf, pool)
     files = EditionFiles(keys.to_pem(key), to_pem(leaf), [to_pem(each) for each in issuers])
     workplace.shelf.put(order.certificate, order.edition, files)
     known = facts(leaf)
     root = short_name(path.root.subject)
     edition = EditionRecord(
-        certificate=order.certificate, number=order.edition, names=known.names, issuer=known.issuer, root=root,
-        serial=known.serial, sha256=known.sha256, not_before=known.not_before, not_after=known.not_after,
+        certificate=order.certificate,
+        number=order.edition,
+        names=known.names,
+        issuer=known.issuer,
+        root=root,
+        serial=known.serial,
+        sha256=known.sha256,
+        not_before=known.not_before,
+        not_after=known.not_after,
         authority=order.authority,
-    )  # fmt: skip
+    )
     text = f"edition {edition.number} by “{known.issuer}” under “{root}”, valid until {stamp(known.not_after)}"
     workplace.ledger.add_edition(order, edition, text)
     return edition

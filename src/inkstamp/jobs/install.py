@@ -78,9 +78,11 @@ def prepare(workplace: "Workplace", name: str, entry: Certificate) -> list[_Chan
         tested = server.test()
         if tested.status != 0:
             raise ServerTrouble(
-                f"the configuration of server “{server_name}” is broken already", where=" ".join(tested.command),
-                said=tested.output, advice="mend it first; nothing was changed",
-            )  # fmt: skip
+                f"the configuration of server “{server_name}” is broken already",
+                where=" ".join(tested.command),
+                said=tested.output,
+                advice="mend it first; nothing was changed",
+            )
         changes += [_Change(server_name, each) for each in server.plan_install(entry.names, served, key)]
     return changes
 
@@ -117,8 +119,11 @@ def _take_effect(workplace: "Workplace", entry: Certificate, edition: EditionRec
         server.forget()
         tested = server.test()
         if tested.status != 0:
-            raise ServerTrouble(f"server “{server_name}” refuses the new configuration",
-                                where=" ".join(tested.command), said=tested.output)  # fmt: skip
+            raise ServerTrouble(
+                f"server “{server_name}” refuses the new configuration",
+                where=" ".join(tested.command),
+                said=tested.output,
+            )
         _reload(server)
         findings += [_look(workplace, server, name, edition) for name in entry.names]
     return findings
@@ -127,8 +132,12 @@ def _take_effect(workplace: "Workplace", entry: Certificate, edition: EditionRec
 def _reload(server: ServerKind) -> None:
     reloaded = server.reload()
     if reloaded.status != 0:
-        raise ServerTrouble(f"server “{server.name}” could not be reloaded", where=" ".join(reloaded.command),
-                            said=reloaded.output, advice="see that it is running")  # fmt: skip
+        raise ServerTrouble(
+            f"server “{server.name}” could not be reloaded",
+            where=" ".join(reloaded.command),
+            said=reloaded.output,
+            advice="see that it is running",
+        )
 
 
 def _look(workplace: "Workplace", server: ServerKind, name: str, edition: EditionRecord) -> Finding:
@@ -145,9 +154,10 @@ def _look(workplace: "Workplace", server: ServerKind, name: str, edition: Editio
             if workplace.clock.monotonic() > deadline:
                 raise ServerTrouble(
                     f"server “{server.name}” does not serve the new certificate for {name} after its reload",
-                    where=f"{address}:{port}", said=_seen(served),
+                    where=f"{address}:{port}",
+                    said=_seen(served),
                     advice="see the server's own error log; it may have kept its old configuration",
-                )  # fmt: skip
+                )
             workplace.clock.sleep(_LOOK_PAUSE)
     places = ", ".join(f"{address}:{port}" for address, port in endpoints)
     return good("installed", name, f"{server.name} serves edition {edition.number} at {places}")
@@ -180,5 +190,7 @@ def _put_back(workplace: "Workplace", record: InstallRecord, error: InkStampErro
     remove_tree(folder)
     if error is not None:
         said = ["all files are back as they were", *trouble]
-        again = f"then run `inkstamp stamp {record.certificate}`; edition {record.edition} is kept and needs no new order"
+        again = (
+            f"then run `inkstamp stamp {record.certificate}`; edition {record.edition} is kept and needs no new order"
+        )
         error.advice = "; ".join(filter(None, [", ".join(said), error.advice or "mend that", again]))

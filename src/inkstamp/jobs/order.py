@@ -136,16 +136,16 @@ class _Lead:
                 if problem.status not in _GONE:
                     raise
             drop(self._workplace, self._record, "the CA does not know it any more")
-            self._record = self._ledger.intend_order(
-                self._record.certificate, self._entry.authority, self._entry.names
-            )
+            self._record = self._ledger.intend_order(self._record.certificate, self._entry.authority, self._entry.names)
             self._key = self._order_key()
         elif not fresh:
             found = self._find_lost_order()
             if found is not None:
                 return found
-        self._step(f"orders a certificate for {len(self._entry.names)} name{'s'[: len(self._entry.names) > 1]} "
-                   f"at {self._entry.authority}")  # fmt: skip
+        self._step(
+            f"orders a certificate for {len(self._entry.names)} name{'s'[: len(self._entry.names) > 1]} "
+            f"at {self._entry.authority}"
+        )
         url, order = self._client.new_order(self._entry.names)
         self._opened(url)
         return Polled(order, None)
@@ -181,12 +181,13 @@ class _Lead:
                 raise CaMisbehaved("the CA's challenge has no usable token", where=challenge.url)
         self._step(f"puts up {len(pending)} proof{'s'[: len(pending) > 1]} and looks from outside")
         proofs = [
-            http_proof(each.identifier.value, challenge.token,
-                       key_authorization(challenge.token, self._account.thumbprint))
+            http_proof(
+                each.identifier.value, challenge.token, key_authorization(challenge.token, self._account.thumbprint)
+            )
             for each, challenge in pending
-        ]  # fmt: skip
+        ]
         prove.put_up(self._workplace, self._record, self._entry.via, proofs)
-        for finding in prove.see(self._workplace, proofs):
+        for finding in prove.see(self._workplace, self._entry.via, proofs):
             self._workplace.progress.found(self._record.certificate, finding)
         self._step("asks the CA to look")
         for authorization, challenge in pending:
@@ -198,10 +199,11 @@ class _Lead:
         wait = POLLING.next_wait(self._polls, self._waited, before.retry_after)
         if wait is None:
             raise StillWaiting(
-                f"the CA is still at work on order {self._record.id}", where=self._record.url,
+                f"the CA is still at work on order {self._record.id}",
+                where=self._record.url,
                 said=f"its status is “{before.order.status}” after {self._waited:.0f} s",
                 advice=f"run `inkstamp stamp {self._record.certificate}` later; it goes on with this order",
-            )  # fmt: skip
+            )
         if wait >= 1.0:
             self._workplace.progress.waits(f"the CA is at work ({before.order.status})", wait)
         self._workplace.clock.sleep(wait)
@@ -236,10 +238,17 @@ class _Lead:
 
     def _refused(self, order: Order, authorizations: Sequence[Authorization]) -> CaProblem:
         """End the order and gather every cause: the order's own words are often vague."""
-        newest = [self._newest(url, seen) for url, seen in self._seen.items()] if authorizations else [
-            self._client.authorization(url) for url in order.authorizations]  # fmt: skip
-        causes = [(each.identifier.value, challenge.error) for each in newest for challenge in each.challenges
-                  if challenge.error is not None]  # fmt: skip
+        newest = (
+            [self._newest(url, seen) for url, seen in self._seen.items()]
+            if authorizations
+            else [self._client.authorization(url) for url in order.authorizations]
+        )
+        causes = [
+            (each.identifier.value, challenge.error)
+            for each in newest
+            for challenge in each.challenges
+            if challenge.error is not None
+        ]
         lines = [f"{name}: {describe(problem)}" for name, problem in causes]
         if order.error is not None:
             lines.append(describe(order.error))

@@ -36,8 +36,11 @@ def check_ways(workplace: "Workplace", via: str, names: Sequence[str]) -> None:
         if not (found := book.look_up(name)).all
     ]
     if lost:
-        raise ProofFailed(f"the CA would not find {_first_and_count([each.subject for each in lost])}", findings=lost,
-                          advice="make the records, then run the same command again")  # fmt: skip
+        raise ProofFailed(
+            f"the CA would not find {_first_and_count([each.subject for each in lost])}",
+            findings=lost,
+            advice="make the records, then run the same command again",
+        )
 
 
 def put_up(workplace: "Workplace", order: OrderRecord, via: str, proofs: Sequence[HttpProof]) -> None:
@@ -57,21 +60,23 @@ def put_up(workplace: "Workplace", order: OrderRecord, via: str, proofs: Sequenc
         workplace.ledger.plan_proofs(extra)
 
 
-def see(workplace: "Workplace", proofs: Sequence[HttpProof]) -> list[Finding]:
+def see(workplace: "Workplace", via: str, proofs: Sequence[HttpProof]) -> list[Finding]:
     """Look at each proof from outside.
 
     Raises:
         ProofFailed: One cannot be seen somewhere; the findings say where, and the CA must not be asked.
 
     """
-    findings = [finding for proof in proofs for finding in look_at(proof, workplace.view)]
+    server = workplace.server(via)
+    findings = [finding for proof in proofs for finding in look_at(proof, workplace.view, server.answers_at)]
     lost = [finding for finding in findings if finding.severity is Severity.BAD]
     if lost:
         names = list(dict.fromkeys(finding.subject.partition(" ")[0] for finding in lost))
         raise ProofFailed(
             f"the proof for {_first_and_count(names)} cannot be seen from outside; the CA was not asked",
-            findings=findings, advice="mend that, then run the same command again; it goes on with this order",
-        )  # fmt: skip
+            findings=findings,
+            advice="mend that, then run the same command again; it goes on with this order",
+        )
     return findings
 
 

@@ -73,8 +73,13 @@ def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> tuple[int, l
     return len(names), [due for _, due in sorted(found, key=lambda pair: pair[0])]
 
 
-def renew(workplace: "Workplace", only: tuple[str, ...] = (), *, at_once: int = 1,
-          told: Callable[[Renewed], None] = lambda _renewed: None) -> Sweep:  # fmt: skip
+def renew(
+    workplace: "Workplace",
+    only: tuple[str, ...] = (),
+    *,
+    at_once: int = 1,
+    told: Callable[[Renewed], None] = lambda _renewed: None,
+) -> Sweep:
     """Renew what is due.
 
     Args:

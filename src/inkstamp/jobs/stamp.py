@@ -8,6 +8,7 @@ from inkstamp.config.load import is_entry_name
 from inkstamp.config.model import Certificate, Configuration, Server
 from inkstamp.config.write import save, with_entry
 from inkstamp.errors import UsageError
+from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity, bad, worst
 from inkstamp.ledger.records import EditionRecord, InstallState
 from inkstamp.pki.keys import KeyKind
@@ -16,6 +17,8 @@ from inkstamp.renewal.when import decide
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
+
+_SETTLING_SECONDS = 3.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -82,10 +85,11 @@ def make_plans(workplace: "Workplace", request: StampRequest) -> list[Plan]:
         if shared and not request.entry_name:
             missing = ", ".join(each for each in names if each not in shared)
             raise UsageError(
-                f"certificate “{name}” covers {', '.join(shared)} and not {missing}", where=str(workplace.config_file),
+                f"certificate “{name}” covers {', '.join(shared)} and not {missing}",
+                where=str(workplace.config_file),
                 advice=f"add {missing} to its names there and run `inkstamp stamp {name}`, or give the new "
-                       "certificate a name of its own with --as",
-            )  # fmt: skip
+                "certificate a name of its own with --as",
+            )
     return [_new_entry(workplace, request, names)]
 
 
@@ -93,8 +97,9 @@ def _refuse_choices(request: StampRequest, workplace: "Workplace") -> None:
     if request.entry_name or request.authority or request.via or request.install is not None or request.key:
         raise UsageError(
             "the certificate is configured already, so --as, --authority, --via, --install and --key cannot apply",
-            where=str(workplace.config_file), advice="leave the options out, or edit its table there",
-        )  # fmt: skip
+            where=str(workplace.config_file),
+            advice="leave the options out, or edit its table there",
+        )
 
 
 def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, ...]) -> Plan:
@@ -106,20 +111,26 @@ def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, 
         config = workplace.config
     authority = request.authority or _only(config.authority, "authority", "--authority")
     via = request.via or _only_serving(workplace, config, names)
-    for table, known, given in (("authority", config.authority, [authority]),
-                                ("server", config.server, [via, *(request.install or ())])):  # fmt: skip
+    for table, known, given in (
+        ("authority", config.authority, [authority]),
+        ("server", config.server, [via, *(request.install or ())]),
+    ):
         for each in given:
             if each not in known:
-                raise UsageError(f"there is no {table} “{each}” in the configuration", where=str(workplace.config_file),
-                                 advice=f"known: {', '.join(known) or 'none'}")  # fmt: skip
+                raise UsageError(
+                    f"there is no {table} “{each}” in the configuration",
+                    where=str(workplace.config_file),
+                    advice=f"known: {', '.join(known) or 'none'}",
+                )
     name = request.entry_name or _short_name(names, config)
     if not is_entry_name(name):
         raise UsageError(f"“{name}” cannot name a certificate", advice="use lower-case letters, digits and hyphens")
     if name in config.certificate:
         raise UsageError(f"there is a certificate “{name}” already", advice="choose another name with --as")
     install = (via,) if request.install is None else request.install
-    entry = Certificate(names=names, authority=authority, via=via, install=install,
-                        key=request.key or KeyKind.ECDSA_P256)  # fmt: skip
+    entry = Certificate(
+        names=names, authority=authority, via=via, install=install, key=request.key or KeyKind.ECDSA_P256
+    )
     return Plan(name=name, entry=entry, new_server=new_server, write=True)
 
 
@@ -128,9 +139,11 @@ def _discover_server(workplace: "Workplace") -> tuple[str, Server]:
 
     found = discover()
     if found is None:
-        raise UsageError("no server is configured, and no nginx is found on this machine",
-                         where=str(workplace.config_file),
-                         advice='add a table [server.NAME] with kind = "nginx" and its main_file')  # fmt: skip
+        raise UsageError(
+            "no server is configured, and no nginx is found on this machine",
+            where=str(workplace.config_file),
+            advice='add a table [server.NAME] with kind = "nginx" and its main_file',
+        )
     return found
 
 
@@ -152,12 +165,13 @@ def _only_serving(workplace: "Workplace", config: Configuration, names: Sequence
     """Return the one server that has a virtual host for the first name; the only server if there is just one."""
     if len(config.server) == 1:
         return next(iter(config.server))
-    serving = [name for name in config.server
-               if any(names[0] in site.names for site in workplace.server(name).sites())]  # fmt: skip
+    serving = [name for name in config.server if any(names[0] in site.names for site in workplace.server(name).sites())]
     if len(serving) == 1:
         return serving[0]
-    raise UsageError(f"{len(serving)} of the servers {', '.join(config.server)} have a virtual host for {names[0]}",
-                     advice="say with --via which one carries the proof, and with --install which ones get it")  # fmt: skip
+    raise UsageError(
+        f"{len(serving)} of the servers {', '.join(config.server)} have a virtual host for {names[0]}",
+        advice="say with --via which one carries the proof, and with --install which ones get it",
+    )
 
 
 def _short_name(names: Sequence[str], config: Configuration) -> str:
@@ -191,8 +205,9 @@ def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
     check_ways(workplace, plan.entry.via, plan.entry.names)
 
 
-def carry_out(workplace: "Workplace", plan: Plan, *, anew: bool = False,
-              said: Callable[[Plan], None] = lambda _plan: None) -> Outcome:  # fmt: skip
+def carry_out(
+    workplace: "Workplace", plan: Plan, *, anew: bool = False, said: Callable[[Plan], None] = lambda _plan: None
+) -> Outcome:
     """Do the round for one certificate, from wherever an earlier run left it.
 
     Args:
@@ -207,8 +222,9 @@ def carry_out(workplace: "Workplace", plan: Plan, *, anew: bool = False,
         edition = _good_edition(workplace, plan, anew=anew)
         issued = edition is None
         if edition is not None and is_installed(workplace, edition, plan.entry):
-            return Outcome(name=plan.name, edition=edition, issued=False, installed=False,
-                           servers=plan.entry.install, findings=())  # fmt: skip
+            return Outcome(
+                name=plan.name, edition=edition, issued=False, installed=False, servers=plan.entry.install, findings=()
+            )
         if edition is None:
             check_beforehand(workplace, plan)
         said(plan)
@@ -218,26 +234,50 @@ def carry_out(workplace: "Workplace", plan: Plan, *, anew: bool = False,
 
             edition = obtain(workplace, plan.name, plan.entry)
         findings = _install(workplace, plan, edition)
-    return Outcome(name=plan.name, edition=edition, issued=issued, installed=bool(plan.entry.install),
-                   servers=plan.entry.install, findings=tuple(findings))  # fmt: skip
+    return Outcome(
+        name=plan.name,
+        edition=edition,
+        issued=issued,
+        installed=bool(plan.entry.install),
+        servers=plan.entry.install,
+        findings=tuple(findings),
+    )
 
 
 def look_afterwards(workplace: "Workplace", outcome: Outcome) -> Outcome:
     """Look at the outcome's names the way the public does, and add what is not as it should be."""
     from inkstamp.jobs.check import look
 
-    reports = [look(workplace, name, workplace.roots) for name in workplace.certificate(outcome.name).names]
+    names = workplace.certificate(outcome.name).names
+    deadline = workplace.clock.monotonic() + _SETTLING_SECONDS
+    while True:
+        reports = [look(workplace, name, workplace.roots) for name in names]
+        strangers = [each for each in reports if each.chain and each.chain[0].sha256 != outcome.edition.sha256]
+        # For a moment after a reload the workers of before still take connections.
+        if not strangers or workplace.clock.monotonic() > deadline:
+            break
+        workplace.clock.sleep(0.1)
     seen = [finding for report in reports for finding in report.findings if finding.severity is not Severity.GOOD]
-    for report in reports:
-        if report.chain and report.chain[0].sha256 != outcome.edition.sha256:
-            seen.append(bad("edition", report.name, f"the public is served another certificate than edition "
-                            f"{outcome.edition.number} (serial {report.chain[0].serial})",
-                            "another machine or a proxy answers for it; install the edition there too"))  # fmt: skip
+    seen += [
+        bad(
+            "edition",
+            each.name,
+            f"the public is served another certificate than edition {outcome.edition.number} "
+            f"(serial {each.chain[0].serial})",
+            "another machine or a proxy answers for it; install the edition there too",
+        )
+        for each in strangers
+    ]
     return replace(outcome, findings=(*outcome.findings, *seen))
 
 
 def settle(workplace: "Workplace", name: str) -> None:
-    """Put back what an interrupted install left, before anything is looked at; the caller holds the certificate."""
+    """Clear away what an interrupted run left, before anything is looked at; the caller holds the certificate.
+
+    An install that was cut short is put back; the key of an order that is ended (the edition has it) is removed.
+    """
+    for order_id in workplace.ledger.ended_orders(name):
+        remove_tree(workplace.home / "orders" / str(order_id))
     begun = workplace.ledger.installs(name, InstallState.BEGUN)
     if begun:
         from inkstamp.jobs.install import recover

@@ -56,20 +56,30 @@ def all_statuses(workplace: "Workplace") -> list[CertificateStatus]:
         edition = editions.get(name)
         decision = decide(edition.not_before, edition.not_after, now) if edition else None
         standing = _standing(edition, orders[name][0] if name in orders else None, installs.get(name), now)
-        found.append(CertificateStatus(
-            name=name, names=entry.names, authority=entry.authority, servers=entry.install, standing=standing,
-            edition=edition.number if edition else None,
-            not_after=edition.not_after if edition else None,
-            days_left=whole_days(edition.not_after, now) if edition else None,
-            renews_at=decision.at if decision else None, next_command=_next_command(name, standing),
-        ))  # fmt: skip
+        found.append(
+            CertificateStatus(
+                name=name,
+                names=entry.names,
+                authority=entry.authority,
+                servers=entry.install,
+                standing=standing,
+                edition=edition.number if edition else None,
+                not_after=edition.not_after if edition else None,
+                days_left=whole_days(edition.not_after, now) if edition else None,
+                renews_at=decision.at if decision else None,
+                next_command=_next_command(name, standing),
+            )
+        )
     rank = list(Standing)
     far = 1 << 30
-    return sorted(found, key=lambda each: (rank.index(each.standing), far if each.days_left is None else each.days_left))
+    return sorted(
+        found, key=lambda each: (rank.index(each.standing), far if each.days_left is None else each.days_left)
+    )
 
 
-def _standing(edition: EditionRecord | None, order: OrderRecord | None, install: InstallRecord | None,
-              now: datetime) -> Standing:  # fmt: skip
+def _standing(
+    edition: EditionRecord | None, order: OrderRecord | None, install: InstallRecord | None, now: datetime
+) -> Standing:
     decision = decide(edition.not_before, edition.not_after, now) if edition else None
     wanting = decision is None or decision.due
     if edition is not None and now > edition.not_after:

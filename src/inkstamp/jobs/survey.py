@@ -60,9 +60,11 @@ def survey(workplace: "Workplace") -> list[SiteReport]:
 
         found = discover()
         if found is None:
-            raise UsageError("no server is configured, and no nginx is found on this machine",
-                             where=str(workplace.config_file),
-                             advice='add a table [server.NAME] with kind = "nginx" and its main_file')  # fmt: skip
+            raise UsageError(
+                "no server is configured, and no nginx is found on this machine",
+                where=str(workplace.config_file),
+                advice='add a table [server.NAME] with kind = "nginx" and its main_file',
+            )
         servers = [make_server(*found, View())]
     now = workplace.clock.now()
     return [_report(site, server.host.read, now) for server in servers for site in server.sites()]

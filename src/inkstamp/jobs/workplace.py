@@ -30,8 +30,15 @@ _SERVER_PATIENCE = 180.0
 class Workplace:
     """One run's surroundings; safe to share between threads."""
 
-    def __init__(self, config_file: Path, home: Path, *, clock: Clock | None = None,
-                 progress: Progress | None = None, command: str = "") -> None:  # fmt: skip
+    def __init__(
+        self,
+        config_file: Path,
+        home: Path,
+        *,
+        clock: Clock | None = None,
+        progress: Progress | None = None,
+        command: str = "",
+    ) -> None:
         self.config_file = config_file
         self.home = home
         self.clock = clock or SystemClock()
@@ -60,8 +67,11 @@ class Workplace:
             return self.config.certificate[name]
         except KeyError:
             known = ", ".join(list(self.config.certificate)[:10]) or "none"
-            raise UsageError(f"there is no certificate “{name}” in the configuration", where=str(self.config_file),
-                             advice=f"known: {known}") from None  # fmt: skip
+            raise UsageError(
+                f"there is no certificate “{name}” in the configuration",
+                where=str(self.config_file),
+                advice=f"known: {known}",
+            ) from None
 
     @property
     def ledger(self) -> "Ledger":
@@ -90,8 +100,12 @@ class Workplace:
         from inkstamp.view.point import View, read_resolver
 
         view = self.config.view
-        return View(resolver=read_resolver(view.resolver), http_port=view.http_port, https_port=view.https_port,
-                    roots=Path(view.roots) if view.roots else None)  # fmt: skip
+        return View(
+            resolver=read_resolver(view.resolver),
+            http_port=view.http_port,
+            https_port=view.https_port,
+            roots=Path(view.roots) if view.roots else None,
+        )
 
     @property
     def roots(self) -> "list[X509Certificate]":
@@ -113,8 +127,11 @@ class Workplace:
             if name not in self._servers:
                 entry = self.config.server.get(name)
                 if entry is None:
-                    raise ConfigurationError(f"there is no server “{name}”", where=str(self.config_file),
-                                             advice=f"add a table [server.{name}]")  # fmt: skip
+                    raise ConfigurationError(
+                        f"there is no server “{name}”",
+                        where=str(self.config_file),
+                        advice=f"add a table [server.{name}]",
+                    )
                 self._servers[name] = make_server(name, entry, self.view)
             return self._servers[name]
 

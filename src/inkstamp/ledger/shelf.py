@@ -1,7 +1,7 @@
 """The shelf: one folder an edition, its files, and the link to the current one.
 
-    HOME/shelf/CERTIFICATE/0003/key.pem leaf.pem issuers.pem served.pem
-    HOME/shelf/CERTIFICATE/current -> 0003
+HOME/shelf/CERTIFICATE/0003/key.pem leaf.pem issuers.pem served.pem
+HOME/shelf/CERTIFICATE/current -> 0003
 """
 
 import os
@@ -84,8 +84,11 @@ class Shelf:
         if folder.is_dir():
             if read_bytes(folder / "leaf.pem") == files.leaf and read_bytes(folder / "key.pem") == files.key:
                 return folder
-            raise FileTrouble(f"{folder} holds another certificate", where=str(folder),
-                              advice="move that folder away and run the command again")  # fmt: skip
+            raise FileTrouble(
+                f"{folder} holds another certificate",
+                where=str(folder),
+                advice="move that folder away and run the command again",
+            )
         partial = private_folder(self.of(certificate)) / f".{folder.name}.part"
         remove_tree(partial)
         try:

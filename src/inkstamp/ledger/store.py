@@ -87,8 +87,9 @@ class Ledger:
         elif version != schema.VERSION:
             raise LedgerTrouble(
                 f"the ledger is of version {version}, this program writes version {schema.VERSION}",
-                where=str(self._file), advice="use the release of Ink Stamp that wrote it, or a newer one",
-            )  # fmt: skip
+                where=str(self._file),
+                advice="use the release of Ink Stamp that wrote it, or a newer one",
+            )
 
     @contextmanager
     def _trouble(self) -> Iterator[None]:
@@ -96,12 +97,18 @@ class Ledger:
             yield
         except DBAPIError as error:
             raise LedgerTrouble(
-                "the ledger cannot be used", where=str(self._file), said=str(error.orig),
+                "the ledger cannot be used",
+                where=str(self._file),
+                said=str(error.orig),
                 advice="check free space and rights there; nothing that was recorded is lost",
-            ) from error  # fmt: skip
+            ) from error
         except OSError as error:
-            raise LedgerTrouble("the ledger cannot be opened", where=str(self._file),
-                                said=error.strerror or str(error), advice="check the rights there") from error  # fmt: skip
+            raise LedgerTrouble(
+                "the ledger cannot be opened",
+                where=str(self._file),
+                said=error.strerror or str(error),
+                advice="check the rights there",
+            ) from error
 
     @contextmanager
     def _write(self) -> Iterator[Connection]:
@@ -134,7 +141,9 @@ class Ledger:
         if self._run is not None:
             with suppress(LedgerTrouble), self._write() as connection:  # the run's own error is told already
                 connection.execute(
-                    update(schema.run).where(schema.run.c.id == self._run).values(ended=self._now(), exit_status=exit_status)
+                    update(schema.run)
+                    .where(schema.run.c.id == self._run)
+                    .values(ended=self._now(), exit_status=exit_status)
                 )
 
     def _now(self) -> int:
@@ -142,9 +151,10 @@ class Ledger:
 
     def _note(self, connection: Connection, what: str, text: str, certificate: str) -> None:
         connection.execute(
-            insert(schema.event).values(at=self._now(), run=self._run_id(connection), certificate=certificate,
-                                        what=what, text=text)
-        )  # fmt: skip
+            insert(schema.event).values(
+                at=self._now(), run=self._run_id(connection), certificate=certificate, what=what, text=text
+            )
+        )
 
     def note(self, what: str, text: str, certificate: str = "") -> None:
         """Record that something happened."""
@@ -158,8 +168,17 @@ class Ledger:
             query = query.where(schema.event.c.certificate == certificate)
         with self._read() as connection:
             rows = connection.execute(query.limit(limit)).all()
-        return [EventRecord(at=_moment(row.at), run=row.run, command=row.command, certificate=row.certificate,
-                            what=row.what, text=row.text) for row in reversed(rows)]  # fmt: skip
+        return [
+            EventRecord(
+                at=_moment(row.at),
+                run=row.run,
+                command=row.command,
+                certificate=row.certificate,
+                what=row.what,
+                text=row.text,
+            )
+            for row in reversed(rows)
+        ]
 
     # Accounts
 
@@ -169,15 +188,23 @@ class Ledger:
             row = connection.execute(select(schema.account).where(schema.account.c.authority == authority)).first()
         if row is None:
             return None
-        return AccountRecord(authority=row.authority, directory=row.directory, url=row.url, contact=row.contact,
-                             opened=_moment(row.opened))  # fmt: skip
+        return AccountRecord(
+            authority=row.authority,
+            directory=row.directory,
+            url=row.url,
+            contact=row.contact,
+            opened=_moment(row.opened),
+        )
 
     def save_account(self, authority: str, *, directory: str, url: str, contact: str) -> None:
         """Record the account at an authority, in the place of an earlier one."""
         with self._write() as connection:
             connection.execute(delete(schema.account).where(schema.account.c.authority == authority))
-            connection.execute(insert(schema.account).values(authority=authority, directory=directory, url=url,
-                                                             contact=contact, opened=self._now()))  # fmt: skip
+            connection.execute(
+                insert(schema.account).values(
+                    authority=authority, directory=directory, url=url, contact=contact, opened=self._now()
+                )
+            )
             self._note(connection, "account", f"account at {authority}: {url}", "")
 
     # Orders
@@ -203,6 +230,14 @@ class Ledger:
         with self._read() as connection:
             return {row.id: row.certificate for row in connection.execute(query)}
 
+    def ended_orders(self, certificate: str) -> list[int]:
+        """Return the ids of the certificate's orders that are ended."""
+        query = select(schema.order.c.id).where(
+            schema.order.c.certificate == certificate, schema.order.c.state.not_in(OPEN_STATES)
+        )
+        with self._read() as connection:
+            return list(connection.execute(query).scalars())
+
     def order_urls(self, authority: str) -> set[str]:
         """Return the URLs of all orders at an authority that are known here."""
         query = select(schema.order.c.url).where(schema.order.c.authority == authority)
@@ -223,15 +258,33 @@ class Ledger:
                 select(func.max(schema.order.c.edition)).where(schema.order.c.certificate == certificate)
             ).scalar()
             now, number = self._now(), (last or 0) + 1
-            row = connection.execute(insert(schema.order).values(
-                certificate=certificate, authority=authority, names=list(names), url="", edition=number,
-                state=OrderState.INTENDED.value, opened=now, changed=now))  # fmt: skip
+            row = connection.execute(
+                insert(schema.order).values(
+                    certificate=certificate,
+                    authority=authority,
+                    names=list(names),
+                    url="",
+                    edition=number,
+                    state=OrderState.INTENDED.value,
+                    opened=now,
+                    changed=now,
+                )
+            )
             identity = row.inserted_primary_key[0]  # type: ignore[index]
-        return OrderRecord(id=identity, certificate=certificate, authority=authority, names=tuple(names),
-                           state=OrderState.INTENDED, url="", edition=number, opened=_moment(now))  # fmt: skip
+        return OrderRecord(
+            id=identity,
+            certificate=certificate,
+            authority=authority,
+            names=tuple(names),
+            state=OrderState.INTENDED,
+            url="",
+            edition=number,
+            opened=_moment(now),
+        )
 
-    def move_order(self, order: OrderRecord, state: OrderState, what: str = "", text: str = "",
-                   url: str | None = None) -> OrderRecord:  # fmt: skip
+    def move_order(
+        self, order: OrderRecord, state: OrderState, what: str = "", text: str = "", url: str | None = None
+    ) -> OrderRecord:
         """Move an order to another state, with an event when `what` is given; returns the record as it now is."""
         check_order_move(order.state, state, order.id)
         values: dict[str, Any] = {"state": state.value, "changed": self._now()}
@@ -241,22 +294,35 @@ class Ledger:
             connection.execute(update(schema.order).where(schema.order.c.id == order.id).values(values))
             if what:
                 self._note(connection, what, text, order.certificate)
-        return OrderRecord(id=order.id, certificate=order.certificate, authority=order.authority, names=order.names,
-                           state=state, url=order.url if url is None else url, edition=order.edition,
-                           opened=order.opened)  # fmt: skip
+        return OrderRecord(
+            id=order.id,
+            certificate=order.certificate,
+            authority=order.authority,
+            names=order.names,
+            state=state,
+            url=order.url if url is None else url,
+            edition=order.edition,
+            opened=order.opened,
+        )
 
     # Proofs
 
-    def plan_proofs(self, proofs: Iterable[tuple[int, str, str, tuple[str, ...], tuple[int, ...]]]) -> list[ProofRecord]:
+    def plan_proofs(
+        self, proofs: Iterable[tuple[int, str, str, tuple[str, ...], tuple[int, ...]]]
+    ) -> list[ProofRecord]:
         """Record proofs before they are put up: order, server, root, parts, folders that will be made."""
         records = []
         with self._write() as connection:
             for order_id, server, root, parts, made in proofs:
-                row = connection.execute(insert(schema.proof).values(
-                    order_id=order_id, server=server, root=root, parts=list(parts), made=list(made)))  # fmt: skip
+                row = connection.execute(
+                    insert(schema.proof).values(
+                        order_id=order_id, server=server, root=root, parts=list(parts), made=list(made)
+                    )
+                )
                 identity = row.inserted_primary_key[0]  # type: ignore[index]
-                records.append(ProofRecord(id=identity, order_id=order_id, server=server, root=root, parts=parts,
-                                           made=made))  # fmt: skip
+                records.append(
+                    ProofRecord(id=identity, order_id=order_id, server=server, root=root, parts=parts, made=made)
+                )
         return records
 
     def proofs(self, order_id: int | None = None) -> list[ProofRecord]:
@@ -266,8 +332,17 @@ class Ledger:
             query = query.where(schema.proof.c.order_id == order_id)
         with self._read() as connection:
             rows = connection.execute(query).all()
-        return [ProofRecord(id=row.id, order_id=row.order_id, server=row.server, root=row.root,
-                            parts=tuple(row.parts), made=tuple(row.made)) for row in rows]  # fmt: skip
+        return [
+            ProofRecord(
+                id=row.id,
+                order_id=row.order_id,
+                server=row.server,
+                root=row.root,
+                parts=tuple(row.parts),
+                made=tuple(row.made),
+            )
+            for row in rows
+        ]
 
     def forget_proofs(self, proofs: Sequence[ProofRecord]) -> None:
         """Strike out proofs that were taken down."""
@@ -281,13 +356,25 @@ class Ledger:
         """Record an issued certificate and end its order, in one transaction."""
         check_order_move(order.state, OrderState.ISSUED, order.id)
         with self._write() as connection:
-            connection.execute(insert(schema.edition).values(
-                certificate=edition.certificate, number=edition.number, names=list(edition.names),
-                authority=edition.authority, issuer=edition.issuer, root=edition.root, serial=edition.serial,
-                sha256=edition.sha256, not_before=_seconds(edition.not_before), not_after=_seconds(edition.not_after),
-            ))  # fmt: skip
-            connection.execute(update(schema.order).where(schema.order.c.id == order.id).values(
-                state=OrderState.ISSUED.value, changed=self._now()))  # fmt: skip
+            connection.execute(
+                insert(schema.edition).values(
+                    certificate=edition.certificate,
+                    number=edition.number,
+                    names=list(edition.names),
+                    authority=edition.authority,
+                    issuer=edition.issuer,
+                    root=edition.root,
+                    serial=edition.serial,
+                    sha256=edition.sha256,
+                    not_before=_seconds(edition.not_before),
+                    not_after=_seconds(edition.not_after),
+                )
+            )
+            connection.execute(
+                update(schema.order)
+                .where(schema.order.c.id == order.id)
+                .values(state=OrderState.ISSUED.value, changed=self._now())
+            )
             self._note(connection, "issued", text, order.certificate)
 
     def newest_editions(self, certificate: str = "") -> dict[str, EditionRecord]:
@@ -309,17 +396,31 @@ class Ledger:
         """Record that servers are about to be changed; what stood there must be saved already by `id`'s owner."""
         now = self._clock.now()
         with self._write() as connection:
-            row = connection.execute(insert(schema.install).values(
-                certificate=certificate, edition=edition, servers=list(servers), state=InstallState.BEGUN.value,
-                at=_seconds(now)))  # fmt: skip
+            row = connection.execute(
+                insert(schema.install).values(
+                    certificate=certificate,
+                    edition=edition,
+                    servers=list(servers),
+                    state=InstallState.BEGUN.value,
+                    at=_seconds(now),
+                )
+            )
             identity = row.inserted_primary_key[0]  # type: ignore[index]
-        return InstallRecord(id=identity, certificate=certificate, edition=edition, servers=tuple(servers),
-                             state=InstallState.BEGUN, at=now)  # fmt: skip
+        return InstallRecord(
+            id=identity,
+            certificate=certificate,
+            edition=edition,
+            servers=tuple(servers),
+            state=InstallState.BEGUN,
+            at=now,
+        )
 
     def end_install(self, install: InstallRecord, state: InstallState, what: str, text: str) -> None:
         """Record how an install ended."""
         with self._write() as connection:
-            connection.execute(update(schema.install).where(schema.install.c.id == install.id).values(state=state.value))
+            connection.execute(
+                update(schema.install).where(schema.install.c.id == install.id).values(state=state.value)
+            )
             self._note(connection, what, text, install.certificate)
 
     def installs(self, certificate: str = "", state: InstallState | None = None) -> list[InstallRecord]:
@@ -332,19 +433,42 @@ class Ledger:
             query = query.where(schema.install.c.state == state.value)
         with self._read() as connection:
             rows = connection.execute(query).all()
-        return [InstallRecord(id=row.id, certificate=row.certificate, edition=row.edition,
-                              servers=tuple(row.servers), state=InstallState(row.state), at=_moment(row.at))
-                for row in rows]  # fmt: skip
+        return [
+            InstallRecord(
+                id=row.id,
+                certificate=row.certificate,
+                edition=row.edition,
+                servers=tuple(row.servers),
+                state=InstallState(row.state),
+                at=_moment(row.at),
+            )
+            for row in rows
+        ]
 
 
 def _order(row: Row[Any]) -> OrderRecord:
-    return OrderRecord(id=row.id, certificate=row.certificate, authority=row.authority, names=tuple(row.names),
-                       state=OrderState(row.state), url=row.url, edition=row.edition, opened=_moment(row.opened))  # fmt: skip
+    return OrderRecord(
+        id=row.id,
+        certificate=row.certificate,
+        authority=row.authority,
+        names=tuple(row.names),
+        state=OrderState(row.state),
+        url=row.url,
+        edition=row.edition,
+        opened=_moment(row.opened),
+    )
 
 
 def _edition(row: Row[Any]) -> EditionRecord:
     return EditionRecord(
-        certificate=row.certificate, number=row.number, names=tuple(row.names), issuer=row.issuer, root=row.root,
-        serial=row.serial, sha256=row.sha256, not_before=_moment(row.not_before), not_after=_moment(row.not_after),
+        certificate=row.certificate,
+        number=row.number,
+        names=tuple(row.names),
+        issuer=row.issuer,
+        root=row.root,
+        serial=row.serial,
+        sha256=row.sha256,
+        not_before=_moment(row.not_before),
+        not_after=_moment(row.not_after),
         authority=row.authority,
-    )  # fmt: skip
+    )

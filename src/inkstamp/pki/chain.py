@@ -152,14 +152,25 @@ def judge_edition(
         findings.append(good("dates", subject, f"valid until {until}"))
     else:
         span = f"valid from {stamp(leaf.not_valid_before_utc)} to {until}"
-        findings.append(bad("dates", subject, f"{span}, and now it is {stamp(moment)}",
-                            "check this machine's clock before anything else"))  # fmt: skip
+        findings.append(
+            bad(
+                "dates",
+                subject,
+                f"{span}, and now it is {stamp(moment)}",
+                "check this machine's clock before anything else",
+            )
+        )
     paths = find_paths(leaf, pool, roots, moment)
     if paths:
         findings.append(good("chain", subject, f"leads to the root “{short_name(paths[0].root.subject)}”"))
     else:
         top = (leaf, *arrange(leaf, pool))[-1]
-        findings.append(bad("chain", subject,
-                            f"ends at “{short_name(top.issuer)}”, which is not among the trusted roots",
-                            "if this CA is private, name its root with `roots` under [view]"))  # fmt: skip
+        findings.append(
+            bad(
+                "chain",
+                subject,
+                f"ends at “{short_name(top.issuer)}”, which is not among the trusted roots",
+                "if this CA is private, name its root with `roots` under [view]",
+            )
+        )
     return findings

@@ -49,9 +49,10 @@ def from_pem(data: bytes, where: str) -> PrivateKey:
         key = serialization.load_pem_private_key(data, password=None)
     except (ValueError, TypeError, UnsupportedAlgorithm) as error:
         raise ConfigurationError(
-            f"{where} does not hold a private key that can be read", where=where,
+            f"{where} does not hold a private key that can be read",
+            where=where,
             advice="put back the right file, or move it away to have a new key made",
-        ) from error  # fmt: skip
+        ) from error
     if isinstance(key, ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey):
         return key
     raise ConfigurationError(

@@ -124,8 +124,9 @@ def plant(root: str, parts: tuple[str, ...], data: bytes) -> Planted:
         with suppress(FileNotFoundError):
             return _plant_once(root, parts, data)
     path = "/".join((root.rstrip("/"), *parts))
-    raise FileTrouble(f"{path} is taken away while it is being written", where=path,
-                      advice="see which program cleans that folder")  # fmt: skip
+    raise FileTrouble(
+        f"{path} is taken away while it is being written", where=path, advice="see which program cleans that folder"
+    )
 
 
 def _plant_once(root: str, parts: tuple[str, ...], data: bytes) -> Planted:
@@ -163,10 +164,11 @@ def _enter(part: str, folder: int, path: str) -> int:
                 raise
         kind = "a symbolic link" if stat.S_ISLNK(found.st_mode) else "not a folder"
         raise FileTrouble(
-            f"“{part}” on the way to {path} is {kind}; no link of a customer's is followed", where=path,
+            f"“{part}” on the way to {path} is {kind}; no link of a customer's is followed",
+            where=path,
             said=f"it belongs to user {found.st_uid}",
             advice=f"remove “{part}” there, or make it a real folder",
-        ) from error  # fmt: skip
+        ) from error
 
 
 def _write(name: str, folder: int, data: bytes, path: str) -> None:
@@ -223,10 +225,11 @@ def check_root(root: str, parts: tuple[str, ...]) -> None:
         if not os.access(".", os.W_OK | os.X_OK, dir_fd=opened[-1], effective_ids=True):
             owner = os.fstat(opened[-1]).st_uid
             raise FileTrouble(
-                f"cannot write below the document root {root}", where=path,
+                f"cannot write below the document root {root}",
+                where=path,
                 said=f"it belongs to user {owner} and this run is user {os.geteuid()}",
                 advice="run the command as root or as the folder's owner",
-            )  # fmt: skip
+            )
     finally:
         for each in opened:
             os.close(each)

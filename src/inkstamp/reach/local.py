@@ -41,13 +41,21 @@ class LocalHost:
     def run(self, command: Sequence[str], seconds: float) -> Ran:
         try:
             program = shutil.which(command[0], path=_SEARCH) or command[0]
-            done = subprocess.run([program, *command[1:]], stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
-                                  stderr=subprocess.PIPE, timeout=seconds, check=False)  # fmt: skip
+            done = subprocess.run(
+                [program, *command[1:]],
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.PIPE,
+                timeout=seconds,
+                check=False,
+            )
         except OSError as error:
             raise ServerTrouble(
-                f"cannot start {command[0]}", where=command[0], said=error.strerror or str(error),
+                f"cannot start {command[0]}",
+                where=command[0],
+                said=error.strerror or str(error),
                 advice="install it, or give its path with `program` in the server's table",
-            ) from error  # fmt: skip
+            ) from error
         except subprocess.TimeoutExpired as error:
             raise ServerTrouble(f"{' '.join(command)} did not end within {seconds:.0f} s", where=command[0]) from error
         output = (done.stdout + done.stderr)[:_MOST_OUTPUT].decode("utf-8", "replace").strip()

@@ -69,6 +69,10 @@ class ServerKind(Protocol):
         """Return the folders that answer the path `parts` for the public at `name`; ServerTrouble when none does."""
         ...
 
+    def answers_at(self, name: str, address: str) -> bool:
+        """Tell whether `name` is answered by this server at that IP address, as far as its configuration says."""
+        ...
+
     def forget(self) -> None:
         """Read the configuration anew when it is asked about next."""
         ...

@@ -11,6 +11,11 @@ def make_server(name: str, entry: Server, view: View) -> ServerKind:
     """Make the server that a `[server.NAME]` table describes."""
     kinds = {"nginx": NginxServer}
     return kinds[entry.kind](
-        name, LocalHost(), program=entry.program, main_file=entry.main_file, prefix=entry.prefix,
-        http_port=view.http_port, https_port=view.https_port,
-    )  # fmt: skip
+        name,
+        LocalHost(),
+        program=entry.program,
+        main_file=entry.main_file,
+        prefix=entry.prefix,
+        http_port=view.http_port,
+        https_port=view.https_port,
+    )

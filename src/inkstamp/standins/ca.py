@@ -95,8 +95,9 @@ class SimulatedCa:
         threading.Thread(target=self._server.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True).start()
         return self
 
-    def __exit__(self, _kind: type[BaseException] | None, _error: BaseException | None,
-                 _trace: TracebackType | None) -> None:  # fmt: skip
+    def __exit__(
+        self, _kind: type[BaseException] | None, _error: BaseException | None, _trace: TracebackType | None
+    ) -> None:
         self._server.shutdown()
         self._server.server_close()
 
@@ -168,8 +169,9 @@ class _AcmeHandler(BaseHTTPRequestHandler):
         self.ca.take_nonce(nonce)
         return jwk, header.get("kid", "").rpartition("/")[2], payload
 
-    def _route(self, kind: str, identity: str, jwk: dict[str, str], account: str,
-               payload: dict[str, Any] | None) -> None:  # fmt: skip
+    def _route(
+        self, kind: str, identity: str, jwk: dict[str, str], account: str, payload: dict[str, Any] | None
+    ) -> None:
         state = self.ca.state
         if kind == "new-account":
             status, made, shown = state.new_account(jwk, payload or {})
@@ -189,8 +191,11 @@ class _AcmeHandler(BaseHTTPRequestHandler):
             self._reply(200, state.order(identity))
         elif kind == "finalize":
             state.find_order(identity, account)
-            self._reply(200, state.finalize(identity, unb64url((payload or {}).get("csr", ""))),
-                        Location=state.url("order", identity))  # fmt: skip
+            self._reply(
+                200,
+                state.finalize(identity, unb64url((payload or {}).get("csr", ""))),
+                Location=state.url("order", identity),
+            )
         else:
             self._route_proofs(kind, identity, jwk, payload)
 

@@ -192,14 +192,21 @@ class CaState:
         if found is None:
             raise Refusal(404, "malformed", "no such authorization")
         strange = {"type": "lighthouse-01", "url": self.url("challenge", "0"), "status": "pending", "beam": 3}
-        return {"identifier": {"type": "dns", "value": found.name}, "status": found.status,
-                "challenges": [strange, self.challenge(identity)]}  # fmt: skip
+        return {
+            "identifier": {"type": "dns", "value": found.name},
+            "status": found.status,
+            "challenges": [strange, self.challenge(identity)],
+        }
 
     def challenge(self, identity: str) -> dict[str, Any]:
         """RFC 8555 section 8.3."""
         found = self._authorizations[identity]
-        shown = {"type": "http-01", "url": self.url("challenge", identity), "token": found.token,
-                 "status": found.challenge_status}  # fmt: skip
+        shown = {
+            "type": "http-01",
+            "url": self.url("challenge", identity),
+            "token": found.token,
+            "status": found.challenge_status,
+        }
         return shown | ({"error": found.error} if found.error else {})
 
     def answer(self, identity: str, jwk: dict[str, str]) -> dict[str, Any]:

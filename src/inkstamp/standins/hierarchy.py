@@ -28,12 +28,25 @@ class Issuer:
 
 
 def _named(common_name: str) -> x509.Name:
-    return x509.Name([x509.NameAttribute(NameOID.ORGANIZATION_NAME, "Quayside (simulated)"),
-                      x509.NameAttribute(NameOID.COMMON_NAME, common_name)])  # fmt: skip
+    return x509.Name(
+        [
+            x509.NameAttribute(NameOID.ORGANIZATION_NAME, "Quayside (simulated)"),
+            x509.NameAttribute(NameOID.COMMON_NAME, common_name),
+        ]
+    )
 
 
-def _sign(subject: x509.Name, ours: PublicKey, issuer: x509.Name, signer: PrivateKey, *, not_before: datetime,
-          lifetime: timedelta, names: Sequence[str] = (), depth: int | None = None) -> x509.Certificate:  # fmt: skip
+def _sign(
+    subject: x509.Name,
+    ours: PublicKey,
+    issuer: x509.Name,
+    signer: PrivateKey,
+    *,
+    not_before: datetime,
+    lifetime: timedelta,
+    names: Sequence[str] = (),
+    depth: int | None = None,
+) -> x509.Certificate:
     """Make a certificate: a CA's where `depth` is given, a server's where `names` are."""
     builder = (
         x509.CertificateBuilder()
@@ -56,17 +69,32 @@ def _sign(subject: x509.Name, ours: PublicKey, issuer: x509.Name, signer: Privat
 
 def _usage(*, ca: bool) -> x509.KeyUsage:
     return x509.KeyUsage(
-        digital_signature=True, content_commitment=False, key_encipherment=False, data_encipherment=False,
-        key_agreement=False, key_cert_sign=ca, crl_sign=ca, encipher_only=False, decipher_only=False,
-    )  # fmt: skip
+        digital_signature=True,
+        content_commitment=False,
+        key_encipherment=False,
+        data_encipherment=False,
+        key_agreement=False,
+        key_cert_sign=ca,
+        crl_sign=ca,
+        encipher_only=False,
+        decipher_only=False,
+    )
 
 
 def self_signed(name: str, lifetime: timedelta, *, age: timedelta = timedelta(hours=1)) -> tuple[bytes, bytes]:
     """Make a self-signed server certificate for `name`; returns certificate and key as PEM."""
     key = keys.make(KeyKind.ECDSA_P256)
     subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
-    certificate = _sign(subject, key.public_key(), subject, key, not_before=datetime.now(UTC) - age,
-                        lifetime=lifetime, names=[name], depth=0)  # fmt: skip
+    certificate = _sign(
+        subject,
+        key.public_key(),
+        subject,
+        key,
+        not_before=datetime.now(UTC) - age,
+        lifetime=lifetime,
+        names=[name],
+        depth=0,
+    )
     return to_pem(certificate), keys.to_pem(key)
 
 
@@ -88,8 +116,15 @@ class Hierarchy:
             write_bytes(self.api_root_file, to_pem(api.certificate))
             key = keys.make(KeyKind.ECDSA_P256)
             names = ["acme.quayside.test", "localhost"]
-            leaf = _sign(_named(names[0]), key.public_key(), api.certificate.subject, api.key,
-                         not_before=datetime.now(UTC) - timedelta(hours=1), lifetime=_YEAR, names=names)  # fmt: skip
+            leaf = _sign(
+                _named(names[0]),
+                key.public_key(),
+                api.certificate.subject,
+                api.key,
+                not_before=datetime.now(UTC) - timedelta(hours=1),
+                lifetime=_YEAR,
+                names=names,
+            )
             write_bytes(self.api_file, to_pem(leaf) + keys.to_pem(key), mode=0o600)
 
     def _key(self, label: str) -> PrivateKey:
@@ -103,8 +138,9 @@ class Hierarchy:
         if not file.exists():
             began = datetime.now(UTC) - _YEAR
             by, signer = (issuer.certificate.subject, issuer.key) if issuer else (_named(subject), key)
-            made = _sign(_named(subject), key.public_key(), by, signer, not_before=began, lifetime=10 * _YEAR,
-                         depth=depth)  # fmt: skip
+            made = _sign(
+                _named(subject), key.public_key(), by, signer, not_before=began, lifetime=10 * _YEAR, depth=depth
+            )
             write_bytes(file, to_pem(made))
         return Issuer(x509.load_pem_x509_certificate(file.read_bytes()), key)
 
@@ -115,13 +151,20 @@ class Hierarchy:
     def _intermediate(self, name: str, root: Issuer, label: str) -> Issuer:
         return self._certificate(label, name, self._key("intermediate-a"), root, 0)
 
-    def issue(self, public_key: PublicKey, names: Sequence[str], *, age: timedelta,
-              lifetime: timedelta) -> x509.Certificate:  # fmt: skip
+    def issue(
+        self, public_key: PublicKey, names: Sequence[str], *, age: timedelta, lifetime: timedelta
+    ) -> x509.Certificate:
         """Issue a server certificate that began `age` ago."""
-        return _sign(_named(names[0]), public_key, self.issuer.certificate.subject, self.issuer.key,
-                     not_before=datetime.now(UTC) - age, lifetime=lifetime, names=names)  # fmt: skip
+        return _sign(
+            _named(names[0]),
+            public_key,
+            self.issuer.certificate.subject,
+            self.issuer.key,
+            not_before=datetime.now(UTC) - age,
+            lifetime=lifetime,
+            names=names,
+        )
 
     def chain(self, leaf: x509.Certificate, *, alternate: bool) -> bytes:
         """Return leaf and intermediate as PEM; the alternate leads to the other root."""
         return to_pem(leaf) + to_pem((self.cross if alternate else self.issuer).certificate)
-

@@ -52,7 +52,10 @@ class Nameserver:
             allow_reuse_address = True
             daemon_threads = True
 
-        self._servers: list[socketserver.BaseServer] = [_UdpServer((address, port), _Udp), _TcpServer((address, port), _Tcp)]
+        self._servers: list[socketserver.BaseServer] = [
+            _UdpServer((address, port), _Udp),
+            _TcpServer((address, port), _Tcp),
+        ]
 
     def answer(self, data: bytes, limit: int) -> bytes:
         """Answer one query in wire format; empty for what is no query."""
@@ -70,12 +73,16 @@ class Nameserver:
             if known is None:
                 reply.set_rcode(dns.rcode.NXDOMAIN)
             else:
-                wanted = [each for each in known
-                          if (question.rdtype is dns.rdatatype.AAAA and ":" in each)
-                          or (question.rdtype is dns.rdatatype.A and ":" not in each)]  # fmt: skip
+                wanted = [
+                    each
+                    for each in known
+                    if (question.rdtype is dns.rdatatype.AAAA and ":" in each)
+                    or (question.rdtype is dns.rdatatype.A and ":" not in each)
+                ]
                 if wanted:
-                    reply.answer.append(dns.rrset.from_text_list(question.name, _TTL, dns.rdataclass.IN,
-                                                                 question.rdtype, wanted))  # fmt: skip
+                    reply.answer.append(
+                        dns.rrset.from_text_list(question.name, _TTL, dns.rdataclass.IN, question.rdtype, wanted)
+                    )
         return reply.to_wire(max_size=limit)
 
     def __enter__(self) -> "Nameserver":
@@ -83,8 +90,9 @@ class Nameserver:
             threading.Thread(target=server.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True).start()
         return self
 
-    def __exit__(self, _kind: type[BaseException] | None, _error: BaseException | None,
-                 _trace: TracebackType | None) -> None:  # fmt: skip
+    def __exit__(
+        self, _kind: type[BaseException] | None, _error: BaseException | None, _trace: TracebackType | None
+    ) -> None:
         for server in self._servers:
             server.shutdown()
             server.server_close()

@@ -44,8 +44,11 @@ class _Setup:
 
     def choose(self, name: str, place: _Place) -> Host | None:
         """Return the host that answers for `name` at a place: by name, else the first one there."""
-        here = [host for host in self.hosts
-                if any((_loopback(each.address), each.port, each.tls) == place for each in host.listens)]  # fmt: skip
+        here = [
+            host
+            for host in self.hosts
+            if any((_loopback(each.address), each.port, each.tls) == place for each in host.listens)
+        ]
         named = [host for host in best_hosts(here, name, tls=place[2])]
         return next(iter(named or here), None)
 

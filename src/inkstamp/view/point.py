@@ -72,19 +72,29 @@ def load_roots(file: Path | None) -> list[x509.Certificate]:
     try:
         roots = [x509.load_pem_x509_certificate(block) for block in blocks]
     except ValueError as error:
-        raise ConfigurationError(f"{path} holds a malformed certificate", where=str(path), said=str(error),
-                                 advice="put a PEM file of root certificates there") from error  # fmt: skip
+        raise ConfigurationError(
+            f"{path} holds a malformed certificate",
+            where=str(path),
+            said=str(error),
+            advice="put a PEM file of root certificates there",
+        ) from error
     if not roots:
-        raise ConfigurationError(f"{path} holds no PEM certificate", where=str(path),
-                                 advice="put a PEM file of root certificates there")  # fmt: skip
+        raise ConfigurationError(
+            f"{path} holds no PEM certificate", where=str(path), advice="put a PEM file of root certificates there"
+        )
     return roots
 
 
 def system_roots_file() -> Path | None:
     """Return the file of roots that programs on this machine trust, None when there is none."""
     paths = ssl.get_default_verify_paths()
-    for candidate in (os.environ.get("SSL_CERT_FILE"), paths.cafile, paths.openssl_cafile,
-                      "/etc/ssl/certs/ca-certificates.crt", "/etc/pki/tls/certs/ca-bundle.crt"):  # fmt: skip
+    for candidate in (
+        os.environ.get("SSL_CERT_FILE"),
+        paths.cafile,
+        paths.openssl_cafile,
+        "/etc/ssl/certs/ca-certificates.crt",
+        "/etc/pki/tls/certs/ca-bundle.crt",
+    ):
         if candidate and Path(candidate).is_file():
             return Path(candidate)
     return None

@@ -47,18 +47,22 @@ def fetch(url: str, address: str, view: View) -> Sight:
     while True:
         parts = urlsplit(hops[-1])
         if parts.scheme not in {"http", "https"} or not parts.hostname:
-            return Sight(address=address, hops=tuple(hops), trouble=f"redirected to {hops[-1]}, which is no web address")
+            return Sight(
+                address=address, hops=tuple(hops), trouble=f"redirected to {hops[-1]}, which is no web address"
+            )
         status, body, onward, trouble, no_route = _get(parts, where, view)
         if not onward:
-            return Sight(address=address, hops=tuple(hops), status=status, body=body, trouble=trouble,
-                         no_route=no_route)  # fmt: skip
+            return Sight(
+                address=address, hops=tuple(hops), status=status, body=body, trouble=trouble, no_route=no_route
+            )
         target = urljoin(hops[-1], onward)
         if target in hops:
             return Sight(address=address, hops=(*hops, target), status=status, trouble="the redirects go in a circle")
         hops.append(target)
         if len(hops) > _MOST_REDIRECTS:
-            return Sight(address=address, hops=tuple(hops), status=status,
-                         trouble=f"more than {_MOST_REDIRECTS} redirects")  # fmt: skip
+            return Sight(
+                address=address, hops=tuple(hops), status=status, trouble=f"more than {_MOST_REDIRECTS} redirects"
+            )
         host = urlsplit(target).hostname or ""
         if host != parts.hostname:
             found = address_book(view).look_up(host)
@@ -74,8 +78,15 @@ def _get(parts: SplitResult, address: str, view: View) -> tuple[int, bytes, str,
     pool = _pool(parts, address, timeout, view)
     began = time.monotonic()
     try:
-        reply = pool.request("GET", path, headers={**_AGENT, "Host": parts.netloc}, redirect=False, retries=False,
-                             preload_content=False, timeout=timeout)  # fmt: skip
+        reply = pool.request(
+            "GET",
+            path,
+            headers={**_AGENT, "Host": parts.netloc},
+            redirect=False,
+            retries=False,
+            preload_content=False,
+            timeout=timeout,
+        )
         try:
             if reply.status in {301, 302, 303, 307, 308} and reply.headers.get("Location"):
                 return reply.status, b"", reply.headers["Location"], "", False
@@ -116,6 +127,10 @@ def _pool(parts: SplitResult, address: str, timeout: urllib3.Timeout, view: View
     context.check_hostname = False
     context.verify_mode = ssl.CERT_NONE
     return urllib3.HTTPSConnectionPool(
-        address, parts.port or view.https_port, timeout=timeout, ssl_context=context,
-        server_hostname=parts.hostname, assert_hostname=False,
-    )  # fmt: skip
+        address,
+        parts.port or view.https_port,
+        timeout=timeout,
+        ssl_context=context,
+        server_hostname=parts.hostname,
+        assert_hostname=False,
+    )

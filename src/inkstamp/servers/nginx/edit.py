@@ -34,8 +34,11 @@ def apply(text: str, splices: Sequence[Splice]) -> str:
 def quote(value: str) -> str:
     """Write a value so that nginx reads it back the same; ServerTrouble for a `$`, which it would expand."""
     if "$" in value:
-        raise ServerTrouble(f"nginx would take the $ in {value} for a variable", where=value,
-                            advice="choose a home folder without a $ in its path")  # fmt: skip
+        raise ServerTrouble(
+            f"nginx would take the $ in {value} for a variable",
+            where=value,
+            advice="choose a home folder without a $ in its path",
+        )
     if not _NEEDS_QUOTES.search(value):
         return value
     return '"' + value.replace("\\", "\\\\").replace('"', '\\"') + '"'
@@ -109,6 +112,7 @@ def tls_listens(host: Host, taken: set[tuple[str, int]], http_port: int, https_p
 def endpoints(listens: Sequence[Listen]) -> list[tuple[str, int]]:
     """Return where to connect to from this machine for the TLS listens among `listens`."""
     anywhere = {"*": "127.0.0.1", "0.0.0.0": "127.0.0.1", "[::]": "::1"}  # noqa: S104  compared, not bound
-    found = [(anywhere.get(each.address, each.address.strip("[]")), each.port)
-             for each in listens if each.tls and each.port]  # fmt: skip
+    found = [
+        (anywhere.get(each.address, each.address.strip("[]")), each.port) for each in listens if each.tls and each.port
+    ]
     return list(dict.fromkeys(found))

@@ -51,8 +51,11 @@ class Host:
     @property
     def names(self) -> tuple[str, ...]:
         """All `server_name` arguments as written, in lower case."""
-        found = [name.lower() if not name.startswith("~") else name
-                 for directive in self.block.find("server_name") for name in directive.arguments]  # fmt: skip
+        found = [
+            name.lower() if not name.startswith("~") else name
+            for directive in self.block.find("server_name")
+            for name in directive.arguments
+        ]
         return tuple(dict.fromkeys(found))
 
     @property
@@ -88,16 +91,18 @@ def _match(own: str, name: str) -> int | None:
     rank: int | None = None
     if own == name:
         rank = 0
-    elif own.startswith(".") and (name == own[1:] or name.endswith(own)):
-        rank = 1000 - len(own)
-    elif own.startswith("*.") and name.endswith(own[1:]) and not name.startswith("*."):
+    elif (own.startswith(".") and (name == own[1:] or name.endswith(own))) or (
+        own.startswith("*.") and name.endswith(own[1:]) and not name.startswith("*.")
+    ):
         rank = 1000 - len(own)
     elif own.endswith(".*") and name.startswith(own[:-1]):
         rank = 2000 - len(own)
     elif own.startswith("~"):
         try:
             # nginx's expressions are Perl's; those that Python cannot read are left to the look from outside.
-            found = re.search(own[1:].replace("(?<", "(?P<").replace("(?P<=", "(?<=").replace("(?P<!", "(?<!"), name, re.I)
+            found = re.search(
+                own[1:].replace("(?<", "(?P<").replace("(?P<=", "(?<=").replace("(?P<!", "(?<!"), name, re.I
+            )
         except re.error:
             found = None
         rank = 3000 if found else None
@@ -117,8 +122,11 @@ def read_listen(directive: Directive, *, all_tls: bool) -> Listen:
     if not colon or to.endswith("]"):
         host, port = to, "80"
     if not port.isdigit():
-        raise ServerTrouble(f"“listen {to}” cannot be read", where=f"{directive.file}, line {directive.line}",
-                            advice="mend the line; `nginx -t` says more")  # fmt: skip
+        raise ServerTrouble(
+            f"“listen {to}” cannot be read",
+            where=f"{directive.file}, line {directive.line}",
+            advice="mend the line; `nginx -t` says more",
+        )
     return Listen(address=host, port=int(port), tls=tls, default=default)
 
 
@@ -141,8 +149,12 @@ def read_configuration(
                 reading.texts[path] = read_file(path).decode("utf-8", "surrogateescape")
             except FileTrouble as error:
                 where = f"{wanted_by.file}, line {wanted_by.line}" if wanted_by else path
-                raise ServerTrouble(f"cannot read nginx's configuration {path}", where=where, said=error.said,
-                                    advice="check the path, and that this user may read it") from error  # fmt: skip
+                raise ServerTrouble(
+                    f"cannot read nginx's configuration {path}",
+                    where=where,
+                    said=error.said,
+                    advice="check the path, and that this user may read it",
+                ) from error
         return parse(reading.texts[path], path)
 
     def resolve(directives: tuple[Directive, ...], depth: int) -> Iterator[Directive]:
@@ -191,8 +203,11 @@ def best_hosts(all_hosts: list[Host], name: str, *, tls: bool) -> list[Host]:
 
     Several when the same name stands in blocks for different addresses.
     """
-    ranked = [(rank, host) for host in all_hosts
-              if (rank := host.rank(name)) is not None and any(each.tls is tls for each in host.listens)]  # fmt: skip
+    ranked = [
+        (rank, host)
+        for host in all_hosts
+        if (rank := host.rank(name)) is not None and any(each.tls is tls for each in host.listens)
+    ]
     best = min((rank for rank, _ in ranked), default=None)
     return [host for rank, host in ranked if rank == best]
 
@@ -230,13 +245,17 @@ def proof_root(host: Host, parts: tuple[str, ...]) -> str:
         whole = posixpath.join(host.folders.prefix, folder) + rest
         if not whole.endswith(path):
             raise ServerTrouble(
-                f"{path} is served from {folder}, under another path", where=where,
+                f"{path} is served from {folder}, under another path",
+                where=where,
                 advice="take `root` instead of `alias` for this location",
-            )  # fmt: skip
+            )
         root = whole[: -len(path)]
     if "$" in root:
-        raise ServerTrouble(f"the document root {root} has a variable in it", where=where,
-                            advice="give the proof path a location with a fixed root")  # fmt: skip
+        raise ServerTrouble(
+            f"the document root {root} has a variable in it",
+            where=where,
+            advice="give the proof path a location with a fixed root",
+        )
     return root
 
 
@@ -244,4 +263,3 @@ def _is_prefix(location: Directive, path: str) -> bool:
     if location.block is None or not location.arguments or location.arguments[0] in {"~", "~*"}:
         return False
     return path.startswith(location.arguments[-1]) and (location.arguments[0] != "=" or location.arguments[-1] == path)
-

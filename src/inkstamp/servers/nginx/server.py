@@ -22,6 +22,7 @@ from inkstamp.servers.nginx.reading import (
     to_site,
 )
 from inkstamp.servers.nginx.syntax import Directive
+from inkstamp.view.point import is_own_address
 
 _SECONDS = 60.0
 _BUILT_PREFIX = re.compile(r"--prefix=(\S+)")
@@ -30,8 +31,9 @@ _BUILT_PREFIX = re.compile(r"--prefix=(\S+)")
 class NginxServer:
     """One nginx, as configured under `[server.NAME]`."""
 
-    def __init__(self, name: str, host: Machine, *, program: str, main_file: str, prefix: str,
-                 http_port: int, https_port: int) -> None:  # fmt: skip
+    def __init__(
+        self, name: str, host: Machine, *, program: str, main_file: str, prefix: str, http_port: int, https_port: int
+    ) -> None:
         self.name = name
         self.host = host
         self._command = [program, *(["-p", prefix] if prefix else []), "-c", main_file]
@@ -67,6 +69,17 @@ class NginxServer:
             raise self._not_found(name, "answers plain HTTP")
         return tuple(dict.fromkeys(proof_root(host, parts) for host in answering))
 
+    def answers_at(self, name: str, address: str) -> bool:
+        everything = hosts(self._reading())
+        listens = [
+            each for tls in (False, True) for host in best_hosts(everything, name, tls=tls) for each in host.listens
+        ]
+        wanted = f"[{address}]" if ":" in address else address
+        anywhere = {"[::]"} if ":" in address else {"*", "0.0.0.0"}  # noqa: S104  compared, not bound
+        if any(each.address == wanted for each in listens):
+            return True
+        return any(each.address in anywhere for each in listens) and is_own_address(address)
+
     def _not_found(self, name: str, verb: str) -> ServerTrouble:
         return ServerTrouble(
             f"no virtual host of server “{self.name}” {verb} for {name}",
@@ -94,8 +107,9 @@ class NginxServer:
         for path in dict.fromkeys(splice.file for splice in splices):
             before = reading.texts[path]
             after = apply(before, list(dict.fromkeys(each for each in splices if each.file == path)))
-            changes.append(FileChange(path, before.encode("utf-8", "surrogateescape"),
-                                      after.encode("utf-8", "surrogateescape")))  # fmt: skip
+            changes.append(
+                FileChange(path, before.encode("utf-8", "surrogateescape"), after.encode("utf-8", "surrogateescape"))
+            )
         return changes
 
     def _targets(self, everything: list[Host], name: str) -> list[Host]:
@@ -129,8 +143,15 @@ class NginxServer:
                 advice=f"add {', '.join(lost)} to the certificate's names, or give it a virtual host of its own",
             )
 
-    def _point(self, host: Host, reading: Reading, everything: list[Host], names: Sequence[str],
-               certificate_file: str, key_file: str) -> list[Splice]:  # fmt: skip
+    def _point(
+        self,
+        host: Host,
+        reading: Reading,
+        everything: list[Host],
+        names: Sequence[str],
+        certificate_file: str,
+        key_file: str,
+    ) -> list[Splice]:
         """Make a block that has TLS serve these files."""
         splices: list[Splice] = []
         missing = []
@@ -138,9 +159,10 @@ class NginxServer:
             own = list(host.block.find(directive_name))
             if len(own) > 1:
                 raise ServerTrouble(
-                    f"the virtual host has {len(own)} lines {directive_name}", where=f"{own[1].file}, line {own[1].line}",
+                    f"the virtual host has {len(own)} lines {directive_name}",
+                    where=f"{own[1].file}, line {own[1].line}",
                     advice="leave one: two certificates for one virtual host are not supported yet",
-                )  # fmt: skip
+                )
             if not own:
                 missing.append(f"{directive_name} {quote(value)};")
                 continue
@@ -150,8 +172,7 @@ class NginxServer:
             splices.append(add_lines(host, reading.texts[host.block.file], missing))
         return splices
 
-    def _check_not_shared(self, directive: Directive, host: Host, everything: list[Host],
-                          names: Sequence[str]) -> None:  # fmt: skip
+    def _check_not_shared(self, directive: Directive, host: Host, everything: list[Host], names: Sequence[str]) -> None:
         """Refuse to edit an included line that other virtual hosts read too."""
         if directive.file == host.block.file:
             return

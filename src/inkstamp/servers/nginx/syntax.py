@@ -77,8 +77,9 @@ class _Parser:
 
     def _broken(self, what: str, offset: int) -> ServerTrouble:
         line = self._text.count("\n", 0, offset) + 1
-        return ServerTrouble(f"{what} in {self._file}", where=f"{self._file}, line {line}",
-                             advice="mend the file; `nginx -t` says more")  # fmt: skip
+        return ServerTrouble(
+            f"{what} in {self._file}", where=f"{self._file}, line {line}", advice="mend the file; `nginx -t` says more"
+        )
 
     def _skip_space(self) -> None:
         match = _SPACE.match(self._text, self._at)

@@ -1,0 +1,59 @@
+"""Names as certificates know them."""
+
+import string
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from inkstamp.errors import NameTrouble
+from inkstamp.pki.names import covers, normalise, uncovered
+
+LABEL = st.text(string.ascii_lowercase + string.digits, min_size=1, max_size=12)
+NAME = st.lists(LABEL, min_size=2, max_size=5).map(".".join).filter(lambda name: not name.rpartition(".")[2].isdigit())
+
+
+@pytest.mark.parametrize(
+    ("given_name", "expected"),
+    [
+        ("Rowing.Saltmarsh.TEST.", "rowing.saltmarsh.test"),
+        ("bäckerei.test", "xn--bckerei-5wa.test"),
+        ("XN--BCKEREI-5WA.test", "xn--bckerei-5wa.test"),
+        ("*.saltmarsh.test", "*.saltmarsh.test"),
+        ("  bakery.test ", "bakery.test"),
+    ],
+)
+def test_a_name_is_written_one_way_whatever_way_it_was_typed(given_name: str, expected: str) -> None:
+    assert normalise(given_name) == expected
+
+
+@pytest.mark.parametrize(
+    "hostile",
+    ["", ".", "a..b", "-a.test", "a-.test", "a_b.test", "a b.test", "a/b.test", "../x", "www.*.test", "w*.test",
+     "**.test", "*", "192.0.2.1", "[::1]", "http://a.test", "a.test:80", "a.test\n", "x" * 64 + ".test",
+     ".".join(["abc"] * 64) + ".test", "\x00.test", "a\u202eb.test"],
+)  # fmt: skip
+def test_what_is_no_name_is_refused_with_its_own_text_in_the_message(hostile: str) -> None:
+    if hostile == "a.test\n":  # white space around a name is a slip of the hand, not a mistake
+        assert normalise(hostile) == "a.test"
+        return
+    with pytest.raises(NameTrouble) as caught:
+        normalise(hostile)
+    assert caught.value.exit_status == 2
+    assert caught.value.advice or caught.value.said
+
+
+@given(NAME)
+def test_normalising_twice_changes_nothing(name: str) -> None:
+    assert normalise(normalise(name)) == normalise(name)
+
+
+@given(NAME, LABEL)
+def test_a_wildcard_covers_one_label_more_and_nothing_else(name: str, label: str) -> None:
+    """RFC 9525 section 6.3."""
+    wildcard = f"*.{name}"
+    assert covers(wildcard, f"{label}.{name}")
+    assert not covers(wildcard, name)
+    assert not covers(wildcard, f"{label}.{label}.{name}")
+    assert not covers(name, f"{label}.{name}")
+    assert uncovered([name, wildcard], [name, f"{label}.{name}", wildcard]) == ()

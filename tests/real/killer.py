@@ -1,0 +1,65 @@
+"""Run `inkstamp` in this process and kill it with SIGKILL behind the Nth outside action or durable write.
+
+usage: killer.py N COUNT_FILE ARGUMENT...   (N of 0 kills never; the number of places is written to COUNT_FILE)
+"""
+
+import os
+import signal
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from inkstamp import files
+from inkstamp.acme.session import Session
+from inkstamp.cli.main import run
+from inkstamp.ledger.store import Ledger
+from inkstamp.reach import guarded
+from inkstamp.reach.local import LocalHost
+
+fatal, count_file = int(sys.argv[1]), Path(sys.argv[2])
+places = 0
+
+
+def place(what: str) -> None:
+    global places
+    places += 1
+    with count_file.open("a") as out:
+        out.write(f"{places} {what}\n")
+    if places == fatal:
+        os.kill(os.getpid(), signal.SIGKILL)
+
+
+def behind(owner: Any, name: str) -> None:
+    original: Callable[..., Any] = getattr(owner, name)
+
+    def wrapped(*arguments: Any, **options: Any) -> Any:
+        result = original(*arguments, **options)
+        shown = [str(each) for each in arguments if isinstance(each, str | Path | list)]
+        place(f"{name} {' '.join(shown)}"[:150])
+        return result
+
+    setattr(owner, name, wrapped)
+
+
+behind(Session, "_once")  # an answer of the CA has arrived
+behind(LocalHost, "run")  # the web server was tested or reloaded
+behind(guarded, "_write")  # a proof stands
+behind(guarded, "_remove_folders")  # a proof is gone
+behind(os, "replace")  # a file took its place
+behind(os, "rename")  # an edition took its place
+
+write = Ledger._write
+
+
+@contextmanager
+def ledger_write(self: Ledger) -> Iterator[Any]:
+    with write(self) as connection:
+        yield connection
+    place("ledger")
+
+
+Ledger._write = ledger_write  # type: ignore[assignment]
+assert files.os is os
+sys.exit(run(sys.argv[3:]))

@@ -1,0 +1,69 @@
+"""Killed with SIGKILL anywhere, the next run goes on with the same order and the same key."""
+
+import signal
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from cryptography import x509
+from cryptography.hazmat.primitives import serialization
+from world import World, real_world
+
+KILLER = Path(__file__).parent / "killer.py"
+
+
+@pytest.fixture(scope="module")
+def world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
+    with real_world(tmp_path_factory.mktemp("killed"), ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}) as made:
+        made.add_authority()
+        yield made
+
+
+def stamp_and_die(world: World, place: int, name: str) -> tuple[int, list[str]]:
+    counts = world.folder / f"places-{place}"
+    counts.unlink(missing_ok=True)
+    done = subprocess.run(
+        [sys.executable, str(KILLER), str(place), str(counts), "--config", str(world.config), "stamp", name],
+        capture_output=True,
+        text=True,
+        check=False,
+        timeout=60,
+    )
+    if place and done.returncode not in {-signal.SIGKILL}:
+        raise AssertionError(f"not killed at place {place}: {done.returncode}\n{done.stderr}")
+    return done.returncode, counts.read_text().splitlines()
+
+
+def test_a_run_killed_at_any_step_goes_on_with_the_same_order_and_key(world: World) -> None:
+    world.site("place0", ["place0.saltmarsh.test"])
+    status, places = stamp_and_die(world, 0, "place0.saltmarsh.test")
+    assert status == 0
+    assert len(places) > 30
+    for number in range(1, len(places) + 1):
+        name = f"place{number}.saltmarsh.test"
+        what = f"killed behind {places[number - 1]}"
+        world.site(f"place{number}", [name])
+        orders, certificates = world.ca.orders(), world.ca.certificates()
+        before = (world.nginx.folder / "sites" / f"place{number}.conf").read_bytes()
+        stamp_and_die(world, number, name)
+        keys = [each.read_bytes() for each in (world.home / "orders").rglob("key.pem")]
+        keys += [each.read_bytes() for each in (world.home / "shelf" / f"place{number}").glob("0*/key.pem")]
+
+        again = world.run("stamp", name)
+
+        assert again.status == 0, f"{what}: {again.err}"
+        assert world.ca.orders() - orders == 1, what
+        assert world.ca.certificates() - certificates == 1, what
+        edition = world.home / "shelf" / f"place{number}" / "current"
+        assert (edition / "key.pem").read_bytes() in (keys or [(edition / "key.pem").read_bytes()]), what
+        leaf = x509.load_pem_x509_certificate((edition / "leaf.pem").read_bytes())
+        assert world.served(name) == leaf.public_bytes(serialization.Encoding.DER), what
+        after = (world.nginx.folder / "sites" / f"place{number}.conf").read_bytes()
+        assert b"ssl_certificate " in after, what
+        assert after.count(b"ssl_certificate ") == 1, what
+        assert before[:20] == after[:20]
+        assert world.left_behind() == [], what
+        assert list((world.home / "orders").iterdir()) == [], what
+        assert not (world.home / "undo" / f"place{number}").exists(), what

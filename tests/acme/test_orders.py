@@ -1,6 +1,7 @@
 """The state machine of an order: every snapshot leads to a lawful next step."""
 
 import pytest
+from authority_of_tests import NOW
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -23,7 +24,6 @@ from inkstamp.acme.problems import advice, describe
 from inkstamp.clock import HandClock
 from inkstamp.errors import CaMisbehaved
 from inkstamp.ledger.records import OPEN_STATES, ORDER_MOVES, OrderState
-from authority_of_tests import NOW
 
 URLS = ("https://ca.test/a/1", "https://ca.test/a/2")
 

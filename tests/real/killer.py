@@ -3,6 +3,7 @@
 usage: killer.py N COUNT_FILE ARGUMENT...   (N of 0 kills never; the number of places is written to COUNT_FILE)
 """
 
+import itertools
 import os
 import signal
 import sys
@@ -11,7 +12,6 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from inkstamp import files
 from inkstamp.acme.session import Session
 from inkstamp.cli.main import run
 from inkstamp.ledger.store import Ledger
@@ -19,15 +19,14 @@ from inkstamp.reach import guarded
 from inkstamp.reach.local import LocalHost
 
 fatal, count_file = int(sys.argv[1]), Path(sys.argv[2])
-places = 0
+numbers = itertools.count(1)
 
 
 def place(what: str) -> None:
-    global places
-    places += 1
+    number = next(numbers)
     with count_file.open("a") as out:
-        out.write(f"{places} {what}\n")
-    if places == fatal:
+        out.write(f"{number} {what}\n")
+    if number == fatal:
         os.kill(os.getpid(), signal.SIGKILL)
 
 
@@ -60,6 +59,5 @@ def ledger_write(self: Ledger) -> Iterator[Any]:
     place("ledger")
 
 
-Ledger._write = ledger_write  # type: ignore[assignment]
-assert files.os is os
+Ledger._write = ledger_write  # type: ignore[method-assign]
 sys.exit(run(sys.argv[3:]))

@@ -109,6 +109,13 @@ def next_step(order: Order, seen: Mapping[str, Authorization], answered: frozens
         return Wait()
     if order.status is OrderStatus.READY:
         return Finalize()
+    return _next_proof(order, seen, answered, method)
+
+
+def _next_proof(
+    order: Order, seen: Mapping[str, Authorization], answered: frozenset[str], method: str
+) -> FetchAuthorizations | Prove | Wait | Finalize | Refused:
+    """Decide what comes next for an order whose names are not proven yet."""
     unseen = tuple(url for url in order.authorizations if url not in seen)
     if unseen:
         return FetchAuthorizations(unseen)

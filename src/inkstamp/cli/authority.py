@@ -1,6 +1,6 @@
-"""Add a CA and open an account with it, or show those there are.
+r"""Add a CA and open an account with it, or show those there are.
 
-inkstamp authority add quayside --directory https://acme.quayside.test/directory \\
+inkstamp authority add quayside --directory https://acme.quayside.test/directory \
         --email certs@saltmarsh.test --agree-terms
 inkstamp authority show
 """
@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
-from inkstamp.cli.main import Context
+from inkstamp.cli.main import Context, global_options
 from inkstamp.cli.setting import workplace
 from inkstamp.pki.keys import KeyKind
 
@@ -36,7 +36,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="kind of the account's key (%(default)s)",
     )
     add.add_argument("--root", metavar="NAME", default="", help="common name of the root that chains should lead to")
-    actions.add_parser("show", help="list the CAs and our accounts with them", allow_abbrev=False)
+    show = actions.add_parser("show", help="list the CAs and our accounts with them", allow_abbrev=False)
+    for each in (add, show):
+        global_options(each, default=argparse.SUPPRESS)
 
 
 def run(context: Context, options: argparse.Namespace) -> int:

@@ -34,7 +34,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
     for event in events:
         if event.run != run_shown:
             run_shown = event.run
-            print(f"run {event.run}: {event.command}")
+            print(output.wrapped(f"run {event.run}: {event.command}", "", "    "))
         lead = f"  {stamp(event.at)}  {event.what:<13}"
         about = f"{event.certificate}: " if event.certificate else ""
         print(output.wrapped(about + event.text, lead, " " * len(lead)))

@@ -44,7 +44,8 @@ class Context:
     command_line: str
 
 
-def _global_options(parser: argparse.ArgumentParser, *, default: object) -> None:
+def global_options(parser: argparse.ArgumentParser, *, default: object) -> None:
+    """Declare the options that every command takes; `default` is SUPPRESS where a front parser has them too."""
     group = parser.add_argument_group("everywhere")
     group.add_argument(
         "--config",
@@ -77,7 +78,7 @@ def _front_parser() -> argparse.ArgumentParser:
         "3 waiting for someone.",
     )
     parser.add_argument("--version", action="version", version=f"inkstamp {__version__}")
-    _global_options(parser, default=None)
+    global_options(parser, default=None)
     parser.add_argument("command", nargs="?", help=argparse.SUPPRESS)
     parser.add_argument("rest", nargs=argparse.REMAINDER, help=argparse.SUPPRESS)
     return parser
@@ -101,7 +102,7 @@ def run(arguments: Sequence[str]) -> int:
             allow_abbrev=False,
         )
         module.configure(parser)
-        _global_options(parser, default=argparse.SUPPRESS)
+        global_options(parser, default=argparse.SUPPRESS)
         options = parser.parse_args(options.rest, options)
     except SystemExit as exit_asked:  # argparse has said what is wrong, or shown the help
         return int(exit_asked.code or 0)

@@ -7,8 +7,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from inkstamp.cli import output
 from inkstamp.cli.main import Context
-from inkstamp.cli.output import finding
 from inkstamp.findings import Finding
 
 if TYPE_CHECKING:
@@ -75,8 +75,8 @@ class StderrProgress:
     def waits(self, why: str, seconds: float) -> None:
         self._say(f"waits {seconds:.0f} s: {why}")
 
-    def found(self, certificate: str, finding_made: Finding) -> None:
-        self._say(finding(finding_made, sys.stderr))
+    def found(self, certificate: str, finding: Finding) -> None:
+        self._say(output.finding(finding, sys.stderr, below=certificate))
 
     def _say(self, text: str) -> None:
         print(text, file=sys.stderr, flush=True)

@@ -27,9 +27,9 @@ def run(context: Context, _options: argparse.Namespace) -> int:
         (
             each.name,
             each.standing.value,
-            str(each.edition or "–"),
-            "–" if each.days_left is None else str(each.days_left),
-            f"{each.renews_at:%Y-%m-%d}" if each.renews_at else "–",
+            str(each.edition or "-"),
+            "-" if each.days_left is None else str(each.days_left),
+            f"{each.renews_at:%Y-%m-%d}" if each.renews_at else "-",
             each.names[0] + (f" +{len(each.names) - 1}" if len(each.names) > 1 else ""),
         )
         for each in statuses

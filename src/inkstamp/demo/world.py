@@ -90,7 +90,7 @@ def build(folder: Path) -> None:
 def _main_file(web: Path) -> str:
     user = "user root;\n" if os.geteuid() == 0 else ""
     temporary = "".join(
-        f"    {kind}_temp_path {web}/tmp-{kind};\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
+        f"    {kind}_temp_path {web}/{kind}.parts;\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
     )
     return (
         f"# The web server of Saltmarsh Hosting (simulated world)\n{user}worker_processes 1;\n"

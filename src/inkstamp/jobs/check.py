@@ -147,7 +147,7 @@ def judge_chain(
         if is_self_signed(top):
             seen = f"“{short_name(top.subject)}” vouches for itself and is not trusted"
         else:
-            seen = f"nothing trusted stands behind “{short_name(top.issuer)}”: an intermediate is missing, or the root is unknown"
+            seen = f"no trusted root stands behind “{short_name(top.issuer)}”; an intermediate may be missing"
         findings.append(bad("trust", name, seen, f"{again}, which installs the certificate with its intermediates"))
     findings += _order(name, chain, again)
     return findings, root

@@ -1,6 +1,6 @@
 """The whole round for a certificate: check beforehand, order, prove, collect, install, look."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
@@ -79,7 +79,7 @@ def make_plans(workplace: "Workplace", request: StampRequest) -> list[Plan]:
     names = normalise_all(request.names)
     for name, entry in config.certificate.items():
         shared = [each for each in names if each in entry.names]
-        if len(shared) == len(names):
+        if len(shared) == len(names) and not request.entry_name:
             _refuse_choices(request, workplace)
             return [Plan(name=name, entry=entry)]
         if shared and not request.entry_name:
@@ -109,7 +109,7 @@ def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, 
         new_server = _discover_server(workplace)
         workplace.use_config(_with_server(config, new_server))
         config = workplace.config
-    authority = request.authority or _only(config.authority, "authority", "--authority")
+    authority = request.authority or _only_authority(config)
     via = request.via or _only_serving(workplace, config, names)
     for table, known, given in (
         ("authority", config.authority, [authority]),
@@ -153,12 +153,16 @@ def _with_server(config: Configuration, server: tuple[str, Server]) -> Configura
     return msgspec.structs.replace(config, server={**config.server, server[0]: server[1]})
 
 
-def _only(known: Mapping[str, object], table: str, option: str) -> str:
-    if len(known) == 1:
-        return next(iter(known))
-    if not known:
-        raise UsageError(f"no {table} is configured", advice=f"add one: inkstamp {table} add NAME --directory URL")
-    raise UsageError(f"there are several: {', '.join(known)}", advice=f"choose one with {option}")
+def _only_authority(config: Configuration) -> str:
+    if len(config.authority) == 1:
+        return next(iter(config.authority))
+    if not config.authority:
+        raise UsageError(
+            "no authority is configured", advice="add one first: inkstamp authority add NAME --directory URL"
+        )
+    raise UsageError(
+        f"there are several authorities: {', '.join(config.authority)}", advice="choose one with --authority"
+    )
 
 
 def _only_serving(workplace: "Workplace", config: Configuration, names: Sequence[str]) -> str:
@@ -284,6 +288,7 @@ def settle(workplace: "Workplace", name: str) -> None:
 
         with workplace.hold_servers(begun[0].servers):
             recover(workplace, name)
+    remove_tree(workplace.home / "undo" / name)
 
 
 def _install(workplace: "Workplace", plan: Plan, edition: EditionRecord) -> list[Finding]:

@@ -4,21 +4,18 @@ Every entry is one transaction, durable when the method returns. The database is
 uses what only SQLite has.
 """
 
-import threading
-from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager, suppress
+from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Connection, Engine, Row, create_engine, delete, func, insert, select, update
-from sqlalchemy import event as engine_event
-from sqlalchemy.engine.interfaces import DBAPIConnection
-from sqlalchemy.exc import DBAPIError, OperationalError
+from sqlalchemy import Connection, Row, delete, func, insert, select, update
 
 from inkstamp.clock import Clock
 from inkstamp.errors import LedgerTrouble
 from inkstamp.ledger import schema
+from inkstamp.ledger.database import Database
 from inkstamp.ledger.records import (
     OPEN_STATES,
     AccountRecord,
@@ -32,8 +29,6 @@ from inkstamp.ledger.records import (
     check_order_move,
 )
 
-_BUSY_SECONDS = 30
-
 
 def _seconds(moment: datetime) -> int:
     return int(moment.timestamp())
@@ -43,86 +38,14 @@ def _moment(seconds: int) -> datetime:
     return datetime.fromtimestamp(seconds, UTC)
 
 
-def _open_engine(file: Path) -> Engine:
-    engine = create_engine(f"sqlite:///{file}", connect_args={"timeout": _BUSY_SECONDS, "check_same_thread": False})
-
-    @engine_event.listens_for(engine, "connect")
-    def _prepare(connection: DBAPIConnection, _record: object) -> None:
-        cursor = connection.cursor()
-        # Readers do not wait for a writer, and a commit is on the disk when it returns.
-        cursor.execute("PRAGMA journal_mode=WAL")
-        cursor.execute("PRAGMA synchronous=FULL")
-        cursor.close()
-
-    return engine
-
-
-class Ledger:
+class Ledger(Database):
     """One open ledger, written by one run; safe to share between threads."""
 
     def __init__(self, file: Path, clock: Clock) -> None:
-        self._file = file
+        super().__init__(file)
         self._clock = clock
-        self._engine = _open_engine(file)
-        self._writing = threading.RLock()
         self._run: int | None = None
         self._command = ""
-        fresh = not file.exists()
-        with self._trouble():
-            if fresh:
-                file.touch(mode=0o600)
-            self._check_version()
-
-    def _check_version(self) -> None:
-        try:
-            with self._engine.connect() as connection:
-                version = connection.execute(select(schema.ledger.c.version)).scalar()
-        except OperationalError:
-            version = None
-        if version is None:
-            with self._write() as connection:
-                schema.metadata.create_all(connection)
-                if connection.execute(select(schema.ledger.c.version)).scalar() is None:
-                    connection.execute(insert(schema.ledger).values(version=schema.VERSION))
-        elif version != schema.VERSION:
-            raise LedgerTrouble(
-                f"the ledger is of version {version}, this program writes version {schema.VERSION}",
-                where=str(self._file),
-                advice="use the release of Ink Stamp that wrote it, or a newer one",
-            )
-
-    @contextmanager
-    def _trouble(self) -> Iterator[None]:
-        try:
-            yield
-        except DBAPIError as error:
-            raise LedgerTrouble(
-                "the ledger cannot be used",
-                where=str(self._file),
-                said=str(error.orig),
-                advice="check free space and rights there; nothing that was recorded is lost",
-            ) from error
-        except OSError as error:
-            raise LedgerTrouble(
-                "the ledger cannot be opened",
-                where=str(self._file),
-                said=error.strerror or str(error),
-                advice="check the rights there",
-            ) from error
-
-    @contextmanager
-    def _write(self) -> Iterator[Connection]:
-        with self._writing, self._trouble(), self._engine.begin() as connection:
-            yield connection
-
-    @contextmanager
-    def _read(self) -> Iterator[Connection]:
-        with self._trouble(), self._engine.connect() as connection:
-            yield connection
-
-    def close(self) -> None:
-        """Close all connections."""
-        self._engine.dispose()
 
     # Runs and events
 

@@ -1,4 +1,4 @@
-"""This machine."""
+"""The machine that Ink Stamp runs on."""
 
 import glob
 import os
@@ -44,8 +44,7 @@ class LocalHost:
             done = subprocess.run(
                 [program, *command[1:]],
                 stdin=subprocess.DEVNULL,
-                stdout=subprocess.PIPE,
-                stderr=subprocess.PIPE,
+                capture_output=True,
                 timeout=seconds,
                 check=False,
             )

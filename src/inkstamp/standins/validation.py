@@ -20,7 +20,7 @@ class Outside:
         self._http_port = http_port
 
     def http01(self, name: str, token: str, wanted: str) -> tuple[str, str]:
-        """Validate as RFC 8555 section 8.3 says; returns kind and detail of the problem, both empty when all is well."""
+        """Validate as RFC 8555 section 8.3 says; returns the problem's kind and detail, empty when all is well."""
         try:
             answer = self._resolver.resolve(name + ".", "A", search=False)
         except dns.exception.DNSException as error:

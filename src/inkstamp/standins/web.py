@@ -49,8 +49,7 @@ class _Setup:
             for host in self.hosts
             if any((_loopback(each.address), each.port, each.tls) == place for each in host.listens)
         ]
-        named = [host for host in best_hosts(here, name, tls=place[2])]
-        return next(iter(named or here), None)
+        return next(iter(best_hosts(here, name, tls=place[2]) or here), None)
 
 
 def read_setup(main_file: str, prefix: str) -> _Setup:

@@ -10,6 +10,8 @@ from inkstamp.servers.interface import Listen, Site
 from inkstamp.servers.nginx.syntax import Directive, parse
 
 _MOST_FILES = 20_000
+_DEEPEST_INCLUDE = 20
+_GLOB = re.compile(r"[*?\[]")
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,6 +132,49 @@ def read_listen(directive: Directive, *, all_tls: bool) -> Listen:
     return Listen(address=host, port=int(port), tls=tls, default=default)
 
 
+class _Loader:
+    """Reads files as includes name them."""
+
+    def __init__(self, reading: Reading, read_file: Callable[[str], bytes], glob: Callable[[str], list[str]]) -> None:
+        self._reading = reading
+        self._read_file = read_file
+        self._glob = glob
+
+    def load(self, path: str, wanted_by: Directive | None) -> tuple[Directive, ...]:
+        """Parse one file, read only once; `wanted_by` is the include that names it."""
+        texts = self._reading.texts
+        if len(texts) >= _MOST_FILES:
+            raise ServerTrouble(f"more than {_MOST_FILES} files are included", where=path)
+        if path not in texts:
+            try:
+                texts[path] = self._read_file(path).decode("utf-8", "surrogateescape")
+            except FileTrouble as error:
+                raise ServerTrouble(
+                    f"cannot read nginx's configuration {path}",
+                    where=f"{wanted_by.file}, line {wanted_by.line}" if wanted_by else path,
+                    said=error.said,
+                    advice="check the path, and that this user may read it",
+                ) from error
+        return parse(texts[path], path)
+
+    def resolve(self, directives: tuple[Directive, ...], depth: int) -> Iterator[Directive]:
+        """Yield the directives with every include replaced by what it names."""
+        for directive in directives:
+            if directive.name == "include" and directive.block is None and directive.arguments:
+                if depth > _DEEPEST_INCLUDE:
+                    raise ServerTrouble("includes go in a circle", where=f"{directive.file}, line {directive.line}")
+                for path in self._included(directive.arguments[0]):
+                    yield from self.resolve(self.load(path, directive), depth + 1)
+            elif directive.block is not None:
+                yield replace(directive, block=tuple(self.resolve(directive.block, depth)))
+            else:
+                yield directive
+
+    def _included(self, argument: str) -> list[str]:
+        pattern = posixpath.join(self._reading.folders.configuration, argument)
+        return self._glob(pattern) if _GLOB.search(pattern) else [pattern]
+
+
 def read_configuration(
     folders: Folders, read_file: Callable[[str], bytes], glob: Callable[[str], list[str]]
 ) -> Reading:
@@ -140,37 +185,8 @@ def read_configuration(
 
     """
     reading = Reading(folders)
-
-    def load(path: str, wanted_by: Directive | None) -> tuple[Directive, ...]:
-        if len(reading.texts) >= _MOST_FILES:
-            raise ServerTrouble(f"more than {_MOST_FILES} files are included", where=folders.main_file)
-        if path not in reading.texts:
-            try:
-                reading.texts[path] = read_file(path).decode("utf-8", "surrogateescape")
-            except FileTrouble as error:
-                where = f"{wanted_by.file}, line {wanted_by.line}" if wanted_by else path
-                raise ServerTrouble(
-                    f"cannot read nginx's configuration {path}",
-                    where=where,
-                    said=error.said,
-                    advice="check the path, and that this user may read it",
-                ) from error
-        return parse(reading.texts[path], path)
-
-    def resolve(directives: tuple[Directive, ...], depth: int) -> Iterator[Directive]:
-        for directive in directives:
-            if directive.name == "include" and directive.block is None and directive.arguments:
-                if depth > 20:
-                    raise ServerTrouble("includes go in a circle", where=f"{directive.file}, line {directive.line}")
-                pattern = posixpath.join(folders.configuration, directive.arguments[0])
-                for path in glob(pattern) if re.search(r"[*?\[]", pattern) else [pattern]:
-                    yield from resolve(load(path, directive), depth + 1)
-            elif directive.block is not None:
-                yield replace(directive, block=tuple(resolve(directive.block, depth)))
-            else:
-                yield directive
-
-    reading.directives = tuple(resolve(load(folders.main_file, None), 0))
+    loader = _Loader(reading, read_file, glob)
+    reading.directives = tuple(loader.resolve(loader.load(folders.main_file, None), 0))
     return reading
 
 

@@ -99,7 +99,7 @@ class NginxServer:
                 done.append(host.block)
                 if any(listen.tls for listen in host.listens):
                     self._check_names_kept(host, names)
-                    splices += self._point(host, reading, everything, names, certificate_file, key_file)
+                    splices += self._point(host, everything, names, (certificate_file, key_file))
                 else:
                     lines = [*self._listen_lines(host, everything), *_tls_lines(host, certificate_file, key_file)]
                     splices.append(add_lines(host, reading.texts[host.block.file], lines))
@@ -143,19 +143,11 @@ class NginxServer:
                 advice=f"add {', '.join(lost)} to the certificate's names, or give it a virtual host of its own",
             )
 
-    def _point(
-        self,
-        host: Host,
-        reading: Reading,
-        everything: list[Host],
-        names: Sequence[str],
-        certificate_file: str,
-        key_file: str,
-    ) -> list[Splice]:
-        """Make a block that has TLS serve these files."""
+    def _point(self, host: Host, everything: list[Host], names: Sequence[str], files: tuple[str, str]) -> list[Splice]:
+        """Make a block that has TLS serve these files (certificate, key)."""
         splices: list[Splice] = []
         missing = []
-        for directive_name, value in (("ssl_certificate", certificate_file), ("ssl_certificate_key", key_file)):
+        for directive_name, value in zip(("ssl_certificate", "ssl_certificate_key"), files, strict=True):
             own = list(host.block.find(directive_name))
             if len(own) > 1:
                 raise ServerTrouble(
@@ -169,7 +161,7 @@ class NginxServer:
             self._check_not_shared(own[0], host, everything, names)
             splices += set_value(own[0], value)
         if missing:
-            splices.append(add_lines(host, reading.texts[host.block.file], missing))
+            splices.append(add_lines(host, self._reading().texts[host.block.file], missing))
         return splices
 
     def _check_not_shared(self, directive: Directive, host: Host, everything: list[Host], names: Sequence[str]) -> None:

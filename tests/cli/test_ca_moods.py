@@ -1,0 +1,251 @@
+"""The built program against the simulated world: CAs that differ, have trouble, or misbehave."""
+
+import json
+import re
+import subprocess
+import sys
+from collections import Counter, deque
+from collections.abc import Iterator
+from contextlib import ExitStack
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from email.utils import format_datetime
+from pathlib import Path
+
+import pytest
+from cryptography import x509
+from world import Ran, World, inkstamp_program, running, write_config, write_nginx
+
+from inkstamp.standins.ca import SimulatedCa
+from inkstamp.standins.ca_state import Canned
+from inkstamp.standins.nameserver import Nameserver
+from inkstamp.standins.ports import free_ports
+
+NAME = "rowing.saltmarsh.test"
+
+
+@dataclass
+class SimulatedWorld(World):
+    """The simulated CA and web server, with the real program."""
+
+    simulated: SimulatedCa = None  # type: ignore[assignment]
+
+    def can(self, resource: str, *answers: Canned) -> None:
+        self.simulated.state.mood.canned[resource] = deque(answers)
+
+    def asked(self) -> Counter[str]:
+        return Counter(self.simulated.requests)
+
+
+@pytest.fixture
+def world(tmp_path: Path) -> Iterator[SimulatedWorld]:
+    http_port, https_port, dns_port, api_port = free_ports(4)
+    program = tmp_path / "web-server"
+    program.write_text(f'#!/bin/sh\nexec "{sys.executable}" -m inkstamp.standins.web "$@"\n')
+    program.chmod(0o755)
+    web = write_nginx(tmp_path / "web", http_port, https_port, str(program))
+    web.sites_file(f"server {{ listen 127.0.0.1:{http_port}; server_name first.test; root {tmp_path}; }}", "0")
+    with ExitStack() as stack:
+        nameserver = stack.enter_context(Nameserver(dns_port, {}))
+        ca = stack.enter_context(SimulatedCa(api_port, tmp_path / "ca", dns_port=dns_port, http_port=http_port))
+        stack.enter_context(running(web.command(), tmp_path / "web.log", http_port))
+        config, home = write_config(tmp_path, web, dns_port)
+        (tmp_path / "roots.pem").write_bytes(ca.state.hierarchy.roots_file.read_bytes())
+        trust = ca.state.hierarchy.api_root_file
+        made = SimulatedWorld(
+            tmp_path, web, nameserver, ca.directory_url, ca.state, trust, config, home, simulated=ca
+        )  # fmt: skip
+        made.add_authority()
+        made.site("rowing", [NAME])
+        ca.requests.clear()
+        yield made
+
+
+def problem(kind: str, detail: str, **more: object) -> bytes:
+    return json.dumps({"type": f"urn:ietf:params:acme:error:{kind}", "detail": detail, **more}).encode()
+
+
+def flat(done: Ran) -> str:
+    return re.sub(r"\s+", " ", done.err)
+
+
+def test_where_replies_say_valid_at_once_a_certificate_costs_five_requests(world: SimulatedWorld) -> None:
+    world.simulated.state.mood.at_once = True
+    done = world.run("stamp", NAME)
+    assert done.status == 0, done.err
+    assert world.asked() == Counter(
+        {"directory": 1, "new-order": 1, "authorization": 1, "challenge": 1, "finalize": 1, "certificate": 1}
+    )  # this CA gives a nonce with its directory
+
+
+def test_a_ca_that_answers_503_for_a_while_is_waited_for_as_it_asks(world: SimulatedWorld) -> None:
+    soon = format_datetime(datetime.now(UTC) + timedelta(seconds=1), usegmt=True)
+    world.can("new-order", Canned(503, {"Retry-After": "1"}, b"<h1>busy</h1>", "text/html"))
+    world.can("finalize", Canned(500, {"Retry-After": soon}, problem("serverInternal", "a hiccup")))
+    done = world.run("stamp", NAME)
+    assert done.status == 0, done.err
+    assert "waits 1 s: new order: the CA answered with 503" in flat(done)
+    assert "finalize: the CA answered with 500 (serverInternal)" in flat(done)
+    assert world.asked()["new-order"] == 2
+    assert world.simulated.state.issued == 1
+
+
+def test_a_rate_limit_beyond_patience_is_told_with_its_time_and_not_run_against(world: SimulatedWorld) -> None:
+    limited = problem("rateLimited", "too many certificates for saltmarsh.test", instance="https://ca.test/limits")
+    world.can("new-order", Canned(429, {"Retry-After": "86400"}, limited))
+    done = world.run("stamp", NAME)
+    assert done.status == 1
+    assert "too many certificates for saltmarsh.test" in flat(done)
+    assert "https://ca.test/limits" in flat(done)
+    tomorrow = datetime.now(UTC) + timedelta(days=1)
+    assert f"not to be called before {tomorrow:%Y-%m-%d}" in flat(done)
+    assert world.asked()["new-order"] == 1
+
+
+def test_refused_nonces_are_replaced_by_those_of_the_refusal(world: SimulatedWorld) -> None:
+    refusal = Canned(400, {}, problem("badNonce", "stale"))
+    for resource in ("new-order", "challenge", "certificate"):
+        world.can(resource, refusal, refusal)
+    done = world.run("stamp", NAME)
+    assert done.status == 0, done.err
+    assert world.asked()["new-order"] == 3
+    assert world.asked()["new-nonce"] == 0
+
+
+def test_a_compound_refusal_is_told_name_by_name(world: SimulatedWorld) -> None:
+    parts = [
+        {"type": "urn:ietf:params:acme:error:caa", "detail": "CAA names another CA",
+         "identifier": {"type": "dns", "value": NAME}},
+        {"type": "urn:ietf:params:acme:error:rejectedIdentifier", "detail": "on a block list"},
+    ]  # fmt: skip
+    world.can("new-order", Canned(403, {}, problem("compound", "two of the names", subproblems=parts)))
+    done = world.run("stamp", NAME, "--json")
+    assert done.status == 1
+    assert f"{NAME}: caa: CAA names another CA" in flat(done)
+    assert "rejectedIdentifier: on a block list" in flat(done)
+    error = done.json["error"]
+    assert error["kind"] == "CaProblem"
+    assert "CAA record" in error["advice"]
+
+
+@pytest.mark.parametrize(
+    ("resource", "answer", "told"),
+    [
+        ("new-order", Canned(201, {}, b"{}", "application/json"), "does not say where"),
+        ("new-order", Canned(201, {"Location": "https://localhost:1/x"}, b"[1]", "application/json"), "order that was"),
+        ("authorization", Canned(200, {}, b"x" * 2_000_000, "application/json"), "goes on past 1048576 bytes"),
+        ("directory", Canned(200, {}, b"<html>hello</html>", "text/html"), "not the directory"),
+        ("certificate", Canned(200, {}, b"no certificate", "text/plain"), "holds 0 PEM certificates"),
+        ("finalize", Canned(400, {}, problem("badCSR", "weak key")), "badCSR: weak key"),
+        ("order", Canned(200, {}, b'{"status":"odd"}', "application/json"), "order that was asked for"),
+    ],
+    ids=["no location", "no order", "endless", "no directory", "no certificate", "bad csr", "odd status"],
+)
+def test_an_answer_that_cannot_be_is_one_clear_error_and_the_next_run_goes_on(
+    world: SimulatedWorld, resource: str, answer: Canned, told: str
+) -> None:
+    world.can(resource, answer)
+    done = world.run("stamp", NAME)
+    assert done.status == 1
+    assert told in flat(done)
+    assert "Traceback" not in done.err
+    assert world.left_behind() == []
+    assert not (world.home / "shelf" / "rowing" / "current").exists()
+    again = world.run("stamp", "rowing")
+    assert again.status == 0, again.err
+    assert world.simulated.state.issued == 1
+
+
+def test_the_root_that_is_asked_for_is_found_among_the_alternates_and_only_then_fetched(world: SimulatedWorld) -> None:
+    assert world.run("stamp", NAME).status == 0
+    assert world.asked()["certificate-other"] == 0
+    world.config.write_text(world.config.read_text().replace("agree_terms = true", 'agree_terms = true\nroot = "Quayside Root X2"'))
+    done = world.run("stamp", "rowing", "--anew")
+    assert done.status == 0, done.err
+    assert "root “Quayside Root X2”" in done.out
+    assert world.asked()["certificate-other"] == 1
+
+
+def test_a_certificate_that_no_known_root_stands_behind_never_reaches_a_server(world: SimulatedWorld) -> None:
+    roots = (world.folder / "roots.pem").read_bytes()
+    site = world.nginx.folder / "sites" / "rowing.conf"
+    before = site.read_bytes()
+    (world.folder / "roots.pem").write_bytes(world.trust.read_bytes())
+    done = world.run("stamp", NAME)
+    assert done.status == 1
+    assert "is not among the trusted roots" in flat(done)
+    assert world.asked()["certificate-other"] == 1
+    assert site.read_bytes() == before
+    (world.folder / "roots.pem").write_bytes(roots)
+    assert world.run("stamp", "rowing").status == 0
+    assert world.simulated.state.issued == 1
+
+
+def test_a_certificate_that_is_due_is_renewed_and_one_failure_does_not_stop_the_others(world: SimulatedWorld) -> None:
+    names = [NAME, "bakery.saltmarsh.test", "museum.saltmarsh.test"]
+    for each in names[1:]:
+        world.site(each.partition(".")[0], [each])
+    world.simulated.state.mood.aged = dict.fromkeys(names[:2], timedelta(days=70))
+    for each in names:
+        assert world.run("stamp", each).status == 0
+    stands = {each["name"]: each["standing"] for each in world.run("status", "--json").json["certificates"]}
+    assert stands == {"rowing": "due", "bakery": "due", "museum": "good"}
+    world.nameserver.table[NAME] = []
+    done = world.run("renew")
+    assert done.status == 1
+    assert "3 looked at, 1 renewed, 1 failed" in done.out
+    assert "bakery: edition 2 on front" in done.out
+    assert "rowing: the CA would not find rowing.saltmarsh.test" in flat(done)
+    assert world.run("check", "bakery").status == 0
+    world.nameserver.table[NAME] = ["127.0.0.1"]
+    assert world.run("renew", "rowing", "--json").json["renewed"][0]["outcome"]["edition"]["number"] == 2
+    assert "3 looked at, 0 renewed, 0 failed" in world.run("renew").out
+
+
+def test_a_lost_order_is_given_up_and_replaced_where_the_ca_no_longer_knows_it(world: SimulatedWorld) -> None:
+    world.can("challenge", *[Canned(403, {}, problem("unauthorized", "not now"))])
+    assert world.run("stamp", NAME).status == 1
+    world.simulated.state.orders.clear()
+    done = world.run("stamp", "rowing")
+    assert done.status == 0, done.err
+    assert "the CA does not know it any more" in " ".join(world.run("history").out.split())
+
+
+def test_changed_names_drop_the_open_order(world: SimulatedWorld) -> None:
+    world.can("challenge", Canned(403, {}, problem("unauthorized", "not now")))
+    assert world.run("stamp", NAME).status == 1
+    world.site("rowing", [NAME, "www.rowing.saltmarsh.test"])
+    world.config.write_text(world.config.read_text().replace(f'names = ["{NAME}"', f'names = ["{NAME}", "www.{NAME}"'))
+    done = world.run("stamp", "rowing")
+    assert done.status == 0, done.err
+    leaf = x509.load_pem_x509_certificate((world.home / "shelf/rowing/current/leaf.pem").read_bytes())
+    assert len(leaf.extensions.get_extension_for_class(x509.SubjectAlternativeName).value) == 2
+    assert "order dropped" in world.run("history", "rowing").out
+
+
+def test_results_go_to_stdout_progress_to_stderr_and_nothing_is_coloured_without_a_terminal(
+    world: SimulatedWorld,
+) -> None:
+    done = world.run("stamp", NAME, "--json", env={"COLUMNS": "60"})
+    assert done.json["certificates"][0]["edition"]["number"] == 1
+    assert "asks the CA to look" in done.err
+    for command in (["status"], ["history"], ["check", NAME], ["survey"], ["authority", "show"], ["--help"]):
+        shown = world.run(*command)
+        assert shown.status == 0
+        assert "\033" not in shown.out + shown.err
+        assert max(len(line) for line in shown.out.splitlines()) <= 130
+
+
+def test_preview_says_what_would_be_done_and_does_nothing(world: SimulatedWorld) -> None:
+    before = world.config.read_bytes()
+    done = world.run("stamp", NAME, "--preview")
+    assert done.status == 0
+    assert "[certificate.rowing] would be added" in done.out
+    assert world.config.read_bytes() == before
+    assert world.asked() == Counter()
+
+
+def test_output_into_a_closed_pipe_ends_quietly(world: SimulatedWorld) -> None:
+    line = f'"{inkstamp_program()}" --config "{world.config}" survey | head -1'
+    done = subprocess.run(["bash", "-o", "pipefail", "-c", line], capture_output=True, text=True, check=False)
+    assert done.stderr == ""

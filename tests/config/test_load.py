@@ -1,0 +1,142 @@
+"""The configuration file: mistakes are told with their line, and what is added leaves every byte as it was."""
+
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from inkstamp.config import load
+from inkstamp.config.load import parse, read_home
+from inkstamp.config.model import Authority, Certificate, Configuration, Server
+from inkstamp.config.write import with_entry
+from inkstamp.errors import ConfigurationError
+from inkstamp.view.point import read_resolver
+
+FILE = Path("/etc/inkstamp/inkstamp.toml")
+GOOD = """\
+# the certificates of Saltmarsh Hosting
+home = "home"
+
+[authority.quayside]   # speaks ACME
+directory = "https://acme.quayside.test/directory"
+trust = "api.pem"
+
+[server.front]
+kind = "nginx"
+
+[certificate.rowing]
+names = ["Rowing.saltmarsh.test.", "www.rowing.saltmarsh.test"]
+authority = "quayside"
+via = "front"
+install = ["front"]
+
+[view]
+resolver = "127.0.0.1:8053"
+"""
+
+
+def test_a_good_file_is_read_with_paths_made_absolute_and_names_normalised() -> None:
+    whole = parse(GOOD.encode(), FILE)
+    assert whole.home == "/etc/inkstamp/home"
+    assert whole.authority["quayside"].trust == "/etc/inkstamp/api.pem"
+    assert whole.certificate["rowing"].names == ("rowing.saltmarsh.test", "www.rowing.saltmarsh.test")
+    assert whole.server["front"].program == "nginx"
+    assert read_home(GOOD.encode(), FILE) == whole.home
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "line", "told"),
+    [
+        ("directory =", "directry =", 5, "did you mean “directory”"),
+        ("[view]", "[veiw]", 17, "did you mean “view”"),
+        ("[certificate.rowing]", "[certificate.Rowing]", 11, "lower-case"),
+        ('via = "front"', 'via = "frnt"', 14, "did you mean “front”"),
+        ('install = ["front"]', 'install = ["back"]', 15, "[server.back]"),
+        ('authority = "quayside"', 'authority = "quay"', 13, "did you mean “quayside”"),
+        ('kind = "nginx"', 'kind = "iis"', 9, "nginx"),
+        ('via = "front"\n', "", 11, "add a line via"),
+        ('names = ["Rowing', 'names = ["*.Rowing', 12, "wildcard"),
+        ('names = ["Rowing', 'names = ["Row ing', 12, "is not a domain name"),
+        ('resolver = "127.0.0.1:8053"', "http_port = 'eighty'", 18, "Expected `int`"),
+        ("[view]", "[view", 17, "line 17"),
+    ],
+)
+def test_a_mistake_is_told_with_its_line_and_what_to_write_instead(old: str, new: str, line: int, told: str) -> None:
+    assert old in GOOD
+    with pytest.raises(ConfigurationError) as caught:
+        parse(GOOD.replace(old, new).encode(), FILE)
+    error = caught.value
+    everything = f"{error.what} {error.where} {error.said} {error.advice}"
+    assert f"line {line}" in everything
+    assert told in everything
+    assert error.exit_status == 2
+
+
+@pytest.mark.parametrize("data", [b"\xff", b"home = 3", b"certificate = 3", b"[certificate]\na = 3", b"[server.a]"])
+def test_what_is_no_configuration_at_all_is_one_clear_error(data: bytes) -> None:
+    with pytest.raises(ConfigurationError):
+        parse(data, FILE)
+
+
+@given(st.lists(st.text(st.characters(exclude_characters="\r\n\x00", exclude_categories=["Cs", "Cc"])), max_size=5),
+       st.booleans())  # fmt: skip
+def test_adding_an_entry_keeps_every_byte_that_stood_there(comments: list[str], newline: bool) -> None:
+    before = (GOOD + "\n".join(f"# {line}" for line in comments) + ("\n" if newline else "")).encode()
+    entry = Certificate(names=("bakery.saltmarsh.test",), authority="quayside", via="front")
+    after, whole = with_entry(before, FILE, "certificate", "bakery", entry)
+    assert after.startswith(before)
+    assert whole.certificate["bakery"] == entry
+    assert parse(after, FILE) == whole
+
+
+def test_an_entry_that_is_there_is_not_written_over() -> None:
+    entry = Authority(directory="https://other.test/")
+    with pytest.raises(ConfigurationError, match="already"):
+        with_entry(GOOD.encode(), FILE, "authority", "quayside", entry)
+
+
+def test_the_first_entry_goes_into_an_empty_file() -> None:
+    data, whole = with_entry(b"", FILE, "server", "front", Server(kind="nginx", prefix="/srv"))
+    assert data == b'[server.front]\nkind = "nginx"\nprefix = "/srv"\n'
+    assert set(whole.server) == {"front"}
+
+
+def test_the_kept_copy_serves_only_the_very_bytes_that_it_was_made_from(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    file = tmp_path / "inkstamp.toml"
+    text = GOOD + "".join(
+        f'[certificate.c{n}]\nnames = ["c{n}.test"]\nauthority = "quayside"\nvia = "front"\n' for n in range(200)
+    )
+    first = load.load(text.encode(), file, tmp_path / "cache")
+    parsed: list[bytes] = []
+    original = load.parse
+
+    def counting(data: bytes, where: Path) -> Configuration:
+        parsed.append(data)
+        return original(data, where)
+
+    monkeypatch.setattr(load, "parse", counting)
+    assert load.load(text.encode(), file, tmp_path / "cache") == first
+    assert parsed == []
+    changed = load.load(text.replace("c7.test", "d7.test").encode(), file, tmp_path / "cache")
+    assert changed.certificate["c7"].names == ("d7.test",)
+    (tmp_path / "cache" / "configuration.msgpack").write_bytes(b"\x93broken")
+    assert load.load(text.encode(), file, tmp_path / "cache") == first
+    assert len(parsed) == 2
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [("", None), ("127.0.0.1:8053", ("127.0.0.1", 8053)), ("192.0.2.1", ("192.0.2.1", 53)), ("::1", ("::1", 53)),
+     ("[::1]:8053", ("::1", 8053)), ("[::1]", ("::1", 53))],
+)  # fmt: skip
+def test_a_resolver_is_an_address_with_a_port_or_without(text: str, expected: tuple[str, int] | None) -> None:
+    assert read_resolver(text) == expected
+
+
+@pytest.mark.parametrize("text", ["dns.test:53", "127.0.0.1:", "127.0.0.1:0", "127.0.0.1:99999", ":53", "a"])
+def test_a_resolver_that_is_no_address_is_refused(text: str) -> None:
+    with pytest.raises(ConfigurationError):
+        read_resolver(text)

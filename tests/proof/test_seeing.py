@@ -1,0 +1,70 @@
+"""What is said of a proof seen from outside: a CA would fail wherever this says bad."""
+
+import pytest
+
+from inkstamp.findings import Severity
+from inkstamp.proof.http01 import http_proof
+from inkstamp.proof.seeing import judge
+from inkstamp.view.addresses import Addresses
+from inkstamp.view.web import Sight
+
+PROOF = http_proof("site.test", "tok", "tok.thumb")
+HERE, THERE = "127.0.0.1", "127.0.0.9"
+
+
+def sight(address: str, **changes: object) -> Sight:
+    return Sight(**({"address": address, "hops": (PROOF.url,), "status": 200, "body": PROOF.content} | changes))  # type: ignore[arg-type]
+
+
+def look(*sights: Sight) -> list[tuple[Severity, str]]:
+    by_address = {each.address: each for each in sights}
+    addresses = Addresses((), tuple(by_address), "")
+    findings = judge(PROOF, addresses, by_address.__getitem__, lambda address: address == HERE)
+    return [(each.severity, f"{each.subject} {each.seen} {each.remedy}") for each in findings]
+
+
+def test_the_proof_is_a_file_at_the_well_known_url_with_the_key_authorization() -> None:
+    """RFC 8555 section 8.3."""
+    assert PROOF.url == "http://site.test/.well-known/acme-challenge/tok"
+    assert PROOF.parts == (".well-known", "acme-challenge", "tok")
+    assert look(sight(HERE, body=b"tok.thumb \r\n\n"))[0][0] is Severity.GOOD
+
+
+@pytest.mark.parametrize(
+    ("changes", "told"),
+    [
+        ({"body": b"\xef\xbb\xbftok.thumb"}, "answers 200"),
+        ({"body": b"<html>\x07 tok.thumb"}, "page of its own"),
+        ({"status": 404, "body": b"<h1>Not\nFound</h1>"}, "beginning “<h1>Not Found</h1>”"),
+        ({"status": 403, "body": b""}, "let everybody read"),
+        ({"status": 200, "body": b"x" * 5000}, "x" * 80 + "…”"),
+        ({"status": 0, "body": b"", "trouble": "no connection: Connection refused"}, "Connection refused"),
+        ({"status": 404, "hops": (PROOF.url, "https://site.test/x")}, "after a redirect to https://site.test/x"),
+    ],
+)
+def test_what_is_seen_instead_is_told_with_a_remedy(changes: dict[str, object], told: str) -> None:
+    ((severity, text),) = look(sight(HERE, **changes))
+    assert severity is Severity.BAD
+    assert told in text
+    assert f"site.test at {HERE}" in text
+
+
+def test_one_wrong_address_of_several_is_bad_and_named() -> None:
+    first, second = look(sight(HERE), sight(THERE, status=404, body=b"old"))
+    assert first[0] is Severity.GOOD
+    assert second[0] is Severity.BAD
+    assert f"does not answer at {THERE}" in second[1]
+
+
+def test_an_address_that_this_machine_has_no_way_to_is_passed_over_unless_it_is_the_only_one() -> None:
+    unseen = sight("2001:db8::1", status=0, trouble="Network is unreachable", no_route=True)
+    assert [severity for severity, _ in look(unseen, sight(HERE))] == [Severity.NOTE, Severity.GOOD]
+    assert [severity for severity, _ in look(unseen)] == [Severity.BAD]
+
+
+def test_a_name_without_an_address_is_told_in_the_words_of_dns() -> None:
+    addresses = Addresses((), (), "site.test does not exist in DNS (NXDOMAIN)")
+    (finding,) = judge(PROOF, addresses, lambda _: sight(HERE), lambda _: True)
+    assert finding.severity is Severity.BAD
+    assert "NXDOMAIN" in finding.seen
+    assert "A or AAAA" in finding.remedy

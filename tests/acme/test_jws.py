@@ -7,7 +7,7 @@ from cryptography.hazmat.primitives.asymmetric import rsa
 
 from inkstamp.acme.jws import b64url, key_authorization, public_jwk, sign, thumbprint, unb64url
 from inkstamp.pki import keys
-from inkstamp.pki.keys import KeyKind
+from inkstamp.pki.kinds import KeyKind
 from inkstamp.standins.ca import verify_jws
 
 RFC7638 = {

@@ -110,7 +110,8 @@ def test_our_own_order_states_lead_to_an_end_from_everywhere() -> None:
     ended = {state for state in OrderState if state not in OPEN_STATES}
     assert ended == {OrderState.ISSUED, OrderState.REFUSED, OrderState.DROPPED}
     for state in OPEN_STATES:
-        reachable, waiting = set(), [state]
+        reachable: set[OrderState] = set()
+        waiting = [state]
         while waiting:
             for after in ORDER_MOVES[waiting.pop()] - reachable:
                 reachable.add(after)

@@ -159,7 +159,9 @@ def test_an_answer_that_cannot_be_is_one_clear_error_and_the_next_run_goes_on(
 def test_the_root_that_is_asked_for_is_found_among_the_alternates_and_only_then_fetched(world: SimulatedWorld) -> None:
     assert world.run("stamp", NAME).status == 0
     assert world.asked()["certificate-other"] == 0
-    world.config.write_text(world.config.read_text().replace("agree_terms = true", 'agree_terms = true\nroot = "Quayside Root X2"'))
+    world.config.write_text(
+        world.config.read_text().replace("agree_terms = true", 'agree_terms = true\nroot = "Quayside Root X2"')
+    )
     done = world.run("stamp", "rowing", "--anew")
     assert done.status == 0, done.err
     assert "root “Quayside Root X2”" in done.out

@@ -13,7 +13,7 @@ from inkstamp.findings import Severity
 from inkstamp.pki import csr, keys
 from inkstamp.pki.certificates import to_pem
 from inkstamp.pki.chain import arrange, find_paths, judge_edition
-from inkstamp.pki.keys import KeyKind
+from inkstamp.pki.kinds import KeyKind
 
 ROOT = Signer("Root X1", days=3650)
 OLDER = Signer("Root X2", days=3650)

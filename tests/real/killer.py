@@ -14,7 +14,7 @@ from typing import Any
 
 from inkstamp.acme.session import Session
 from inkstamp.cli.main import run
-from inkstamp.ledger.store import Ledger
+from inkstamp.ledger.database import Database
 from inkstamp.reach import guarded
 from inkstamp.reach.local import LocalHost
 
@@ -49,15 +49,15 @@ behind(guarded, "_remove_folders")  # a proof is gone
 behind(os, "replace")  # a file took its place
 behind(os, "rename")  # an edition took its place
 
-write = Ledger._write
+writing = Database.writing
 
 
 @contextmanager
-def ledger_write(self: Ledger) -> Iterator[Any]:
-    with write(self) as connection:
-        yield connection
+def ledger_write(self: Database) -> Iterator[None]:
+    with writing(self):
+        yield
     place("ledger")
 
 
-Ledger._write = ledger_write  # type: ignore[method-assign]
+Database.writing = ledger_write  # type: ignore[method-assign]
 sys.exit(run(sys.argv[3:]))

@@ -68,7 +68,9 @@ def test_the_shelf_keeps_its_secrets_and_openssl_finds_key_and_chain_fitting(wor
         assert stat.S_IMODE(secret.stat().st_mode) == 0o600
     for private in [world.home, folder.resolve(), world.home / "accounts"]:
         assert stat.S_IMODE(private.stat().st_mode) == 0o700
-    from_key = subprocess.run(["openssl", "pkey", "-in", folder / "key.pem", "-pubout"], capture_output=True, check=True)
+    from_key = subprocess.run(
+        ["openssl", "pkey", "-in", folder / "key.pem", "-pubout"], capture_output=True, check=True
+    )
     from_leaf = subprocess.run(
         ["openssl", "x509", "-in", folder / "leaf.pem", "-noout", "-pubkey"], capture_output=True, check=True
     )

@@ -140,7 +140,15 @@ def test_the_folder_of_a_proof_is_that_of_its_best_location(inside: str, root: s
 
 BLOCKS = st.builds(
     lambda comment, listens, extra, end: end.join(
-        [f"# {comment}", "server {", *[f"\tlisten {each};" for each in listens], "  server_name s.test;", extra, "}", ""]
+        [
+            f"# {comment}",
+            "server {",
+            *[f"\tlisten {each};" for each in listens],
+            "  server_name s.test;",
+            extra,
+            "}",
+            "",
+        ]
     ),
     st.text("abc é;{}\"'", max_size=20),
     st.lists(st.sampled_from(["80", "127.0.0.1:80", "[::1]:80", "80 default_server"]), unique=True, max_size=3),

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from inkstamp.cli import output
 from inkstamp.cli.main import Context, global_options
 from inkstamp.cli.setting import workplace
-from inkstamp.pki.keys import KeyKind
+from inkstamp.pki.kinds import KeyKind
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace

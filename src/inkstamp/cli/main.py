@@ -9,12 +9,11 @@ import importlib
 import os
 import sys
 from collections.abc import Sequence
-from dataclasses import dataclass
 from types import ModuleType
-from typing import TYPE_CHECKING
 
 from inkstamp import __version__
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from inkstamp.errors import InkStampError
 
@@ -33,15 +32,20 @@ COMMANDS = {
 _FAILED, _WRONG_USE = 1, 2
 
 
-@dataclass(frozen=True, slots=True)
 class Context:
-    """What the options before or after any command say."""
+    """What the options before or after any command say.
 
-    config: str | None
-    home: str | None
-    json: bool
-    debug: bool
-    command_line: str
+    No dataclass: loading their module would take as long as all else that `--help` needs.
+    """
+
+    __slots__ = ("command_line", "config", "debug", "home", "json")
+
+    def __init__(self, options: argparse.Namespace, command_line: str) -> None:
+        self.config: str | None = options.config
+        self.home: str | None = options.home
+        self.json = bool(options.json)
+        self.debug = bool(options.debug)
+        self.command_line = command_line
 
 
 def global_options(parser: argparse.ArgumentParser, *, default: object) -> None:
@@ -106,9 +110,7 @@ def run(arguments: Sequence[str]) -> int:
         options = parser.parse_args(options.rest, options)
     except SystemExit as exit_asked:  # argparse has said what is wrong, or shown the help
         return int(exit_asked.code or 0)
-    context = Context(
-        options.config, options.home, bool(options.json), bool(options.debug), " ".join(["inkstamp", *arguments])
-    )
+    context = Context(options, " ".join(["inkstamp", *arguments]))
     return _run_command(module, context, options)
 
 

@@ -99,20 +99,15 @@ def json_error(command: str, trouble: InkStampError) -> None:
     as_json(command, error=error_data(trouble))
 
 
-def table(headings: Sequence[str], rows: Iterable[Sequence[str]], *, flexible: int) -> None:
-    """Print a table that fits the width: the column numbered `flexible` wraps, the others do not."""
-    from rich.box import SIMPLE_HEAD
-    from rich.console import Console
-    from rich.table import Table
-    from rich.text import Text
+def table(headings: Sequence[str], rows: Sequence[Sequence[str]]) -> None:
+    """Print rows below headings, each column as wide as its longest cell; the last one is cut at the width.
 
-    console = Console(width=width(), no_color=not coloured(sys.stdout), highlight=False)
-    grid = Table(box=SIMPLE_HEAD, pad_edge=False, padding=(0, 1), header_style="bold")
-    for number, heading in enumerate(headings):
-        grid.add_column(heading, no_wrap=number != flexible, overflow="fold" if number == flexible else "ellipsis")
-    for row in rows:
-        grid.add_row(*(Text(cell) for cell in row))
-    with console.capture() as capture:
-        console.print(grid)
-    lines = [line.rstrip() for line in capture.get().splitlines()]
-    print("\n".join(lines).strip("\n"))
+    Written line by line, since there may be ten thousand of them.
+    """
+    widths = [max(map(len, column)) for column in zip(headings, *rows, strict=True)]
+    room = max(width() - sum(widths[:-1]) - 2 * len(widths[:-1]), 12)
+    widths[-1] = min(widths[-1], room)
+    for row in (headings, ["-" * wide for wide in widths], *rows):
+        last = row[-1] if len(row[-1]) <= room else row[-1][: room - 1] + "…"
+        cells = [cell.ljust(wide) for cell, wide in zip(row[:-1], widths[:-1], strict=True)]
+        print("  ".join([*cells, last]))

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
 from inkstamp.cli.setting import workplace
-from inkstamp.pki.keys import KeyKind
+from inkstamp.pki.kinds import KeyKind
 from inkstamp.renewal.when import renewal_moment
 
 if TYPE_CHECKING:

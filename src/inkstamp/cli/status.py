@@ -34,7 +34,7 @@ def run(context: Context, _options: argparse.Namespace) -> int:
         )
         for each in statuses
     ]
-    output.table(("certificate", "stands", "edition", "days", "renews", "names"), rows, flexible=5)
+    output.table(("certificate", "stands", "edition", "days", "renews", "names"), rows)
     todo = [each for each in statuses if each.next_command]
     for command in dict.fromkeys(each.next_command for each in todo[:10]):
         print(output.field("next", command))

@@ -7,7 +7,7 @@ from typing import Literal
 
 import msgspec
 
-from inkstamp.pki.keys import KeyKind
+from inkstamp.pki.kinds import KeyKind
 
 
 class Section(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):

@@ -89,7 +89,8 @@ def prepare(workplace: "Workplace", name: str, entry: Certificate) -> list[_Chan
 
 def recover(workplace: "Workplace", name: str) -> None:
     """Put back what an install that was killed had changed."""
-    for record in workplace.ledger.installs(name, InstallState.BEGUN):
+    record = workplace.ledger.newest_install(name)
+    if record is not None and record.state is InstallState.BEGUN:
         workplace.progress.step(name, "puts back what an interrupted install left")
         _put_back(workplace, record, None)
 

@@ -3,9 +3,11 @@
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+import msgspec
+
 from inkstamp.errors import ProofFailed
 from inkstamp.findings import Finding, Severity, bad
-from inkstamp.ledger.records import OrderRecord
+from inkstamp.ledger.records import OrderRecord, ProofRecord
 from inkstamp.proof.http01 import HttpProof
 from inkstamp.proof.seeing import look_at
 from inkstamp.view.addresses import address_book
@@ -49,13 +51,22 @@ def put_up(workplace: "Workplace", order: OrderRecord, via: str, proofs: Sequenc
     host = server.host
     places = [(proof, root) for proof in proofs for root in server.document_roots(proof.name, proof.parts)]
     records = workplace.ledger.plan_proofs(
-        (order.id, via, root, proof.parts, host.missing_folders(root, proof.parts)) for proof, root in places
+        [
+            ProofRecord(
+                order_id=order.id,
+                server=via,
+                root=root,
+                parts=proof.parts,
+                made=host.missing_folders(root, proof.parts),
+            )
+            for proof, root in places
+        ]
     )
     extra = []
     for (proof, root), record in zip(places, records, strict=True):
         planted = host.plant(root, proof.parts, proof.content)
         if set(planted.made) - set(record.made):  # another run's folders were cleared away in between
-            extra.append((order.id, via, root, proof.parts, planted.made))
+            extra.append(msgspec.structs.replace(record, made=planted.made))
     if extra:
         workplace.ledger.plan_proofs(extra)
 

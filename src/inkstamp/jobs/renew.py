@@ -1,12 +1,11 @@
 """Renew what is due, and nothing else; one that fails never stops the others."""
 
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from inkstamp.errors import Busy, InkStampError
-from inkstamp.ledger.records import InstallState
+from inkstamp.ledger.records import InstallRecord, InstallState
 from inkstamp.renewal.when import decide
 
 if TYPE_CHECKING:
@@ -54,7 +53,7 @@ def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> tuple[int, l
     now = workplace.clock.now()
     editions = ledger.newest_editions()
     ordering = ledger.certificates_with_open_orders()
-    installed = {record.certificate: record.edition for record in ledger.installs(state=InstallState.DONE)}
+    installs = ledger.newest_installs()
     found: list[tuple[float, Due]] = []
     names = only or tuple(workplace.config.certificate)
     for name in names:
@@ -68,9 +67,13 @@ def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> tuple[int, l
             found.append((urgency, Due(name, decision.reason, new_edition=True)))
         elif name in ordering:
             found.append((urgency, Due(name, "an order is open", new_edition=True)))
-        elif installed.get(name) != edition.number:
+        elif not _is_on_servers(installs.get(name), edition.number):
             found.append((urgency, Due(name, f"edition {edition.number} is not installed", new_edition=False)))
     return len(names), [due for _, due in sorted(found, key=lambda pair: pair[0])]
+
+
+def _is_on_servers(install: InstallRecord | None, edition: int) -> bool:
+    return install is not None and install.edition == edition and install.state is InstallState.DONE
 
 
 def renew(
@@ -90,8 +93,11 @@ def renew(
 
     """
     looked_at, due = find_due(workplace, only)
-    if due:
-        _sweep_proofs(workplace)
+    if not due:
+        return Sweep(looked_at, ())
+    from concurrent.futures import ThreadPoolExecutor
+
+    _sweep_proofs(workplace)
     results = []
     with ThreadPoolExecutor(max_workers=max(1, at_once)) as pool:
         for result in pool.map(lambda each: _renew_one(workplace, each), due):
@@ -119,10 +125,9 @@ def _sweep_proofs(workplace: "Workplace") -> None:
     left = ledger.proofs()
     if not left:
         return
-    certificates = ledger.certificates_of_orders({each.order_id for each in left})
     ordering = ledger.certificates_with_open_orders()
     for record in reversed(left):
-        name = certificates[record.order_id]
+        name = ledger.certificate_of_order(record.order_id)
         if name in ordering and name in workplace.config.certificate:
             continue  # its own run takes it down
         try:

@@ -11,7 +11,7 @@ from inkstamp.errors import UsageError
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity, bad, worst
 from inkstamp.ledger.records import EditionRecord, InstallState
-from inkstamp.pki.keys import KeyKind
+from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.names import normalise_all
 from inkstamp.renewal.when import decide
 
@@ -282,11 +282,11 @@ def settle(workplace: "Workplace", name: str) -> None:
     """
     for order_id in workplace.ledger.ended_orders(name):
         remove_tree(workplace.home / "orders" / str(order_id))
-    begun = workplace.ledger.installs(name, InstallState.BEGUN)
-    if begun:
+    last = workplace.ledger.newest_install(name)
+    if last is not None and last.state is InstallState.BEGUN:
         from inkstamp.jobs.install import recover
 
-        with workplace.hold_servers(begun[0].servers):
+        with workplace.hold_servers(last.servers):
             recover(workplace, name)
     remove_tree(workplace.home / "undo" / name)
 
@@ -303,7 +303,7 @@ def _good_edition(workplace: "Workplace", plan: Plan, *, anew: bool) -> EditionR
     """Return the newest edition when it serves its purpose still and no order for another one is open."""
     if plan.write or anew or workplace.ledger.open_order(plan.name) is not None:
         return None
-    edition = workplace.ledger.newest_editions(plan.name).get(plan.name)
+    edition = workplace.ledger.newest_edition(plan.name)
     if edition is None or set(edition.names) != set(plan.entry.names):
         return None
     if not (workplace.shelf.edition(plan.name, edition.number) / "key.pem").is_file():
@@ -316,7 +316,10 @@ def is_installed(workplace: "Workplace", edition: EditionRecord, entry: Certific
     """Tell whether the ledger and the shelf agree that the servers have this edition."""
     if workplace.shelf.current(edition.certificate) != edition.number:
         return False
-    return any(
-        record.edition == edition.number and set(entry.install) <= set(record.servers)
-        for record in workplace.ledger.installs(edition.certificate, InstallState.DONE)
+    last = workplace.ledger.newest_install(edition.certificate)
+    return (
+        last is not None
+        and last.state is InstallState.DONE
+        and last.edition == edition.number
+        and set(entry.install) <= set(last.servers)
     )

@@ -49,13 +49,13 @@ def all_statuses(workplace: "Workplace") -> list[CertificateStatus]:
     ledger = workplace.ledger
     now = workplace.clock.now()
     editions = ledger.newest_editions()
-    orders = ledger.orders()
-    installs = {record.certificate: record for record in ledger.installs()}
+    orders = ledger.newest_orders()
+    installs = ledger.newest_installs()
     found = []
     for name, entry in workplace.config.certificate.items():
         edition = editions.get(name)
         decision = decide(edition.not_before, edition.not_after, now) if edition else None
-        standing = _standing(edition, orders[name][0] if name in orders else None, installs.get(name), now)
+        standing = _standing(edition, orders.get(name), installs.get(name), now)
         found.append(
             CertificateStatus(
                 name=name,

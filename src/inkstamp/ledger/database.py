@@ -1,33 +1,23 @@
-"""The ledger's database: opened, versioned, read and written in transactions."""
+"""The ledger's database: opened, versioned, read and written in transactions.
 
+SQLite through the standard library: loading it takes milliseconds, which a command that a timer runs every hour,
+mostly to find nothing due, is measured by. See docs/architecture.md.
+"""
+
+import os
+import sqlite3
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
-
-from sqlalchemy import Connection, Engine, create_engine, insert, select
-from sqlalchemy import event as engine_event
-from sqlalchemy.engine.interfaces import DBAPIConnection
-from sqlalchemy.exc import DBAPIError, OperationalError
+from typing import Any
 
 from inkstamp.errors import LedgerTrouble
-from inkstamp.ledger import schema
+from inkstamp.ledger.schema import TABLES, VERSION
 
-_BUSY_SECONDS = 30
+_BUSY_SECONDS = 30.0
 
-
-def _open_engine(file: Path) -> Engine:
-    engine = create_engine(f"sqlite:///{file}", connect_args={"timeout": _BUSY_SECONDS, "check_same_thread": False})
-
-    @engine_event.listens_for(engine, "connect")
-    def _prepare(connection: DBAPIConnection, _record: object) -> None:
-        cursor = connection.cursor()
-        # Readers do not wait for a writer, and a commit is on the disk when it returns.
-        cursor.execute("PRAGMA journal_mode=WAL")
-        cursor.execute("PRAGMA synchronous=FULL")
-        cursor.close()
-
-    return engine
+Parameters = Mapping[str, Any]
 
 
 class Database:
@@ -35,40 +25,53 @@ class Database:
 
     def __init__(self, file: Path) -> None:
         self._file = file
-        self._engine = _open_engine(file)
-        self._writing = threading.RLock()
+        self._lock = threading.RLock()
         with self._trouble():
-            if not file.exists():
-                file.touch(mode=0o600)
+            os.close(os.open(file, os.O_RDWR | os.O_CREAT, 0o600))
+            # Transactions are begun and ended by name below; threads take turns by the lock.
+            self._connection = sqlite3.connect(
+                file, timeout=_BUSY_SECONDS, isolation_level=None, check_same_thread=False
+            )
+            self._connection.row_factory = sqlite3.Row
+            # Readers do not wait for a writer, and a commit is on the disk when it returns.
+            self._connection.execute("PRAGMA journal_mode=WAL")
+            self._connection.execute("PRAGMA synchronous=FULL")
             self._check_version()
 
     def _check_version(self) -> None:
         try:
-            with self._engine.connect() as connection:
-                version = connection.execute(select(schema.ledger.c.version)).scalar()
-        except OperationalError:
-            version = None
-        if version is None:
-            with self._write() as connection:
-                schema.metadata.create_all(connection)
-                if connection.execute(select(schema.ledger.c.version)).scalar() is None:
-                    connection.execute(insert(schema.ledger).values(version=schema.VERSION))
-        elif version != schema.VERSION:
+            row = self._connection.execute("SELECT version FROM ledger").fetchone()
+        except sqlite3.OperationalError as error:
+            if "no such table" not in str(error):
+                raise
+            row = None
+        if row is None:
+            self._create()
+        elif row["version"] != VERSION:
             raise LedgerTrouble(
-                f"the ledger is of version {version}, this program writes version {schema.VERSION}",
+                f"the ledger is of version {row['version']}, this program writes version {VERSION}",
                 where=str(self._file),
                 advice="use the release of Ink Stamp that wrote it, or a newer one",
             )
+
+    def _create(self) -> None:
+        """Make the tables, unless another process has made them in this moment."""
+        with self.writing():
+            known = self._connection.execute("SELECT name FROM sqlite_master WHERE name = 'ledger'").fetchone()
+            if known is None:
+                for statement in filter(str.strip, TABLES.split(";")):
+                    self._connection.execute(statement)
+                self._connection.execute("INSERT INTO ledger (version) VALUES (:version)", {"version": VERSION})
 
     @contextmanager
     def _trouble(self) -> Iterator[None]:
         try:
             yield
-        except DBAPIError as error:
+        except sqlite3.Error as error:
             raise LedgerTrouble(
                 "the ledger cannot be used",
                 where=str(self._file),
-                said=str(error.orig),
+                said=str(error),
                 advice="check free space and rights there; nothing that was recorded is lost",
             ) from error
         except OSError as error:
@@ -80,15 +83,40 @@ class Database:
             ) from error
 
     @contextmanager
-    def _write(self) -> Iterator[Connection]:
-        with self._writing, self._trouble(), self._engine.begin() as connection:
-            yield connection
+    def writing(self) -> Iterator[None]:
+        """Make what is executed inside one durable transaction; it is undone when the block raises."""
+        with self._lock, self._trouble():
+            self._connection.execute("BEGIN IMMEDIATE")
+            try:
+                yield
+            except BaseException:
+                self._connection.execute("ROLLBACK")
+                raise
+            self._connection.execute("COMMIT")
 
-    @contextmanager
-    def _read(self) -> Iterator[Connection]:
-        with self._trouble(), self._engine.connect() as connection:
-            yield connection
+    def execute(self, statement: str, parameters: Parameters | None = None) -> None:
+        """Run a statement that returns nothing, inside `writing`."""
+        self._connection.execute(statement, parameters or {})
+
+    def insert(self, table: str, **values: Any) -> int:
+        """Add a row, inside `writing`; returns its number."""
+        columns = ", ".join(values)
+        marks = ", ".join(f":{name}" for name in values)
+        statement = f"INSERT INTO {table} ({columns}) VALUES ({marks})"  # noqa: S608  names from our own code
+        return self._connection.execute(statement, values).lastrowid or 0
+
+    def rows(self, query: str, parameters: Parameters | None = None) -> list[sqlite3.Row]:
+        """Return all rows that a query finds."""
+        with self._lock, self._trouble():
+            return self._connection.execute(query, parameters or {}).fetchall()
+
+    def row(self, query: str, parameters: Parameters | None = None) -> sqlite3.Row | None:
+        """Return the first row that a query finds."""
+        with self._lock, self._trouble():
+            found: sqlite3.Row | None = self._connection.execute(query, parameters or {}).fetchone()
+            return found
 
     def close(self) -> None:
-        """Close all connections."""
-        self._engine.dispose()
+        """Close the file."""
+        with self._lock, self._trouble():
+            self._connection.close()

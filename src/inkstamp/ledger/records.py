@@ -1,8 +1,9 @@
 """The ledger's records as data, and the life of an order as we lead it."""
 
-from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
+
+import msgspec
 
 from inkstamp.errors import LedgerTrouble
 
@@ -54,8 +55,11 @@ class InstallState(StrEnum):
     """It failed, and everything is as it was."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AccountRecord:
+class _Record(msgspec.Struct, frozen=True, kw_only=True):
+    """Base of the records; made in thousands, so they must cost little."""
+
+
+class AccountRecord(_Record, frozen=True):
     """Our account at an authority."""
 
     authority: str
@@ -65,8 +69,7 @@ class AccountRecord:
     opened: datetime
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class OrderRecord:
+class OrderRecord(_Record, frozen=True):
     """One order for a certificate."""
 
     id: int
@@ -81,21 +84,20 @@ class OrderRecord:
     opened: datetime
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ProofRecord:
+class ProofRecord(_Record, frozen=True):
     """A proof that is put up, or about to be; it is taken down before its record is."""
 
-    id: int
     order_id: int
     server: str
     root: str
     parts: tuple[str, ...]
     made: tuple[int, ...]
     """Which folders of `parts` (by index) were made for it."""
+    id: int = 0
+    """Given by the ledger."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class EditionRecord:
+class EditionRecord(_Record, frozen=True):
     """One issued certificate."""
 
     certificate: str
@@ -110,8 +112,7 @@ class EditionRecord:
     authority: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class InstallRecord:
+class InstallRecord(_Record, frozen=True):
     """One attempt to put an edition on its servers."""
 
     id: int
@@ -122,8 +123,7 @@ class InstallRecord:
     at: datetime
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class EventRecord:
+class EventRecord(_Record, frozen=True):
     """Something that happened."""
 
     at: datetime

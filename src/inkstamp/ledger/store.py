@@ -1,20 +1,15 @@
-"""The ledger: typed questions and entries over SQLAlchemy Core.
+"""The ledger: typed questions and entries. Every entry is one transaction, durable when the method returns."""
 
-Every entry is one transaction, durable when the method returns. The database is SQLite in HOME; no statement
-uses what only SQLite has.
-"""
-
+import sqlite3
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
 
-from sqlalchemy import Connection, Row, delete, func, insert, select, update
+import msgspec
 
 from inkstamp.clock import Clock
 from inkstamp.errors import LedgerTrouble
-from inkstamp.ledger import schema
 from inkstamp.ledger.database import Database
 from inkstamp.ledger.records import (
     OPEN_STATES,
@@ -29,6 +24,10 @@ from inkstamp.ledger.records import (
     check_order_move,
 )
 
+_OPEN = ", ".join(f"'{state.value}'" for state in OPEN_STATES)
+_strings = msgspec.json.Decoder(tuple[str, ...])
+_numbers = msgspec.json.Decoder(tuple[int, ...])
+
 
 def _seconds(moment: datetime) -> int:
     return int(moment.timestamp())
@@ -38,14 +37,22 @@ def _moment(seconds: int) -> datetime:
     return datetime.fromtimestamp(seconds, UTC)
 
 
-class Ledger(Database):
+def _list(values: Sequence[str] | Sequence[int]) -> str:
+    return msgspec.json.encode(values).decode()
+
+
+class Ledger:
     """One open ledger, written by one run; safe to share between threads."""
 
     def __init__(self, file: Path, clock: Clock) -> None:
-        super().__init__(file)
+        self._database = Database(file)
         self._clock = clock
         self._run: int | None = None
         self._command = ""
+
+    def close(self) -> None:
+        """Close the file."""
+        self._database.close()
 
     # Runs and events
 
@@ -53,52 +60,43 @@ class Ledger(Database):
         """Name the command that the following entries belong to; it is written with the first of them."""
         self._command = command
 
-    def _run_id(self, connection: Connection) -> int:
+    def _now(self) -> int:
+        return _seconds(self._clock.now())
+
+    def _note(self, what: str, text: str, certificate: str) -> None:
         if self._run is None:
-            row = connection.execute(insert(schema.run).values(began=self._now(), command=self._command))
-            self._run = row.inserted_primary_key[0]  # type: ignore[index]
-        return self._run
+            self._run = self._database.insert("run", began=self._now(), command=self._command)
+        self._database.insert("event", at=self._now(), run=self._run, certificate=certificate, what=what, text=text)
 
     def end_run(self, exit_status: int) -> None:
         """Record how the run ended, if it left anything in the ledger."""
         if self._run is not None:
-            with suppress(LedgerTrouble), self._write() as connection:  # the run's own error is told already
-                connection.execute(
-                    update(schema.run)
-                    .where(schema.run.c.id == self._run)
-                    .values(ended=self._now(), exit_status=exit_status)
+            with suppress(LedgerTrouble), self._database.writing():  # the run's own error is told already
+                self._database.execute(
+                    "UPDATE run SET ended = :ended, exit_status = :status WHERE id = :id",
+                    {"ended": self._now(), "status": exit_status, "id": self._run},
                 )
-
-    def _now(self) -> int:
-        return _seconds(self._clock.now())
-
-    def _note(self, connection: Connection, what: str, text: str, certificate: str) -> None:
-        connection.execute(
-            insert(schema.event).values(
-                at=self._now(), run=self._run_id(connection), certificate=certificate, what=what, text=text
-            )
-        )
 
     def note(self, what: str, text: str, certificate: str = "") -> None:
         """Record that something happened."""
-        with self._write() as connection:
-            self._note(connection, what, text, certificate)
+        with self._database.writing():
+            self._note(what, text, certificate)
 
     def events(self, certificate: str = "", limit: int = 100) -> list[EventRecord]:
-        """Return the latest events, the oldest of them first."""
-        query = select(schema.event, schema.run.c.command).join(schema.run).order_by(schema.event.c.id.desc())
-        if certificate:
-            query = query.where(schema.event.c.certificate == certificate)
-        with self._read() as connection:
-            rows = connection.execute(query.limit(limit)).all()
+        """Return the latest events, of one certificate or of all, the oldest of them first."""
+        rows = self._database.rows(
+            "SELECT event.*, run.command FROM event JOIN run ON run.id = event.run"
+            " WHERE :certificate IN ('', event.certificate) ORDER BY event.id DESC LIMIT :most",
+            {"certificate": certificate, "most": limit},
+        )
         return [
             EventRecord(
-                at=_moment(row.at),
-                run=row.run,
-                command=row.command,
-                certificate=row.certificate,
-                what=row.what,
-                text=row.text,
+                at=_moment(row["at"]),
+                run=row["run"],
+                command=row["command"],
+                certificate=row["certificate"],
+                what=row["what"],
+                text=row["text"],
             )
             for row in reversed(rows)
         ]
@@ -107,93 +105,86 @@ class Ledger(Database):
 
     def account(self, authority: str) -> AccountRecord | None:
         """Return the account at an authority."""
-        with self._read() as connection:
-            row = connection.execute(select(schema.account).where(schema.account.c.authority == authority)).first()
+        row = self._database.row("SELECT * FROM account WHERE authority = :authority", {"authority": authority})
         if row is None:
             return None
         return AccountRecord(
-            authority=row.authority,
-            directory=row.directory,
-            url=row.url,
-            contact=row.contact,
-            opened=_moment(row.opened),
+            authority=row["authority"],
+            directory=row["directory"],
+            url=row["url"],
+            contact=row["contact"],
+            opened=_moment(row["opened"]),
         )
 
     def save_account(self, authority: str, *, directory: str, url: str, contact: str) -> None:
         """Record the account at an authority, in the place of an earlier one."""
-        with self._write() as connection:
-            connection.execute(delete(schema.account).where(schema.account.c.authority == authority))
-            connection.execute(
-                insert(schema.account).values(
-                    authority=authority, directory=directory, url=url, contact=contact, opened=self._now()
-                )
+        with self._database.writing():
+            self._database.execute("DELETE FROM account WHERE authority = :authority", {"authority": authority})
+            self._database.insert(
+                "account", authority=authority, directory=directory, url=url, contact=contact, opened=self._now()
             )
-            self._note(connection, "account", f"account at {authority}: {url}", "")
+            self._note("account", f"account at {authority}: {url}", "")
 
     # Orders
 
     def open_order(self, certificate: str) -> OrderRecord | None:
         """Return the order that is not ended yet, the newest if there should be several."""
-        query = select(schema.order).where(
-            schema.order.c.certificate == certificate, schema.order.c.state.in_(OPEN_STATES)
+        row = self._database.row(
+            f"SELECT * FROM ca_order WHERE certificate = :certificate AND state IN ({_OPEN}) ORDER BY id DESC",  # noqa: S608
+            {"certificate": certificate},
         )
-        with self._read() as connection:
-            row = connection.execute(query.order_by(schema.order.c.id.desc())).first()
         return None if row is None else _order(row)
 
     def certificates_with_open_orders(self) -> set[str]:
         """Return the certificates whose order is not ended."""
-        query = select(schema.order.c.certificate).where(schema.order.c.state.in_(OPEN_STATES))
-        with self._read() as connection:
-            return set(connection.execute(query).scalars())
+        rows = self._database.rows(f"SELECT certificate FROM ca_order WHERE state IN ({_OPEN})")  # noqa: S608
+        return {row["certificate"] for row in rows}
 
-    def certificates_of_orders(self, orders: set[int]) -> dict[int, str]:
-        """Return which certificate each of these orders is for."""
-        query = select(schema.order.c.id, schema.order.c.certificate).where(schema.order.c.id.in_(orders))
-        with self._read() as connection:
-            return {row.id: row.certificate for row in connection.execute(query)}
+    def certificate_of_order(self, order_id: int) -> str:
+        """Return which certificate an order is for."""
+        row = self._database.row("SELECT certificate FROM ca_order WHERE id = :id", {"id": order_id})
+        return "" if row is None else str(row["certificate"])
 
     def ended_orders(self, certificate: str) -> list[int]:
         """Return the ids of the certificate's orders that are ended."""
-        query = select(schema.order.c.id).where(
-            schema.order.c.certificate == certificate, schema.order.c.state.not_in(OPEN_STATES)
+        rows = self._database.rows(
+            f"SELECT id FROM ca_order WHERE certificate = :certificate AND state NOT IN ({_OPEN})",  # noqa: S608
+            {"certificate": certificate},
         )
-        with self._read() as connection:
-            return list(connection.execute(query).scalars())
+        return [row["id"] for row in rows]
 
     def order_urls(self, authority: str) -> set[str]:
         """Return the URLs of all orders at an authority that are known here."""
-        query = select(schema.order.c.url).where(schema.order.c.authority == authority)
-        with self._read() as connection:
-            return set(connection.execute(query).scalars())
+        rows = self._database.rows("SELECT url FROM ca_order WHERE authority = :authority", {"authority": authority})
+        return {row["url"] for row in rows}
 
-    def orders(self) -> dict[str, tuple[OrderRecord, datetime]]:
-        """Return the newest order of each certificate, and when it last changed."""
-        newest = select(func.max(schema.order.c.id)).group_by(schema.order.c.certificate)
-        with self._read() as connection:
-            rows = connection.execute(select(schema.order).where(schema.order.c.id.in_(newest))).all()
-        return {row.certificate: (_order(row), _moment(row.changed)) for row in rows}
+    def newest_orders(self) -> dict[str, OrderRecord]:
+        """Return the newest order of each certificate."""
+        rows = self._database.rows(
+            "SELECT * FROM ca_order WHERE id IN (SELECT max(id) FROM ca_order GROUP BY certificate)"
+        )
+        return {row["certificate"]: _order(row) for row in rows}
 
     def intend_order(self, certificate: str, authority: str, names: Sequence[str]) -> OrderRecord:
         """Record that an order is about to be opened, and reserve its edition's number."""
-        with self._write() as connection:
-            last = connection.execute(
-                select(func.max(schema.order.c.edition)).where(schema.order.c.certificate == certificate)
-            ).scalar()
-            now, number = self._now(), (last or 0) + 1
-            row = connection.execute(
-                insert(schema.order).values(
-                    certificate=certificate,
-                    authority=authority,
-                    names=list(names),
-                    url="",
-                    edition=number,
-                    state=OrderState.INTENDED.value,
-                    opened=now,
-                    changed=now,
-                )
+        now = self._now()
+        with self._database.writing():
+            row = self._database.row(
+                "SELECT max(edition) AS last FROM ca_order WHERE certificate = :certificate",
+                {"certificate": certificate},
             )
-            identity = row.inserted_primary_key[0]  # type: ignore[index]
+            number = ((row["last"] if row else None) or 0) + 1
+            identity = self._database.insert(
+                "ca_order",
+                certificate=certificate,
+                authority=authority,
+                names=_list(names),
+                state=OrderState.INTENDED.value,
+                url="",
+                edition=number,
+                opened=now,
+                changed=now,
+            )
         return OrderRecord(
             id=identity,
             certificate=certificate,
@@ -210,59 +201,51 @@ class Ledger(Database):
     ) -> OrderRecord:
         """Move an order to another state, with an event when `what` is given; returns the record as it now is."""
         check_order_move(order.state, state, order.id)
-        values: dict[str, Any] = {"state": state.value, "changed": self._now()}
-        if url is not None:
-            values["url"] = url
-        with self._write() as connection:
-            connection.execute(update(schema.order).where(schema.order.c.id == order.id).values(values))
+        moved = msgspec.structs.replace(order, state=state, url=order.url if url is None else url)
+        with self._database.writing():
+            self._move(moved)
             if what:
-                self._note(connection, what, text, order.certificate)
-        return OrderRecord(
-            id=order.id,
-            certificate=order.certificate,
-            authority=order.authority,
-            names=order.names,
-            state=state,
-            url=order.url if url is None else url,
-            edition=order.edition,
-            opened=order.opened,
+                self._note(what, text, order.certificate)
+        return moved
+
+    def _move(self, order: OrderRecord) -> None:
+        self._database.execute(
+            "UPDATE ca_order SET state = :state, url = :url, changed = :now WHERE id = :id",
+            {"state": order.state.value, "url": order.url, "now": self._now(), "id": order.id},
         )
 
     # Proofs
 
-    def plan_proofs(
-        self, proofs: Iterable[tuple[int, str, str, tuple[str, ...], tuple[int, ...]]]
-    ) -> list[ProofRecord]:
-        """Record proofs before they are put up: order, server, root, parts, folders that will be made."""
-        records = []
-        with self._write() as connection:
-            for order_id, server, root, parts, made in proofs:
-                row = connection.execute(
-                    insert(schema.proof).values(
-                        order_id=order_id, server=server, root=root, parts=list(parts), made=list(made)
-                    )
+    def plan_proofs(self, proofs: Iterable[ProofRecord]) -> list[ProofRecord]:
+        """Record proofs before they are put up; their ids are given here."""
+        with self._database.writing():
+            return [
+                msgspec.structs.replace(
+                    each,
+                    id=self._database.insert(
+                        "proof",
+                        order_id=each.order_id,
+                        server=each.server,
+                        root=each.root,
+                        parts=_list(each.parts),
+                        made=_list(each.made),
+                    ),
                 )
-                identity = row.inserted_primary_key[0]  # type: ignore[index]
-                records.append(
-                    ProofRecord(id=identity, order_id=order_id, server=server, root=root, parts=parts, made=made)
-                )
-        return records
+                for each in proofs
+            ]
 
     def proofs(self, order_id: int | None = None) -> list[ProofRecord]:
         """Return the proofs that may stand somewhere, of one order or of all."""
-        query = select(schema.proof)
-        if order_id is not None:
-            query = query.where(schema.proof.c.order_id == order_id)
-        with self._read() as connection:
-            rows = connection.execute(query).all()
+        where = "" if order_id is None else " WHERE order_id = :id"
+        rows = self._database.rows(f"SELECT * FROM proof{where} ORDER BY id", {"id": order_id})  # noqa: S608
         return [
             ProofRecord(
-                id=row.id,
-                order_id=row.order_id,
-                server=row.server,
-                root=row.root,
-                parts=tuple(row.parts),
-                made=tuple(row.made),
+                id=row["id"],
+                order_id=row["order_id"],
+                server=row["server"],
+                root=row["root"],
+                parts=_strings.decode(row["parts"]),
+                made=_numbers.decode(row["made"]),
             )
             for row in rows
         ]
@@ -270,128 +253,129 @@ class Ledger(Database):
     def forget_proofs(self, proofs: Sequence[ProofRecord]) -> None:
         """Strike out proofs that were taken down."""
         if proofs:
-            with self._write() as connection:
-                connection.execute(delete(schema.proof).where(schema.proof.c.id.in_([each.id for each in proofs])))
+            with self._database.writing():
+                for each in proofs:
+                    self._database.execute("DELETE FROM proof WHERE id = :id", {"id": each.id})
 
     # Editions
 
     def add_edition(self, order: OrderRecord, edition: EditionRecord, text: str) -> None:
         """Record an issued certificate and end its order, in one transaction."""
         check_order_move(order.state, OrderState.ISSUED, order.id)
-        with self._write() as connection:
-            connection.execute(
-                insert(schema.edition).values(
-                    certificate=edition.certificate,
-                    number=edition.number,
-                    names=list(edition.names),
-                    authority=edition.authority,
-                    issuer=edition.issuer,
-                    root=edition.root,
-                    serial=edition.serial,
-                    sha256=edition.sha256,
-                    not_before=_seconds(edition.not_before),
-                    not_after=_seconds(edition.not_after),
-                )
+        with self._database.writing():
+            self._database.insert(
+                "edition",
+                certificate=edition.certificate,
+                number=edition.number,
+                names=_list(edition.names),
+                authority=edition.authority,
+                issuer=edition.issuer,
+                root=edition.root,
+                serial=edition.serial,
+                sha256=edition.sha256,
+                not_before=_seconds(edition.not_before),
+                not_after=_seconds(edition.not_after),
             )
-            connection.execute(
-                update(schema.order)
-                .where(schema.order.c.id == order.id)
-                .values(state=OrderState.ISSUED.value, changed=self._now())
-            )
-            self._note(connection, "issued", text, order.certificate)
+            self._move(msgspec.structs.replace(order, state=OrderState.ISSUED))
+            self._note("issued", text, order.certificate)
 
-    def newest_editions(self, certificate: str = "") -> dict[str, EditionRecord]:
-        """Return the newest edition of each certificate, or of the one named."""
-        newest = select(schema.edition.c.certificate, func.max(schema.edition.c.number).label("number"))
-        if certificate:
-            newest = newest.where(schema.edition.c.certificate == certificate)
-        top = newest.group_by(schema.edition.c.certificate).subquery()
-        query = select(schema.edition).join(
-            top, (schema.edition.c.certificate == top.c.certificate) & (schema.edition.c.number == top.c.number)
+    def newest_edition(self, certificate: str) -> EditionRecord | None:
+        """Return the newest edition of a certificate."""
+        row = self._database.row(
+            "SELECT * FROM edition WHERE certificate = :certificate ORDER BY number DESC LIMIT 1",
+            {"certificate": certificate},
         )
-        with self._read() as connection:
-            rows = connection.execute(query).all()
-        return {row.certificate: _edition(row) for row in rows}
+        return None if row is None else _edition(row)
+
+    def newest_editions(self) -> dict[str, EditionRecord]:
+        """Return the newest edition of each certificate."""
+        rows = self._database.rows(
+            "SELECT * FROM edition WHERE number ="
+            " (SELECT max(other.number) FROM edition AS other WHERE other.certificate = edition.certificate)"
+        )
+        return {row["certificate"]: _edition(row) for row in rows}
 
     # Installs
 
     def begin_install(self, certificate: str, edition: int, servers: Sequence[str]) -> InstallRecord:
-        """Record that servers are about to be changed; what stood there must be saved already by `id`'s owner."""
-        now = self._clock.now()
-        with self._write() as connection:
-            row = connection.execute(
-                insert(schema.install).values(
-                    certificate=certificate,
-                    edition=edition,
-                    servers=list(servers),
-                    state=InstallState.BEGUN.value,
-                    at=_seconds(now),
-                )
+        """Record that servers are about to be changed; what stands there must be saved already."""
+        now = self._now()
+        with self._database.writing():
+            identity = self._database.insert(
+                "install",
+                certificate=certificate,
+                edition=edition,
+                servers=_list(servers),
+                state=InstallState.BEGUN.value,
+                at=now,
             )
-            identity = row.inserted_primary_key[0]  # type: ignore[index]
         return InstallRecord(
             id=identity,
             certificate=certificate,
             edition=edition,
             servers=tuple(servers),
             state=InstallState.BEGUN,
-            at=now,
+            at=_moment(now),
         )
 
     def end_install(self, install: InstallRecord, state: InstallState, what: str, text: str) -> None:
         """Record how an install ended."""
-        with self._write() as connection:
-            connection.execute(
-                update(schema.install).where(schema.install.c.id == install.id).values(state=state.value)
+        with self._database.writing():
+            self._database.execute(
+                "UPDATE install SET state = :state WHERE id = :id", {"state": state.value, "id": install.id}
             )
-            self._note(connection, what, text, install.certificate)
+            self._note(what, text, install.certificate)
 
-    def installs(self, certificate: str = "", state: InstallState | None = None) -> list[InstallRecord]:
-        """Return the newest install of each certificate, or of the one named, if it is in that state."""
-        newest = select(func.max(schema.install.c.id)).group_by(schema.install.c.certificate)
-        query = select(schema.install).where(schema.install.c.id.in_(newest))
-        if certificate:
-            query = query.where(schema.install.c.certificate == certificate)
-        if state is not None:
-            query = query.where(schema.install.c.state == state.value)
-        with self._read() as connection:
-            rows = connection.execute(query).all()
-        return [
-            InstallRecord(
-                id=row.id,
-                certificate=row.certificate,
-                edition=row.edition,
-                servers=tuple(row.servers),
-                state=InstallState(row.state),
-                at=_moment(row.at),
-            )
-            for row in rows
-        ]
+    def newest_install(self, certificate: str) -> InstallRecord | None:
+        """Return the newest install of a certificate."""
+        row = self._database.row(
+            "SELECT * FROM install WHERE certificate = :certificate ORDER BY id DESC LIMIT 1",
+            {"certificate": certificate},
+        )
+        return None if row is None else _install(row)
+
+    def newest_installs(self) -> dict[str, InstallRecord]:
+        """Return the newest install of each certificate."""
+        rows = self._database.rows(
+            "SELECT * FROM install WHERE id IN (SELECT max(id) FROM install GROUP BY certificate)"
+        )
+        return {row["certificate"]: _install(row) for row in rows}
 
 
-def _order(row: Row[Any]) -> OrderRecord:
+def _order(row: sqlite3.Row) -> OrderRecord:
     return OrderRecord(
-        id=row.id,
-        certificate=row.certificate,
-        authority=row.authority,
-        names=tuple(row.names),
-        state=OrderState(row.state),
-        url=row.url,
-        edition=row.edition,
-        opened=_moment(row.opened),
+        id=row["id"],
+        certificate=row["certificate"],
+        authority=row["authority"],
+        names=_strings.decode(row["names"]),
+        state=OrderState(row["state"]),
+        url=row["url"],
+        edition=row["edition"],
+        opened=_moment(row["opened"]),
     )
 
 
-def _edition(row: Row[Any]) -> EditionRecord:
+def _edition(row: sqlite3.Row) -> EditionRecord:
     return EditionRecord(
-        certificate=row.certificate,
-        number=row.number,
-        names=tuple(row.names),
-        issuer=row.issuer,
-        root=row.root,
-        serial=row.serial,
-        sha256=row.sha256,
-        not_before=_moment(row.not_before),
-        not_after=_moment(row.not_after),
-        authority=row.authority,
+        certificate=row["certificate"],
+        number=row["number"],
+        names=_strings.decode(row["names"]),
+        issuer=row["issuer"],
+        root=row["root"],
+        serial=row["serial"],
+        sha256=row["sha256"],
+        not_before=_moment(row["not_before"]),
+        not_after=_moment(row["not_after"]),
+        authority=row["authority"],
+    )
+
+
+def _install(row: sqlite3.Row) -> InstallRecord:
+    return InstallRecord(
+        id=row["id"],
+        certificate=row["certificate"],
+        edition=row["edition"],
+        servers=_strings.decode(row["servers"]),
+        state=InstallState(row["state"]),
+        at=_moment(row["at"]),
     )

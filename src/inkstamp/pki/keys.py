@@ -1,25 +1,14 @@
 """Private keys: the kinds that public CAs certify, made, written and read."""
 
-from enum import StrEnum
-
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
 
 from inkstamp.errors import ConfigurationError
+from inkstamp.pki.kinds import KeyKind
 
 PrivateKey = ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey
 """The private keys that are made and used here."""
-
-
-class KeyKind(StrEnum):
-    """Key algorithm and size, as the configuration writes it."""
-
-    ECDSA_P256 = "ecdsa-p256"
-    ECDSA_P384 = "ecdsa-p384"
-    RSA_2048 = "rsa-2048"
-    RSA_3072 = "rsa-3072"
-    RSA_4096 = "rsa-4096"
 
 
 _CURVES: dict[KeyKind, type[ec.EllipticCurve]] = {

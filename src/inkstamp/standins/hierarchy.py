@@ -13,7 +13,8 @@ from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 from inkstamp.files import write_bytes
 from inkstamp.pki import keys
 from inkstamp.pki.certificates import to_pem
-from inkstamp.pki.keys import KeyKind, PrivateKey
+from inkstamp.pki.keys import PrivateKey
+from inkstamp.pki.kinds import KeyKind
 
 PublicKey = ec.EllipticCurvePublicKey | rsa.RSAPublicKey
 _YEAR = timedelta(days=365)

@@ -56,3 +56,8 @@ class HandClock:
 def stamp(moment: datetime) -> str:
     """Write an aware moment as RFC 3339 in UTC to the second, as all output and records do."""
     return moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+def whole_days(until: datetime, now: datetime) -> int:
+    """Return the whole days from `now` to `until`, rounded down, negative when it is past."""
+    return (until - now).days

@@ -74,6 +74,24 @@ def write_bytes(path: Path, data: bytes, *, mode: int = 0o644, like: os.stat_res
         sync_folder(path.parent)
 
 
+def create_bytes(path: Path, data: bytes, *, mode: int = 0o644) -> None:
+    """Write a new file inside a folder that nobody looks into before it is whole.
+
+    Durable when this returns, but for the folder's own listing: `sync_folder` that once all its files are there.
+
+    Raises:
+        FileTrouble: It could not be written, or there is such a file.
+
+    """
+    with file_trouble("write", path):
+        handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
+        with os.fdopen(handle, "wb") as out:
+            os.fchmod(out.fileno(), mode)
+            out.write(data)
+            out.flush()
+            os.fsync(out.fileno())
+
+
 def sync_folder(folder: Path) -> None:
     """Make renames inside `folder` durable."""
     handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
@@ -86,7 +104,8 @@ def sync_folder(folder: Path) -> None:
 def private_folder(path: Path) -> Path:
     """Make sure that `path` is a folder only its owner may enter (mode 0700), and return it."""
     with file_trouble("create the folder", path):
-        path.mkdir(mode=0o700, parents=True, exist_ok=True)
+        if not path.is_dir():
+            path.mkdir(mode=0o700, parents=True, exist_ok=True)
     return path
 
 

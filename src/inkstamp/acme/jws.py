@@ -2,11 +2,11 @@
 
 import base64
 import hashlib
-import json
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
+import msgspec
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
 from cryptography.hazmat.primitives.asymmetric.utils import decode_dss_signature
@@ -43,7 +43,7 @@ def unb64url(text: str) -> bytes:
 
 def compact_json(value: object) -> bytes:
     """Encode as JSON without spaces."""
-    return json.dumps(value, separators=(",", ":")).encode("ascii")
+    return msgspec.json.encode(value)
 
 
 def _integer(number: int, size: int | None = None) -> str:

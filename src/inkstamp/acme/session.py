@@ -110,6 +110,7 @@ class Session:
         self._clock = clock
         self._on_wait = on_wait
         self._pools = _pool_manager(directory_url, trust)
+        self._pool_of: dict[str, urllib3.HTTPConnectionPool] = {}
         self._nonces: deque[str] = deque(maxlen=_MOST_NONCES_KEPT)
         self._directory: Directory | None = None
         self._lock = threading.Lock()
@@ -195,16 +196,28 @@ class Session:
                 waited += wait
                 tries += 1
 
+    def _way_to(self, url: str) -> tuple[urllib3.HTTPConnectionPool, str]:
+        """Return the pool of connections for a URL, and what to ask it for."""
+        scheme, _, rest = url.partition("://")
+        host, slash, path = rest.partition("/")
+        if scheme != "https" or not host:
+            raise CaMisbehaved(f"the CA names a URL that is not https: {url}", where=self.directory_url)
+        pool = self._pool_of.get(host)
+        if pool is None:
+            pool = self._pool_of[host] = self._pools.connection_from_url(url)
+        return pool, slash + path.partition("#")[0] or "/"
+
     def _once(self, method: str, url: str, body: bytes | None = None) -> Reply:
         """One request, one answer; problems and trouble as errors."""
-        if urlsplit(url).scheme != "https":
-            raise CaMisbehaved(f"the CA names a URL that is not https: {url}", where=self.directory_url)
+        pool, target = self._way_to(url)
         headers = _HEADERS if body is None else {**_HEADERS, "Content-Type": "application/jose+json"}
         if method == "GET":
             self.counts["directory"] += 1
         deadline = time.monotonic() + _WHOLE
         try:
-            reply = self._pools.request(method, url, body=body, headers=headers, redirect=False, preload_content=False)
+            reply = pool.urlopen(
+                method, target, body, headers, retries=False, redirect=False, preload_content=False, timeout=_TIMEOUT
+            )
             try:
                 content = _read_all(reply, deadline, url)
             finally:

@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 
-from inkstamp.clock import stamp
+from inkstamp.clock import stamp, whole_days
 from inkstamp.errors import UsageError
 from inkstamp.findings import Finding, Severity, bad, good, note, warn, worst
-from inkstamp.pki.certificates import Facts, dns_names, facts, short_name, whole_days
+from inkstamp.pki.certificates import Facts, dns_names, facts, short_name
 from inkstamp.pki.chain import arrange, find_paths, is_self_signed
 from inkstamp.pki.names import normalise, uncovered
 from inkstamp.renewal.when import renewal_moment
@@ -154,7 +154,7 @@ def judge_chain(
 
 
 def _dates(name: str, leaf: x509.Certificate, now: "datetime", again: str) -> Finding:
-    until, days = leaf.not_valid_after_utc, whole_days(leaf.not_valid_after_utc, now)
+    until, days = leaf.not_valid_after_utc(leaf.not_valid_after_utc, now)
     if now > until:
         return bad("dates", name, f"expired {stamp(until)}, {-days} days ago", again)
     if now < leaf.not_valid_before_utc:

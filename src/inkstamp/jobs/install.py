@@ -50,6 +50,11 @@ def install(workplace: "Workplace", name: str, entry: Certificate, edition: Edit
         FileTrouble: A file cannot be written.
 
     """
+    if not entry.install:  # the shelf alone: there is one step, and nothing to go back to
+        workplace.shelf.switch(name, edition.number)
+        record = workplace.ledger.begin_install(name, edition.number, ())
+        workplace.ledger.end_install(record, InstallState.DONE, "shelved", f"edition {edition.number}")
+        return []
     with workplace.hold_servers(entry.install):
         changes = prepare(workplace, name, entry)
         _save(workplace, name, changes)
@@ -62,7 +67,7 @@ def install(workplace: "Workplace", name: str, entry: Certificate, edition: Edit
         except InkStampError as error:
             _put_back(workplace, record, error)
             raise
-        where = ", ".join(entry.install) or "the shelf alone"
+        where = ", ".join(entry.install)
         workplace.ledger.end_install(record, InstallState.DONE, "installed", f"edition {edition.number} on {where}")
         remove_tree(_undo_folder(workplace, name))
         return findings

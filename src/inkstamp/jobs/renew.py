@@ -1,6 +1,7 @@
 """Renew what is due, and nothing else; one that fails never stops the others."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -95,15 +96,25 @@ def renew(
     looked_at, due = find_due(workplace, only)
     if not due:
         return Sweep(looked_at, ())
-    from concurrent.futures import ThreadPoolExecutor
-
     _sweep_proofs(workplace)
     results = []
-    with ThreadPoolExecutor(max_workers=max(1, at_once)) as pool:
-        for result in pool.map(lambda each: _renew_one(workplace, each), due):
+    with _mapper(at_once) as at_work:
+        for result in at_work(lambda each: _renew_one(workplace, each), due):
             results.append(result)
             told(result)
     return Sweep(looked_at, tuple(results))
+
+
+@contextmanager
+def _mapper(at_once: int) -> Iterator[Callable[[Callable[[Due], Renewed], list[Due]], Iterable[Renewed]]]:
+    """Give a `map` that works on so many at the same time."""
+    if at_once <= 1:
+        yield map
+        return
+    from concurrent.futures import ThreadPoolExecutor
+
+    with ThreadPoolExecutor(max_workers=at_once) as pool:
+        yield pool.map
 
 
 def _renew_one(workplace: "Workplace", due: Due) -> Renewed:

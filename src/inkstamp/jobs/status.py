@@ -5,8 +5,8 @@ from datetime import datetime
 from enum import StrEnum
 from typing import TYPE_CHECKING
 
+from inkstamp.clock import whole_days
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState, OrderRecord, OrderState
-from inkstamp.pki.certificates import whole_days
 from inkstamp.renewal.when import decide
 
 if TYPE_CHECKING:

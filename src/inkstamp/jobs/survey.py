@@ -7,10 +7,11 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from inkstamp.clock import whole_days
 from inkstamp.config.model import Server
 from inkstamp.errors import EditionUnfit, FileTrouble, UsageError
 from inkstamp.findings import Finding, bad, warn
-from inkstamp.pki.certificates import Facts, facts, read_pem, whole_days
+from inkstamp.pki.certificates import Facts, facts, read_pem
 from inkstamp.pki.chain import is_self_signed
 from inkstamp.pki.names import uncovered
 from inkstamp.renewal.when import renewal_moment

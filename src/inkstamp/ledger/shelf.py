@@ -13,6 +13,7 @@ from pathlib import Path
 
 from inkstamp.errors import FileTrouble
 from inkstamp.files import (
+    create_bytes,
     file_trouble,
     link_target,
     point_link,
@@ -20,7 +21,6 @@ from inkstamp.files import (
     read_bytes,
     remove_tree,
     sync_folder,
-    write_bytes,
 )
 
 CURRENT = "current"
@@ -93,11 +93,12 @@ class Shelf:
         remove_tree(partial)
         try:
             private_folder(partial)
-            write_bytes(partial / "key.pem", files.key, mode=0o600)
-            write_bytes(partial / "leaf.pem", files.leaf)
-            write_bytes(partial / "issuers.pem", b"".join(files.issuers))
-            write_bytes(partial / "served.pem", b"".join([files.leaf, *files.issuers]))
+            create_bytes(partial / "key.pem", files.key, mode=0o600)
+            create_bytes(partial / "leaf.pem", files.leaf)
+            create_bytes(partial / "issuers.pem", b"".join(files.issuers))
+            create_bytes(partial / "served.pem", b"".join([files.leaf, *files.issuers]))
             with file_trouble("write", folder):
+                sync_folder(partial)
                 os.rename(partial, folder)
                 sync_folder(folder.parent)
         except BaseException:

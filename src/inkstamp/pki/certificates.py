@@ -97,8 +97,3 @@ def facts(certificate: x509.Certificate) -> Facts:
         sha256=certificate.fingerprint(hashes.SHA256()).hex(),
         key=key,
     )
-
-
-def whole_days(until: datetime, now: datetime) -> int:
-    """Return the whole days from `now` to `until`, rounded down, negative when it is past."""
-    return (until - now).days

@@ -1,6 +1,7 @@
 """Which addresses a name has, asked of the view's resolver."""
 
 import functools
+import time
 from dataclasses import dataclass
 
 import dns.exception
@@ -11,6 +12,7 @@ from inkstamp.view.point import View
 
 _LIFETIME = 10.0
 """Seconds that one question may take in all, retries included."""
+_FRESH_SECONDS = 5.0
 _MOST_ADDRESSES = 32
 
 
@@ -38,9 +40,22 @@ class AddressBook:
             self._resolver.nameservers = [view.resolver[0]]
             self._resolver.port = view.resolver[1]
         self._resolver.lifetime = _LIFETIME
+        self._known: dict[str, tuple[float, Addresses]] = {}
 
     def look_up(self, name: str) -> Addresses:
-        """Ask for AAAA and A of `name`; trouble is part of the answer, nothing is raised for it."""
+        """Ask for AAAA and A of `name`; trouble is part of the answer, nothing is raised for it.
+
+        A good answer is used again for some seconds: one run looks at a name several times in a row.
+        """
+        known = self._known.get(name)
+        if known is not None and time.monotonic() - known[0] < _FRESH_SECONDS:
+            return known[1]
+        found = self._look_up(name)
+        if found.all and not found.trouble:
+            self._known[name] = (time.monotonic(), found)
+        return found
+
+    def _look_up(self, name: str) -> Addresses:
         ipv6, trouble6 = self._ask(name, RdataType.AAAA)
         ipv4, trouble4 = self._ask(name, RdataType.A)
         if not ipv4 and not ipv6:

@@ -4,6 +4,7 @@ import posixpath
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 
 from inkstamp.errors import FileTrouble, ServerTrouble
 from inkstamp.servers.interface import Listen, Site
@@ -38,7 +39,7 @@ class Reading:
     directives: tuple[Directive, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Host:
     """A `server` block, with what it inherits from the `http` block."""
 
@@ -50,7 +51,7 @@ class Host:
         """Return the directive of that name in force: the block's own, else the outer one's."""
         return next(self.block.find(name), None) or next(self.outer.find(name), None)
 
-    @property
+    @cached_property
     def names(self) -> tuple[str, ...]:
         """All `server_name` arguments as written, in lower case."""
         found = [
@@ -60,7 +61,7 @@ class Host:
         ]
         return tuple(dict.fromkeys(found))
 
-    @property
+    @cached_property
     def listens(self) -> tuple[Listen, ...]:
         """Where it answers; nginx's own default when nothing is said."""
         old_switch = self.value("ssl")
@@ -81,34 +82,34 @@ class Host:
 
         Exact, then `*.name` (the longest), then `name.*` (the longest), then the first regular expression.
         """
-        best: int | None = None
-        for own in self.names:
-            rank = _match(own, name)
-            if rank is not None and (best is None or rank < best):
-                best = rank
-        return best
+        ranks = [rank for own in self.names if (rank := _match(own, name)) is not None]
+        return min(ranks, default=None)
 
 
 def _match(own: str, name: str) -> int | None:
-    rank: int | None = None
     if own == name:
-        rank = 0
-    elif (own.startswith(".") and (name == own[1:] or name.endswith(own))) or (
-        own.startswith("*.") and name.endswith(own[1:]) and not name.startswith("*.")
-    ):
-        rank = 1000 - len(own)
-    elif own.endswith(".*") and name.startswith(own[:-1]):
-        rank = 2000 - len(own)
-    elif own.startswith("~"):
-        try:
-            # nginx's expressions are Perl's; those that Python cannot read are left to the look from outside.
-            found = re.search(
-                own[1:].replace("(?<", "(?P<").replace("(?P<=", "(?<=").replace("(?P<!", "(?<!"), name, re.I
-            )
-        except re.error:
-            found = None
-        rank = 3000 if found else None
-    return rank
+        return 0
+    first = own[:1]
+    if first == "." and (name == own[1:] or name.endswith(own)):
+        return 1000 - len(own)
+    if first == "*" and name.endswith(own[1:]) and not name.startswith("*."):
+        return 1000 - len(own)
+    if own.endswith(".*") and name.startswith(own[:-1]):
+        return 2000 - len(own)
+    if first == "~" and _expression_matches(own[1:], name):
+        return 3000
+    return None
+
+
+def _expression_matches(expression: str, name: str) -> bool:
+    """Tell whether a `~` name matches; nginx's expressions are Perl's, and Python's differ in named groups.
+
+    One that Python cannot read counts as no match: the look from outside has the last word.
+    """
+    try:
+        return re.search(re.sub(r"\(\?<(?![=!])", "(?P<", expression), name, re.IGNORECASE) is not None
+    except re.error:
+        return False
 
 
 def read_listen(directive: Directive, *, all_tls: bool) -> Listen:

@@ -1,0 +1,226 @@
+"""A hundred certificates of one name each, against a real ACME CA: ours, beside the bare cost of the same requests.
+
+    python benchmarks/certificates.py [COUNT]
+
+Brings up the CA, nginx and a nameserver on loopback (as the tests do). Each row is a process of its own; its CPU is
+the client's alone. "bare" is HTTP and signing and nothing else: no ledger, no shelf, no verification, no look at the
+proof beforehand.
+"""
+
+import base64
+import hashlib
+import http.client
+import json
+import resource
+import ssl
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+HERE = Path(__file__).resolve().parent
+sys.path.insert(0, str(HERE.parent / "tests"))
+
+
+def names(count: int, run: str) -> list[str]:
+    return [f"{run}{number}.saltmarsh.test" for number in range(count)]
+
+
+def usage() -> float:
+    return time.process_time()
+
+
+def ours(config: Path, run: str, count: int, at_once: int) -> dict[str, Any]:
+    """All certificates by the jobs that `inkstamp renew` runs, in this one process."""
+    from inkstamp.config.model import Certificate
+    from inkstamp.jobs.renew import renew
+    from inkstamp.jobs.workplace import Workplace
+
+    place = Workplace(config, config.parent / f"home-{run}")
+    entries = {
+        each.partition(".")[0]: Certificate(names=(each,), authority="quayside", via="front")
+        for each in names(count, run)
+    }
+    import msgspec
+
+    first = Certificate(names=(f"{run}0.saltmarsh.test",), authority="quayside", via="front")
+    place.use_config(msgspec.structs.replace(place.config, certificate=entries | {"first": first}))
+    renew(place, ("first",))  # imports done, connection warm
+    place.account("quayside").requests.clear()
+    place.use_config(msgspec.structs.replace(place.config, certificate=entries))
+    cpu, wall = usage(), time.perf_counter()
+    sweep = renew(place, at_once=at_once)
+    figures = {"cpu": usage() - cpu, "wall": time.perf_counter() - wall}
+    for each in sweep.failed:
+        raise SystemExit(f"{each.due.name}: {each.error}")
+    counts = dict(place.account("quayside").requests)
+    place.close(0)
+    return figures | {"requests": {kind: counts[kind] for kind in sorted(counts)}}
+
+
+def b64(data: bytes) -> str:
+    return base64.urlsafe_b64encode(data).rstrip(b"=").decode()
+
+
+class Bare:
+    """Nothing but HTTP and signing."""
+
+    def __init__(self, directory: str, trust: Path) -> None:
+        from cryptography.hazmat.primitives import hashes
+        from cryptography.hazmat.primitives.asymmetric import ec
+        from cryptography.hazmat.primitives.asymmetric.utils import decode_dss_signature
+
+        self.ecdsa, self.decode = ec.ECDSA(hashes.SHA256()), decode_dss_signature
+        self.key = ec.generate_private_key(ec.SECP256R1())
+        point = self.key.public_key().public_numbers()
+        self.jwk = {"crv": "P-256", "kty": "EC", "x": b64(point.x.to_bytes(32, "big")),
+                    "y": b64(point.y.to_bytes(32, "big"))}  # fmt: skip
+        self.thumbprint = b64(hashlib.sha256(json.dumps(self.jwk, separators=(",", ":")).encode()).digest())
+        self.host = directory.split("/")[2]
+        self.connection = http.client.HTTPSConnection(self.host, context=ssl.create_default_context(cafile=str(trust)))
+        self.kid = self.nonce = ""
+        self.requests = 0
+        self.directory = json.loads(self.send("GET", directory)[1])
+        self.send("HEAD", self.directory["newNonce"])
+        reply, _ = self.post(self.directory["newAccount"], {"termsOfServiceAgreed": True})
+        self.kid = reply.headers["Location"]
+
+    def send(self, method: str, url: str, body: bytes | None = None) -> tuple[http.client.HTTPResponse, bytes]:
+        headers = {"Content-Type": "application/jose+json"} if body else {}
+        self.connection.request(method, url.partition(self.host)[2], body, headers)
+        reply = self.connection.getresponse()
+        content = reply.read()
+        self.nonce = reply.headers.get("Replay-Nonce", self.nonce)
+        self.requests += 1
+        return reply, content
+
+    def post(self, url: str, payload: object = None) -> tuple[http.client.HTTPResponse, bytes]:
+        header = {
+            "alg": "ES256",
+            "url": url,
+            "nonce": self.nonce,
+            **({"kid": self.kid} if self.kid else {"jwk": self.jwk}),
+        }
+        protected = b64(json.dumps(header).encode())
+        body = "" if payload is None else b64(json.dumps(payload).encode())
+        r, s = self.decode(self.key.sign(f"{protected}.{body}".encode(), self.ecdsa))
+        signature = b64(r.to_bytes(32, "big") + s.to_bytes(32, "big"))
+        reply, content = self.send(
+            "POST", url, json.dumps({"protected": protected, "payload": body, "signature": signature}).encode()
+        )
+        if reply.status >= 300:
+            raise SystemExit(f"bare: {url}: {content!r}")
+        return reply, content
+
+    def look(self, name: str, token: str, dns_port: int, http_port: int) -> None:
+        """What a careful client does before it answers a challenge: DNS, and the proof as the CA will fetch it."""
+        import dns.resolver
+
+        resolver = dns.resolver.Resolver(configure=False)
+        resolver.nameservers, resolver.port = ["127.0.0.1"], dns_port
+        address = resolver.resolve(name + ".", "A", search=False)[0].address
+        resolver.resolve(name + ".", "AAAA", search=False, raise_on_no_answer=False)
+        connection = http.client.HTTPConnection(address, http_port)
+        connection.request("GET", f"/.well-known/acme-challenge/{token}", headers={"Host": name})
+        if connection.getresponse().read().decode() != f"{token}.{self.thumbprint}":
+            raise SystemExit("bare: the proof is not seen")
+        connection.close()
+
+    def certificate(self, name: str, folder: Path, look_ports: tuple[int, int] | None) -> bytes:
+        from cryptography import x509
+        from cryptography.hazmat.primitives import hashes, serialization
+        from cryptography.hazmat.primitives.asymmetric import ec
+        from cryptography.x509.oid import NameOID
+
+        reply, content = self.post(self.directory["newOrder"], {"identifiers": [{"type": "dns", "value": name}]})
+        url, order = reply.headers["Location"], json.loads(content)
+        authorization = json.loads(self.post(order["authorizations"][0])[1])
+        challenge = next(each for each in authorization["challenges"] if each["type"] == "http-01")
+        (folder / challenge["token"]).write_text(f"{challenge['token']}.{self.thumbprint}")
+        if look_ports:
+            self.look(name, challenge["token"], *look_ports)
+        self.post(challenge["url"], {})
+        key = ec.generate_private_key(ec.SECP256R1())
+        csr = (
+            x509.CertificateSigningRequestBuilder()
+            .subject_name(x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)]))
+            .add_extension(x509.SubjectAlternativeName([x509.DNSName(name)]), critical=False)
+            .sign(key, hashes.SHA256())
+            .public_bytes(serialization.Encoding.DER)
+        )
+        while (order := json.loads(self.post(url)[1]))["status"] == "pending":
+            time.sleep(0.005)
+        self.post(order["finalize"], {"csr": b64(csr)})
+        while (order := json.loads(self.post(url)[1]))["status"] == "processing":
+            time.sleep(0.005)
+        return self.post(order["certificate"])[1]
+
+
+def bare(
+    directory: str, trust: Path, root: Path, run: str, count: int, look_ports: tuple[int, int] | None
+) -> dict[str, Any]:
+    client = Bare(directory, trust)
+    folder = root / ".well-known" / "acme-challenge"
+    folder.mkdir(parents=True, exist_ok=True)
+    client.certificate(f"{run}0.saltmarsh.test", folder, look_ports)  # imports done, connection warm
+    client.requests, cpu, wall = 0, usage(), time.perf_counter()
+    for name in names(count, run):
+        client.certificate(name, folder, look_ports)
+    return {"cpu": usage() - cpu, "wall": time.perf_counter() - wall, "requests": {"all": client.requests}}
+
+
+def part(*arguments: str) -> dict[str, Any]:
+    done = subprocess.run([sys.executable, __file__, "--part", *arguments], capture_output=True, text=True, check=False)
+    if done.returncode:
+        raise SystemExit(done.stderr)
+    figures: dict[str, Any] = json.loads(done.stdout)
+    return figures
+
+
+def main(count: int) -> None:
+    from world import real_world
+
+    rows: list[tuple[str, dict[str, Any]]] = []
+    with tempfile.TemporaryDirectory() as folder:
+        ca_env = {"PEBBLE_WFE_NONCEREJECT": "0"}
+        with real_world(Path(folder), ca_env=ca_env) as world:
+            world.add_authority()
+            runs = {"bare": 0, "looking": 0, "ours": 1, "four": 4, "sixteen": 16}
+            root = world.site("all", [name for run in runs for name in names(count, run)])
+            common = (
+                str(world.config),
+                str(world.trust),
+                world.directory,
+                str(root),
+                str(count),
+                f"{world.nameserver.port},{world.nginx.http_port}",
+            )
+            for run, at_once in runs.items():
+                rows.append((run, part(run, str(at_once), *common)))
+    told = {"bare": "bare requests", "looking": "bare, with a look at each proof", "ours": "ours, one after another", "four": "ours, 4 at once",
+            "sixteen": "ours, 16 at once"}  # fmt: skip
+    base = rows[0][1]
+    print(f"{count} certificates of one name each   seconds  ms each  CPU ms each  CPU/bare  peak MB  requests each")
+    for run, figures in rows:
+        requests = sum(figures["requests"].values()) / count
+        print(f"{told[run]:<35}  {figures['wall']:6.2f}  {figures['wall'] / count * 1e3:7.1f}  "
+              f"{figures['cpu'] / count * 1e3:11.2f}  {figures['cpu'] / base['cpu']:8.2f}  {figures['peak']:7.0f}  "
+              f"{requests:13.2f}")  # fmt: skip
+    print("requests by kind, ours one after another:", rows[2][1]["requests"])
+
+
+if __name__ == "__main__":
+    if sys.argv[1:2] == ["--part"]:
+        run_name, together, config_file, trust_file, directory_url, root_folder, how_many, ports = sys.argv[2:]
+        if run_name in ("bare", "looking"):
+            dns_port, http_port = map(int, ports.split(","))
+            look_at = (dns_port, http_port) if run_name == "looking" else None
+            result = bare(directory_url, Path(trust_file), Path(root_folder), run_name, int(how_many), look_at)
+        else:
+            result = ours(Path(config_file), run_name, int(how_many), int(together))
+        result["peak"] = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+        print(json.dumps(result))
+    else:
+        main(int(sys.argv[1]) if len(sys.argv) > 1 else 100)

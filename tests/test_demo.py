@@ -1,0 +1,111 @@
+"""The demo: the whole job, with nginx and without, leaving nothing behind; and a kept world that comes up again."""
+
+import os
+import re
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import pytest
+from world import inkstamp_program
+
+ENVIRONMENT = {name: value for name, value in os.environ.items() if not name.startswith("INKSTAMP_")}
+
+
+def play(*arguments: str, path: str | None = None, temporary: Path) -> subprocess.CompletedProcess[str]:
+    return subprocess.run(
+        [inkstamp_program(), "demo", *arguments], capture_output=True, text=True, timeout=120, check=False,
+        env=ENVIRONMENT | {"TMPDIR": str(temporary)} | ({"PATH": path} if path else {}),
+    )  # fmt: skip
+
+
+def test_the_demo_shows_the_whole_round_with_nginx_and_removes_everything(tmp_path: Path) -> None:
+    done = play(temporary=tmp_path)
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert "the web server is nginx/" in done.stdout
+    shown = re.findall(r"^\$ inkstamp (\w+)", done.stdout, re.MULTILINE)
+    assert shown == ["survey", "authority", "stamp", "check", "stamp", "stamp", "stamp", "status", "renew", "status",
+                     "history"]  # fmt: skip
+    assert "rowing.saltmarsh.test: sound" in done.stdout
+    assert "correct the record in DNS" in " ".join(done.stdout.split())
+    assert "bakery: edition 2 on front" in done.stdout
+    assert "all 3 are good" in done.stdout
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_where_nginx_is_not_installed_the_stand_in_takes_its_place_and_says_so(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    # The demo looks for nginx in PATH and in /usr/sbin; a machine without it is played by an interpreter that
+    # finds none.
+    script = (
+        "import shutil, sys; which = shutil.which\n"
+        "shutil.which = lambda name, **more: None if name == 'nginx' else which(name, **more)\n"
+        "from inkstamp.cli.main import run; sys.exit(run(['demo']))"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", script], capture_output=True, text=True, timeout=120, check=False,
+        env=ENVIRONMENT | {"TMPDIR": str(tmp_path)},
+    )  # fmt: skip
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert "the simulated web server (nginx is not installed)" in " ".join(done.stdout.replace("# ", "").split())
+    assert "all 3 are good" in done.stdout
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_a_kept_world_comes_up_again_and_takes_commands_by_hand(tmp_path: Path) -> None:
+    kept = tmp_path / "kept"
+    done = play("--keep", str(kept), temporary=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert f"inkstamp demo --again {kept}" in done.stdout
+    assert play("--keep", str(kept), temporary=tmp_path).returncode == 2  # never into a folder that holds something
+    with subprocess.Popen(
+        [inkstamp_program(), "demo", "--again", str(kept)], stdout=subprocess.PIPE, text=True, env=ENVIRONMENT
+    ) as world:
+        assert world.stdout is not None
+        lines = [world.stdout.readline() for _ in range(5)]
+        assert f"  export INKSTAMP_CONFIG={kept}/inkstamp.toml\n" in lines
+        by_hand = ENVIRONMENT | {"INKSTAMP_CONFIG": str(kept / "inkstamp.toml")}
+        for command in (["check", "museum"], ["stamp", "rowing", "--anew"], ["renew"]):
+            ran = subprocess.run(
+                [inkstamp_program(), *command], capture_output=True, text=True, env=by_hand, check=False
+            )
+            assert ran.returncode == 0, ran.stderr
+        world.send_signal(signal.SIGTERM)
+        assert world.wait(10) == 0
+    assert play("--again", str(tmp_path / "nothing"), temporary=tmp_path).returncode == 2
+
+
+def test_a_demo_that_is_stopped_half_way_leaves_no_process_and_no_folder(tmp_path: Path) -> None:
+    with subprocess.Popen(
+        [inkstamp_program(), "demo"], stdout=subprocess.PIPE, text=True, env=ENVIRONMENT | {"TMPDIR": str(tmp_path)}
+    ) as demo:
+        assert demo.stdout is not None
+        for line in demo.stdout:
+            if line.startswith("$ inkstamp authority"):
+                break
+        (folder,) = tmp_path.iterdir()
+        web = int((folder / "web" / "web.pid").read_text())
+        demo.send_signal(signal.SIGTERM)
+        demo.stdout.read()
+        assert demo.wait(15) == 130
+    deadline = time.monotonic() + 5
+    while Path(f"/proc/{web}").exists() and time.monotonic() < deadline:
+        time.sleep(0.05)
+    assert not Path(f"/proc/{web}").exists()
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_the_world_is_made_in_the_temporary_folder_and_on_loopback_only(tmp_path: Path) -> None:
+    from inkstamp.demo.world import build, running
+
+    folder = Path(tempfile.mkdtemp(dir=tmp_path))
+    build(folder)
+    config = (folder / "inkstamp.toml").read_text()
+    assert set(re.findall(r"\d+\.\d+\.\d+\.\d+", config)) == {"127.0.0.1"}
+    assert (folder / "inkstamp.toml").stat().st_mode & 0o777 == 0o600
+    with running(folder) as world:
+        assert world.ca.directory_url.startswith("https://localhost:")

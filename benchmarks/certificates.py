@@ -199,8 +199,13 @@ def main(count: int) -> None:
             )
             for run, at_once in runs.items():
                 rows.append((run, part(run, str(at_once), *common)))
-    told = {"bare": "bare requests", "looking": "bare, with a look at each proof", "ours": "ours, one after another", "four": "ours, 4 at once",
-            "sixteen": "ours, 16 at once"}  # fmt: skip
+    told = {
+        "bare": "bare requests",
+        "looking": "bare, with a look at each proof",
+        "ours": "ours, one after another",
+        "four": "ours, 4 at once",
+        "sixteen": "ours, 16 at once",
+    }
     base = rows[0][1]
     print(f"{count} certificates of one name each   seconds  ms each  CPU ms each  CPU/bare  peak MB  requests each")
     for run, figures in rows:

@@ -92,3 +92,24 @@ def test_a_command_loads_only_what_it_needs(arguments: list[str], absent: list[s
     done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
     loaded = set(done.stderr.partition("LOADED ")[2].split())
     assert [name for name in absent if name in loaded] == []
+
+
+def test_the_drawing_in_the_documents_is_the_one_that_the_code_gives() -> None:
+    tool = Path(__file__).resolve().parent.parent / "tools" / "draw_rooms.py"
+    done = subprocess.run([sys.executable, str(tool), "--check"], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+
+
+def test_the_configuration_guide_names_every_key_and_the_json_guide_every_kind_of_error() -> None:
+    from inkstamp import errors
+    from inkstamp.config import model
+
+    docs = Path(__file__).resolve().parent.parent / "docs"
+    guide = (docs / "configuration.md").read_text()
+    for kind in (model.Authority, model.Server, model.Certificate, model.View):
+        for key in kind.__struct_fields__:
+            assert f"`{key}`" in guide, key
+    told = (docs / "json.md").read_text()
+    for name, kind in inspect.getmembers(errors, inspect.isclass):
+        if issubclass(kind, InkStampError) and kind is not InkStampError:
+            assert f"`{name}`" in told, name

@@ -53,8 +53,9 @@ def assert_told(done: Ran, status: int, *words: str) -> None:
 def test_a_name_that_no_server_has(world: World) -> None:
     world.nameserver.table["nobody.saltmarsh.test"] = ["127.0.0.1"]
     with nothing_changes(world):
-        assert_told(world.run("stamp", "nobody.saltmarsh.test"), 1,
-                    "no virtual host of server “front” answers for nobody.saltmarsh.test", "inkstamp survey")  # fmt: skip
+        done = world.run("stamp", "nobody.saltmarsh.test")
+        told = "no virtual host of server “front” answers for nobody.saltmarsh.test"
+        assert_told(done, 1, told, "inkstamp survey")
 
 
 def test_a_name_that_has_no_address(world: World) -> None:

@@ -154,7 +154,7 @@ def judge_chain(
 
 
 def _dates(name: str, leaf: x509.Certificate, now: "datetime", again: str) -> Finding:
-    until, days = leaf.not_valid_after_utc(leaf.not_valid_after_utc, now)
+    until, days = leaf.not_valid_after_utc, whole_days(leaf.not_valid_after_utc, now)
     if now > until:
         return bad("dates", name, f"expired {stamp(until)}, {-days} days ago", again)
     if now < leaf.not_valid_before_utc:

@@ -1,0 +1,156 @@
+"""The ledger and the shelf: durable, private, and never half written."""
+
+import os
+import sqlite3
+import stat
+import threading
+from datetime import timedelta
+from pathlib import Path
+
+import pytest
+from authority_of_tests import NOW
+
+from inkstamp import files
+from inkstamp.clock import HandClock
+from inkstamp.errors import Busy, FileTrouble, LedgerTrouble
+from inkstamp.ledger.records import EditionRecord, OrderState, ProofRecord
+from inkstamp.ledger.shelf import EditionFiles, Shelf
+from inkstamp.ledger.store import Ledger
+
+
+@pytest.fixture
+def ledger(tmp_path: Path) -> Ledger:
+    made = Ledger(tmp_path / "ledger.db", HandClock(NOW))
+    made.begin_run("inkstamp test")
+    return made
+
+
+def edition(number: int) -> EditionRecord:
+    return EditionRecord(
+        certificate="rowing", number=number, names=("a.test",), issuer="I", root="R", serial="1", sha256="0",
+        not_before=NOW, not_after=NOW + timedelta(days=90), authority="quayside",
+    )  # fmt: skip
+
+
+def test_an_order_is_found_again_with_all_that_was_written_of_it(tmp_path: Path, ledger: Ledger) -> None:
+    order = ledger.intend_order("rowing", "quayside", ["a.test", "b.test"])
+    order = ledger.move_order(order, OrderState.OPENED, "order opened", "order 1", url="https://ca.test/o/1")
+    ledger.plan_proofs([ProofRecord(order_id=order.id, server="front", root="/srv", parts=("a", "b"), made=(0, 1))])
+    ledger.close()
+    again = Ledger(tmp_path / "ledger.db", HandClock(NOW))
+    assert again.open_order("rowing") == order
+    assert again.proofs(order.id)[0].made == (0, 1)
+    again.add_edition(again.move_order(order, OrderState.FINALIZING), edition(order.edition), "issued")
+    assert again.open_order("rowing") is None
+    assert again.newest_edition("rowing") == edition(1)
+    assert again.intend_order("rowing", "quayside", ["a.test"]).edition == 2
+    assert [each.what for each in again.events("rowing")] == ["order opened", "issued"]
+
+
+def test_an_order_that_ended_cannot_go_on(ledger: Ledger) -> None:
+    order = ledger.move_order(ledger.intend_order("rowing", "quayside", ["a.test"]), OrderState.DROPPED)
+    for state in OrderState:
+        with pytest.raises(LedgerTrouble, match="cannot go"):
+            ledger.move_order(order, state)
+    with pytest.raises(LedgerTrouble):
+        ledger.add_edition(order, edition(1), "no")
+    assert ledger.newest_editions() == {}
+
+
+def test_what_fails_half_way_leaves_nothing_in_the_ledger(ledger: Ledger) -> None:
+    order = ledger.move_order(ledger.intend_order("rowing", "quayside", ["a.test"]), OrderState.OPENED, url="u")
+    ledger.add_edition(order, edition(1), "first")
+    second = ledger.move_order(ledger.intend_order("rowing", "quayside", ["a.test"]), OrderState.OPENED, url="v")
+    with pytest.raises(LedgerTrouble, match="cannot be used"):
+        ledger.add_edition(second, edition(1), "the same number twice")
+    assert ledger.open_order("rowing") == second
+
+
+def test_threads_write_without_losing_an_entry(ledger: Ledger) -> None:
+    def work(number: int) -> None:
+        for turn in range(20):
+            order = ledger.intend_order(f"c{number}", "quayside", ["a.test"])
+            ledger.move_order(order, OrderState.DROPPED, "order dropped", str(turn))
+
+    threads = [threading.Thread(target=work, args=(number,)) for number in range(6)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert len(ledger.events(limit=1000)) == 120
+    assert {record.edition for record in ledger.newest_orders().values()} == {20}
+
+
+def test_the_file_is_private_and_a_broken_or_newer_one_is_one_clear_error(tmp_path: Path, ledger: Ledger) -> None:
+    file = tmp_path / "ledger.db"
+    assert stat.S_IMODE(file.stat().st_mode) == 0o600
+    ledger.close()
+    with sqlite3.connect(file) as connection:
+        connection.execute("UPDATE ledger SET version = 99")
+    connection.close()
+    with pytest.raises(LedgerTrouble, match="version 99"):
+        Ledger(file, HandClock(NOW))
+    broken = tmp_path / "broken.db"
+    broken.write_bytes(b"this is no database, and long enough to be looked at" * 40)
+    with pytest.raises(LedgerTrouble, match="cannot be used"):
+        Ledger(broken, HandClock(NOW))
+    with pytest.raises(LedgerTrouble, match="cannot be opened"):
+        Ledger(tmp_path / "no folder" / "ledger.db", HandClock(NOW))
+
+
+FILES = EditionFiles(b"KEY\n", b"LEAF\n", [b"ONE\n", b"TWO\n"])
+
+
+def test_an_edition_is_on_the_shelf_whole_and_writing_it_again_is_harmless(tmp_path: Path) -> None:
+    shelf = Shelf(tmp_path)
+    folder = shelf.put("rowing", 3, FILES)
+    assert folder.name == "0003"
+    assert (folder / "served.pem").read_bytes() == b"LEAF\nONE\nTWO\n"
+    assert stat.S_IMODE((folder / "key.pem").stat().st_mode) == 0o600
+    assert shelf.put("rowing", 3, FILES) == folder
+    with pytest.raises(FileTrouble, match="another certificate"):
+        shelf.put("rowing", 3, EditionFiles(b"OTHER\n", b"LEAF\n", []))
+    assert shelf.current("rowing") is None
+    shelf.switch("rowing", 3)
+    assert shelf.current("rowing") == 3
+    assert os.readlink(tmp_path / "shelf" / "rowing" / "current") == "0003"
+    shelf.switch("rowing", None)
+    assert shelf.current("rowing") is None
+
+
+def test_a_write_that_fails_leaves_the_old_bytes_and_no_litter(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    file = tmp_path / "inkstamp.toml"
+    file.write_bytes(b"old")
+
+    def full(_handle: int) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(os, "fsync", full)
+    with pytest.raises(FileTrouble) as caught:
+        files.write_bytes(file, b"new")
+    assert "free some space" in caught.value.advice
+    with pytest.raises(FileTrouble):
+        Shelf(tmp_path).put("rowing", 1, FILES)
+    monkeypatch.undo()
+    assert file.read_bytes() == b"old"
+    assert [each.name for each in tmp_path.rglob("*") if each.is_file()] == ["inkstamp.toml"]
+
+
+def test_a_lock_is_let_go_when_its_block_ends_and_waited_for_when_asked(tmp_path: Path) -> None:
+    lock = tmp_path / "locks" / "front"
+    with files.held(lock, "the server"), pytest.raises(Busy, match="at work on the server") as caught:
+        with files.held(lock, "the server"):
+            pass
+    assert str(os.getpid()) in caught.value.said
+    release = threading.Event()
+
+    def hold() -> None:
+        with files.held(lock, "the server"):
+            release.wait(5)
+
+    thread = threading.Thread(target=hold)
+    thread.start()
+    threading.Timer(0.1, release.set).start()
+    with files.held(lock, "the server", patience=5):
+        assert release.is_set()
+    thread.join()

@@ -1,0 +1,91 @@
+"""Take a picture of each main command's output, from the demo's data, into docs/screenshots/.
+
+    python tools/screenshots.py
+
+Needs Debian's xvfb, xterm, fonts-dejavu-core and imagemagick. Each command runs in a real terminal of 1280 x 800
+pixels; the acts of the demo are played one after the other, so each picture shows the world as it is by then.
+"""
+
+import os
+import shlex
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from inkstamp.demo.scenario import ACTS
+from inkstamp.demo.world import build, running
+
+TARGET = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
+DISPLAY = ":97"
+NAMES = {
+    0: "survey",
+    1: "authority",
+    2: "stamp",
+    3: "check",
+    4: "stamp-not-seen",
+    8: "renew",
+    9: "status",
+    10: "history",
+}
+"""Which acts are kept as pictures."""
+
+
+def shoot(command: str, file: Path, environment: dict[str, str], *, settle: float = 0.4) -> None:
+    """Run a command in a terminal, wait for its end, and take the screen."""
+    done = file.with_suffix(".done")
+    typed = command.replace(environment.get("FOLDER", "\0"), "/srv/demo")
+    script = (
+        f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(typed)}; {command}; touch {shlex.quote(str(done))}; sleep 60"
+    )
+    terminal = subprocess.Popen(
+        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "140x46+0+0", "-bg", "#fdfdf8", "-fg", "#202020",
+         "-b", "12", "+sb", "-e", "bash", "-c", script],
+        env=environment,
+    )  # fmt: skip
+    try:
+        deadline = time.monotonic() + 60
+        while not done.exists() and time.monotonic() < deadline:
+            time.sleep(0.05)
+        time.sleep(settle)
+        subprocess.run(["import", "-window", "root", str(file)], check=True, env=environment)
+    finally:
+        terminal.terminate()
+        terminal.wait()
+        done.unlink(missing_ok=True)
+
+
+def main() -> None:
+    for program in ("Xvfb", "xterm", "import"):
+        if not shutil.which(program):
+            raise SystemExit(f"{program} is missing: apt-get install xvfb xterm fonts-dejavu-core imagemagick")
+    TARGET.mkdir(parents=True, exist_ok=True)
+    path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    try:
+        time.sleep(1)
+        environment = {**os.environ, "DISPLAY": DISPLAY, "PATH": path}
+        environment.pop("NO_COLOR", None)
+        with tempfile.TemporaryDirectory(prefix="saltmarsh-") as folder:
+            build(Path(folder))
+            with running(Path(folder)) as world:
+                environment["INKSTAMP_CONFIG"] = str(world.config)
+                for number, act in enumerate(ACTS):
+                    world.prepare(act.prepare)
+                    command = act.command.format(directory=world.ca.directory_url, trust=world.trust)
+                    if number in NAMES:
+                        shoot(command, TARGET / f"{NAMES[number]}.png", environment)
+                    else:
+                        subprocess.run(shlex.split(command), env=environment, check=False, capture_output=True)
+        environment.pop("INKSTAMP_CONFIG")
+        shoot("inkstamp --help", TARGET / "help.png", environment)
+        shoot("inkstamp demo | tail -n 45", TARGET / "demo.png", environment)
+    finally:
+        screen.terminate()
+        screen.wait()
+
+
+if __name__ == "__main__":
+    main()

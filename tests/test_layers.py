@@ -106,8 +106,8 @@ def test_the_configuration_guide_names_every_key_and_the_json_guide_every_kind_o
 
     docs = Path(__file__).resolve().parent.parent / "docs"
     guide = (docs / "configuration.md").read_text()
-    for kind in (model.Authority, model.Server, model.Certificate, model.View):
-        for key in kind.__struct_fields__:
+    for section in (model.Authority, model.Server, model.Certificate, model.View):
+        for key in section.__struct_fields__:
             assert f"`{key}`" in guide, key
     told = (docs / "json.md").read_text()
     for name, kind in inspect.getmembers(errors, inspect.isclass):

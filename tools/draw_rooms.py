@@ -1,7 +1,7 @@
 """Draw docs/architecture.svg: the rooms by floor, and which imports which, read from the code.
 
-    python tools/draw_rooms.py            writes the file
-    python tools/draw_rooms.py --check    exits 1 when the file is not what the code gives
+python tools/draw_rooms.py            writes the file
+python tools/draw_rooms.py --check    exits 1 when the file is not what the code gives
 """
 
 import ast

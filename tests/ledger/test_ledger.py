@@ -138,9 +138,12 @@ def test_a_write_that_fails_leaves_the_old_bytes_and_no_litter(tmp_path: Path, m
 
 def test_a_lock_is_let_go_when_its_block_ends_and_waited_for_when_asked(tmp_path: Path) -> None:
     lock = tmp_path / "locks" / "front"
-    with files.held(lock, "the server"), pytest.raises(Busy, match="at work on the server") as caught:
-        with files.held(lock, "the server"):
-            pass
+    with (
+        files.held(lock, "the server"),
+        pytest.raises(Busy, match="at work on the server") as caught,
+        files.held(lock, "the server"),
+    ):
+        raise AssertionError("two hold it")
     assert str(os.getpid()) in caught.value.said
     release = threading.Event()
 

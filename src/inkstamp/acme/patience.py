@@ -24,6 +24,10 @@ def parse_retry_after(text: str | None, now: datetime) -> float | None:
     return max((moment - now).total_seconds(), 0.0)
 
 
+_SOON = 1.0
+"""Seconds; our own pace, when the CA names one that is quicker, grows up to this."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Patience:
     """A series of waits that grow, with an end."""
@@ -46,8 +50,8 @@ class Patience:
 
         """
         own = min(self.first * self.factor ** min(attempt, 64), self.longest)
-        # Retry-After of 0 means "now", yet asking in a tight loop helps nobody.
-        wait = own if asked is None else max(asked, min(own, self.first))
+        # A Retry-After of 0 means "now", yet asking in a tight loop helps nobody.
+        wait = own if asked is None else max(asked, min(own, _SOON))
         return wait if waited + wait <= self.whole else None
 
 

@@ -32,8 +32,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     add.add_argument(
         "--account-key",
         choices=[kind.value for kind in KeyKind],
-        default=KeyKind.ECDSA_P256.value,
-        help="kind of the account's key (%(default)s)",
+        help="kind of the account's key (ecdsa-p256)",
     )
     add.add_argument("--root", metavar="NAME", default="", help="common name of the root that chains should lead to")
     show = actions.add_parser("show", help="list the CAs and our accounts with them", allow_abbrev=False)
@@ -47,16 +46,22 @@ def run(context: Context, options: argparse.Namespace) -> int:
         if options.action == "show":
             return _show(context, place)
         from inkstamp.config.model import Authority
+        from inkstamp.errors import UsageError
         from inkstamp.jobs.account import add_authority
 
         wanted = None
+        if not options.directory and (options.email or options.trust or options.root or options.account_key):
+            raise UsageError(
+                "--email, --trust, --root and --account-key describe a new authority and need --directory",
+                advice="add --directory URL, or edit the authority's table in the configuration",
+            )
         if options.directory:
             wanted = Authority(
                 directory=options.directory,
                 email=options.email,
                 agree_terms=options.agree_terms,
                 trust=str(Path(options.trust).absolute()) if options.trust else "",
-                account_key=KeyKind(options.account_key),
+                account_key=KeyKind(options.account_key or KeyKind.ECDSA_P256),
                 root=options.root,
             )
         added = add_authority(place, options.name, wanted, agree_terms=options.agree_terms)

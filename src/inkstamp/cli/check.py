@@ -33,10 +33,11 @@ def run(context: Context, options: argparse.Namespace) -> int:
             print()
         print(f"{report.name}: {'sound' if report.sound else 'broken'}")
         for depth, each in enumerate(report.chain):
-            kind = f"{each.key}, until {each.not_after:%Y-%m-%d}"
-            print(f"  {'   ' * depth}{'└─ ' if depth else ''}{each.subject or ', '.join(each.names)}  ({kind})")
+            branch = "   " * depth + ("└─ " if depth else "")
+            told = output.clean(each.subject or ", ".join(each.names))
+            print(f"  {branch}{told}  ({each.key}, until {each.not_after:%Y-%m-%d})")
         if report.root:
             depth = len(report.chain)
-            print(f"  {'   ' * depth}└─ {report.root}  (trusted root)")
+            print(f"  {'   ' * depth}└─ {output.clean(report.root)}  (trusted root)")
         output.findings(worst_first(report.findings), below=report.name)
     return status

@@ -29,10 +29,15 @@ def paint(text: str, severity: Severity, stream: TextIO) -> str:
     return f"\033[{_COLOURS[severity]}m{text}\033[0m" if coloured(stream) else text
 
 
+def clean(text: str) -> str:
+    """Replace what could steer a terminal: much of what is shown was written by strangers."""
+    return "".join(char if char.isprintable() or char == "\n" else "·" for char in text)
+
+
 def wrapped(text: str, first: str, rest: str) -> str:
     """Wrap each line of `text` to the width, with `first` before the first line and `rest` before the others."""
     lines: list[str] = []
-    for line in text.splitlines() or [""]:
+    for line in clean(text.replace("\t", " ").replace("\r\n", "\n")).split("\n"):
         lead = first if not lines else rest
         lines += textwrap.wrap(
             line, width(), initial_indent=lead, subsequent_indent=rest, break_long_words=False, break_on_hyphens=False
@@ -104,6 +109,7 @@ def table(headings: Sequence[str], rows: Sequence[Sequence[str]]) -> None:
 
     Written line by line, since there may be ten thousand of them.
     """
+    rows = [[clean(cell) for cell in row] for row in rows]
     widths = [max(map(len, column)) for column in zip(headings, *rows, strict=True)]
     room = max(width() - sum(widths[:-1]) - 2 * len(widths[:-1]), 12)
     widths[-1] = min(widths[-1], room)

@@ -27,7 +27,7 @@ def run(context: Context, _options: argparse.Namespace) -> int:
         return status
     for report in reports:
         site = report.site
-        print(f"{' '.join(site.names) or '(no name)'}")
+        print(output.clean(" ".join(site.names)) or "(no name)")
         print(output.field("server", f"{site.server}, {site.file}:{site.line}"))
         print(output.field("listens", ", ".join(map(str, site.listens))))
         print(output.field("root", site.root or "none"))

@@ -196,7 +196,9 @@ def add_authority(workplace: "Workplace", name: str, wanted: Authority | None, *
 
 
 def _differs(present: Authority, wanted: Authority) -> bool:
-    return any(getattr(present, key) != getattr(wanted, key) for key in ("directory", "email", "trust", "account_key"))
+    return any(
+        getattr(present, key) != getattr(wanted, key) for key in ("directory", "email", "trust", "account_key", "root")
+    )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -57,7 +57,7 @@ def obtain(workplace: "Workplace", name: str, entry: Certificate) -> EditionReco
     try:
         return lead.run(fresh=fresh)
     finally:
-        prove.take_down(workplace, record)
+        lead.take_down()
 
 
 def drop(workplace: "Workplace", record: OrderRecord, why: str) -> None:
@@ -173,6 +173,10 @@ class _Lead:
                 return polled
         return None
 
+    def take_down(self) -> None:
+        """Remove the order's proofs, wherever it stands."""
+        prove.take_down(self._workplace, self._record)
+
     # The steps
 
     def _prove(self, pending: Sequence[tuple[Authorization, Challenge]]) -> None:
@@ -214,7 +218,7 @@ class _Lead:
         return polled
 
     def _finalize(self, polled: Polled) -> Polled:
-        prove.take_down(self._workplace, self._record)
+        self.take_down()
         self._step("sends the request")
         if self._record.state is not OrderState.FINALIZING:
             self._record = self._ledger.move_order(self._record, OrderState.FINALIZING)
@@ -255,7 +259,7 @@ class _Lead:
         lines = lines or [f"{each.identifier.value}: the authorization is {each.status}" for each in newest]
         first = causes[0][1] if causes else order.error or Problem(detail="no reason given")
         names = ", ".join(dict.fromkeys(name for name, _ in causes)) or self._record.certificate
-        prove.take_down(self._workplace, self._record)
+        self.take_down()
         said = "\n".join(lines)
         self._ledger.move_order(self._record, OrderState.REFUSED, "refused", f"order {self._record.id}: {said}")
         remove_tree(_folder(self._workplace, self._record))

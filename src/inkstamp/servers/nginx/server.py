@@ -44,13 +44,14 @@ class NginxServer:
         self._known: Reading | None = None
 
     def _reading(self) -> Reading:
-        if self._known is None:
+        known = self._known  # another thread may forget it in this moment
+        if known is None:
             if not self._prefix:
                 found = _BUILT_PREFIX.search(self.host.run([self._command[0], "-V"], _SECONDS).output)
                 self._prefix = found[1].rstrip("/") if found else posixpath.dirname(self._main_file)
             folders = Folders(self._main_file, self._prefix)
-            self._known = read_configuration(folders, self.host.read, self.host.glob)
-        return self._known
+            known = self._known = read_configuration(folders, self.host.read, self.host.glob)
+        return known
 
     def forget(self) -> None:
         self._known = None

@@ -1,0 +1,61 @@
+"""What is printed: wrapped at the width, without anything that could steer a terminal."""
+
+import io
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from inkstamp.cli import output
+from inkstamp.errors import CaProblem
+from inkstamp.findings import bad
+
+
+@given(st.text(max_size=300), st.sampled_from(["  ", "  said   "]))
+def test_no_text_of_a_stranger_reaches_the_terminal_as_a_control_character(text: str, lead: str) -> None:
+    shown = output.wrapped(text, lead, " " * 9)
+    assert all(char.isprintable() or char == "\n" for char in shown)
+    assert all(line == "" or line.startswith(" ") for line in shown.split("\n"))
+
+
+def test_an_error_is_told_in_the_same_order_always(capsys: pytest.CaptureFixture[str]) -> None:
+    trouble = CaProblem(
+        "the CA refused", where="https://ca.test/o/1", said="caa: no\n  a.test: \033[31mred", advice="ask"
+    )
+    trouble.findings = (bad("proof", "a.test", "is not seen", "mend it"),)
+    output.error(trouble)
+    assert capsys.readouterr().err == (
+        "inkstamp: the CA refused\n"
+        "  bad   a.test: is not seen\n"
+        "        do: mend it\n"
+        "  at     https://ca.test/o/1\n"
+        "  said   caa: no\n"
+        "           a.test: ·[31mred\n"
+        "  do     ask\n"
+    )
+
+
+def test_a_table_lines_up_and_its_last_column_is_cut_at_the_width(
+    capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("COLUMNS", "60")
+    output.table(("name", "names"), [["rowing", "a" * 100], ["b", "c"]])
+    lines = capsys.readouterr().out.splitlines()
+    assert [line.index("  ", 1) < 8 for line in lines[:1]] == [True]
+    assert lines[2] == "rowing  " + "a" * 51 + "…"
+    assert lines[3] == "b       c"
+    assert max(map(len, lines)) == 60
+
+
+def test_colour_is_for_terminals_and_not_against_the_users_will(monkeypatch: pytest.MonkeyPatch) -> None:
+    class Terminal(io.StringIO):
+        def isatty(self) -> bool:
+            return True
+
+    monkeypatch.setenv("TERM", "xterm")
+    monkeypatch.delenv("NO_COLOR", raising=False)
+    finding = bad("proof", "a.test", "is not seen")
+    assert "\033[31m" in output.finding(finding, Terminal())
+    assert "\033" not in output.finding(finding, io.StringIO())
+    monkeypatch.setenv("NO_COLOR", "1")
+    assert "\033" not in output.finding(finding, Terminal())

@@ -81,7 +81,7 @@ def main() -> None:
                         subprocess.run(shlex.split(command), env=environment, check=False, capture_output=True)
         environment.pop("INKSTAMP_CONFIG")
         shoot("inkstamp --help", TARGET / "help.png", environment)
-        shoot("inkstamp demo | tail -n 45", TARGET / "demo.png", environment)
+        shoot("inkstamp demo | tail -n 39", TARGET / "demo.png", environment)
     finally:
         screen.terminate()
         screen.wait()

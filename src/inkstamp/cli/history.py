@@ -35,7 +35,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         if event.run != run_shown:
             run_shown = event.run
             print(output.wrapped(f"run {event.run}: {event.command}", "", "    "))
-        lead = f"  {stamp(event.at)}  {event.what:<13}"
-        about = f"{event.certificate}: " if event.certificate else ""
+        lead = f"  {stamp(event.at)}  {event.what:<14}"
+        about = f"{event.certificate}: " if event.certificate and not options.certificate else ""
         print(output.wrapped(about + event.text, lead, " " * len(lead)))
     return 0

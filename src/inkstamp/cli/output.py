@@ -11,7 +11,7 @@ from inkstamp.errors import InkStampError
 from inkstamp.findings import Finding, Severity
 
 JSON_FORMAT = 1
-_COLOURS = {Severity.GOOD: "32", Severity.NOTE: "36", Severity.WARN: "33", Severity.BAD: "31"}
+_COLOURS = {Severity.GOOD: "32", Severity.NOTE: "36", Severity.WARN: "35", Severity.BAD: "31"}
 
 
 def width() -> int:

@@ -12,7 +12,7 @@ from inkstamp.cli.main import Context
 from inkstamp.cli.setting import workplace
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.renew import Renewed, Sweep
+    from inkstamp.jobs.renew import DueList, Renewed, Sweep
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -41,17 +41,23 @@ def run(context: Context, options: argparse.Namespace) -> int:
 
     with workplace(context) as place:
         if options.preview:
-            looked_at, due = find_due(place, tuple(options.certificates))
+            found = find_due(place, tuple(options.certificates))
             if context.json:
-                output.as_json("renew", looked_at=looked_at, due=due)
+                output.as_json("renew", looked_at=found.looked_at, due=found.due, next_at=found.next_at)
                 return 0
-            for each in due:
+            for each in found.due:
                 print(f"{each.name}: due, {each.reason}")
-            print(f"{looked_at} looked at, {len(due)} due")
+            print(f"{found.looked_at} looked at, {len(found.due)} due")
+            _tell_next(found)
             return 0
         sweep = renew(place, tuple(options.certificates), at_once=options.at_once)
     if context.json:
-        output.as_json("renew", looked_at=sweep.looked_at, renewed=[_as_data(each) for each in sweep.renewed])
+        output.as_json(
+            "renew",
+            looked_at=sweep.found.looked_at,
+            renewed=[_as_data(each) for each in sweep.renewed],
+            next_at=sweep.found.next_at,
+        )
     else:
         _tell(sweep)
     return 1 if sweep.failed else 0
@@ -70,6 +76,13 @@ def _tell(sweep: "Sweep") -> None:
             where = ", ".join(each.outcome.servers) or "the shelf alone"
             print(f"{each.due.name}: edition {edition.number} on {where}, valid until {edition.not_after:%Y-%m-%d}")
     done = len(sweep.renewed) - len(sweep.failed)
-    print(f"{sweep.looked_at} looked at, {done} renewed, {len(sweep.failed)} failed")
+    print(f"{sweep.found.looked_at} looked at, {done} renewed, {len(sweep.failed)} failed")
     if sweep.failed:
         print(output.field("next", "mend what is told above, then run `inkstamp renew` again"))
+    else:
+        _tell_next(sweep.found)
+
+
+def _tell_next(found: "DueList") -> None:
+    if found.next_at is not None and not found.due:
+        print(f"next due: {found.next_name}, from {found.next_at:%Y-%m-%d}")

@@ -97,3 +97,5 @@ def tell_outcome(outcome: "Outcome") -> None:
     output.findings(outcome.findings)
     if not outcome.sound:
         print(output.field("next", f"mend what is bad, then: inkstamp check {outcome.name}"))
+    elif outcome.issued:
+        print(output.field("next", "nothing, as long as a timer runs `inkstamp renew` every day"))

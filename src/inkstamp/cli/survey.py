@@ -25,8 +25,10 @@ def run(context: Context, _options: argparse.Namespace) -> int:
     if context.json:
         output.as_json("survey", sites=reports)
         return status
-    for report in reports:
+    for number, report in enumerate(reports):
         site = report.site
+        if number:
+            print()
         print(output.clean(" ".join(site.names)) or "(no name)")
         print(output.field("server", f"{site.server}, {site.file}:{site.line}"))
         print(output.field("listens", ", ".join(map(str, site.listens))))

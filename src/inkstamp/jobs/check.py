@@ -136,7 +136,7 @@ def judge_chain(
         covers = ", ".join(dns_names(leaf)[:5]) or "no name at all"
         findings.append(bad("name", name, f"the certificate is for {covers}", again))
     else:
-        findings.append(good("name", name, "the certificate covers it"))
+        findings.append(good("name", name, "the certificate covers this name"))
     findings.append(_dates(name, leaf, now, again))
     paths = find_paths(leaf, chain[1:], roots, now)
     root = short_name(paths[0].root.subject) if paths else ""

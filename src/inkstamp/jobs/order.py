@@ -191,7 +191,7 @@ class _Lead:
             for each, challenge in pending
         ]
         prove.put_up(self._workplace, self._record, self._entry.via, proofs)
-        for finding in prove.see(self._workplace, self._entry.via, proofs):
+        for finding in prove.see(self._workplace, self._record, self._entry.via, proofs):
             self._workplace.progress.found(self._record.certificate, finding)
         self._step("asks the CA to look")
         for authorization, challenge in pending:

@@ -71,7 +71,7 @@ def put_up(workplace: "Workplace", order: OrderRecord, via: str, proofs: Sequenc
         workplace.ledger.plan_proofs(extra)
 
 
-def see(workplace: "Workplace", via: str, proofs: Sequence[HttpProof]) -> list[Finding]:
+def see(workplace: "Workplace", order: OrderRecord, via: str, proofs: Sequence[HttpProof]) -> list[Finding]:
     """Look at each proof from outside.
 
     Raises:
@@ -86,7 +86,7 @@ def see(workplace: "Workplace", via: str, proofs: Sequence[HttpProof]) -> list[F
         raise ProofFailed(
             f"the proof for {_first_and_count(names)} cannot be seen from outside; the CA was not asked",
             findings=findings,
-            advice="mend that, then run the same command again; it goes on with this order",
+            advice=f"mend that, then run `inkstamp stamp {order.certificate}`; it goes on with this order",
         )
     return findings
 

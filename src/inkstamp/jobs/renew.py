@@ -3,6 +3,7 @@
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 from inkstamp.errors import Busy, InkStampError
@@ -34,10 +35,23 @@ class Renewed:
 
 
 @dataclass(frozen=True, slots=True)
+class DueList:
+    """What there is to do, and what will be next."""
+
+    looked_at: int
+    due: tuple[Due, ...]
+    """The most urgent first."""
+    next_name: str
+    """The certificate that comes due after these; empty when there is none."""
+    next_at: datetime | None
+    """When it does; aware, UTC."""
+
+
+@dataclass(frozen=True, slots=True)
 class Sweep:
     """A whole run of renewal."""
 
-    looked_at: int
+    found: DueList
     renewed: tuple[Renewed, ...]
 
     @property
@@ -46,8 +60,8 @@ class Sweep:
         return tuple(each for each in self.renewed if each.error is not None)
 
 
-def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> tuple[int, list[Due]]:
-    """Return how many certificates were looked at, and those that are due, the most urgent first."""
+def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> DueList:
+    """Find the certificates that are due, among all or among those named, changing nothing."""
     for name in only:
         workplace.certificate(name)
     ledger = workplace.ledger
@@ -56,6 +70,7 @@ def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> tuple[int, l
     ordering = ledger.certificates_with_open_orders()
     installs = ledger.newest_installs()
     found: list[tuple[float, Due]] = []
+    upcoming: tuple[datetime, str] | None = None
     names = only or tuple(workplace.config.certificate)
     for name in names:
         edition = editions.get(name)
@@ -70,7 +85,10 @@ def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> tuple[int, l
             found.append((urgency, Due(name, "an order is open", new_edition=True)))
         elif not _is_on_servers(installs.get(name), edition.number):
             found.append((urgency, Due(name, f"edition {edition.number} is not installed", new_edition=False)))
-    return len(names), [due for _, due in sorted(found, key=lambda pair: pair[0])]
+        elif upcoming is None or decision.at < upcoming[0]:
+            upcoming = (decision.at, name)
+    due = tuple(due for _, due in sorted(found, key=lambda pair: pair[0]))
+    return DueList(len(names), due, *((upcoming[1], upcoming[0]) if upcoming else ("", None)))
 
 
 def _is_on_servers(install: InstallRecord | None, edition: int) -> bool:
@@ -93,20 +111,20 @@ def renew(
         told: Called as each is done, from one thread at a time and in order of urgency.
 
     """
-    looked_at, due = find_due(workplace, only)
-    if not due:
-        return Sweep(looked_at, ())
+    found = find_due(workplace, only)
+    if not found.due:
+        return Sweep(found, ())
     _sweep_proofs(workplace)
     results = []
     with _mapper(at_once) as at_work:
-        for result in at_work(lambda each: _renew_one(workplace, each), due):
+        for result in at_work(lambda each: _renew_one(workplace, each), found.due):
             results.append(result)
             told(result)
-    return Sweep(looked_at, tuple(results))
+    return Sweep(found, tuple(results))
 
 
 @contextmanager
-def _mapper(at_once: int) -> Iterator[Callable[[Callable[[Due], Renewed], list[Due]], Iterable[Renewed]]]:
+def _mapper(at_once: int) -> Iterator[Callable[[Callable[[Due], Renewed], Iterable[Due]], Iterable[Renewed]]]:
     """Give a `map` that works on so many at the same time."""
     if at_once <= 1:
         yield map

@@ -7,6 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from inkstamp.cli import output
+from inkstamp.cli.main import run
 from inkstamp.errors import CaProblem
 from inkstamp.findings import bad
 
@@ -59,3 +60,14 @@ def test_colour_is_for_terminals_and_not_against_the_users_will(monkeypatch: pyt
     assert "\033" not in output.finding(finding, io.StringIO())
     monkeypatch.setenv("NO_COLOR", "1")
     assert "\033" not in output.finding(finding, Terminal())
+
+
+@pytest.mark.parametrize("command", ["demo", "survey", "authority", "stamp", "check", "renew", "status", "history"])
+def test_the_help_of_every_command_fits_eighty_columns(
+    command: str, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("COLUMNS", "80")
+    assert run([command, "--help"]) == 0
+    shown = capsys.readouterr().out
+    assert "everywhere:" in shown
+    assert max(map(len, shown.splitlines())) <= 80

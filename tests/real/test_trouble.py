@@ -274,7 +274,12 @@ def test_a_configuration_with_a_mistake_or_none_at_all(world: World) -> None:
     for command in (["status"], ["stamp", "steady"], ["renew"], ["survey"]):
         done = world.run("--config", str(bad), *command)
         assert_told(done, 2, "unknown key “directry”", f"line {line}", "did you mean “directory”?")
-    assert_told(world.run("--config", "/nowhere/x.toml", "status"), 2, "cannot read the configuration", "--config")
+    nowhere = {"INKSTAMP_HOME": str(world.folder / "untouched")}
+    for command in (["status"], ["renew"], ["stamp", "a.test"]):
+        done = world.run("--config", "/nowhere/x.toml", *command, env=nowhere)
+        assert_told(done, 2, "cannot read the configuration", "--config")
+    assert world.run("--config", "/nowhere/x.toml", "history", env=nowhere).out == "nothing is recorded yet\n"
+    assert not (world.folder / "untouched").exists()
 
 
 def test_a_secret_that_others_can_read_is_refused(world: World) -> None:

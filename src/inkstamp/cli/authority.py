@@ -1,8 +1,8 @@
 r"""Add a CA and open an account with it, or show those there are.
 
-inkstamp authority add quayside --directory https://acme.quayside.test/directory \
-        --email certs@saltmarsh.test --agree-terms
-inkstamp authority show
+    inkstamp authority add quayside --email certs@saltmarsh.test \
+        --directory https://acme.quayside.test/directory --agree-terms
+    inkstamp authority show
 """
 
 import argparse

@@ -1,6 +1,8 @@
-"""Look at live names from outside: what each address serves, and whether the public will believe it.
+"""Look at live names from outside: what each address serves, and whether the
+public will believe it.
 
-NAME is a domain name, or a configured certificate for all of its names. Exit status 1 when something is broken.
+NAME is a domain name, or a configured certificate for all of its names. Exit
+status 1 when something is broken.
 """
 
 import argparse

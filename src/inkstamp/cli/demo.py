@@ -1,7 +1,9 @@
-"""The whole job in a simulated world on this machine: a CA, a nameserver and a web server, all on loopback.
+"""The whole job in a simulated world on this machine: a CA, a nameserver and a
+web server, all on loopback.
 
-Each command is run for real and shown as one would type it, with what it answered. Everything is stopped and
-removed at the end; with --keep the folder stays, and --again brings its world up to try commands by hand.
+Each command is run for real and shown as one would type it, with what it
+answered. Everything is stopped and removed at the end; with --keep the folder
+stays, and --again brings its world up to try commands by hand.
 """
 
 import argparse

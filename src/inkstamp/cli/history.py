@@ -23,8 +23,10 @@ def _positive(text: str) -> int:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
+    from inkstamp.jobs.history import history
+
     with workplace(context) as place:
-        events = place.ledger.events(options.certificate, options.last)
+        events = history(place, options.certificate, options.last)
     if context.json:
         output.as_json("history", events=events)
         return 0

@@ -1,7 +1,9 @@
 """Renew what is due and nothing else; meant for a timer.
 
-Due is a certificate with one third of its lifetime left (half, for lifetimes under ten days), one whose order was
-interrupted, and one whose newest edition is not on its servers. One that fails does not stop the others.
+Due is a certificate with one third of its lifetime left (half, for lifetimes
+under ten days), one that has no edition yet, one whose order was interrupted,
+and one whose newest edition is not on its servers. One that fails does not
+stop the others.
 """
 
 import argparse

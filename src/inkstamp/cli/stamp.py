@@ -1,7 +1,8 @@
 """Get a certificate for names, install it, and keep it renewed from then on.
 
-NAME is a domain name, or the name of a configured certificate. For domain names that no configured certificate
-covers, an entry is written to the configuration first. A run that was interrupted goes on when it is repeated.
+NAME is a domain name, or the name of a configured certificate. For domain
+names that no configured certificate covers, an entry is written to the
+configuration first. A run that was interrupted goes on when it is repeated.
 
     inkstamp stamp rowing.saltmarsh.test www.rowing.saltmarsh.test
 """

@@ -1,6 +1,8 @@
-"""List the servers and sites found here: names, listens, document root, certificate, what is wrong.
+"""List the servers and sites found here: names, listens, document root,
+certificate, what is wrong.
 
-Reads the configured servers; without any, the nginx in its usual place. Changes nothing.
+Reads the configured servers; without any, the nginx in its usual place.
+Changes nothing.
 """
 
 import argparse
@@ -41,5 +43,5 @@ def run(context: Context, _options: argparse.Namespace) -> int:
             print(output.field("file", site.certificate_file))
         output.findings(report.findings, below=site.names[0] if site.names else "")
     without = sum(1 for each in reports if not each.site.tls)
-    print(f"\n{len(reports)} sites, {without} of them without TLS")
+    print(f"\n{len(reports)} {'site' if len(reports) == 1 else 'sites'}, {without} without TLS")
     return status

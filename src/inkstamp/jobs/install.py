@@ -23,6 +23,7 @@ from inkstamp.errors import InkStampError, ServerTrouble
 from inkstamp.files import private_folder, read_bytes, remove_tree, write_bytes
 from inkstamp.findings import Finding, good
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState
+from inkstamp.reach.interface import Ran
 from inkstamp.servers.interface import FileChange, ServerKind
 from inkstamp.view.handshake import Served, shake_hands
 
@@ -80,14 +81,8 @@ def prepare(workplace: "Workplace", name: str, entry: Certificate) -> list[_Chan
     for server_name in entry.install:
         server = workplace.server(server_name)
         server.forget()
-        tested = server.test()
-        if tested.status != 0:
-            raise ServerTrouble(
-                f"the configuration of server “{server_name}” is broken already",
-                where=" ".join(tested.command),
-                said=tested.output,
-                advice="mend it first; nothing was changed",
-            )
+        broken = f"the configuration of server “{server_name}” is broken already"
+        _expect_success(server.test(), broken, "mend it first; nothing was changed")
         changes += [_Change(server_name, each) for each in server.plan_install(entry.names, served, key)]
     return changes
 
@@ -123,27 +118,20 @@ def _take_effect(workplace: "Workplace", entry: Certificate, edition: EditionRec
     for server_name in entry.install:
         server = workplace.server(server_name)
         server.forget()
-        tested = server.test()
-        if tested.status != 0:
-            raise ServerTrouble(
-                f"server “{server_name}” refuses the new configuration",
-                where=" ".join(tested.command),
-                said=tested.output,
-            )
+        _expect_success(server.test(), f"server “{server_name}” refuses the new configuration")
         _reload(server)
         findings += [_look(workplace, server, name, edition) for name in entry.names]
     return findings
 
 
 def _reload(server: ServerKind) -> None:
-    reloaded = server.reload()
-    if reloaded.status != 0:
-        raise ServerTrouble(
-            f"server “{server.name}” could not be reloaded",
-            where=" ".join(reloaded.command),
-            said=reloaded.output,
-            advice="see that it is running",
-        )
+    _expect_success(server.reload(), f"server “{server.name}” could not be reloaded", "see that it is running")
+
+
+def _expect_success(ran: Ran, otherwise: str, advice: str = "") -> None:
+    """Raise ServerTrouble with the program's own words when it did not end well."""
+    if ran.status != 0:
+        raise ServerTrouble(otherwise, where=" ".join(ran.command), said=ran.output, advice=advice)
 
 
 def _look(workplace: "Workplace", server: ServerKind, name: str, edition: EditionRecord) -> Finding:

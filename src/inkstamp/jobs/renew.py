@@ -62,6 +62,7 @@ class Sweep:
 
 def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> DueList:
     """Find the certificates that are due, among all or among those named, changing nothing."""
+    names = only or tuple(workplace.config.certificate)
     for name in only:
         workplace.certificate(name)
     ledger = workplace.ledger
@@ -71,7 +72,6 @@ def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> DueList:
     installs = ledger.newest_installs()
     found: list[tuple[float, Due]] = []
     upcoming: tuple[datetime, str] | None = None
-    names = only or tuple(workplace.config.certificate)
     for name in names:
         edition = editions.get(name)
         if edition is None:

@@ -106,7 +106,9 @@ def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, 
     config = workplace.config
     new_server = None
     if not config.server:
-        new_server = _discover_server(workplace)
+        from inkstamp.jobs.survey import discover
+
+        new_server = discover(workplace)
         workplace.use_config(_with_server(config, new_server))
         config = workplace.config
     authority = request.authority or _only_authority(config)
@@ -132,19 +134,6 @@ def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, 
         names=names, authority=authority, via=via, install=install, key=request.key or KeyKind.ECDSA_P256
     )
     return Plan(name=name, entry=entry, new_server=new_server, write=True)
-
-
-def _discover_server(workplace: "Workplace") -> tuple[str, Server]:
-    from inkstamp.jobs.survey import discover
-
-    found = discover()
-    if found is None:
-        raise UsageError(
-            "no server is configured, and no nginx is found on this machine",
-            where=str(workplace.config_file),
-            advice='add a table [server.NAME] with kind = "nginx" and its main_file',
-        )
-    return found
 
 
 def _with_server(config: Configuration, server: tuple[str, Server]) -> Configuration:

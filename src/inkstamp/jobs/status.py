@@ -46,13 +46,14 @@ class CertificateStatus:
 
 def all_statuses(workplace: "Workplace") -> list[CertificateStatus]:
     """Return where each configured certificate stands, the most urgent first."""
+    configured = workplace.config.certificate
     ledger = workplace.ledger
     now = workplace.clock.now()
     editions = ledger.newest_editions()
     orders = ledger.newest_orders()
     installs = ledger.newest_installs()
     found = []
-    for name, entry in workplace.config.certificate.items():
+    for name, entry in configured.items():
         edition = editions.get(name)
         decision = decide(edition.not_before, edition.not_after, now) if edition else None
         standing = _standing(edition, orders.get(name), installs.get(name), now)

@@ -35,13 +35,22 @@ class SiteReport:
     findings: tuple[Finding, ...]
 
 
-def discover() -> tuple[str, Server] | None:
-    """Find an nginx in its usual places on this machine; returns an entry for it."""
+def discover(workplace: "Workplace") -> tuple[str, Server]:
+    """Find an nginx in its usual places on this machine; returns a name and an entry for it.
+
+    Raises:
+        UsageError: There is none.
+
+    """
     path = os.pathsep.join((os.environ.get("PATH", os.defpath), "/usr/local/sbin", "/usr/sbin"))
     program = shutil.which("nginx", path=path)
     main_file = next((file for file in _USUAL_FILES if os.path.isfile(file)), None)
     if program is None or main_file is None:
-        return None
+        raise UsageError(
+            "no server is configured, and no nginx is found on this machine",
+            where=str(workplace.config_file),
+            advice='add a table [server.NAME] with kind = "nginx" and its main_file',
+        )
     return "nginx", Server(kind="nginx", program=program, main_file=main_file)
 
 
@@ -59,14 +68,7 @@ def survey(workplace: "Workplace") -> list[SiteReport]:
     else:
         from inkstamp.servers.registry import make_server
 
-        found = discover()
-        if found is None:
-            raise UsageError(
-                "no server is configured, and no nginx is found on this machine",
-                where=str(workplace.config_file),
-                advice='add a table [server.NAME] with kind = "nginx" and its main_file',
-            )
-        servers = [make_server(*found, View())]
+        servers = [make_server(*discover(workplace), View())]
     now = workplace.clock.now()
     return [_report(site, server.host.read, now) for server in servers for site in server.sites()]
 

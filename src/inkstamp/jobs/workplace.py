@@ -79,6 +79,10 @@ class Workplace:
         with self._making:
             return self._ledger
 
+    def has_ledger(self) -> bool:
+        """Tell whether there is a ledger already; one that only looks should not make it."""
+        return (self.home / "ledger.db").exists()
+
     @cached_property
     def _ledger(self) -> "Ledger":
         from inkstamp.ledger.store import Ledger

@@ -1,7 +1,7 @@
 """The shelf: one folder an edition, its files, and the link to the current one.
 
-    HOME/shelf/CERTIFICATE/0003/key.pem leaf.pem issuers.pem served.pem
-    HOME/shelf/CERTIFICATE/current -> 0003
+HOME/shelf/CERTIFICATE/0003/key.pem leaf.pem issuers.pem served.pem
+HOME/shelf/CERTIFICATE/current -> 0003
 """
 
 import os

@@ -64,7 +64,7 @@ def fetch(url: str, address: str, view: View) -> Sight:
                 address=address, hops=tuple(hops), status=status, trouble=f"more than {_MOST_REDIRECTS} redirects"
             )
         host = urlsplit(target).hostname or ""
-        if host != parts.hostname:
+        if host and host != parts.hostname:
             found = address_book(view).look_up(host)
             if not found.all:
                 return Sight(address=address, hops=tuple(hops), trouble=f"redirected to {target}: {found.trouble}")

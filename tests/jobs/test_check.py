@@ -1,0 +1,57 @@
+"""What `check` says of a chain as served."""
+
+from datetime import timedelta
+
+import pytest
+from authority_of_tests import NOW, Signer
+
+from inkstamp.findings import Severity
+from inkstamp.jobs.check import judge_chain
+
+ROOT = Signer("Root", days=3650)
+MIDDLE = Signer("Middle", ROOT)
+LOWER = Signer("Lower", MIDDLE)
+LEAF = Signer("site.test", LOWER, ca=False, names=("site.test", "*.site.test"))
+STRANGER = Signer("Stranger", ROOT)
+ALONE = Signer("site.test", names=("site.test",))
+GOOD = (LEAF, LOWER, MIDDLE)
+
+
+def judge(name: str, chain: tuple[Signer, ...], later: timedelta = timedelta()) -> tuple[dict[str, Severity], str]:
+    certificates = tuple(each.certificate for each in chain)
+    findings, root = judge_chain(name, certificates, [ROOT.certificate], NOW + later)
+    assert all(each.remedy for each in findings if each.severity is Severity.BAD)
+    return {each.topic: each.severity for each in findings}, root
+
+
+def test_a_good_chain_is_good_in_every_point() -> None:
+    seen, root = judge("www.site.test", GOOD)
+    assert seen == {"name": Severity.GOOD, "dates": Severity.GOOD, "trust": Severity.GOOD}
+    assert root == "Root"
+
+
+@pytest.mark.parametrize(
+    ("name", "chain", "later", "topic", "severity"),
+    [
+        ("other.test", GOOD, timedelta(), "name", Severity.BAD),
+        ("a.b.site.test", GOOD, timedelta(), "name", Severity.BAD),
+        ("site.test", GOOD, timedelta(days=60), "dates", Severity.WARN),
+        ("site.test", GOOD, timedelta(days=81), "dates", Severity.BAD),
+        ("site.test", GOOD, timedelta(days=-11), "dates", Severity.BAD),
+        ("site.test", (LEAF,), timedelta(), "trust", Severity.BAD),
+        ("site.test", (LEAF, LOWER), timedelta(), "trust", Severity.BAD),
+        ("site.test", (ALONE,), timedelta(), "trust", Severity.BAD),
+        ("site.test", (LEAF, MIDDLE, LOWER), timedelta(), "chain", Severity.WARN),
+        ("site.test", (*GOOD, STRANGER), timedelta(), "chain", Severity.WARN),
+        ("site.test", (*GOOD, ROOT), timedelta(), "chain", Severity.NOTE),
+    ],
+    ids=["other name", "too deep", "due", "expired", "not yet", "no intermediate", "one missing", "self-signed",
+         "wrong order", "stranger", "root served"],
+)  # fmt: skip
+def test_each_fault_of_a_chain_is_found(
+    name: str, chain: tuple[Signer, ...], later: timedelta, topic: str, severity: Severity
+) -> None:
+    seen, root = judge(name, chain, later)
+    assert seen[topic] is severity
+    if topic in {"name", "chain"}:
+        assert root == "Root"

@@ -1,0 +1,30 @@
+"""What the repository holds beside the product runs too."""
+
+import subprocess
+import sys
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parent.parent
+
+
+def bench(name: str, count: str) -> str:
+    done = subprocess.run(
+        [sys.executable, str(ROOT / "benchmarks" / name), count], capture_output=True, text=True, check=False
+    )
+    assert done.returncode == 0, done.stderr
+    return done.stdout
+
+
+def test_the_benchmarks_run_and_print_their_tables_beside_a_baseline() -> None:
+    assert "python -c pass" in bench("start.py", "3")
+    table = bench("certificates.py", "2")
+    assert "bare requests" in table
+    assert "ours, 16 at once" in table
+
+
+def test_every_picture_of_the_readme_is_there_and_none_is_left_over() -> None:
+    readme = (ROOT / "README.md").read_text()
+    pictures = {each.name for each in (ROOT / "docs" / "screenshots").glob("*.png")}
+    assert pictures == {name for name in pictures if f"docs/screenshots/{name}" in readme}
+    assert 0 < len(pictures) < 20
+    assert readme.count("docs/screenshots/") >= len(pictures)

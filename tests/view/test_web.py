@@ -1,0 +1,176 @@
+"""Fetching as a CA does: redirects followed, every answer bounded, all trouble told in words."""
+
+import socket
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+
+import pytest
+
+from inkstamp.standins.nameserver import Nameserver
+from inkstamp.standins.ports import free_ports
+from inkstamp.view.addresses import AddressBook, address_book
+from inkstamp.view.handshake import shake_hands
+from inkstamp.view.point import View, is_own_address
+from inkstamp.view.web import fetch
+
+URL = "http://site.test/.well-known/acme-challenge/tok"
+Script = Callable[[bytes], list[bytes]]
+
+
+@contextmanager
+def scripted(answer: Script, *, pause: float = 0.0) -> Iterator[tuple[View, list[bytes]]]:
+    """A server that answers each request with the pieces of `answer`, and a view in which it is the whole public."""
+    http_port, dns_port = free_ports(2)
+    requests: list[bytes] = []
+    listener = socket.create_server(("127.0.0.1", http_port))
+
+    def serve() -> None:
+        while True:
+            try:
+                stream, _ = listener.accept()
+            except OSError:
+                return
+            with stream:
+                requests.append(stream.recv(4096))
+                try:
+                    for piece in answer(requests[-1]):
+                        stream.sendall(piece)
+                        time.sleep(pause)
+                except OSError:
+                    continue
+
+    threading.Thread(target=serve, daemon=True).start()
+    table = {"site.test": ["127.0.0.1"], "www.site.test": ["127.0.0.1"]}
+    try:
+        with Nameserver(dns_port, table):
+            yield View(resolver=("127.0.0.1", dns_port), http_port=http_port), requests
+    finally:
+        listener.close()
+
+
+def reply(status: str, body: bytes = b"", *headers: str) -> list[bytes]:
+    head = "\r\n".join([f"HTTP/1.1 {status}", f"Content-Length: {len(body)}", "Connection: close", *headers])
+    return [head.encode() + b"\r\n\r\n" + body]
+
+
+def test_the_request_names_the_site_and_goes_to_the_address_that_was_chosen() -> None:
+    with scripted(lambda _: reply("200 OK", b"tok.thumb")) as (view, requests):
+        sight = fetch(URL, "127.0.0.1", view)
+    assert (sight.status, sight.body, sight.hops) == (200, b"tok.thumb", (URL,))
+    head = requests[0].decode().lower()
+    assert head.startswith("get /.well-known/acme-challenge/tok http/1.1")
+    assert "host: site.test\r\n" in head
+
+
+def test_a_redirect_is_followed_by_name() -> None:
+    def answer(request: bytes) -> list[bytes]:
+        if b"www.site.test" in request:
+            return reply("200 OK", b"here")
+        return reply("301 Moved", b"", "Location: //www.site.test/other")
+
+    with scripted(answer) as (view, _):
+        sight = fetch(URL, "127.0.0.1", view)
+    assert sight.hops == (URL, "http://www.site.test/other")
+    assert sight.body == b"here"
+
+
+@pytest.mark.parametrize(
+    ("location", "told"),
+    [
+        (URL, "circle"),
+        ("http://nobody.test/", "NXDOMAIN"),
+        ("ftp://site.test/x", "no web address"),
+        ("javascript:alert(1)", "no web address"),
+        ("http://site.test:1/x", "no connection: Connection refused"),
+        ("https://site.test:1/x", "no connection: Connection refused"),
+    ],
+)
+def test_a_redirect_that_leads_nowhere_is_told(location: str, told: str) -> None:
+    with scripted(lambda _: reply("302 Found", b"", f"Location: {location}")) as (view, _):
+        sight = fetch(URL, "127.0.0.1", view)
+    assert told in sight.trouble
+    assert sight.body == b""
+
+
+def test_redirects_without_end_are_given_up() -> None:
+    counter = iter(range(100))
+    with scripted(lambda _: reply("302 Found", b"", f"Location: /{next(counter)}")) as (view, requests):
+        sight = fetch(URL, "127.0.0.1", view)
+    assert "more than 10 redirects" in sight.trouble
+    assert len(requests) == 10
+
+
+def test_an_answer_without_end_is_cut_off() -> None:
+    endless = [b"HTTP/1.1 200 OK\r\n\r\n", *[b"x" * 65_536] * 200]
+    with scripted(lambda _: endless) as (view, _):
+        sight = fetch(URL, "127.0.0.1", view)
+    assert sight.status == 200
+    assert len(sight.body) == 65_536
+
+
+@pytest.mark.parametrize(
+    "pieces",
+    [[b"SSH-2.0-OpenSSH_9\r\n"], [b"HTTP/1.1 200 OK\r\nContent-Length: 50\r\n\r\nshort"], [b""],
+     [b"HTTP/1.1 abc\r\n\r\n"], [b"\x15\x03\x01\x00\x02\x02\x46"]],
+    ids=["another protocol", "cut short", "closed", "no status", "tls"],
+)  # fmt: skip
+def test_what_is_no_http_is_told_and_nothing_is_raised(pieces: list[bytes]) -> None:
+    with scripted(lambda _: pieces) as (view, _):
+        sight = fetch(URL, "127.0.0.1", view)
+    assert sight.trouble.startswith("no proper answer")
+
+
+def test_a_silent_server_is_given_up_after_seconds(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("inkstamp.view.web._READ", 0.2)
+    with scripted(lambda _: [b"HTTP/1.1 200 OK\r\n", b"X: y\r\n"], pause=1) as (view, _):
+        sight = fetch(URL, "127.0.0.1", view)
+    assert "no answer within" in sight.trouble
+
+
+def test_an_address_of_a_family_without_a_way_is_not_held_against_the_site(monkeypatch: pytest.MonkeyPatch) -> None:
+    def unreachable(*_: object, **__: object) -> None:
+        raise OSError(101, "Network is unreachable")
+
+    monkeypatch.setattr(socket.socket, "connect", unreachable)
+    sight = fetch(URL, "2001:db8::1", View())
+    assert sight.no_route
+    assert "Network is unreachable" in sight.trouble
+
+
+def test_addresses_are_asked_for_once_in_a_while_and_every_answer_is_told_in_words() -> None:
+    (port,) = free_ports(1)
+    table: dict[str, list[str]] = {"six.test": ["::1", "127.0.0.2", "127.0.0.1"], "none.test": []}
+    view = View(resolver=("127.0.0.1", port))
+    book = AddressBook(view)
+    with Nameserver(port, table) as server:
+        found = book.look_up("six.test")
+        assert found.all == ("::1", "127.0.0.1", "127.0.0.2")
+        asked = server.asked
+        assert book.look_up("six.test") == found
+        assert server.asked == asked
+        assert book.look_up("none.test").trouble == "none.test exists in DNS and has no address"
+        assert "NXDOMAIN" in book.look_up("gone.test").trouble
+        table["gone.test"] = server.table["gone.test"] = ["127.0.0.1"]
+        assert book.look_up("gone.test").all == ("127.0.0.1",)  # what failed is asked for anew
+    assert address_book(view) is address_book(view)
+
+
+def test_a_handshake_that_fails_is_told_in_words(monkeypatch: pytest.MonkeyPatch) -> None:
+    (port,) = free_ports(1)
+    assert "Connection refused" in shake_hands("127.0.0.1", port, "site.test").trouble
+    with scripted(lambda _: [b"HTTP/1.1 400 Bad Request\r\n\r\n"]) as (view, _):
+        served = shake_hands("127.0.0.1", view.http_port, "site.test")
+    assert served.trouble.startswith("TLS failed")
+    assert served.chain == ()
+    monkeypatch.setattr("inkstamp.view.handshake._PATIENCE", 0.2)
+    with scripted(lambda _: [], pause=0) as (view, _), socket.create_server(("127.0.0.1", 0)) as silent:
+        told = shake_hands("127.0.0.1", silent.getsockname()[1], "site.test").trouble
+        assert "no TLS answer within" in told or "no answer within" in told
+
+
+def test_own_addresses_are_told_from_others() -> None:
+    assert is_own_address("127.0.0.1")
+    assert not is_own_address("192.0.2.1")
+    assert not is_own_address("2001:db8::1")

@@ -1,5 +1,6 @@
 """Conversations with a CA that break: told in words, repeated where that is safe, never where it is not."""
 
+import re
 import socket
 import ssl
 import threading
@@ -26,6 +27,21 @@ def reply(status: str, body: bytes = b"{}", *headers: str) -> bytes:
     return head.encode() + b"\r\n\r\n" + body
 
 
+def whole_request(stream: ssl.SSLSocket) -> bytes:
+    """Read one request, head and body; empty when the client is done."""
+    data = b""
+    while b"\r\n\r\n" not in data:
+        piece = stream.recv(65_536)
+        if not piece:
+            return b""
+        data += piece
+    head, _, body = data.partition(b"\r\n\r\n")
+    length = re.search(rb"content-length: (\d+)", head.lower())
+    while length and len(body) < int(length[1]):
+        body += stream.recv(65_536)
+    return head
+
+
 @contextmanager
 def scripted(folder: Path, answers: list[bytes]) -> Iterator[tuple[Session, HandClock, list[str]]]:
     """A CA over TLS that gives these answers, one a request; an empty one hangs up instead."""
@@ -45,7 +61,7 @@ def scripted(folder: Path, answers: list[bytes]) -> Iterator[tuple[Session, Hand
             except OSError:
                 return
             with stream:
-                while (request := stream.recv(65_536)) and answers:
+                while (request := whole_request(stream)) and answers:
                     asked.append(request.split(b"\r\n")[0].decode().rpartition(" ")[0])
                     if request.startswith(b"GET"):
                         stream.sendall(reply("200 OK", directory % (port, port)))

@@ -255,6 +255,7 @@ def test_a_ca_that_cannot_be_reached_or_is_not_trusted(world: World) -> None:
 def test_wrong_use_is_told_before_anything_is_done(world: World) -> None:
     with nothing_changes(world):
         assert_told(world.run("stamp", "not a name"), 2, "is not a domain name")
+        assert_told(world.run("stamp", "*.saltmarsh.test"), 2, "cannot prove the wildcard")
         assert_told(world.run("stamp", "x.saltmarsh.test", "--authority", "quay"), 2, "no authority “quay”", "quayside")
         assert_told(world.run("stamp", "x.saltmarsh.test", "--via", "back"), 2, "no server “back”")
         assert_told(world.run("stamp", "steady", "--key", "rsa-2048"), 2, "configured already")

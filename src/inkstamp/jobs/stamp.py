@@ -103,6 +103,12 @@ def _refuse_choices(request: StampRequest, workplace: "Workplace") -> None:
 
 
 def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, ...]) -> Plan:
+    for each in names:
+        if each.startswith("*."):
+            raise UsageError(
+                f"http-01 cannot prove the wildcard {each}",
+                advice="name each host instead; CAs give wildcards for DNS proofs only, which are being built",
+            )
     config = workplace.config
     new_server = None
     if not config.server:

@@ -213,6 +213,17 @@ def test_a_lost_order_is_given_up_and_replaced_where_the_ca_no_longer_knows_it(w
     assert "the CA does not know it any more" in " ".join(world.run("history").out.split())
 
 
+def test_an_order_that_ended_at_the_ca_while_nobody_looked_is_replaced_in_the_same_run(world: SimulatedWorld) -> None:
+    world.nameserver.table[NAME] = ["127.0.0.9"]
+    assert world.run("stamp", NAME).status == 1
+    (order,) = world.simulated.state.orders.values()
+    order.status, order.error = "invalid", {"type": "about:blank", "detail": "expired after seven days"}
+    world.nameserver.table[NAME] = ["127.0.0.1"]
+    done = world.run("stamp", "rowing")
+    assert done.status == 0, done.err
+    assert "expired after seven days" in " ".join(world.run("history", "rowing").out.split())
+
+
 def test_changed_names_drop_the_open_order(world: SimulatedWorld) -> None:
     world.can("challenge", Canned(403, {}, problem("unauthorized", "not now")))
     assert world.run("stamp", NAME).status == 1

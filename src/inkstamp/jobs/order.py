@@ -130,12 +130,10 @@ class _Lead:
     def _begin(self, *, fresh: bool) -> Polled:
         if self._record.url:
             self._step(f"goes on with order {self._record.id}")
-            try:
-                return self._client.order(self._record.url)
-            except CaProblem as problem:
-                if problem.status not in _GONE:
-                    raise
-            drop(self._workplace, self._record, "the CA does not know it any more")
+            found, why = self._fetch_again()
+            if found is not None:
+                return found
+            drop(self._workplace, self._record, why)
             self._record = self._ledger.intend_order(self._record.certificate, self._entry.authority, self._entry.names)
             self._key = self._order_key()
         elif not fresh:
@@ -149,6 +147,19 @@ class _Lead:
         url, order = self._client.new_order(self._entry.names)
         self._opened(url)
         return Polled(order, None)
+
+    def _fetch_again(self) -> tuple[Polled | None, str]:
+        """Return the order of an earlier run, or None and why it cannot go on: forgotten, or ended meanwhile."""
+        try:
+            found = self._client.order(self._record.url)
+        except CaProblem as problem:
+            if problem.status not in _GONE:
+                raise
+            return None, "the CA does not know it any more"
+        if found.order.status is not OrderStatus.INVALID:
+            return found, ""
+        error = found.order.error
+        return None, f"it ended at the CA meanwhile ({describe(error) if error else 'no reason given'})"
 
     def _opened(self, url: str) -> None:
         self._record = self._ledger.move_order(

@@ -219,7 +219,8 @@ class World:
     def left_behind(self) -> list[str]:
         """Return proofs and partial files that should not be there."""
         found = [str(each) for each in (self.folder / "www").rglob("*") if ".well-known" in str(each)]
-        return found + [str(each) for each in self.home.rglob("*.part")]
+        folders = (self.home, self.nginx.folder, self.config.parent)
+        return found + [str(each) for folder in folders for each in folder.rglob("*.part")]
 
 
 def inkstamp_program() -> str:

@@ -7,7 +7,6 @@ never half of them. Keys are created with mode 0600 before their first byte is w
 import errno
 import fcntl
 import os
-import secrets
 import shutil
 import stat
 import time
@@ -41,7 +40,7 @@ def file_trouble(action: str, path: str | os.PathLike[str]) -> Iterator[None]:
 
 
 def write_bytes(path: Path, data: bytes, *, mode: int = 0o644, like: os.stat_result | None = None) -> None:
-    """Replace the file at `path` by `data`, atomically and durably.
+    """Replace the file at `path` by `data`, atomically and durably; two at a time must be kept apart by a lock.
 
     Args:
         path: Where the file goes; its folder must exist.
@@ -53,8 +52,11 @@ def write_bytes(path: Path, data: bytes, *, mode: int = 0o644, like: os.stat_res
         FileTrouble: It could not be written; what stood there before still does.
 
     """
-    beside = path.with_name(f".{path.name}.{secrets.token_hex(6)}.part")
+    # Always the same name: what a killed run left there is cleared away by the next write.
+    beside = path.with_name(f".{path.name}.part")
     with file_trouble("write", path):
+        with suppress(FileNotFoundError):
+            os.unlink(beside)
         handle = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
         try:
             with os.fdopen(handle, "wb") as out:
@@ -111,8 +113,10 @@ def private_folder(path: Path) -> Path:
 
 def point_link(link: Path, target: str) -> None:
     """Make the symbolic link `link` point at `target`, in one step for whoever looks."""
-    beside = link.with_name(f".{link.name}.{secrets.token_hex(6)}.part")
+    beside = link.with_name(f".{link.name}.part")
     with file_trouble("switch", link):
+        with suppress(FileNotFoundError):
+            os.unlink(beside)
         os.symlink(target, beside)
         try:
             os.replace(beside, link)

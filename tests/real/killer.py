@@ -46,6 +46,7 @@ behind(Session, "_once")  # an answer of the CA has arrived
 behind(LocalHost, "run")  # the web server was tested or reloaded
 behind(guarded, "_write")  # a proof stands
 behind(guarded, "_remove_folders")  # a proof is gone
+behind(os, "fsync")  # a file is written, and has not taken its place yet
 behind(os, "replace")  # a file took its place
 behind(os, "rename")  # an edition took its place
 

@@ -7,6 +7,7 @@ import re
 import tomllib
 import typing
 from collections.abc import Iterable, Mapping
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -175,17 +176,16 @@ def load(data: bytes, file: Path, cache: Path) -> Configuration:
     """
     made_from = hashlib.sha256(b"\0".join((__version__.encode(), str(file).encode(), data))).hexdigest()
     kept = cache / "configuration.msgpack"
-    try:
+    with suppress(FileTrouble, msgspec.DecodeError):  # none yet, or of an older release: it is written anew below
         copy = msgspec.msgpack.decode(read_bytes(kept, limit=_LIMIT), type=_Copy)
         if copy.made_from == made_from:
             return copy.configuration
-    except (FileTrouble, msgspec.DecodeError):
-        kept.unlink(missing_ok=True) if kept.is_file() else None
     configuration = parse(data, file)
     if len(configuration.certificate) >= 100:  # below that, parsing is as fast
-        write_bytes(
-            private_folder(cache) / kept.name, msgspec.msgpack.encode(_Copy(made_from, configuration)), mode=0o600
-        )
+        with suppress(FileTrouble):
+            write_bytes(
+                private_folder(cache) / kept.name, msgspec.msgpack.encode(_Copy(made_from, configuration)), mode=0o600
+            )
     return configuration
 
 

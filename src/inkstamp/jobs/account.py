@@ -180,8 +180,9 @@ def add_authority(workplace: "Workplace", name: str, wanted: Authority | None, *
         account.close()
     if present is None:
         file = workplace.config_file
-        data, grown = with_entry(file.read_bytes() if file.exists() else b"", file, "authority", name, entry)
-        save(file, data)
+        with workplace.hold_config():
+            data, grown = with_entry(file.read_bytes() if file.exists() else b"", file, "authority", name, entry)
+            save(file, data)
         workplace.use_config(grown)
     return Added(
         authority=name,

@@ -187,11 +187,12 @@ def write_entries(workplace: "Workplace", plan: Plan) -> None:
     if not plan.write:
         return
     file = workplace.config_file
-    data = file.read_bytes()
-    if plan.new_server is not None:
-        data, _ = with_entry(data, file, "server", *plan.new_server)
-    data, config = with_entry(data, file, "certificate", plan.name, plan.entry)
-    save(file, data)
+    with workplace.hold_config():
+        data = file.read_bytes()
+        if plan.new_server is not None:
+            data, _ = with_entry(data, file, "server", *plan.new_server)
+        data, config = with_entry(data, file, "certificate", plan.name, plan.entry)
+        save(file, data)
     workplace.use_config(config)
 
 

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from inkstamp.servers.interface import ServerKind
     from inkstamp.view.point import View
 
+_CONFIG_PATIENCE = 10.0
 _SERVER_PATIENCE = 180.0
 """Seconds to wait for another thread or run that is changing the same server."""
 
@@ -151,6 +152,10 @@ class Workplace:
     def hold_certificate(self, name: str) -> AbstractContextManager[None]:
         """Keep other runs from working on the same certificate."""
         return held(self.home / "locks" / f"certificate-{name}", f"the certificate “{name}”")
+
+    def hold_config(self) -> AbstractContextManager[None]:
+        """Keep other runs from adding to the configuration in the same moment."""
+        return held(self.home / "locks" / "configuration", str(self.config_file), patience=_CONFIG_PATIENCE)
 
     @contextmanager
     def hold_servers(self, names: tuple[str, ...]) -> Iterator[None]:

@@ -4,6 +4,8 @@ import os
 import sqlite3
 import stat
 import threading
+from collections.abc import Iterator
+from contextlib import closing
 from datetime import timedelta
 from pathlib import Path
 
@@ -19,10 +21,11 @@ from inkstamp.ledger.store import Ledger
 
 
 @pytest.fixture
-def ledger(tmp_path: Path) -> Ledger:
+def ledger(tmp_path: Path) -> Iterator[Ledger]:
     made = Ledger(tmp_path / "ledger.db", HandClock(NOW))
     made.begin_run("inkstamp test")
-    return made
+    yield made
+    made.close()
 
 
 def edition(number: int) -> EditionRecord:
@@ -45,6 +48,7 @@ def test_an_order_is_found_again_with_all_that_was_written_of_it(tmp_path: Path,
     assert again.newest_edition("rowing") == edition(1)
     assert again.intend_order("rowing", "quayside", ["a.test"]).edition == 2
     assert [each.what for each in again.events("rowing")] == ["order opened", "issued"]
+    again.close()
 
 
 def test_an_order_that_ended_cannot_go_on(ledger: Ledger) -> None:
@@ -84,10 +88,9 @@ def test_threads_write_without_losing_an_entry(ledger: Ledger) -> None:
 def test_the_file_is_private_and_a_broken_or_newer_one_is_one_clear_error(tmp_path: Path, ledger: Ledger) -> None:
     file = tmp_path / "ledger.db"
     assert stat.S_IMODE(file.stat().st_mode) == 0o600
-    ledger.close()
-    with sqlite3.connect(file) as connection:
+    with closing(sqlite3.connect(file)) as connection:
         connection.execute("UPDATE ledger SET version = 99")
-    connection.close()
+        connection.commit()
     with pytest.raises(LedgerTrouble, match="version 99"):
         Ledger(file, HandClock(NOW))
     broken = tmp_path / "broken.db"

@@ -32,11 +32,18 @@ class Database:
             self._connection = sqlite3.connect(
                 file, timeout=_BUSY_SECONDS, isolation_level=None, check_same_thread=False
             )
-            self._connection.row_factory = sqlite3.Row
-            # Readers do not wait for a writer, and a commit is on the disk when it returns.
-            self._connection.execute("PRAGMA journal_mode=WAL")
-            self._connection.execute("PRAGMA synchronous=FULL")
-            self._check_version()
+            try:
+                self._prepare()
+            except BaseException:
+                self._connection.close()
+                raise
+
+    def _prepare(self) -> None:
+        self._connection.row_factory = sqlite3.Row
+        # Readers do not wait for a writer, and a commit is on the disk when it returns.
+        self._connection.execute("PRAGMA journal_mode=WAL")
+        self._connection.execute("PRAGMA synchronous=FULL")
+        self._check_version()
 
     def _check_version(self) -> None:
         try:

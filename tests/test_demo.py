@@ -27,8 +27,8 @@ def test_the_demo_shows_the_whole_round_with_nginx_and_removes_everything(tmp_pa
     assert done.returncode == 0, done.stdout + done.stderr
     assert "the web server is nginx/" in done.stdout
     shown = re.findall(r"^\$ inkstamp (\w+)", done.stdout, re.MULTILINE)
-    assert shown == ["survey", "authority", "stamp", "check", "stamp", "stamp", "stamp", "status", "renew", "status",
-                     "history"]  # fmt: skip
+    acts = ["survey", "authority", "stamp", "check", "stamp", "stamp", "stamp", "status", "renew", "status", "history"]
+    assert shown == [*acts, "demo"]  # the last one says how to keep it
     assert "rowing.saltmarsh.test: sound" in done.stdout
     assert "correct the record in DNS" in " ".join(done.stdout.split())
     assert "bakery: edition 2 on front" in done.stdout
@@ -100,6 +100,7 @@ def test_a_demo_that_is_stopped_half_way_leaves_no_process_and_no_folder(tmp_pat
 
 
 def test_the_world_is_made_in_the_temporary_folder_and_on_loopback_only(tmp_path: Path) -> None:
+    from inkstamp.demo.children import Children
     from inkstamp.demo.world import build, running
 
     folder = Path(tempfile.mkdtemp(dir=tmp_path))
@@ -107,5 +108,5 @@ def test_the_world_is_made_in_the_temporary_folder_and_on_loopback_only(tmp_path
     config = (folder / "inkstamp.toml").read_text()
     assert set(re.findall(r"\d+\.\d+\.\d+\.\d+", config)) == {"127.0.0.1"}
     assert (folder / "inkstamp.toml").stat().st_mode & 0o777 == 0o600
-    with running(folder) as world:
+    with Children() as children, running(folder, children) as world:
         assert world.ca.directory_url.startswith("https://localhost:")

@@ -1,5 +1,6 @@
 """What tests stand on: real servers started on free loopback ports, and the built `inkstamp` run on files."""
 
+import http.client
 import json
 import os
 import shutil
@@ -76,6 +77,18 @@ def wait_for_port(port: int, process: subprocess.Popen[bytes] | None, log: Path,
                 return
         time.sleep(0.02)
     raise RuntimeError(f"nothing listens on {port}: {log.read_text()[-2000:]}")
+
+
+def wait_for_page(name: str, port: int, wanted: str) -> None:
+    """Wait until a reload has taken effect everywhere: the workers of before answer for a moment yet."""
+    deadline, seen = time.monotonic() + 20, 0
+    while seen < 3:
+        connection = http.client.HTTPConnection("127.0.0.1", port, timeout=5)
+        connection.request("GET", "/index.html", headers={"Host": name})
+        seen = seen + 1 if wanted in connection.getresponse().read().decode() else 0
+        connection.close()
+        assert time.monotonic() < deadline, f"the site of {name} does not come up"
+        time.sleep(0 if seen else 0.02)
 
 
 @contextmanager
@@ -173,6 +186,8 @@ class World:
         for each in names:
             self.nameserver.table[each] = [address]
         self.nginx.reload()
+        if names:
+            wait_for_page(names[0], self.nginx.http_port, f"<h1>{name}</h1>")
         return root
 
     def run(self, *arguments: str, env: dict[str, str] | None = None, timeout: float = 120) -> Ran:

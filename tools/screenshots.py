@@ -15,6 +15,7 @@ import tempfile
 import time
 from pathlib import Path
 
+from inkstamp.demo.children import Children
 from inkstamp.demo.scenario import ACTS
 from inkstamp.demo.world import build, running
 
@@ -70,7 +71,7 @@ def main() -> None:
         environment.pop("NO_COLOR", None)
         with tempfile.TemporaryDirectory(prefix="saltmarsh-") as folder:
             build(Path(folder))
-            with running(Path(folder)) as world:
+            with Children() as children, running(Path(folder), children) as world:
                 environment["INKSTAMP_CONFIG"] = str(world.config)
                 for number, act in enumerate(ACTS):
                     world.prepare(act.prepare)

@@ -42,7 +42,8 @@ def run(_context: Context, options: argparse.Namespace) -> int:
         _say("narrator", "and try commands by hand in another:")
         _say("command", f"export INKSTAMP_CONFIG={folder}/inkstamp.toml")
     else:
-        _say("narrator", "Everything is stopped and removed. To keep it and try by hand: inkstamp demo --keep DIR")
+        _say("narrator", "Everything is stopped and removed. To keep it and try commands by hand:")
+        _say("command", "inkstamp demo --keep DIR")
     return 0
 
 

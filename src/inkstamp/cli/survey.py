@@ -37,9 +37,7 @@ def run(context: Context, _options: argparse.Namespace) -> int:
         print(output.field("root", site.root or "none"))
         if report.certificate is not None:
             until = f"{report.certificate.not_after:%Y-%m-%d}"
-            print(
-                output.field("certificate", f"by “{report.certificate.issuer}”, {report.days_left} days left ({until})")
-            )
+            print(output.field("issued", f"by “{report.certificate.issuer}”, {report.days_left} days left ({until})"))
             print(output.field("file", site.certificate_file))
         output.findings(report.findings, below=site.names[0] if site.names else "")
     without = sum(1 for each in reports if not each.site.tls)

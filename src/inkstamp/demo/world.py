@@ -15,6 +15,7 @@ from pathlib import Path
 from threading import Thread
 from typing import Any
 
+from inkstamp.demo.children import Children
 from inkstamp.demo.scenario import HERE, OLD_HOST, SITES, DemoSite
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.files import write_bytes
@@ -165,37 +166,30 @@ def _old_host(port: int) -> Iterator[None]:
 
 
 @contextmanager
-def _web_server(folder: Path, program: str) -> Iterator[None]:
-    """Run the web server as a child and stop it by its process id."""
+def _web_server(folder: Path, program: str, children: Children) -> Iterator[None]:
+    """Run the web server as a child; it is ended before the block is left."""
     web = folder / "web"
-    log = (folder / "world" / "web.log").open("wb")
+    log_file = folder / "world" / "web.log"
     command = [program, "-p", str(web), "-c", str(web / "nginx.conf")]
     if not program.endswith("web-server"):
         command += ["-g", "daemon off;"]
-    with log:
-        process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=log, stderr=log)
     try:
+        with log_file.open("wb") as log:
+            process = children.start(command, stdout=log, stderr=log)
         deadline = time.monotonic() + _START_SECONDS
         while not (web / "web.pid").exists() or not (web / "web.pid").read_text().strip():
             if process.poll() is not None or time.monotonic() > deadline:
                 raise InkStampError(
-                    "the demo's web server does not start",
-                    where=str(folder / "world" / "web.log"),
-                    said=(folder / "world" / "web.log").read_text()[-1000:],
+                    "the demo's web server does not start", where=str(log_file), said=log_file.read_text()[-1000:]
                 )
             time.sleep(0.02)
         yield
     finally:
-        process.terminate()
-        try:
-            process.wait(5)
-        except subprocess.TimeoutExpired:
-            process.kill()
-            process.wait()
+        children.stop()
 
 
 @contextmanager
-def running(folder: Path) -> Iterator[DemoWorld]:
+def running(folder: Path, children: Children) -> Iterator[DemoWorld]:
     """Bring up the world that `build` wrote into `folder`, and take it down again.
 
     Raises:
@@ -218,7 +212,7 @@ def running(folder: Path) -> Iterator[DemoWorld]:
                 SimulatedCa(ports["api"], folder / "world", dns_port=ports["dns"], http_port=ports["http"])
             )
             stack.enter_context(_old_host(ports["http"]))
-            stack.enter_context(_web_server(folder, told["program"]))
+            stack.enter_context(_web_server(folder, told["program"], children))
             yield DemoWorld(folder, folder / "inkstamp.toml", ca, nameserver, told["web"])
     except OSError as error:
         raise InkStampError(

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from inkstamp.errors import ProofFailed
-from inkstamp.findings import Finding, Severity, bad
+from inkstamp.findings import Finding, Severity, bad, worst
 from inkstamp.ledger.records import OrderRecord, ProofRecord
 from inkstamp.proof.http01 import HttpProof
 from inkstamp.proof.seeing import look_at
@@ -15,6 +15,12 @@ from inkstamp.view.addresses import address_book
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
+_LOOKS = 3
+"""A web server that was reloaded a moment ago, or a shared folder, may need a second to show a new file."""
+_PAUSE = 0.7
+_ENOUGH = 3.0
+"""Seconds; looks that took this long met silence, and more of it would tell nothing new."""
+_NOT_YET = (bad("proof", "", "was not looked at yet"),)
 _TRIAL_PARTS = (".well-known", "acme-challenge", "trial")
 
 
@@ -79,7 +85,16 @@ def see(workplace: "Workplace", order: OrderRecord, via: str, proofs: Sequence[H
 
     """
     server = workplace.server(via)
-    findings = [finding for proof in proofs for finding in look_at(proof, workplace.view, server.answers_at)]
+    seen: dict[HttpProof, list[Finding]] = {}
+    began = workplace.clock.monotonic()
+    for look in range(_LOOKS):
+        unseen = [proof for proof in proofs if worst(seen.get(proof, _NOT_YET)) is Severity.BAD]
+        if not unseen or workplace.clock.monotonic() - began > _ENOUGH:
+            break
+        if look:
+            workplace.clock.sleep(_PAUSE)
+        seen |= {proof: look_at(proof, workplace.view, server.answers_at) for proof in unseen}
+    findings = [finding for proof in proofs for finding in seen[proof]]
     lost = [finding for finding in findings if finding.severity is Severity.BAD]
     if lost:
         names = list(dict.fromkeys(finding.subject.partition(" ")[0] for finding in lost))
@@ -95,8 +110,7 @@ def take_down(workplace: "Workplace", order: OrderRecord) -> None:
     """Remove all proofs of an order and the folders made for them, those of killed runs included."""
     records = workplace.ledger.proofs(order.id)
     for record in reversed(records):
-        host = workplace.server(record.server).host
-        host.uproot(record.root, record.parts, record.made)
+        workplace.host(record.server).uproot(record.root, record.parts, record.made)
     workplace.ledger.forget_proofs(records)
 
 

@@ -161,7 +161,7 @@ def _sweep_proofs(workplace: "Workplace") -> None:
             continue  # its own run takes it down
         try:
             with workplace.hold_certificate(name):
-                workplace.server(record.server).host.uproot(record.root, record.parts, record.made)
+                workplace.host(record.server).uproot(record.root, record.parts, record.made)
                 ledger.forget_proofs([record])
         except Busy:
             continue

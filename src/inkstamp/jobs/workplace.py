@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from inkstamp.jobs.account import Account
     from inkstamp.ledger.shelf import Shelf
     from inkstamp.ledger.store import Ledger
+    from inkstamp.reach.interface import Host
     from inkstamp.servers.interface import ServerKind
     from inkstamp.view.point import View
 
@@ -139,6 +140,12 @@ class Workplace:
                     )
                 self._servers[name] = make_server(name, entry, self.view)
             return self._servers[name]
+
+    def host(self, server: str) -> "Host":
+        """Return the host of a server; this machine for one that is no longer configured."""
+        from inkstamp.reach.local import LocalHost
+
+        return self.server(server).host if server in self.config.server else LocalHost()
 
     def account(self, authority: str) -> "Account":
         """Return our account at a configured authority; it is opened if the terms are agreed to."""

@@ -1,8 +1,7 @@
 """Time as a port: what waits or compares dates is handed a clock, so tests never sleep."""
 
 import time
-from dataclasses import dataclass, field
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from typing import Protocol
 
 
@@ -33,24 +32,6 @@ class SystemClock:
 
     def sleep(self, seconds: float) -> None:
         time.sleep(seconds)
-
-
-@dataclass
-class HandClock:
-    """A clock that stands still until it is told to wait; for simulations and tests."""
-
-    moment: datetime
-    slept: list[float] = field(default_factory=list)
-
-    def now(self) -> datetime:
-        return self.moment
-
-    def monotonic(self) -> float:
-        return self.moment.timestamp()
-
-    def sleep(self, seconds: float) -> None:
-        self.slept.append(seconds)
-        self.moment += timedelta(seconds=seconds)
 
 
 def stamp(moment: datetime) -> str:

@@ -2,6 +2,7 @@
 
 import pytest
 from authority_of_tests import NOW
+from hand_clock import HandClock
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -21,7 +22,6 @@ from inkstamp.acme.messages import (
 )
 from inkstamp.acme.patience import Patience, parse_retry_after
 from inkstamp.acme.problems import advice, describe
-from inkstamp.clock import HandClock
 from inkstamp.errors import CaMisbehaved
 from inkstamp.ledger.records import OPEN_STATES, ORDER_MOVES, OrderState
 

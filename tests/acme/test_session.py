@@ -10,10 +10,10 @@ from pathlib import Path
 
 import pytest
 from authority_of_tests import NOW
+from hand_clock import HandClock
 from world import make_tls_pair
 
 from inkstamp.acme.session import Reply, Session, Signer
-from inkstamp.clock import HandClock
 from inkstamp.errors import CaMisbehaved, CaProblem, ConfigurationError, NetworkTrouble
 from inkstamp.pki import keys
 from inkstamp.pki.kinds import KeyKind

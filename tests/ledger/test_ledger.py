@@ -11,9 +11,9 @@ from pathlib import Path
 
 import pytest
 from authority_of_tests import NOW
+from hand_clock import HandClock
 
 from inkstamp import files
-from inkstamp.clock import HandClock
 from inkstamp.errors import Busy, FileTrouble, LedgerTrouble
 from inkstamp.ledger.records import EditionRecord, OrderState, ProofRecord
 from inkstamp.ledger.shelf import EditionFiles, Shelf

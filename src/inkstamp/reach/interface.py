@@ -42,14 +42,6 @@ class Host(Protocol):
         """Return the paths that match a shell pattern, sorted."""
         ...
 
-    def real(self, path: str) -> str:
-        """Return the path with symbolic links resolved."""
-        ...
-
-    def is_folder(self, path: str) -> bool:
-        """Tell whether a folder stands there."""
-        ...
-
     def run(self, command: Sequence[str], seconds: float) -> Ran:
         """Run a program without a shell, `seconds` at most; ServerTrouble when it cannot be started."""
         ...

@@ -32,12 +32,6 @@ class LocalHost:
     def glob(self, pattern: str) -> list[str]:
         return sorted(glob.glob(pattern))
 
-    def real(self, path: str) -> str:
-        return os.path.realpath(path)
-
-    def is_folder(self, path: str) -> bool:
-        return os.path.isdir(path)
-
     def run(self, command: Sequence[str], seconds: float) -> Ran:
         try:
             program = shutil.which(command[0], path=_SEARCH) or command[0]

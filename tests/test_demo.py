@@ -56,6 +56,13 @@ def test_where_nginx_is_not_installed_the_stand_in_takes_its_place_and_says_so(
     assert list(tmp_path.iterdir()) == []
 
 
+@pytest.mark.parametrize("option", [["--json"], ["--home", "/x"], ["--config", "/x"]])
+def test_an_option_that_cannot_apply_to_the_demo_is_refused(option: list[str], tmp_path: Path) -> None:
+    done = play(*option, temporary=tmp_path)
+    assert done.returncode == 2
+    assert "do not apply to the demo" in done.stderr
+
+
 def test_a_kept_world_comes_up_again_and_takes_commands_by_hand(tmp_path: Path) -> None:
     kept = tmp_path / "kept"
     done = play("--keep", str(kept), temporary=tmp_path)

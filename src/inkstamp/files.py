@@ -57,17 +57,8 @@ def write_bytes(path: Path, data: bytes, *, mode: int = 0o644, like: os.stat_res
     with file_trouble("write", path):
         with suppress(FileNotFoundError):
             os.unlink(beside)
-        handle = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
         try:
-            with os.fdopen(handle, "wb") as out:
-                if like is not None:
-                    with suppress(PermissionError):  # an ordinary user cannot give files away, and need not
-                        os.fchown(out.fileno(), like.st_uid, like.st_gid)
-                    mode = stat.S_IMODE(like.st_mode)
-                os.fchmod(out.fileno(), mode)
-                out.write(data)
-                out.flush()
-                os.fsync(out.fileno())
+            _create(beside, data, mode, like)
             os.replace(beside, path)
         except BaseException:
             with suppress(OSError):
@@ -86,12 +77,21 @@ def create_bytes(path: Path, data: bytes, *, mode: int = 0o644) -> None:
 
     """
     with file_trouble("write", path):
-        handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
-        with os.fdopen(handle, "wb") as out:
-            os.fchmod(out.fileno(), mode)
-            out.write(data)
-            out.flush()
-            os.fsync(out.fileno())
+        _create(path, data, mode, None)
+
+
+def _create(path: Path, data: bytes, mode: int, like: os.stat_result | None) -> None:
+    """Write and sync a new file; closed to others until its mode is set, which is before its first byte."""
+    handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
+    with os.fdopen(handle, "wb") as out:
+        if like is not None:
+            with suppress(PermissionError):  # an ordinary user cannot give files away, and need not
+                os.fchown(out.fileno(), like.st_uid, like.st_gid)
+            mode = stat.S_IMODE(like.st_mode)
+        os.fchmod(out.fileno(), mode)
+        out.write(data)
+        out.flush()
+        os.fsync(out.fileno())
 
 
 def sync_folder(folder: Path) -> None:

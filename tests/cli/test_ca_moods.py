@@ -254,6 +254,8 @@ def test_preview_says_what_would_be_done_and_does_nothing(world: SimulatedWorld)
     done = world.run("stamp", NAME, "--preview")
     assert done.status == 0
     assert "[certificate.rowing] would be added" in done.out
+    (plan,) = world.run("stamp", NAME, "--preview", "--json").json["plans"]
+    assert (plan["name"], plan["write"], plan["entry"]["names"]) == ("rowing", True, [NAME])
     assert world.config.read_bytes() == before
     assert world.asked() == Counter()
 

@@ -26,9 +26,16 @@ def configure(parser: argparse.ArgumentParser) -> None:
     which.add_argument("--again", metavar="DIR", help="bring the world of a kept folder up until Ctrl-C")
 
 
-def run(_context: Context, options: argparse.Namespace) -> int:
+def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
     from inkstamp.demo.show import keep_up, play
+    from inkstamp.errors import UsageError
+
+    if context.json or context.config or context.home:
+        raise UsageError(
+            "--json, --config and --home do not apply to the demo, which makes a world of its own",
+            advice="leave them out; `--keep DIR` says where the world is made",
+        )
 
     if options.again:
         keep_up(Path(options.again), _tell_up)

@@ -55,7 +55,10 @@ def run(context: Context, options: argparse.Namespace) -> int:
         if options.preview:
             for plan in plans:
                 check_beforehand(place, plan)
-                _tell_plan(plan, str(place.config_file), preview=True)
+                if not context.json:
+                    _tell_plan(plan, str(place.config_file), preview=True)
+            if context.json:
+                output.as_json("stamp", plans=plans)
             return 0
         outcomes = []
         for plan in plans:

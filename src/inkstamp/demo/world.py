@@ -2,7 +2,6 @@
 
 import json
 import os
-import shutil
 import subprocess
 import sys
 import time
@@ -19,6 +18,7 @@ from inkstamp.demo.children import Children
 from inkstamp.demo.scenario import HERE, OLD_HOST, SITES, DemoSite
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.files import write_bytes
+from inkstamp.reach.local import find_program
 from inkstamp.standins.ca import SimulatedCa
 from inkstamp.standins.hierarchy import self_signed
 from inkstamp.standins.nameserver import Nameserver
@@ -57,7 +57,7 @@ class DemoWorld:
 
 def _web_program(folder: Path) -> tuple[str, str]:
     """Return the web server's program and what it is: nginx if it is installed, else the stand-in."""
-    found = shutil.which("nginx", path=os.environ.get("PATH", os.defpath) + os.pathsep + "/usr/sbin")
+    found = find_program("nginx")
     if found:
         version = subprocess.run([found, "-v"], capture_output=True, text=True, check=False)
         return found, (version.stderr or version.stdout).strip().rpartition(" ")[2]

@@ -20,7 +20,6 @@ _LOOKS = 3
 _PAUSE = 0.7
 _ENOUGH = 3.0
 """Seconds; looks that took this long met silence, and more of it would tell nothing new."""
-_NOT_YET = (bad("proof", "", "was not looked at yet"),)
 _TRIAL_PARTS = (".well-known", "acme-challenge", "trial")
 
 
@@ -86,14 +85,15 @@ def see(workplace: "Workplace", order: OrderRecord, via: str, proofs: Sequence[H
     """
     server = workplace.server(via)
     seen: dict[HttpProof, list[Finding]] = {}
+    unseen = list(proofs)
     began = workplace.clock.monotonic()
     for look in range(_LOOKS):
-        unseen = [proof for proof in proofs if worst(seen.get(proof, _NOT_YET)) is Severity.BAD]
-        if not unseen or workplace.clock.monotonic() - began > _ENOUGH:
-            break
         if look:
             workplace.clock.sleep(_PAUSE)
         seen |= {proof: look_at(proof, workplace.view, server.answers_at) for proof in unseen}
+        unseen = [proof for proof in unseen if worst(seen[proof]) is Severity.BAD]
+        if not unseen or workplace.clock.monotonic() - began > _ENOUGH:
+            break
     findings = [finding for proof in proofs for finding in seen[proof]]
     lost = [finding for finding in findings if finding.severity is Severity.BAD]
     if lost:

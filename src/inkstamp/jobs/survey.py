@@ -1,7 +1,6 @@
 """What there is: servers, their sites, and the certificate that each names."""
 
 import os
-import shutil
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
@@ -14,6 +13,7 @@ from inkstamp.findings import Finding, bad, warn
 from inkstamp.pki.certificates import Facts, facts, read_pem
 from inkstamp.pki.chain import is_self_signed
 from inkstamp.pki.names import uncovered
+from inkstamp.reach.local import find_program
 from inkstamp.renewal.when import renewal_moment
 from inkstamp.servers.interface import Site
 from inkstamp.view.point import View
@@ -42,8 +42,7 @@ def discover(workplace: "Workplace") -> tuple[str, Server]:
         UsageError: There is none.
 
     """
-    path = os.pathsep.join((os.environ.get("PATH", os.defpath), "/usr/local/sbin", "/usr/sbin"))
-    program = shutil.which("nginx", path=path)
+    program = find_program("nginx")
     main_file = next((file for file in _USUAL_FILES if os.path.isfile(file)), None)
     if program is None or main_file is None:
         raise UsageError(

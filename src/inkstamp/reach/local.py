@@ -13,8 +13,15 @@ from inkstamp.reach import guarded
 from inkstamp.reach.interface import Planted, Ran
 
 _MOST_OUTPUT = 20_000
-_SEARCH = os.pathsep.join((os.environ.get("PATH", os.defpath), "/usr/local/sbin", "/usr/sbin", "/sbin"))
-"""Timers and ordinary users have no sbin in their PATH, and that is where servers are."""
+
+
+def find_program(name: str) -> str | None:
+    """Return the path of a program on this machine.
+
+    Timers and ordinary users have no sbin in their PATH, and that is where servers are, so those are searched too.
+    """
+    path = os.pathsep.join((os.environ.get("PATH", os.defpath), "/usr/local/sbin", "/usr/sbin", "/sbin"))
+    return shutil.which(name, path=path)
 
 
 class LocalHost:
@@ -34,7 +41,7 @@ class LocalHost:
 
     def run(self, command: Sequence[str], seconds: float) -> Ran:
         try:
-            program = shutil.which(command[0], path=_SEARCH) or command[0]
+            program = find_program(command[0]) or command[0]
             done = subprocess.run(
                 [program, *command[1:]],
                 stdin=subprocess.DEVNULL,

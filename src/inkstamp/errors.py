@@ -104,6 +104,14 @@ class ProofFailed(InkStampError):
     """A proof cannot be placed, or is not seen from outside; the CA was not asked."""
 
 
+class RequestUnreadable(InkStampError):
+    """A file holds no certificate signing request that can be read."""
+
+
+class BundleTrouble(InkStampError):
+    """Files that should hold what a CA issued cannot be read, or hold too much."""
+
+
 class EditionUnfit(InkStampError):
     """What the CA issued must not be given to a server."""
 

@@ -96,7 +96,7 @@ def test_openssl_agrees_that_the_arranged_chain_verifies(tmp_path: Path) -> None
 @pytest.mark.parametrize("kind", [KeyKind.ECDSA_P256, KeyKind.ECDSA_P384, KeyKind.RSA_2048])
 def test_openssl_reads_the_request_we_make_and_finds_all_names(kind: KeyKind) -> None:
     names = ["site.test", "www.site.test", "*.site.test"]
-    der = csr.make(keys.make(kind), names)
+    der = csr.make(keys.make(kind), csr.for_names(names))
     done = subprocess.run(
         ["openssl", "req", "-inform", "DER", "-noout", "-verify", "-text"], input=der, capture_output=True, check=True
     )
@@ -107,7 +107,7 @@ def test_openssl_reads_the_request_we_make_and_finds_all_names(kind: KeyKind) ->
 
 def test_a_name_too_long_for_a_common_name_is_still_in_the_request() -> None:
     name = ".".join(["x" * 30] * 4) + ".test"
-    der = csr.make(keys.make(KeyKind.ECDSA_P256), [name])
+    der = csr.make(keys.make(KeyKind.ECDSA_P256), csr.for_names([name]))
     done = subprocess.run(
         ["openssl", "req", "-inform", "DER", "-noout", "-subject", "-text"], input=der, capture_output=True, check=True
     )

@@ -15,14 +15,17 @@ import msgspec
 
 from inkstamp import __version__
 from inkstamp.config.locate import line_of
-from inkstamp.config.model import Authority, Certificate, Configuration, Section, Server, View
+from inkstamp.config.model import BY_HAND, Authority, Certificate, Configuration, Section, Server, View
+from inkstamp.config.templates import PLACEHOLDERS, unknown_placeholders
 from inkstamp.errors import ConfigurationError, FileTrouble, NameTrouble
 from inkstamp.files import private_folder, read_bytes, write_bytes
 from inkstamp.pki.names import normalise_all
+from inkstamp.pki.subject import Subject
 
 _ENTRY = re.compile(r"[a-z0-9][a-z0-9-]{0,62}")
 _TABLES: dict[str, type[Section]] = {"authority": Authority, "server": Server, "certificate": Certificate}
 _PATHS = {Authority: ("trust",), Server: ("program", "main_file", "prefix"), View: ("roots",)}
+_PORTAL_KEYS = ("page", "path", "lines", "record", "value")
 _LIMIT = 67_108_864
 
 
@@ -72,6 +75,8 @@ class _Reader:
         if not isinstance(given, dict):
             raise self.fail(f"[{'.'.join(path)}] must be a table", path, f"write [{'.'.join(path)}] and keys below")
         self.check_keys(given, kind.__struct_fields__, path)
+        if isinstance(given.get("subject"), dict):
+            self.check_keys(given["subject"], Subject.__slots__, (*path, "subject"))
         for key in _PATHS.get(kind, ()):
             value = given.get(key)
             if isinstance(value, str) and value and (key != "program" or "/" in value):
@@ -85,6 +90,15 @@ class _Reader:
             what = f"[{'.'.join(path)}] lacks the key “{missing[1]}”" if missing else f"“{key}” is wrong: {said}"
             advice = f"add a line {missing[1]} = …" if missing else _allowed(kind, key)
             raise self.fail(what, (*path, key) if key else path, advice) from error
+
+    def subject(self, given: dict[str, object]) -> Subject:
+        try:
+            return msgspec.convert(given, Subject)
+        except msgspec.ValidationError as error:
+            said, _, at = str(error).partition(" - at `$.")
+            raise self.fail(
+                f"“{at.rstrip('`')}” is wrong: {said}", ("subject", at.rstrip("`")), "write text"
+            ) from error
 
     def entries(self, table: str, given: object) -> dict[str, Any]:
         if not isinstance(given, dict):
@@ -106,10 +120,52 @@ class _Reader:
             hint = f"did you mean “{near[0]}”?" if near else f"add a table [{table}.{value}], or name one there is"
             raise self.fail(f"there is no {table} “{value}”", path, hint)
 
+    def authority(self, name: str, entry: Authority) -> None:
+        """Refuse keys of the other kind of authority, and a portal's rule that cannot be filled in."""
+        path = ("authority", name)
+        if entry.kind == "acme" and not entry.directory:
+            raise self.fail(
+                f"[authority.{name}] lacks the key “directory”", path, 'add a line directory = …, or kind = "portal"'
+            )
+        wrong = ("directory", "trust", "agree_terms") if entry.kind == "portal" else _PORTAL_KEYS
+        for key in wrong:
+            if getattr(entry, key):
+                raise self.fail(f"“{key}” does not apply to kind = “{entry.kind}”", (*path, key), "take the line out")
+        for key, template in (*(("lines", line) for line in entry.lines),
+                              *((key, getattr(entry, key)) for key in ("path", "record", "value"))):  # fmt: skip
+            unknown = unknown_placeholders(template)
+            if unknown:
+                known = ", ".join(f"{{{each}}}" for each in PLACEHOLDERS)
+                raise self.fail(
+                    f"“{key}” has the unknown placeholder {{{unknown[0]}}}", (*path, key), f"known: {known}"
+                )
+        for first, second in (("path", "lines"), ("record", "value")):
+            if bool(getattr(entry, first)) != bool(getattr(entry, second)):
+                there, lacking = (first, second) if getattr(entry, first) else (second, first)
+                raise self.fail(f"“{there}” needs “{lacking}” beside it", (*path, there), f"add a line {lacking} = …")
+
+    def proof(self, path: tuple[str, ...], entry: Certificate, authority: Authority) -> None:
+        """Refuse a way of proving that the kind of authority does not know."""
+        if authority.kind == "acme":
+            if entry.via == BY_HAND:
+                raise self.fail(
+                    f"[{'.'.join(path)}] lacks the key “via”",
+                    path,
+                    "add a line via = …, the server with the sites",
+                )
+            if entry.proof not in {None, "http-01"}:
+                raise self.fail(f"“{entry.authority}” speaks ACME: “{entry.proof}” is for portals", (*path, "proof"),
+                                'write proof = "http-01"')  # fmt: skip
+        elif entry.proof == "http-01":
+            raise self.fail(f"“{entry.authority}” is a portal: http-01 is for ACME", (*path, "proof"),
+                            "known values: file, cname, txt, email; or leave it out")  # fmt: skip
+
     def certificate(self, name: str, entry: Certificate, whole: Configuration) -> Certificate:
         path = ("certificate", name)
         self.refers(entry.authority, "authority", whole.authority, (*path, "authority"))
-        self.refers(entry.via, "server", whole.server, (*path, "via"))
+        if entry.via != BY_HAND:
+            self.refers(entry.via, "server", whole.server, (*path, "via"))
+        self.proof(path, entry, whole.authority[entry.authority])
         for server in entry.install:
             self.refers(server, "server", whole.server, (*path, "install"))
         if not entry.names:
@@ -119,9 +175,9 @@ class _Reader:
         except NameTrouble as error:
             raise self.fail(error.what, (*path, "names"), error.advice) from error
         for each in names:
-            if each.startswith("*."):
+            if each.startswith("*.") and (whole.authority[entry.authority].kind == "acme" or entry.proof == "file"):
                 raise self.fail(
-                    f"http-01 cannot prove the wildcard {each}",
+                    f"{entry.proof or 'http-01'} cannot prove the wildcard {each}",
                     (*path, "names"),
                     "name each host; CAs give wildcards for DNS proofs only",
                 )
@@ -146,14 +202,20 @@ def parse(data: bytes, file: Path) -> Configuration:
         ) from error
     reader = _Reader(text, file)
     reader.check_keys(raw, Configuration.__struct_fields__, ())
-    home = raw.get("home", "")
+    home, subject = raw.get("home", ""), raw.get("subject", {})
+    if not isinstance(subject, dict):
+        raise reader.fail("[subject] must be a table", ("subject",), "write [subject] and keys below")
+    reader.check_keys(subject, Subject.__slots__, ("subject",))
     if not isinstance(home, str):
         raise reader.fail("“home” must be a path", ("home",), 'write home = "/path"')
     whole = Configuration(
         **{table: reader.entries(table, raw.get(table, {})) for table in _TABLES},
         view=reader.section(View, raw.get("view", {}), ("view",)),
+        subject=reader.subject(subject),
         home=str(file.parent / home) if home else "",
     )
+    for name, authority in whole.authority.items():
+        reader.authority(name, authority)
     certificates = {name: reader.certificate(name, entry, whole) for name, entry in whole.certificate.items()}
     return msgspec.structs.replace(whole, certificate=certificates)
 

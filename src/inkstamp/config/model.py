@@ -8,6 +8,10 @@ from typing import Literal
 import msgspec
 
 from inkstamp.pki.kinds import KeyKind
+from inkstamp.pki.subject import Subject
+
+BY_HAND = "by-hand"
+"""In the place of a server: a person puts the proof up."""
 
 
 class Section(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -17,9 +21,9 @@ class Section(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
 class Authority(Section, frozen=True):
     """`[authority.NAME]`: one CA and our account with it."""
 
-    directory: str
-    """URL of the ACME directory (RFC 8555 section 7.1.1)."""
-    kind: Literal["acme"] = "acme"
+    directory: str = ""
+    """URL of the ACME directory (RFC 8555 section 7.1.1); a portal has none."""
+    kind: Literal["acme", "portal"] = "acme"
     email: str = ""
     """Contact of the account; empty for none."""
     agree_terms: bool = False
@@ -28,7 +32,20 @@ class Authority(Section, frozen=True):
     """PEM file with the roots of the API's own certificate; empty for the system's."""
     account_key: KeyKind = KeyKind.ECDSA_P256
     root: str = ""
-    """Common name of the root that chains should lead to; empty for the CA's own choice."""
+    """Common name or SHA-256 fingerprint of the root that chains should lead to; empty for the shortest chain."""
+    page: str = ""
+    """URL of the portal, for the person who goes there."""
+    path: str = ""
+    """A portal's rule for file proofs: the path, with placeholders (see `config.templates`)."""
+    lines: tuple[str, ...] = ()
+    """What stands in that file."""
+    record: str = ""
+    """A portal's rule for DNS proofs: the record's name."""
+    value: str = ""
+    """Its value."""
+    record_type: Literal["cname", "txt"] = "cname"
+    fetch_issuers: bool = False
+    """Whether missing intermediates may be fetched from where the certificate says (AIA)."""
 
 
 class Server(Section, frozen=True):
@@ -48,12 +65,15 @@ class Certificate(Section, frozen=True):
 
     names: tuple[str, ...]
     authority: str
-    via: str
-    """The server whose document roots carry the proofs."""
-    proof: Literal["http-01"] = "http-01"
+    via: str = BY_HAND
+    """The server whose document roots carry the proofs; `by-hand` when a person sees to them."""
+    proof: Literal["http-01", "file", "cname", "txt", "email"] | None = None
+    """`http-01`, which is also the default, at an ACME CA; one of the others at a portal, None to decide later."""
     install: tuple[str, ...] = ()
     """The servers that are given the certificate."""
     key: KeyKind = KeyKind.ECDSA_P256
+    subject: Subject | None = None
+    """Whom a portal's request is for, in the place of the one for all."""
 
 
 class View(Section, frozen=True):
@@ -74,5 +94,7 @@ class Configuration(Section, frozen=True):
     server: dict[str, Server] = {}
     certificate: dict[str, Certificate] = {}
     view: View = View()
+    subject: Subject = Subject()
+    """Whom portal requests are for."""
     home: str = ""
     """Folder of ledger, accounts and shelf, when it is not the default one."""

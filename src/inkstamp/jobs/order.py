@@ -235,7 +235,7 @@ class _Lead:
             self._record = self._ledger.move_order(self._record, OrderState.FINALIZING)
         self._polls, self._waited = 0, 0.0
         try:
-            return self._client.finalize(polled.order.finalize, csr.make(self._key, self._entry.names))
+            return self._client.finalize(polled.order.finalize, csr.make(self._key, csr.for_names(self._entry.names)))
         except CaProblem as problem:
             if problem.kind != "orderNotReady":  # RFC 8555 section 7.4: fetch the order to see why
                 raise

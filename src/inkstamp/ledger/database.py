@@ -9,15 +9,26 @@ import sqlite3
 import threading
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 from inkstamp.errors import LedgerTrouble
-from inkstamp.ledger.schema import TABLES, VERSION
+from inkstamp.ledger.schema import MIGRATIONS, TABLES, VERSION
 
 _BUSY_SECONDS = 30.0
 
 Parameters = Mapping[str, Any]
+
+
+def from_moment(moment: datetime) -> int:
+    """Write a moment as the tables hold it: whole seconds since 1970 in UTC."""
+    return int(moment.timestamp())
+
+
+def to_moment(seconds: int) -> datetime:
+    """Read a moment from a table; aware, UTC."""
+    return datetime.fromtimestamp(seconds, UTC)
 
 
 class Database:
@@ -54,6 +65,8 @@ class Database:
             row = None
         if row is None:
             self._create()
+        elif row["version"] in MIGRATIONS:
+            self._migrate()
         elif row["version"] != VERSION:
             raise LedgerTrouble(
                 f"the ledger is of version {row['version']}, this program writes version {VERSION}",
@@ -66,9 +79,21 @@ class Database:
         with self.writing():
             known = self._connection.execute("SELECT name FROM sqlite_master WHERE name = 'ledger'").fetchone()
             if known is None:
-                for statement in filter(str.strip, TABLES.split(";")):
-                    self._connection.execute(statement)
+                self._script(TABLES)
                 self._connection.execute("INSERT INTO ledger (version) VALUES (:version)", {"version": VERSION})
+
+    def _migrate(self) -> None:
+        """Bring a ledger of an older release up to this one, whole or not at all."""
+        with self.writing():
+            version = self._connection.execute("SELECT version FROM ledger").fetchone()["version"]
+            while version in MIGRATIONS:
+                self._script(MIGRATIONS[version])
+                version += 1
+            self._connection.execute("UPDATE ledger SET version = :version", {"version": version})
+
+    def _script(self, statements: str) -> None:
+        for statement in filter(str.strip, statements.split(";")):
+            self._connection.execute(statement)
 
     @contextmanager
     def _trouble(self) -> Iterator[None]:

@@ -17,6 +17,8 @@ class OrderState(StrEnum):
     """The CA gave the order a URL; names are being proven."""
     FINALIZING = "finalizing"
     """The CSR was sent, or was about to be."""
+    WAITING = "waiting"
+    """At a portal: key and request are written; people and the CA have to act."""
     ISSUED = "issued"
     """The edition is on the shelf."""
     REFUSED = "refused"
@@ -26,9 +28,10 @@ class OrderState(StrEnum):
 
 
 ORDER_MOVES: dict[OrderState, frozenset[OrderState]] = {
-    OrderState.INTENDED: frozenset({OrderState.OPENED, OrderState.REFUSED, OrderState.DROPPED}),
+    OrderState.INTENDED: frozenset({OrderState.OPENED, OrderState.WAITING, OrderState.REFUSED, OrderState.DROPPED}),
     OrderState.OPENED: frozenset({OrderState.FINALIZING, OrderState.ISSUED, OrderState.REFUSED, OrderState.DROPPED}),
     OrderState.FINALIZING: frozenset({OrderState.ISSUED, OrderState.REFUSED, OrderState.DROPPED}),
+    OrderState.WAITING: frozenset({OrderState.ISSUED, OrderState.DROPPED}),
     OrderState.ISSUED: frozenset(),
     OrderState.REFUSED: frozenset(),
     OrderState.DROPPED: frozenset(),
@@ -82,6 +85,35 @@ class OrderRecord(_Record, frozen=True):
     edition: int
     """The number that its edition will have."""
     opened: datetime
+    changed: datetime
+    """When its state last did."""
+
+
+class ProofMethod(StrEnum):
+    """How a portal has control of a name shown (Baseline Requirements section 3.2.2.4)."""
+
+    FILE = "file"
+    CNAME = "cname"
+    TXT = "txt"
+    EMAIL = "email"
+
+
+class PortalProof(_Record, frozen=True):
+    """What a portal wants to see for one name of an order."""
+
+    order_id: int
+    name: str
+    method: ProofMethod
+    place: str
+    """Path of the file, name of the record, or e-mail address."""
+    content: str
+    """Of the file, or the record's value; empty for e-mail."""
+    told: datetime
+    """When it was told to us."""
+    looked: datetime | None = None
+    """When it was last looked at from outside."""
+    seen: datetime | None = None
+    """When it was last seen as it should be, or the e-mail was sent; None when the last look did not find it."""
 
 
 class ProofRecord(_Record, frozen=True):

@@ -3,14 +3,14 @@
 import sqlite3
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
-from datetime import UTC, datetime
 from pathlib import Path
 
 import msgspec
 
 from inkstamp.clock import Clock
 from inkstamp.errors import LedgerTrouble
-from inkstamp.ledger.database import Database
+from inkstamp.ledger.database import Database, from_moment, to_moment
+from inkstamp.ledger.portal import PortalProofs
 from inkstamp.ledger.records import (
     OPEN_STATES,
     AccountRecord,
@@ -29,14 +29,6 @@ _strings = msgspec.json.Decoder(tuple[str, ...])
 _numbers = msgspec.json.Decoder(tuple[int, ...])
 
 
-def _seconds(moment: datetime) -> int:
-    return int(moment.timestamp())
-
-
-def _moment(seconds: int) -> datetime:
-    return datetime.fromtimestamp(seconds, UTC)
-
-
 def _list(values: Sequence[str] | Sequence[int]) -> str:
     return msgspec.json.encode(values).decode()
 
@@ -49,6 +41,7 @@ class Ledger:
         self._clock = clock
         self._run: int | None = None
         self._command = ""
+        self.portal = PortalProofs(self._database, clock)
 
     def close(self) -> None:
         """Close the file."""
@@ -61,7 +54,7 @@ class Ledger:
         self._command = command
 
     def _now(self) -> int:
-        return _seconds(self._clock.now())
+        return from_moment(self._clock.now())
 
     def _note(self, what: str, text: str, certificate: str) -> None:
         if self._run is None:
@@ -91,7 +84,7 @@ class Ledger:
         )
         return [
             EventRecord(
-                at=_moment(row["at"]),
+                at=to_moment(row["at"]),
                 run=row["run"],
                 command=row["command"],
                 certificate=row["certificate"],
@@ -113,7 +106,7 @@ class Ledger:
             directory=row["directory"],
             url=row["url"],
             contact=row["contact"],
-            opened=_moment(row["opened"]),
+            opened=to_moment(row["opened"]),
         )
 
     def save_account(self, authority: str, *, directory: str, url: str, contact: str) -> None:
@@ -193,7 +186,8 @@ class Ledger:
             state=OrderState.INTENDED,
             url="",
             edition=number,
-            opened=_moment(now),
+            opened=to_moment(now),
+            changed=to_moment(now),
         )
 
     def move_order(
@@ -273,8 +267,8 @@ class Ledger:
                 root=edition.root,
                 serial=edition.serial,
                 sha256=edition.sha256,
-                not_before=_seconds(edition.not_before),
-                not_after=_seconds(edition.not_after),
+                not_before=from_moment(edition.not_before),
+                not_after=from_moment(edition.not_after),
             )
             self._move(msgspec.structs.replace(order, state=OrderState.ISSUED))
             self._note("issued", text, order.certificate)
@@ -315,7 +309,7 @@ class Ledger:
             edition=edition,
             servers=tuple(servers),
             state=InstallState.BEGUN,
-            at=_moment(now),
+            at=to_moment(now),
         )
 
     def end_install(self, install: InstallRecord, state: InstallState, what: str, text: str) -> None:
@@ -351,7 +345,8 @@ def _order(row: sqlite3.Row) -> OrderRecord:
         state=OrderState(row["state"]),
         url=row["url"],
         edition=row["edition"],
-        opened=_moment(row["opened"]),
+        opened=to_moment(row["opened"]),
+        changed=to_moment(row["changed"]),
     )
 
 
@@ -364,8 +359,8 @@ def _edition(row: sqlite3.Row) -> EditionRecord:
         root=row["root"],
         serial=row["serial"],
         sha256=row["sha256"],
-        not_before=_moment(row["not_before"]),
-        not_after=_moment(row["not_after"]),
+        not_before=to_moment(row["not_before"]),
+        not_after=to_moment(row["not_after"]),
         authority=row["authority"],
     )
 
@@ -377,5 +372,5 @@ def _install(row: sqlite3.Row) -> InstallRecord:
         edition=row["edition"],
         servers=_strings.decode(row["servers"]),
         state=InstallState(row["state"]),
-        at=_moment(row["at"]),
+        at=to_moment(row["at"]),
     )

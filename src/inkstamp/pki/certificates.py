@@ -1,6 +1,5 @@
 """Certificates read, and what a person wants to know of one."""
 
-import re
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -10,12 +9,14 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.x509.oid import NameOID
 
 from inkstamp.errors import EditionUnfit
+from inkstamp.pki.armour import blocks, tolerant
 from inkstamp.pki.keys import describe
 
 MOST_CERTIFICATES = 64
 """More than this in one answer is no chain."""
 
-_PEM = re.compile(rb"-----BEGIN CERTIFICATE-----.+?-----END CERTIFICATE-----\s*", re.DOTALL)
+LABELS = frozenset({"CERTIFICATE", "X509 CERTIFICATE"})
+"""PEM labels of certificates: RFC 7468 section 5, and the one that older programs write."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -37,25 +38,34 @@ class Facts:
     """Kind of the public key, as in `ecdsa-p256`."""
 
 
-def split_pem(data: bytes) -> list[bytes]:
-    """Return each PEM certificate block of `data`, text between them left out."""
-    return _PEM.findall(data)
+def from_der(der: bytes) -> x509.Certificate:
+    """Read one certificate; ValueError when it is malformed (odd encodings that some CAs use are let pass)."""
+    try:
+        with tolerant():
+            return x509.load_der_x509_certificate(der)
+    except UnsupportedAlgorithm as error:
+        raise ValueError(str(error)) from error
+
+
+def pem_certificates(data: bytes) -> list[x509.Certificate]:
+    """Read all PEM certificates of `data` in their order; ValueError when one is malformed."""
+    return [from_der(block.der) for block in blocks(data) if block.label in LABELS]
 
 
 def read_pem(data: bytes, where: str) -> list[x509.Certificate]:
-    """Read all PEM certificates of `data` in their order.
+    """Read a chain as a CA sends it, in its order.
 
     Raises:
         EditionUnfit: There is none, there are more than a chain can have, or one is malformed.
 
     """
-    blocks = split_pem(data)
-    if not 0 < len(blocks) <= MOST_CERTIFICATES:
-        raise EditionUnfit(f"{where} holds {len(blocks)} PEM certificates; a chain has a few", where=where)
     try:
-        return [x509.load_pem_x509_certificate(block) for block in blocks]
-    except (ValueError, UnsupportedAlgorithm) as error:
+        found = pem_certificates(data)
+    except ValueError as error:
         raise EditionUnfit(f"{where} holds a malformed certificate", where=where, said=str(error)) from error
+    if not 0 < len(found) <= MOST_CERTIFICATES:
+        raise EditionUnfit(f"{where} holds {len(found)} PEM certificates; a chain has a few", where=where)
+    return found
 
 
 def to_pem(certificate: x509.Certificate) -> bytes:

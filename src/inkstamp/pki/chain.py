@@ -1,26 +1,30 @@
 """From a leaf up to a root: which certificates issued which, and whether a client will believe it.
 
-RFC 5280 section 6 as far as web servers' chains need it: signatures, names, validity, basic constraints and key
-usage of the issuers.
+RFC 5280 section 6 as far as web servers' chains need it: signatures, names, validity, basic constraints, key usage,
+extended key usage and name constraints of the issuers.
 """
 
+from collections import deque
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
 from cryptography import x509
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
-from cryptography.hazmat.primitives import serialization
+from cryptography.hazmat.primitives import hashes, serialization
 
 from inkstamp.clock import stamp
 from inkstamp.findings import Finding, bad, good
 from inkstamp.pki.certificates import dns_names, short_name
+from inkstamp.pki.constraints import may_issue, why_forbidden
 from inkstamp.pki.names import uncovered
 
 _LONGEST = 10
 """No public chain is near this deep; it bounds the search among hostile certificates."""
 _MOST_VISITS = 1000
-"""Bound on signatures checked while looking for paths, cross-signed loops included."""
+"""Bound on issuers looked at for the paths of one leaf, cross-signed loops included."""
+_MOST_NAMESAKES = 50
+"""Of more certificates than this that have the wanted issuer's name, those are tried that key identifiers point at."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,19 +38,15 @@ class Path:
         """The trusted root that the path ends in."""
         return self.certificates[-1]
 
+    @property
+    def issuers(self) -> tuple[x509.Certificate, ...]:
+        """What a server has to send after the leaf: neither the leaf nor the root."""
+        return self.certificates[1:-1]
 
-def may_issue(certificate: x509.Certificate) -> bool:
-    """Tell whether a certificate may sign others (RFC 5280 sections 4.2.1.3 and 4.2.1.9)."""
-    try:
-        extensions = certificate.extensions
-        if not extensions.get_extension_for_class(x509.BasicConstraints).value.ca:
-            return False
-        return extensions.get_extension_for_class(x509.KeyUsage).value.key_cert_sign
-    except x509.ExtensionNotFound as missing:
-        # Without a key usage extension every use is allowed; without basic constraints none of a CA.
-        return missing.oid == x509.KeyUsage.oid
-    except ValueError:
-        return False
+    @property
+    def ends(self) -> datetime:
+        """When the first of its certificates expires; aware, UTC."""
+        return min(each.not_valid_after_utc for each in self.certificates)
 
 
 def issued_by(certificate: x509.Certificate, issuer: x509.Certificate) -> bool:
@@ -70,45 +70,114 @@ def in_validity(certificate: x509.Certificate, moment: datetime) -> bool:
     return certificate.not_valid_before_utc <= moment <= certificate.not_valid_after_utc
 
 
+class Pool:
+    """Certificates found by their subject, each once: looking for issuers does not mean looking at all of them."""
+
+    def __init__(self, certificates: Iterable[x509.Certificate], trusted: Iterable[x509.Certificate] = ()) -> None:
+        self._trusted = dict.fromkeys(trusted)
+        self._by_subject: dict[bytes, list[x509.Certificate]] = {}
+        self._issuers: dict[x509.Certificate, tuple[x509.Certificate, ...]] = {}
+        self.certificates = tuple(dict.fromkeys(certificates))
+        for each in dict.fromkeys((*self._trusted, *self.certificates)):
+            self._by_subject.setdefault(each.subject.public_bytes(), []).append(each)
+
+    def is_trusted(self, certificate: x509.Certificate) -> bool:
+        """Tell whether it is one of the roots."""
+        return certificate in self._trusted
+
+    def issuers(self, certificate: x509.Certificate) -> tuple[x509.Certificate, ...]:
+        """Return those that really issued `certificate`, itself left out.
+
+        Self-signed ones come first, then those that hold longest: the order in which certificates came in must not
+        decide what is served.
+        """
+        known = self._issuers.get(certificate)
+        if known is None:
+            named = self._by_subject.get(certificate.issuer.public_bytes(), [])
+            if len(named) > _MOST_NAMESAKES:
+                named = sorted(named, key=lambda each: not _is_pointed_at(certificate, each))[:_MOST_NAMESAKES]
+            known = tuple(
+                sorted(
+                    (each for each in named if each != certificate and issued_by(certificate, each)),
+                    key=lambda each: (
+                        each.subject != each.issuer,
+                        -each.not_valid_after_utc.timestamp(),
+                        each.public_bytes(serialization.Encoding.DER),
+                    ),
+                )
+            )
+            self._issuers[certificate] = known
+        return known
+
+
+def _is_pointed_at(certificate: x509.Certificate, issuer: x509.Certificate) -> bool:
+    """Tell whether the key identifiers say that `issuer` is the one (RFC 5280 sections 4.2.1.1 and 4.2.1.2)."""
+    try:
+        wanted = certificate.extensions.get_extension_for_class(x509.AuthorityKeyIdentifier).value.key_identifier
+        there = issuer.extensions.get_extension_for_class(x509.SubjectKeyIdentifier).value.digest
+    except (x509.ExtensionNotFound, ValueError):
+        return False
+    return wanted == there
+
+
 def find_paths(
     leaf: x509.Certificate,
-    pool: Iterable[x509.Certificate],
+    pool: Iterable[x509.Certificate] | Pool,
     roots: Iterable[x509.Certificate],
     moment: datetime,
 ) -> list[Path]:
     """Find all paths from `leaf` through certificates of `pool` to one of `roots` that hold at `moment`.
 
-    Shortest first. A root is trusted for its name and key, so it need not be in `pool`, and a certificate
-    that is itself among `roots` ends a path.
+    Shortest first, and of the same length the one that holds longest. A root is trusted for its name and key, so
+    it need not be in `pool`, and a certificate that is itself among `roots` ends a path.
+
+    Args:
+        leaf: Where the paths begin.
+        pool: The intermediates; a Pool made with `roots` as trusted, to look for many leaves in the same one.
+        roots: The trusted roots; not looked at when `pool` is a Pool.
+        moment: When they must hold; aware.
+
     """
-    by_subject: dict[bytes, list[tuple[x509.Certificate, bool]]] = {}
-    for trusted, certificates in ((True, roots), (False, pool)):
-        for certificate in certificates:
-            by_subject.setdefault(certificate.subject.public_bytes(), []).append((certificate, trusted))
+    known = pool if isinstance(pool, Pool) else Pool(pool, roots)
     found: list[Path] = []
     visits = 0
-    waiting: list[tuple[x509.Certificate, ...]] = [(leaf,)]
+    waiting: deque[tuple[x509.Certificate, ...]] = deque([(leaf,)])
     while waiting and visits < _MOST_VISITS:
-        so_far = waiting.pop(0)
-        for issuer, trusted in by_subject.get(so_far[-1].issuer.public_bytes(), ()):
+        so_far = waiting.popleft()
+        for issuer in known.issuers(so_far[-1]):
             visits += 1
             if issuer in so_far or not in_validity(issuer, moment) or not may_issue(issuer):
                 continue
-            if not issued_by(so_far[-1], issuer):
-                continue
-            if trusted:
-                found.append(Path((*so_far, issuer)))
+            grown = (*so_far, issuer)
+            if known.is_trusted(issuer):
+                if not why_forbidden(grown):
+                    found.append(Path(grown))
             elif len(so_far) < _LONGEST:
-                waiting.append((*so_far, issuer))
-    return found
+                waiting.append(grown)
+    return sorted(found, key=lambda path: (len(path.certificates), -path.ends.timestamp()))
 
 
-def arrange(leaf: x509.Certificate, pool: Sequence[x509.Certificate]) -> tuple[x509.Certificate, ...]:
-    """Return the issuers to serve after `leaf`, in order, without the root and without strangers."""
+def choose_path(paths: Sequence[Path], root: str) -> Path | None:
+    """Choose the path to the root of that common name or SHA-256 fingerprint; the first one when there is none."""
+    return next((path for path in paths if root and is_root(path.root, root)), paths[0] if paths else None)
+
+
+def is_root(certificate: x509.Certificate, wanted: str) -> bool:
+    """Tell whether a root is the one that the configuration names."""
+    digest = wanted.replace(":", "").lower()
+    return short_name(certificate.subject) == wanted or certificate.fingerprint(hashes.SHA256()).hex() == digest
+
+
+def arrange(leaf: x509.Certificate, pool: Iterable[x509.Certificate] | Pool) -> tuple[x509.Certificate, ...]:
+    """Return the issuers above `leaf` as far as `pool` leads, in order, without the root and without strangers.
+
+    No root is needed for it: this is what can be said of a chain that leads to none.
+    """
+    known = pool if isinstance(pool, Pool) else Pool(pool)
     issuers: list[x509.Certificate] = []
     current = leaf
     while len(issuers) < _LONGEST:
-        above = next((c for c in pool if c != current and c not in issuers and issued_by(current, c)), None)
+        above = next((each for each in known.issuers(current) if each not in issuers), None)
         if above is None or is_self_signed(above):
             break
         issuers.append(above)
@@ -129,12 +198,22 @@ def judge_edition(
     *,
     public_key: object,
     names: Sequence[str],
-    roots: Sequence[x509.Certificate],
+    paths: Sequence[Path],
     moment: datetime,
 ) -> list[Finding]:
     """Judge whether what a CA issued may go to a server: key, names, dates, chain to a root.
 
-    Returns one finding for each of the four, `good` or `bad`; nothing is raised for a poor certificate.
+    Args:
+        leaf: The server's certificate.
+        pool: What came with it, to say how far it leads.
+        public_key: The request's.
+        names: Those that were asked for, normalised.
+        paths: What `find_paths` found, the chosen one first.
+        moment: Now; aware.
+
+    Returns:
+        One finding for each of the four, `good` or `bad`; nothing is raised for a poor certificate.
+
     """
     subject = short_name(leaf.subject) if not dns_names(leaf) else dns_names(leaf)[0]
     findings = []
@@ -160,17 +239,30 @@ def judge_edition(
                 "check this machine's clock before anything else",
             )
         )
-    paths = find_paths(leaf, pool, roots, moment)
     if paths:
         findings.append(good("chain", subject, f"leads to the root “{short_name(paths[0].root.subject)}”"))
     else:
-        top = (leaf, *arrange(leaf, pool))[-1]
-        findings.append(
-            bad(
-                "chain",
-                subject,
-                f"ends at “{short_name(top.issuer)}”, which is not among the trusted roots",
-                "if this CA is private, name its root with `roots` under [view]",
-            )
-        )
+        findings.append(bad("chain", subject, *_why_no_path(leaf, pool, moment)))
     return findings
+
+
+def _why_no_path(leaf: x509.Certificate, pool: Sequence[x509.Certificate], moment: datetime) -> tuple[str, str]:
+    """Say where a chain that leads to no trusted root ends, and what to do about it."""
+    chain = (leaf, *arrange(leaf, pool))
+    for each in chain[1:]:
+        if not in_validity(each, moment):
+            until = stamp(each.not_valid_after_utc)
+            return f"its issuer “{short_name(each.subject)}” is valid until {until} only", "ask the CA for the new one"
+    forbidden = why_forbidden(chain)
+    if forbidden:
+        return f"its chain breaks a rule: {forbidden}", "ask the CA for the right intermediates"
+    top = short_name(chain[-1].issuer)
+    if len(chain) == 1 or not any(issued_by(chain[-1], each) for each in pool):
+        return (
+            f"ends at “{top}”, which is neither there nor among the trusted roots",
+            "give the CA's intermediates too; if this CA is private, name its root with `roots` under [view]",
+        )
+    return (
+        f"ends at “{top}”, which is not among the trusted roots",
+        "if this CA is private, name its root with `roots` under [view]",
+    )

@@ -1,29 +1,252 @@
-"""Certificate signing requests (PKCS#10, RFC 2986)."""
+"""Certificate signing requests (PKCS#10, RFC 2986): made, read, and judged as a CA would."""
 
+import hashlib
+import ipaddress
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 from cryptography import x509
+from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
-from inkstamp.pki.keys import PrivateKey
+from inkstamp.errors import NameTrouble, RequestUnreadable
+from inkstamp.findings import Finding, bad, good, warn
+from inkstamp.pki.armour import blocks, tolerant
+from inkstamp.pki.certifiable import examine_names
+from inkstamp.pki.keys import PrivateKey, describe, examine_key
+from inkstamp.pki.names import normalise
+from inkstamp.pki.subject import LIMITS, WORDS, Subject, examine_subject
 
-_COMMON_NAME_LIMIT = 64
-"""RFC 5280 appendix A, ub-common-name."""
+_LABELS = {"CERTIFICATE REQUEST", "NEW CERTIFICATE REQUEST", ""}
+"""RFC 7468 section 7; the second one is what older programs write."""
+_OIDS = {
+    "common_name": NameOID.COMMON_NAME,
+    "organisation": NameOID.ORGANIZATION_NAME,
+    "unit": NameOID.ORGANIZATIONAL_UNIT_NAME,
+    "locality": NameOID.LOCALITY_NAME,
+    "state": NameOID.STATE_OR_PROVINCE_NAME,
+    "country": NameOID.COUNTRY_NAME,
+    "email": NameOID.EMAIL_ADDRESS,
+}
+_FIELDS = {oid: name for name, oid in _OIDS.items()}
+_ORDER = ("country", "state", "locality", "organisation", "unit", "common_name", "email")
+"""From the widest to the narrowest, as distinguished names are written (X.520)."""
 
 
-def make(key: PrivateKey, names: Sequence[str]) -> bytes:
-    """Make a request for `names` (normalised DNS names), signed with `key`; returned as DER.
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Wanted:
+    """What a request asks for."""
+
+    subject: Subject
+    names: tuple[str, ...]
+    """Normalised DNS names."""
+    addresses: tuple[str, ...] = ()
+    """IP addresses."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RequestFacts:
+    """What is worth showing of a request."""
+
+    subject: tuple[tuple[str, str], ...]
+    """Field and value, in the request's order; a field's OID where it has no usual name."""
+    names: tuple[str, ...]
+    """DNS names, as written."""
+    addresses: tuple[str, ...]
+    others: tuple[str, ...]
+    """Alternative names of other kinds, with their kind."""
+    key: str
+    """As in `ecdsa-p256`."""
+    signature: str
+    """Digest that the signature was made with, as in `sha256`."""
+    md5: str
+    sha1: str
+    sha256: str
+    """Digests of the DER, lower-case hexadecimal; portals name proofs by them."""
+    findings: tuple[Finding, ...]
+
+
+def for_names(names: Sequence[str], subject: Subject | None = None) -> Wanted:
+    """Say what to ask for when only the DNS names, and perhaps an organisation, are known.
 
     The first name that is short enough is also the common name: some devices still show it, and RFC 8555
-    section 7.4 wants it among the order's names. A request whose names are all too long has an empty subject.
+    section 7.4 wants it among the order's names. A request whose names are all too long has none.
     """
-    common = next((name for name in names if len(name) <= _COMMON_NAME_LIMIT), None)
-    subject = x509.Name([] if common is None else [x509.NameAttribute(NameOID.COMMON_NAME, common)])
-    request = (
-        x509.CertificateSigningRequestBuilder()
-        .subject_name(subject)
-        .add_extension(x509.SubjectAlternativeName([x509.DNSName(name) for name in names]), critical=False)
-        .sign(key, hashes.SHA256())
-    )
+    common = next((name for name in names if len(name) <= LIMITS["common_name"]), "")
+    known = dict((subject or Subject()).given()) | {"common_name": common}
+    return Wanted(subject=Subject(**known), names=tuple(names))
+
+
+def make(key: PrivateKey, wanted: Wanted) -> bytes:
+    """Make a request signed with `key`; returned as DER. What `examine` calls bad must have been refused before."""
+    given = dict(wanted.subject.given())
+    attributes = [x509.NameAttribute(_OIDS[name], given[name]) for name in _ORDER if name in given]
+    alternatives: list[x509.GeneralName] = [x509.DNSName(name) for name in wanted.names]
+    alternatives += [x509.IPAddress(ipaddress.ip_address(each)) for each in wanted.addresses]
+    builder = x509.CertificateSigningRequestBuilder().subject_name(x509.Name(attributes))
+    if alternatives:
+        builder = builder.add_extension(x509.SubjectAlternativeName(alternatives), critical=False)
+    strong = isinstance(key, ec.EllipticCurvePrivateKey) and key.curve.key_size > 256
+    request = builder.sign(key, hashes.SHA384() if strong else hashes.SHA256())
     return request.public_bytes(serialization.Encoding.DER)
+
+
+def to_pem(der: bytes) -> bytes:
+    """Write a request as the block that portals take (RFC 7468 section 7)."""
+    return x509.load_der_x509_csr(der).public_bytes(serialization.Encoding.PEM)
+
+
+def examine(wanted: Wanted, *, private: bool) -> list[Finding]:
+    """Find what a CA would refuse or ask about in what is wanted; `private` as in `examine_names`."""
+    return [
+        *examine_subject(wanted.subject),
+        *examine_names(wanted.subject.common_name, wanted.names, wanted.addresses, private=private),
+    ]
+
+
+def read(data: bytes, where: str) -> bytes:
+    """Find the one request in `data` (DER, or PEM with any text around it) and return its DER.
+
+    Raises:
+        RequestUnreadable: There is none, there are several different ones, or it is malformed.
+
+    """
+    if data[:1] == b"\x30":
+        found = {data}
+    else:
+        known = blocks(data)
+        found = {block.der for block in known if block.label in _LABELS}
+        if not found and known:
+            held = ", ".join(sorted({block.label for block in known}))
+            raise RequestUnreadable(
+                f"{where} holds no request", where=where, said=f"it holds: {held}", advice="name the file with the CSR"
+            )
+    if len(found) != 1:
+        raise RequestUnreadable(
+            f"{where} holds {len(found)} requests",
+            where=where,
+            advice="give one: from the line BEGIN CERTIFICATE REQUEST to the line END CERTIFICATE REQUEST",
+        )
+    (der,) = found
+    _load(der, where)
+    return der
+
+
+def _load(der: bytes, where: str) -> x509.CertificateSigningRequest:
+    try:
+        with tolerant():
+            return x509.load_der_x509_csr(der)
+    except (ValueError, UnsupportedAlgorithm) as error:
+        raise RequestUnreadable(
+            f"the request in {where} is malformed",
+            where=where,
+            said=str(error),
+            advice="copy it again, whole: from the first dash of BEGIN to the last one of END",
+        ) from error
+
+
+def facts(der: bytes, where: str, *, private: bool) -> RequestFacts:
+    """Gather what is shown of the request `der`, with findings; RequestUnreadable when a part is malformed."""
+    request = _load(der, where)
+    try:
+        with tolerant():
+            subject = tuple((_field(each.oid), str(each.value)) for each in request.subject)
+            dns, addresses, others = _alternatives(request)
+            findings = _judge(request, subject, dns, addresses, private=private)
+            key = _key(request)
+    except ValueError as error:
+        raise RequestUnreadable(
+            f"a part of the request in {where} is malformed", where=where, said=str(error), advice="make it anew"
+        ) from error
+    digest = _digest(request)
+    return RequestFacts(
+        subject=subject,
+        names=dns,
+        addresses=addresses,
+        others=others,
+        key=key,
+        signature=digest,
+        md5=hashlib.md5(der, usedforsecurity=False).hexdigest(),
+        sha1=hashlib.sha1(der, usedforsecurity=False).hexdigest(),
+        sha256=hashlib.sha256(der).hexdigest(),
+        findings=tuple(findings),
+    )
+
+
+def _field(oid: x509.ObjectIdentifier) -> str:
+    return _FIELDS.get(oid) or oid.dotted_string
+
+
+def _key(request: x509.CertificateSigningRequest) -> str:
+    try:
+        return describe(request.public_key())
+    except (UnsupportedAlgorithm, ValueError):
+        return "unknown"
+
+
+def _digest(request: x509.CertificateSigningRequest) -> str:
+    try:
+        algorithm = request.signature_hash_algorithm
+    except UnsupportedAlgorithm:
+        return request.signature_algorithm_oid.dotted_string
+    return algorithm.name if algorithm is not None else "built in"
+
+
+def _alternatives(
+    request: x509.CertificateSigningRequest,
+) -> tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...]]:
+    try:
+        names = request.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+    except x509.ExtensionNotFound:
+        return (), (), ()
+    others = []
+    for each in names:
+        if not isinstance(each, x509.DNSName | x509.IPAddress):
+            value = each.value
+            text = value.rfc4514_string() if isinstance(value, x509.Name) else str(value)
+            others.append(f"{type(each).__name__} {text}")
+    addresses = tuple(str(each) for each in names.get_values_for_type(x509.IPAddress))
+    return tuple(names.get_values_for_type(x509.DNSName)), addresses, tuple(others)
+
+
+def _judge(
+    request: x509.CertificateSigningRequest,
+    subject: Sequence[tuple[str, str]],
+    dns: Sequence[str],
+    addresses: Sequence[str],
+    *,
+    private: bool,
+) -> list[Finding]:
+    findings = [_signature(request)]
+    try:
+        findings += examine_key(request.public_key(), owner="the key")
+    except (UnsupportedAlgorithm, ValueError) as error:
+        findings.append(bad("key", "the key", f"is of a kind that cannot be read ({error})", "use ECDSA or RSA"))
+    if _digest(request) in {"md5", "sha1"}:
+        findings.append(warn("signature", "the request", f"is signed with {_digest(request)}", "make it anew"))
+    known = {}
+    for name, value in subject:
+        if name in known:
+            findings.append(warn("subject", WORDS[name], "stands there twice", "CAs take one"))
+        if name in WORDS:
+            known[name] = value
+    names = []
+    for each in dns:
+        try:
+            names.append(normalise(each))
+        except NameTrouble as error:
+            findings.append(bad("names", each, error.what, error.advice))
+    wanted = Wanted(subject=Subject(**known), names=tuple(names), addresses=tuple(addresses))
+    return findings + examine(wanted, private=private)
+
+
+def _signature(request: x509.CertificateSigningRequest) -> Finding:
+    try:
+        valid = request.is_signature_valid
+    except (InvalidSignature, UnsupportedAlgorithm, ValueError, TypeError):
+        valid = False
+    if valid:
+        return good("signature", "the request", "is signed with the key that it holds")
+    return bad("signature", "the request", "has a signature that is not right", "it was changed after it was made")

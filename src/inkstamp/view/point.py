@@ -10,7 +10,7 @@ from cryptography import x509
 
 from inkstamp.errors import ConfigurationError
 from inkstamp.files import read_bytes
-from inkstamp.pki.certificates import split_pem
+from inkstamp.pki.certificates import pem_certificates
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -68,9 +68,8 @@ def load_roots(file: Path | None) -> list[x509.Certificate]:
             where=str(path or "system store"),
             advice="install the package ca-certificates, or name a PEM file with `roots` under [view]",
         )
-    blocks = split_pem(read_bytes(path))
     try:
-        roots = [x509.load_pem_x509_certificate(block) for block in blocks]
+        roots = pem_certificates(read_bytes(path))
     except ValueError as error:
         raise ConfigurationError(
             f"{path} holds a malformed certificate",

@@ -75,7 +75,7 @@ def main() -> None:
                 environment["INKSTAMP_CONFIG"] = str(world.config)
                 for number, act in enumerate(ACTS):
                     world.prepare(act.prepare)
-                    command = act.command.format(directory=world.ca.directory_url, trust=world.trust)
+                    command = act.typed(**world.known)
                     if number in NAMES:
                         shoot(command, TARGET / f"{NAMES[number]}.png", environment)
                     else:

@@ -148,14 +148,16 @@ def test_a_lock_is_let_go_when_its_block_ends_and_waited_for_when_asked(tmp_path
     ):
         raise AssertionError("two hold it")
     assert str(os.getpid()) in caught.value.said
-    release = threading.Event()
+    taken, release = threading.Event(), threading.Event()
 
     def hold() -> None:
         with files.held(lock, "the server"):
+            taken.set()
             release.wait(5)
 
     thread = threading.Thread(target=hold)
     thread.start()
+    assert taken.wait(5)
     threading.Timer(0.1, release.set).start()
     with files.held(lock, "the server", patience=5):
         assert release.is_set()

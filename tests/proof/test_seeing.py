@@ -3,7 +3,7 @@
 import pytest
 
 from inkstamp.findings import Severity
-from inkstamp.proof.http01 import http_proof
+from inkstamp.proof.web_file import http_proof
 from inkstamp.proof.seeing import judge
 from inkstamp.view.addresses import Addresses
 from inkstamp.view.web import Sight

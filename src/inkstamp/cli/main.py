@@ -21,10 +21,16 @@ COMMANDS = {
     "demo": "the whole job in a simulated world on this machine",
     "survey": "what is here: servers, sites, the certificate each one has",
     "authority": "add a CA and open an account with it, or show those there are",
+    "csr": "make a key and a certificate signing request, or read one",
+    "order": "open an order; for a portal: what to paste there",
+    "prove": "show the CA that its names are yours",
+    "collect": "take in what the CA issued, from it or from files",
     "stamp": "get a certificate for names, install it, keep it renewed",
     "check": "look at live names from outside",
     "renew": "renew what is due and nothing else; for a timer",
     "status": "where every certificate stands",
+    "why": "why one is not going on, and who must act",
+    "export": "an edition for elsewhere: PKCS#12, PEM, PKCS#7, ZIP",
     "history": "what happened, when, in which run",
 }
 """In the order in which people work; each is a module here of the same name."""

@@ -62,7 +62,9 @@ def run(context: Context, options: argparse.Namespace) -> int:
         )
     else:
         _tell(sweep)
-    return 1 if sweep.failed else 0
+    if sweep.failed:
+        return 1
+    return 3 if sweep.waiting else 0
 
 
 def _as_data(each: "Renewed") -> dict[str, object]:
@@ -77,8 +79,9 @@ def _tell(sweep: "Sweep") -> None:
             edition = each.outcome.edition
             where = ", ".join(each.outcome.servers) or "the shelf alone"
             print(f"{each.due.name}: edition {edition.number} on {where}, valid until {edition.not_after:%Y-%m-%d}")
-    done = len(sweep.renewed) - len(sweep.failed)
-    print(f"{sweep.found.looked_at} looked at, {done} renewed, {len(sweep.failed)} failed")
+    done = len(sweep.renewed) - len(sweep.failed) - len(sweep.waiting)
+    waiting = f", {len(sweep.waiting)} waiting" if sweep.waiting else ""
+    print(f"{sweep.found.looked_at} looked at, {done} renewed, {len(sweep.failed)} failed{waiting}")
     if sweep.failed:
         print(output.field("next", "mend what is told above, then run `inkstamp renew` again"))
     else:

@@ -18,15 +18,24 @@ from inkstamp.pki.kinds import KeyKind
 from inkstamp.renewal.when import renewal_moment
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.stamp import Outcome, Plan
+    from inkstamp.jobs.stamp import Outcome, Plan, StampRequest
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
+    entry_options(parser)
+    parser.add_argument("--anew", action="store_true", help="order a new edition although the present one is good")
+    parser.add_argument("--preview", action="store_true", help="check and say what would be done, do nothing")
+
+
+def entry_options(parser: argparse.ArgumentParser) -> None:
+    """Declare what names certificates, and what a new entry needs."""
     parser.add_argument("names", nargs="+", metavar="NAME", help="a domain name, or a configured certificate")
     parser.add_argument("--as", dest="entry_name", default="", metavar="ENTRY", help="name of the new entry")
     parser.add_argument("--authority", default="", help="the CA, when several are configured")
-    parser.add_argument("--via", default="", metavar="SERVER", help="the server that carries the proof")
+    parser.add_argument(
+        "--via", default="", metavar="SERVER", help="who carries the proof: a server, or by-hand (portals)"
+    )
     parser.add_argument(
         "--install",
         action="append",
@@ -34,15 +43,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="a server that gets the certificate (repeat for several; default: the one of --via)",
     )
     parser.add_argument("--key", choices=[kind.value for kind in KeyKind], help="kind of key (ecdsa-p256)")
-    parser.add_argument("--anew", action="store_true", help="order a new edition although the present one is good")
-    parser.add_argument("--preview", action="store_true", help="check and say what would be done, do nothing")
 
 
-def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
-    from inkstamp.jobs.stamp import StampRequest, carry_out, check_beforehand, look_afterwards, make_plans
+def as_request(options: argparse.Namespace) -> "StampRequest":
+    """Return what `entry_options` were given."""
+    from inkstamp.jobs.stamp import StampRequest
 
-    request = StampRequest(
+    return StampRequest(
         names=tuple(options.names),
         entry_name=options.entry_name,
         authority=options.authority,
@@ -50,19 +57,25 @@ def run(context: Context, options: argparse.Namespace) -> int:
         install=tuple(options.install) if options.install else None,
         key=KeyKind(options.key) if options.key else None,
     )
+
+
+def run(context: Context, options: argparse.Namespace) -> int:
+    """Run it."""
+    from inkstamp.jobs.stamp import carry_out, check_beforehand, look_afterwards, make_plans
+
     with workplace(context) as place:
-        plans = make_plans(place, request)
+        plans = make_plans(place, as_request(options))
         if options.preview:
             for plan in plans:
                 check_beforehand(place, plan)
                 if not context.json:
-                    _tell_plan(plan, str(place.config_file), preview=True)
+                    tell_plan(plan, str(place.config_file), preview=True)
             if context.json:
                 output.as_json("stamp", plans=plans)
             return 0
         outcomes = []
         for plan in plans:
-            done = carry_out(place, plan, anew=options.anew, said=lambda each: _tell_plan(each, str(place.config_file)))
+            done = carry_out(place, plan, anew=options.anew, said=lambda each: tell_plan(each, str(place.config_file)))
             outcomes.append(look_afterwards(place, done) if done.servers else done)
             if not context.json:
                 tell_outcome(outcomes[-1])
@@ -71,7 +84,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
     return 0 if all(each.sound for each in outcomes) else 1
 
 
-def _tell_plan(plan: "Plan", config_file: str, *, preview: bool = False) -> None:
+def tell_plan(plan: "Plan", config_file: str, *, preview: bool = False) -> None:
     """Say what will be done; on stderr, since it is no result, unless only this was asked for."""
     stream = sys.stdout if preview else sys.stderr
     entry = plan.entry
@@ -79,7 +92,7 @@ def _tell_plan(plan: "Plan", config_file: str, *, preview: bool = False) -> None
     print(f"certificate {plan.name}", file=stream)
     print(output.field("names", ", ".join(entry.names)), file=stream)
     print(output.field("authority", f"{entry.authority}, {entry.key} key"), file=stream)
-    print(output.field("proof", f"{entry.proof}, carried by {entry.via}"), file=stream)
+    print(output.field("proof", f"{plan.proof}, carried by {entry.via}"), file=stream)
     print(output.field("install", ", ".join(entry.install) or "nowhere; on the shelf alone"), file=stream)
     if plan.write:
         server = f"[server.{plan.new_server[0]}] and " if plan.new_server else ""

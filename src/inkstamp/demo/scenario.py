@@ -22,6 +22,7 @@ SITES = (
     DemoSite("rowing", ("rowing.saltmarsh.test", "www.rowing.saltmarsh.test"), "Saltmarsh Rowing Club"),
     DemoSite("bakery", ("bakery.saltmarsh.test",), "The Mill Lane Bakery", old_certificate=True),
     DemoSite("museum", ("museum.saltmarsh.test",), "Museum of Tides"),
+    DemoSite("shop", ("shop.saltmarsh.test",), "The Museum's Shop"),
 )
 
 
@@ -32,11 +33,18 @@ class Act:
     before: str
     """What to tell before it, as the narrator."""
     command: str
-    """As typed; `{directory}` and `{trust}` are filled in."""
+    """As typed; `{directory}`, `{trust}`, `{portal}` and `{download}` are filled in."""
     status: int = 0
     """The exit status it should have."""
     prepare: str = ""
-    """What the narrator does to the world first: `mend-dns`, `age-bakery`."""
+    """What the narrator does to the world first: `mend-dns`, `age-bakery`, `paste-at-fogbell`, `fogbell-issues`."""
+
+    def typed(self, **known: object) -> str:
+        """Return the command with what is known of the world filled in."""
+        command = self.command
+        for name, value in known.items():
+            command = command.replace(f"{{{name}}}", str(value))
+        return command
 
 
 ACTS = (
@@ -68,6 +76,29 @@ ACTS = (
         "inkstamp stamp bakery.saltmarsh.test",
         prepare="age-bakery",
     ),
+    Act(
+        "The museum's shop has its certificate from Fogbell, a CA with a web portal. Its rule for files is stated "
+        "once.",
+        "inkstamp authority add fogbell --portal {portal} --path /.well-known/pki-validation/fogbell.txt "
+        "--line {sha256} --line fogbell.test",
+    ),
+    Act(
+        "Key and request are made here; a person pastes the request at the portal.",
+        "inkstamp order shop.saltmarsh.test --authority fogbell",
+        status=3,
+    ),
+    Act(
+        "(It is pasted.) What the portal wants to see follows from its rule.",
+        "inkstamp prove shop",
+        prepare="paste-at-fogbell",
+    ),
+    Act("Who must act now?", "inkstamp why shop"),
+    Act(
+        "(Fogbell has looked and issued; its ZIP is downloaded.) Whatever the files in it are called:",
+        "inkstamp collect {download}",
+        prepare="fogbell-issues",
+    ),
+    Act("And onto the web server.", "inkstamp stamp shop"),
     Act("Where does everything stand?", "inkstamp status"),
     Act("A timer would run this every day: it renews what is due, and nothing else.", "inkstamp renew"),
     Act("", "inkstamp status"),

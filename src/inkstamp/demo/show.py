@@ -38,7 +38,7 @@ def _play_in(folder: Path, children: Children, say: Say) -> None:
         say(
             "narrator",
             "Saltmarsh Hosting keeps the sites of a rowing club, a bakery and a museum. "
-            f"CA and DNS are simulated; the web server is {world.web}. All is on loopback, in {folder}.",
+            f"The CAs and DNS are simulated; the web server is {world.web}. All is on loopback, in {folder}.",
         )
         say("command", f"export INKSTAMP_CONFIG={world.config}")
         for act in ACTS:
@@ -49,7 +49,7 @@ def _play_act(act: Act, world: DemoWorld, children: Children, say: Say) -> None:
     world.prepare(act.prepare)
     if act.before:
         say("narrator", act.before)
-    command = act.command.format(directory=world.ca.directory_url, trust=world.trust)
+    command = act.typed(**world.known)
     say("command", command)
     arguments = command.split()[1:]
     environment = {**os.environ, "INKSTAMP_CONFIG": str(world.config)}

@@ -1,4 +1,4 @@
-"""The simulated world on loopback: CA, nameserver, web server, an old host, and an inkstamp.toml for them."""
+"""The simulated world on loopback: two CAs, nameserver, web server, an old host, and an inkstamp.toml for them."""
 
 import json
 import os
@@ -9,10 +9,12 @@ from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from datetime import timedelta
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from http.server import BaseHTTPRequestHandler
 from pathlib import Path
 from threading import Thread
 from typing import Any
+
+import urllib3
 
 from inkstamp.demo.children import Children
 from inkstamp.demo.scenario import HERE, OLD_HOST, SITES, DemoSite
@@ -22,9 +24,11 @@ from inkstamp.reach.local import find_program
 from inkstamp.standins.ca import SimulatedCa
 from inkstamp.standins.hierarchy import self_signed
 from inkstamp.standins.nameserver import Nameserver
+from inkstamp.standins.portal import SimulatedPortal
 from inkstamp.standins.ports import free_ports
+from inkstamp.standins.quiet import QuietServer
 
-_PORTS = ("http", "https", "dns", "api")
+_PORTS = ("http", "https", "dns", "api", "portal")
 _START_SECONDS = 10.0
 
 
@@ -35,14 +39,48 @@ class DemoWorld:
     folder: Path
     config: Path
     ca: SimulatedCa
+    portal: SimulatedPortal
     nameserver: Nameserver
     web: str
     """Which web server it is, in words."""
 
     @property
+    def known(self) -> dict[str, object]:
+        """What the scenario's commands have placeholders for."""
+        return {
+            "directory": self.ca.directory_url,
+            "trust": self.trust,
+            "portal": self.portal.url,
+            "download": self.download,
+        }
+
+    @property
     def trust(self) -> Path:
         """The root of the CA's API."""
         return self.ca.state.hierarchy.api_root_file
+
+    @property
+    def download(self) -> Path:
+        """Where the person's browser puts what the portal hands out."""
+        return self.folder / "download.zip"
+
+    def _newest_request(self) -> Path:
+        """Return the request that is to be pasted: what `order` has shown."""
+        return max((self.folder / "home" / "orders").glob("*/request.pem"), key=lambda file: int(file.parent.name))
+
+    def _portal_order(self) -> int:
+        return self.portal.state.orders()[0].number
+
+    def _manager(self) -> urllib3.PoolManager:
+        return urllib3.PoolManager(timeout=_START_SECONDS, retries=False)
+
+    def _at_portal(self, page: str, **form: str) -> None:
+        """Fill a form in and send it, as a person does in a browser."""
+        reply = self._manager().request(
+            "POST", f"{self.portal.url}/{page}", fields=form, encode_multipart=False, redirect=False
+        )
+        if reply.status != 303:
+            raise InkStampError("the demo's portal refuses", where=page, said=reply.data.decode("utf-8", "replace"))
 
     def prepare(self, what: str) -> None:
         """Change the world between two acts."""
@@ -51,6 +89,13 @@ class DemoWorld:
             (self.folder / "world" / "dns-mended").touch()
         elif what == "age-bakery":
             self.ca.state.mood.aged["bakery.saltmarsh.test"] = timedelta(days=61)
+        elif what == "paste-at-fogbell":
+            self._at_portal("new", csr=self._newest_request().read_text())
+            self._at_portal(f"order/{self._portal_order()}/method", method="file")
+        elif what == "fogbell-issues":
+            self._at_portal(f"order/{self._portal_order()}/check")
+            url = f"{self.portal.url}/order/{self._portal_order()}/download.zip"
+            write_bytes(self.download, self._manager().request("GET", url).data)
         elif what:
             raise ValueError(f"the scenario asks for “{what}”, which the world cannot do")
 
@@ -136,7 +181,7 @@ prefix = "{prefix}"
 resolver = "{HERE}:{ports["dns"]}"
 http_port = {ports["http"]}
 https_port = {ports["https"]}
-roots = "world/quayside-roots.pem"
+roots = "world/public-roots.pem"
 """
 
 
@@ -155,8 +200,7 @@ class _OldHost(BaseHTTPRequestHandler):
 
 @contextmanager
 def _old_host(port: int) -> Iterator[None]:
-    server = ThreadingHTTPServer((OLD_HOST, port), _OldHost)
-    server.daemon_threads = True
+    server = QuietServer((OLD_HOST, port), _OldHost)
     Thread(target=server.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True).start()
     try:
         yield
@@ -211,9 +255,16 @@ def running(folder: Path, children: Children) -> Iterator[DemoWorld]:
             ca = stack.enter_context(
                 SimulatedCa(ports["api"], folder / "world", dns_port=ports["dns"], http_port=ports["http"])
             )
+            portal = stack.enter_context(
+                SimulatedPortal(
+                    ports["portal"], folder / "world" / "fogbell", dns_port=ports["dns"], http_port=ports["http"]
+                )
+            )
+            roots = [ca.state.hierarchy.roots_file, portal.state.hierarchy.roots_file]
+            write_bytes(folder / "world" / "public-roots.pem", b"".join(file.read_bytes() for file in roots))
             stack.enter_context(_old_host(ports["http"]))
             stack.enter_context(_web_server(folder, told["program"], children))
-            yield DemoWorld(folder, folder / "inkstamp.toml", ca, nameserver, told["web"])
+            yield DemoWorld(folder, folder / "inkstamp.toml", ca, portal, nameserver, told["web"])
     except OSError as error:
         raise InkStampError(
             "the demo's world does not come up",

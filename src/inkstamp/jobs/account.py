@@ -48,7 +48,11 @@ class Added:
     """What `authority add` did."""
 
     authority: str
+    kind: str
+    """`acme` or `portal`."""
     directory: str
+    page: str
+    """URL of the portal."""
     account_url: str
     contact: str
     terms: str
@@ -159,7 +163,7 @@ def add_authority(workplace: "Workplace", name: str, wanted: Authority | None, *
         raise UsageError(
             f"there is no authority “{name}” yet",
             where=str(workplace.config_file),
-            advice=f"add it: inkstamp authority add {name} --directory URL",
+            advice=f"add it: inkstamp authority add {name} --directory URL (or --portal URL)",
         )
     if present is not None and wanted is not None and _differs(present, wanted):
         raise UsageError(
@@ -168,6 +172,8 @@ def add_authority(workplace: "Workplace", name: str, wanted: Authority | None, *
             advice="edit its table there, or take another name",
         )
     entry = present or wanted
+    if entry is not None and entry.kind == "portal":
+        return _add_portal(workplace, name, entry, written=present is None)
     if entry is None:  # pragma: no cover  both were None, which was refused above
         raise InkStampError("no authority to add")
     if agree_terms:
@@ -179,14 +185,12 @@ def add_authority(workplace: "Workplace", name: str, wanted: Authority | None, *
     finally:
         account.close()
     if present is None:
-        file = workplace.config_file
-        with workplace.hold_config():
-            data, grown = with_entry(file.read_bytes() if file.exists() else b"", file, "authority", name, entry)
-            save(file, data)
-        workplace.use_config(grown)
+        _write_entry(workplace, name, entry)
     return Added(
         authority=name,
+        kind="acme",
         directory=entry.directory,
+        page="",
         account_url=account.url,
         contact=entry.email,
         terms=terms,
@@ -196,10 +200,36 @@ def add_authority(workplace: "Workplace", name: str, wanted: Authority | None, *
     )
 
 
-def _differs(present: Authority, wanted: Authority) -> bool:
-    return any(
-        getattr(present, key) != getattr(wanted, key) for key in ("directory", "email", "trust", "account_key", "root")
+def _write_entry(workplace: "Workplace", name: str, entry: Authority) -> None:
+    file = workplace.config_file
+    with workplace.hold_config():
+        data, grown = with_entry(file.read_bytes() if file.exists() else b"", file, "authority", name, entry)
+        save(file, data)
+    workplace.use_config(grown)
+
+
+def _add_portal(workplace: "Workplace", name: str, entry: Authority, *, written: bool) -> Added:
+    """Write a portal's entry; there is no account to open, a person has one there."""
+    if written:
+        _write_entry(workplace, name, entry)
+    return Added(
+        authority=name,
+        kind="portal",
+        directory="",
+        page=entry.page,
+        account_url="",
+        contact="",
+        terms="",
+        account_opened=False,
+        entry_written=written,
+        config_file=str(workplace.config_file),
     )
+
+
+def _differs(present: Authority, wanted: Authority) -> bool:
+    by_hand = {"agree_terms", "fetch_issuers"}
+    told = [key for key in Authority.__struct_fields__ if key not in by_hand]
+    return any(getattr(present, key) != getattr(wanted, key) for key in told)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -207,7 +237,11 @@ class Known:
     """A configured authority and what the ledger knows of our account."""
 
     name: str
+    kind: str
+    """`acme` or `portal`."""
     directory: str
+    page: str
+    """URL of the portal."""
     contact: str
     account_url: str
     """Empty when there is no account yet."""
@@ -219,5 +253,14 @@ def list_authorities(workplace: "Workplace") -> list[Known]:
     for name, entry in workplace.config_or_empty().authority.items():
         record = workplace.ledger.account(name)
         url = record.url if record and record.directory == entry.directory else ""
-        found.append(Known(name=name, directory=entry.directory, contact=entry.email, account_url=url))
+        found.append(
+            Known(
+                name=name,
+                kind=entry.kind,
+                directory=entry.directory,
+                page=entry.page,
+                contact=entry.email,
+                account_url=url,
+            )
+        )
     return found

@@ -1,23 +1,34 @@
-"""Take in what the CA issued: choose the chain, judge it, put it on the shelf."""
+"""Take in what a CA issued: choose the chain, judge it, put it on the shelf."""
 
+from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from cryptography import x509
 
 from inkstamp.clock import stamp
 from inkstamp.errors import EditionUnfit
-from inkstamp.findings import Severity
+from inkstamp.findings import Finding, Severity
 from inkstamp.jobs.account import Account
 from inkstamp.ledger.records import EditionRecord, OrderRecord
 from inkstamp.ledger.shelf import EditionFiles
 from inkstamp.pki import keys
 from inkstamp.pki.certificates import facts, read_pem, short_name, to_pem
-from inkstamp.pki.chain import Path, arrange, find_paths, judge_edition
+from inkstamp.pki.chain import Path, find_paths, is_root, judge_edition
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
 _MOST_ALTERNATES = 10
+
+
+@dataclass(frozen=True, slots=True)
+class Chain:
+    """A leaf, what came with it, and the paths that it makes to trusted roots, the chosen one first."""
+
+    leaf: x509.Certificate
+    pool: tuple[x509.Certificate, ...]
+    paths: tuple[Path, ...]
 
 
 def collect(
@@ -31,22 +42,45 @@ def collect(
 
     """
     chain, path = _choose_chain(workplace, account, url)
-    leaf, pool = chain[0], chain[1:]
+    return shelve(workplace, order, key, Chain(chain[0], tuple(chain[1:]), (path,) if path else ()), where=url)
+
+
+def shelve(
+    workplace: "Workplace",
+    order: OrderRecord,
+    key: keys.PrivateKey,
+    chain: Chain,
+    *,
+    where: str,
+    remarks: Sequence[Finding] = (),
+) -> EditionRecord:
+    """Judge a certificate, write its edition with the first of its paths, and end its order.
+
+    Raises:
+        EditionUnfit: It must not go to a server; `where` says where it came from, `remarks` what else is to be
+            told then. Nothing is written.
+        FileTrouble: The shelf cannot be written.
+
+    """
     findings = judge_edition(
-        leaf, pool, public_key=key.public_key(), names=order.names, roots=workplace.roots, moment=workplace.clock.now()
+        chain.leaf,
+        chain.pool,
+        public_key=key.public_key(),
+        names=order.names,
+        paths=chain.paths,
+        moment=workplace.clock.now(),
     )
-    failed = [finding for finding in findings if finding.severity is Severity.BAD]
-    if failed or path is None:
+    if any(finding.severity is Severity.BAD for finding in findings):
         raise EditionUnfit(
             f"the certificate that {order.authority} issued for “{order.certificate}” is not fit to be served",
-            where=url,
-            findings=findings,
+            where=where,
+            findings=[*findings, *remarks],
             advice="nothing was installed; when that is mended, run the command again",
         )
-    issuers = arrange(leaf, pool)
-    files = EditionFiles(keys.to_pem(key), to_pem(leaf), [to_pem(each) for each in issuers])
+    path = chain.paths[0]
+    files = EditionFiles(keys.to_pem(key), to_pem(chain.leaf), [to_pem(each) for each in path.issuers])
     workplace.shelf.put(order.certificate, order.edition, files)
-    known = facts(leaf)
+    known = facts(chain.leaf)
     root = short_name(path.root.subject)
     edition = EditionRecord(
         certificate=order.certificate,
@@ -79,7 +113,7 @@ def _choose_chain(workplace: "Workplace", account: Account, url: str) -> tuple[l
         chain = read_pem(pem, each)
         first = first or chain
         for path in find_paths(chain[0], chain[1:], workplace.roots, workplace.clock.now()):
-            if not wanted or short_name(path.root.subject) == wanted:
+            if not wanted or is_root(path.root, wanted):
                 return chain, path
             chains.append((chain, path))
     if chains:

@@ -11,7 +11,8 @@ before the outside hears of it:
 """
 
 from collections.abc import Sequence
-from pathlib import Path
+from dataclasses import dataclass
+from enum import Enum
 from typing import TYPE_CHECKING
 
 from inkstamp.acme import orders
@@ -22,15 +23,41 @@ from inkstamp.acme.patience import POLLING
 from inkstamp.acme.problems import as_error, describe
 from inkstamp.config.model import Certificate
 from inkstamp.errors import CaMisbehaved, CaProblem, StillWaiting
-from inkstamp.files import private_folder, read_secret, remove_tree, write_bytes
+from inkstamp.files import remove_tree
 from inkstamp.jobs import prove
 from inkstamp.jobs.collect import collect
+from inkstamp.jobs.order_files import drop, have_order_key, order_folder, read_order_key
+from inkstamp.jobs.portal import expect_same, is_portal, wait_for_person
 from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState
 from inkstamp.pki import csr, keys
-from inkstamp.proof.http01 import http_proof
+from inkstamp.proof.web_file import http_proof
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
+
+
+class Goal(Enum):
+    """How far to lead an order: which steps are taken, beside looking at where it stands."""
+
+    OPENED = frozenset[type[orders.Step]]()
+    PROVEN = frozenset({orders.Prove, orders.Wait})
+    COLLECTED = frozenset({orders.Wait, orders.Finalize, orders.Download})
+    """To the edition, if the names are proven already."""
+    ISSUED = COLLECTED | PROVEN
+    """To the edition, whatever it takes."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Reached:
+    """How far an order was led."""
+
+    order: OrderRecord
+    status: OrderStatus
+    """As the CA said last; `valid` when there is an edition."""
+    to_prove: tuple[str, ...]
+    """Names that are not proven yet."""
+    edition: EditionRecord | None
+
 
 _MOST_ORDERS_SEARCHED = 30
 _GONE = {403, 404, 410}
@@ -46,36 +73,38 @@ def obtain(workplace: "Workplace", name: str, entry: Certificate) -> EditionReco
         ProofFailed, NetworkTrouble, EditionUnfit, StillWaiting: The order stays open; the next run goes on.
 
     """
+    if is_portal(workplace, entry):
+        raise wait_for_person(workplace, name, entry)
+    edition = lead(workplace, name, entry, Goal.ISSUED).edition
+    if edition is None:  # pragma: no cover  an order is led to its goal or something is raised
+        raise StillWaiting(f"the order of “{name}” is not at its end", advice="run the command again")
+    return edition
+
+
+def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal) -> Reached:
+    """Lead the order of certificate `name` at an ACME CA as far as `goal`; otherwise as `obtain`."""
     ledger = workplace.ledger
     record = ledger.open_order(name)
     if record is not None and not _still_wanted(workplace, record, entry):
+        if record.state is OrderState.WAITING:
+            expect_same(workplace, record, entry)
         drop(workplace, record, "the configuration asks for something else now")
         record = None
     fresh = record is None
     record = record or ledger.intend_order(name, entry.authority, entry.names)
-    lead = _Lead(workplace, entry, record)
+    leading = _Lead(workplace, entry, record)
     try:
-        return lead.run(fresh=fresh)
+        return leading.run(goal, fresh=fresh)
     finally:
-        lead.take_down()
-
-
-def drop(workplace: "Workplace", record: OrderRecord, why: str) -> None:
-    """Give an order up: take its proofs down, remove its key, end it in the ledger."""
-    prove.take_down(workplace, record)
-    workplace.ledger.move_order(record, OrderState.DROPPED, "order dropped", f"order {record.id}: {why}")
-    remove_tree(_folder(workplace, record))
-
-
-def _folder(workplace: "Workplace", record: OrderRecord) -> Path:
-    return workplace.home / "orders" / str(record.id)
+        leading.take_down()
 
 
 def _still_wanted(workplace: "Workplace", record: OrderRecord, entry: Certificate) -> bool:
     if record.names != entry.names or record.authority != entry.authority:
         return False
-    file = _folder(workplace, record) / "key.pem"
-    return not file.exists() or keys.describe(keys.from_pem(read_secret(file), str(file)).public_key()) == entry.key
+    if not (order_folder(workplace, record.id) / "key.pem").exists():
+        return True
+    return keys.describe(read_order_key(workplace, record).public_key()) == entry.key
 
 
 class _Lead:
@@ -86,7 +115,7 @@ class _Lead:
         self._ledger = workplace.ledger
         self._entry = entry
         self._record = record
-        self._key = self._order_key()
+        self._key = have_order_key(self._workplace, self._record, self._entry.key)
         self._account = workplace.account(entry.authority)
         self._client = self._account.client
         self._seen: dict[str, Authorization] = {}
@@ -94,23 +123,18 @@ class _Lead:
         self._polls = 0
         self._waited = 0.0
 
-    def _order_key(self) -> keys.PrivateKey:
-        """Return the order's key, made and durable before the CA can hear of the order."""
-        file = private_folder(_folder(self._workplace, self._record)) / "key.pem"
-        if file.exists():
-            return keys.from_pem(read_secret(file), str(file))
-        key = keys.make(self._entry.key)
-        write_bytes(file, keys.to_pem(key), mode=0o600)
-        return key
-
     def _step(self, text: str) -> None:
         self._workplace.progress.step(self._record.certificate, text)
 
-    def run(self, *, fresh: bool) -> EditionRecord:
-        """Go from wherever the order stands to its edition."""
+    def run(self, goal: Goal, *, fresh: bool) -> Reached:
+        """Go from wherever the order stands to its goal."""
         polled = self._begin(fresh=fresh)
         while True:
-            step = orders.next_step(polled.order, self._seen, self._answered, self._entry.proof)
+            step = orders.next_step(polled.order, self._seen, self._answered, "http-01")
+            if isinstance(step, orders.Prove | orders.Wait | orders.Finalize | orders.Download) and (
+                type(step) not in goal.value
+            ):
+                return self._reached(polled, step, None)
             match step:
                 case orders.FetchAuthorizations(urls):
                     self._seen |= {url: self._client.authorization(url) for url in urls}
@@ -121,9 +145,18 @@ class _Lead:
                 case orders.Finalize():
                     polled = self._finalize(polled)
                 case orders.Download(url):
-                    return self._collect(url)
+                    return self._reached(polled, step, self._collect(url))
                 case orders.Refused(authorizations):
                     raise self._refused(polled.order, authorizations)
+
+    def _reached(self, polled: Polled, step: orders.Step, edition: EditionRecord | None) -> Reached:
+        pending = step.pending if isinstance(step, orders.Prove) else ()
+        return Reached(
+            order=self._record,
+            status=polled.order.status,
+            to_prove=tuple(authorization.identifier.value for authorization, _ in pending),
+            edition=edition,
+        )
 
     # Beginning, or finding where a killed run was
 
@@ -135,7 +168,7 @@ class _Lead:
                 return found
             drop(self._workplace, self._record, why)
             self._record = self._ledger.intend_order(self._record.certificate, self._entry.authority, self._entry.names)
-            self._key = self._order_key()
+            self._key = have_order_key(self._workplace, self._record, self._entry.key)
         elif not fresh:
             found = self._find_lost_order()
             if found is not None:
@@ -248,7 +281,7 @@ class _Lead:
     def _collect(self, url: str) -> EditionRecord:
         self._step("takes in the certificate and verifies it")
         edition = collect(self._workplace, self._account, self._record, self._key, url)
-        remove_tree(_folder(self._workplace, self._record))
+        remove_tree(order_folder(self._workplace, self._record.id))
         return edition
 
     def _refused(self, order: Order, authorizations: Sequence[Authorization]) -> CaProblem:
@@ -273,7 +306,7 @@ class _Lead:
         self.take_down()
         said = "\n".join(lines)
         self._ledger.move_order(self._record, OrderState.REFUSED, "refused", f"order {self._record.id}: {said}")
-        remove_tree(_folder(self._workplace, self._record))
+        remove_tree(order_folder(self._workplace, self._record.id))
         error = as_error(first, f"the CA refused to certify {names}", where=self._record.url)
         error.said = said
         return error

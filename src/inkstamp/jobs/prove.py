@@ -8,8 +8,8 @@ import msgspec
 from inkstamp.errors import ProofFailed
 from inkstamp.findings import Finding, Severity, bad, worst
 from inkstamp.ledger.records import OrderRecord, ProofRecord
-from inkstamp.proof.http01 import HttpProof
 from inkstamp.proof.seeing import look_at
+from inkstamp.proof.web_file import FileProof
 from inkstamp.view.addresses import address_book
 
 if TYPE_CHECKING:
@@ -50,7 +50,7 @@ def check_ways(workplace: "Workplace", via: str, names: Sequence[str]) -> None:
         )
 
 
-def put_up(workplace: "Workplace", order: OrderRecord, via: str, proofs: Sequence[HttpProof]) -> None:
+def put_up(workplace: "Workplace", order: OrderRecord, via: str, proofs: Sequence[FileProof]) -> None:
     """Write the proofs into the document roots; each is in the ledger before it is on the disk."""
     server = workplace.server(via)
     host = server.host
@@ -76,7 +76,7 @@ def put_up(workplace: "Workplace", order: OrderRecord, via: str, proofs: Sequenc
         workplace.ledger.plan_proofs(extra)
 
 
-def see(workplace: "Workplace", order: OrderRecord, via: str, proofs: Sequence[HttpProof]) -> list[Finding]:
+def see(workplace: "Workplace", order: OrderRecord, via: str, proofs: Sequence[FileProof]) -> list[Finding]:
     """Look at each proof from outside.
 
     Raises:
@@ -84,7 +84,7 @@ def see(workplace: "Workplace", order: OrderRecord, via: str, proofs: Sequence[H
 
     """
     server = workplace.server(via)
-    seen: dict[HttpProof, list[Finding]] = {}
+    seen: dict[FileProof, list[Finding]] = {}
     unseen = list(proofs)
     began = workplace.clock.monotonic()
     for look in range(_LOOKS):

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from inkstamp.errors import Busy, InkStampError
+from inkstamp.errors import Busy, InkStampError, StillWaiting
 from inkstamp.ledger.records import InstallRecord, InstallState
 from inkstamp.renewal.when import decide
 
@@ -57,7 +57,14 @@ class Sweep:
     @property
     def failed(self) -> tuple[Renewed, ...]:
         """Those that something went wrong with."""
-        return tuple(each for each in self.renewed if each.error is not None)
+        return tuple(
+            each for each in self.renewed if each.error is not None and not isinstance(each.error, StillWaiting)
+        )
+
+    @property
+    def waiting(self) -> tuple[Renewed, ...]:
+        """Those that somebody else has to act for first."""
+        return tuple(each for each in self.renewed if isinstance(each.error, StillWaiting))
 
 
 def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> DueList:
@@ -68,7 +75,8 @@ def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> DueList:
     ledger = workplace.ledger
     now = workplace.clock.now()
     editions = ledger.newest_editions()
-    ordering = ledger.certificates_with_open_orders()
+    # An order at a portal waits for people while the edition before it is good; it is told when that comes due.
+    ordering = ledger.certificates_with_open_orders() - {each.certificate for each in ledger.waiting_orders()}
     installs = ledger.newest_installs()
     found: list[tuple[float, Due]] = []
     upcoming: tuple[datetime, str] | None = None
@@ -143,7 +151,7 @@ def _renew_one(workplace: "Workplace", due: Due) -> Renewed:
         plan = Plan(name=due.name, entry=workplace.certificate(due.name))
         return Renewed(due, carry_out(workplace, plan), None)
     except InkStampError as error:
-        if not isinstance(error, Busy):
+        if not isinstance(error, Busy | StillWaiting):
             workplace.ledger.note("failed", error.what, due.name)
         return Renewed(due, None, error)
 

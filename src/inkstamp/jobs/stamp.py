@@ -1,11 +1,11 @@
 """The whole round for a certificate: check beforehand, order, prove, collect, install, look."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from inkstamp.config.load import is_entry_name
-from inkstamp.config.model import Certificate, Configuration, Server
+from inkstamp.config.model import BY_HAND, Certificate, Configuration, Server
 from inkstamp.config.write import save, with_entry
 from inkstamp.errors import UsageError
 from inkstamp.files import remove_tree
@@ -44,6 +44,8 @@ class Plan:
     """A server entry to write first."""
     write: bool = False
     """Whether the certificate's entry is to be written."""
+    proof: str = "http-01"
+    """The way of proving, in words."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -75,13 +77,13 @@ def make_plans(workplace: "Workplace", request: StampRequest) -> list[Plan]:
     config = workplace.config
     if all(name in config.certificate for name in request.names):
         _refuse_choices(request, workplace)
-        return [Plan(name=name, entry=config.certificate[name]) for name in dict.fromkeys(request.names)]
+        return [_plan_known(config, name) for name in dict.fromkeys(request.names)]
     names = normalise_all(request.names)
     for name, entry in config.certificate.items():
         shared = [each for each in names if each in entry.names]
         if len(shared) == len(names) and not request.entry_name:
             _refuse_choices(request, workplace)
-            return [Plan(name=name, entry=entry)]
+            return [_plan_known(config, name)]
         if shared and not request.entry_name:
             missing = ", ".join(each for each in names if each not in shared)
             raise UsageError(
@@ -91,6 +93,17 @@ def make_plans(workplace: "Workplace", request: StampRequest) -> list[Plan]:
                 "certificate a name of its own with --as",
             )
     return [_new_entry(workplace, request, names)]
+
+
+def _plan_known(config: Configuration, name: str) -> Plan:
+    entry = config.certificate[name]
+    return Plan(name=name, entry=entry, proof=_proof_words(config, entry))
+
+
+def _proof_words(config: Configuration, entry: Certificate) -> str:
+    if config.authority[entry.authority].kind == "acme":
+        return "http-01"
+    return entry.proof or "as the portal wants it"
 
 
 def _refuse_choices(request: StampRequest, workplace: "Workplace") -> None:
@@ -103,43 +116,49 @@ def _refuse_choices(request: StampRequest, workplace: "Workplace") -> None:
 
 
 def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, ...]) -> Plan:
+    config = workplace.config
+    authority = request.authority or _only_authority(config)
+    _expect_known(workplace, "authority", config.authority, [authority])
+    portal = config.authority[authority].kind == "portal"
     for each in names:
-        if each.startswith("*."):
+        if each.startswith("*.") and not portal:
             raise UsageError(
                 f"http-01 cannot prove the wildcard {each}",
                 advice="name each host instead; CAs give wildcards for DNS proofs only, which are being built",
             )
-    config = workplace.config
     new_server = None
-    if not config.server:
+    if not config.server and not (portal and request.via == BY_HAND):
         from inkstamp.jobs.survey import discover
 
         new_server = discover(workplace)
         workplace.use_config(_with_server(config, new_server))
         config = workplace.config
-    authority = request.authority or _only_authority(config)
     via = request.via or _only_serving(workplace, config, names)
-    for table, known, given in (
-        ("authority", config.authority, [authority]),
-        ("server", config.server, [via, *(request.install or ())]),
-    ):
-        for each in given:
-            if each not in known:
-                raise UsageError(
-                    f"there is no {table} “{each}” in the configuration",
-                    where=str(workplace.config_file),
-                    advice=f"known: {', '.join(known) or 'none'}",
-                )
+    _expect_known(workplace, "server", config.server, [via, *(request.install or ())], also=BY_HAND)
+    if via == BY_HAND and not portal:
+        raise UsageError("http-01 needs a server that carries the proof", advice="name one with --via")
     name = request.entry_name or _short_name(names, config)
     if not is_entry_name(name):
         raise UsageError(f"“{name}” cannot name a certificate", advice="use lower-case letters, digits and hyphens")
     if name in config.certificate:
         raise UsageError(f"there is a certificate “{name}” already", advice="choose another name with --as")
-    install = (via,) if request.install is None else request.install
+    install = ((via,) if via != BY_HAND else ()) if request.install is None else request.install
     entry = Certificate(
         names=names, authority=authority, via=via, install=install, key=request.key or KeyKind.ECDSA_P256
     )
-    return Plan(name=name, entry=entry, new_server=new_server, write=True)
+    return Plan(name=name, entry=entry, new_server=new_server, write=True, proof=_proof_words(config, entry))
+
+
+def _expect_known(
+    workplace: "Workplace", table: str, known: Collection[str], given: Sequence[str], also: str = ""
+) -> None:
+    for each in given:
+        if each not in known and each != also:
+            raise UsageError(
+                f"there is no {table} “{each}” in the configuration",
+                where=str(workplace.config_file),
+                advice=f"known: {', '.join(known) or 'none'}",
+            )
 
 
 def _with_server(config: Configuration, server: tuple[str, Server]) -> Configuration:
@@ -202,7 +221,9 @@ def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
     from inkstamp.jobs.prove import check_ways
 
     prepare(workplace, plan.name, plan.entry)
-    check_ways(workplace, plan.entry.via, plan.entry.names)
+    if plan.entry.via != BY_HAND and plan.entry.proof in {None, "http-01", "file"}:
+        names = [name for name in plan.entry.names if not name.startswith("*.")]
+        check_ways(workplace, plan.entry.via, names)
 
 
 def carry_out(
@@ -219,7 +240,7 @@ def carry_out(
     """
     with workplace.hold_certificate(plan.name):
         settle(workplace, plan.name)
-        edition = _good_edition(workplace, plan, anew=anew)
+        edition = good_edition(workplace, plan, anew=anew)
         issued = edition is None
         if edition is not None and is_installed(workplace, edition, plan.entry):
             return Outcome(
@@ -295,7 +316,7 @@ def _install(workplace: "Workplace", plan: Plan, edition: EditionRecord) -> list
     return install(workplace, plan.name, plan.entry, edition)
 
 
-def _good_edition(workplace: "Workplace", plan: Plan, *, anew: bool) -> EditionRecord | None:
+def good_edition(workplace: "Workplace", plan: Plan, *, anew: bool) -> EditionRecord | None:
     """Return the newest edition when it serves its purpose still and no order for another one is open."""
     if plan.write or anew or workplace.ledger.open_order(plan.name) is not None:
         return None

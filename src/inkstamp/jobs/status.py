@@ -1,12 +1,23 @@
 """Where every certificate stands."""
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
 from typing import TYPE_CHECKING
 
 from inkstamp.clock import whole_days
-from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState, OrderRecord, OrderState
+from inkstamp.config.model import Certificate
+from inkstamp.jobs.stall import Actor, Stall, stall_of
+from inkstamp.ledger.records import (
+    OPEN_STATES,
+    EditionRecord,
+    InstallRecord,
+    InstallState,
+    OrderRecord,
+    OrderState,
+    PortalProof,
+)
 from inkstamp.renewal.when import decide
 
 if TYPE_CHECKING:
@@ -21,6 +32,11 @@ class Standing(StrEnum):
     """The CA refused the last order, and there is no good edition or it is due."""
     NOT_INSTALLED = "not installed"
     """The newest edition is not on its servers."""
+    WAITS_FOR_YOU = "waits for you"
+    """At a portal: a person has to act."""
+    WAITS_FOR_DNS = "waits for DNS"
+    WAITS_FOR_SERVER = "waits for the server"
+    WAITS_FOR_CA = "waits for the CA"
     OPEN = "order open"
     MISSING = "no edition yet"
     DUE = "due"
@@ -42,21 +58,34 @@ class CertificateStatus:
     renews_at: datetime | None
     next_command: str
     """What to type; empty when nothing is to be done."""
+    stall: Stall | None
+    """What an open order waits for; None when there is none."""
 
 
-def all_statuses(workplace: "Workplace") -> list[CertificateStatus]:
-    """Return where each configured certificate stands, the most urgent first."""
-    configured = workplace.config.certificate
+_WAITS = {
+    Actor.YOU: Standing.WAITS_FOR_YOU,
+    Actor.DNS: Standing.WAITS_FOR_DNS,
+    Actor.SERVER: Standing.WAITS_FOR_SERVER,
+    Actor.CA: Standing.WAITS_FOR_CA,
+}
+
+
+def all_statuses(workplace: "Workplace", only: str = "") -> list[CertificateStatus]:
+    """Return where each configured certificate stands, or just one of them, the most urgent first."""
+    configured = {only: workplace.certificate(only)} if only else workplace.config.certificate
     ledger = workplace.ledger
     now = workplace.clock.now()
     editions = ledger.newest_editions()
     orders = ledger.newest_orders()
     installs = ledger.newest_installs()
+    proofs = ledger.portal.of_open_orders()
     found = []
     for name, entry in configured.items():
         edition = editions.get(name)
         decision = decide(edition.not_before, edition.not_after, now) if edition else None
-        standing = _standing(edition, orders.get(name), installs.get(name), now)
+        order = orders.get(name)
+        stall = _stall(workplace, entry, order, proofs)
+        standing = _standing(edition, order, stall, installs.get(name), now)
         found.append(
             CertificateStatus(
                 name=name,
@@ -68,7 +97,8 @@ def all_statuses(workplace: "Workplace") -> list[CertificateStatus]:
                 not_after=edition.not_after if edition else None,
                 days_left=whole_days(edition.not_after, now) if edition else None,
                 renews_at=decision.at if decision else None,
-                next_command=_next_command(name, standing),
+                next_command=stall.next_command if stall else _next_command(name, standing),
+                stall=stall,
             )
         )
     rank = list(Standing)
@@ -78,8 +108,24 @@ def all_statuses(workplace: "Workplace") -> list[CertificateStatus]:
     )
 
 
+def _stall(
+    workplace: "Workplace",
+    entry: Certificate,
+    order: OrderRecord | None,
+    proofs: Mapping[int, Sequence[PortalProof]],
+) -> Stall | None:
+    if order is None or order.state not in OPEN_STATES:
+        return None
+    authority = workplace.config.authority.get(order.authority)
+    return stall_of(order, proofs.get(order.id, ()), entry, authority)
+
+
 def _standing(
-    edition: EditionRecord | None, order: OrderRecord | None, install: InstallRecord | None, now: datetime
+    edition: EditionRecord | None,
+    order: OrderRecord | None,
+    stall: Stall | None,
+    install: InstallRecord | None,
+    now: datetime,
 ) -> Standing:
     decision = decide(edition.not_before, edition.not_after, now) if edition else None
     wanting = decision is None or decision.due
@@ -87,8 +133,8 @@ def _standing(
         return Standing.EXPIRED
     if order is not None and order.state is OrderState.REFUSED and wanting:
         return Standing.REFUSED
-    if order is not None and order.state not in {OrderState.ISSUED, OrderState.REFUSED, OrderState.DROPPED}:
-        return Standing.OPEN
+    if order is not None and stall is not None:
+        return _WAITS[stall.who] if order.state is OrderState.WAITING else Standing.OPEN
     if edition is None:
         return Standing.MISSING
     if install is None or install.edition != edition.number or install.state is not InstallState.DONE:

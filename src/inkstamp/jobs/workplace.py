@@ -114,6 +114,11 @@ class Workplace:
         )
 
     @property
+    def is_private(self) -> bool:
+        """Whether the view has roots of its own, so that names are certified that no public CA may."""
+        return bool(self.config_or_empty().view.roots)
+
+    @property
     def roots(self) -> "list[X509Certificate]":
         """The roots that the public trusts."""
         with self._making:

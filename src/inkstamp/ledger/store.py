@@ -1,6 +1,5 @@
 """The ledger: typed questions and entries. Every entry is one transaction, durable when the method returns."""
 
-import sqlite3
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
 from pathlib import Path
@@ -23,9 +22,9 @@ from inkstamp.ledger.records import (
     ProofRecord,
     check_order_move,
 )
+from inkstamp.ledger.rows import as_edition, as_install, as_order, strings
 
 _OPEN = ", ".join(f"'{state.value}'" for state in OPEN_STATES)
-_strings = msgspec.json.Decoder(tuple[str, ...])
 _numbers = msgspec.json.Decoder(tuple[int, ...])
 
 
@@ -126,7 +125,12 @@ class Ledger:
             f"SELECT * FROM ca_order WHERE certificate = :certificate AND state IN ({_OPEN}) ORDER BY id DESC",  # noqa: S608
             {"certificate": certificate},
         )
-        return None if row is None else _order(row)
+        return None if row is None else as_order(row)
+
+    def waiting_orders(self) -> list[OrderRecord]:
+        """Return the orders that wait at portals, the oldest first."""
+        rows = self._database.rows("SELECT * FROM ca_order WHERE state = 'waiting' ORDER BY id")
+        return [as_order(row) for row in rows]
 
     def certificates_with_open_orders(self) -> set[str]:
         """Return the certificates whose order is not ended."""
@@ -156,7 +160,7 @@ class Ledger:
         rows = self._database.rows(
             "SELECT * FROM ca_order WHERE id IN (SELECT max(id) FROM ca_order GROUP BY certificate)"
         )
-        return {row["certificate"]: _order(row) for row in rows}
+        return {row["certificate"]: as_order(row) for row in rows}
 
     def intend_order(self, certificate: str, authority: str, names: Sequence[str]) -> OrderRecord:
         """Record that an order is about to be opened, and reserve its edition's number."""
@@ -238,7 +242,7 @@ class Ledger:
                 order_id=row["order_id"],
                 server=row["server"],
                 root=row["root"],
-                parts=_strings.decode(row["parts"]),
+                parts=strings.decode(row["parts"]),
                 made=_numbers.decode(row["made"]),
             )
             for row in rows
@@ -273,13 +277,26 @@ class Ledger:
             self._move(msgspec.structs.replace(order, state=OrderState.ISSUED))
             self._note("issued", text, order.certificate)
 
+    def edition(self, certificate: str, number: int) -> EditionRecord | None:
+        """Return one edition of a certificate."""
+        row = self._database.row(
+            "SELECT * FROM edition WHERE certificate = :certificate AND number = :number",
+            {"certificate": certificate, "number": number},
+        )
+        return None if row is None else as_edition(row)
+
+    def edition_of(self, sha256: str) -> EditionRecord | None:
+        """Return the edition that a certificate is, by the digest of its DER."""
+        row = self._database.row("SELECT * FROM edition WHERE sha256 = :sha256", {"sha256": sha256})
+        return None if row is None else as_edition(row)
+
     def newest_edition(self, certificate: str) -> EditionRecord | None:
         """Return the newest edition of a certificate."""
         row = self._database.row(
             "SELECT * FROM edition WHERE certificate = :certificate ORDER BY number DESC LIMIT 1",
             {"certificate": certificate},
         )
-        return None if row is None else _edition(row)
+        return None if row is None else as_edition(row)
 
     def newest_editions(self) -> dict[str, EditionRecord]:
         """Return the newest edition of each certificate."""
@@ -287,7 +304,7 @@ class Ledger:
             "SELECT * FROM edition WHERE number ="
             " (SELECT max(other.number) FROM edition AS other WHERE other.certificate = edition.certificate)"
         )
-        return {row["certificate"]: _edition(row) for row in rows}
+        return {row["certificate"]: as_edition(row) for row in rows}
 
     # Installs
 
@@ -326,51 +343,11 @@ class Ledger:
             "SELECT * FROM install WHERE certificate = :certificate ORDER BY id DESC LIMIT 1",
             {"certificate": certificate},
         )
-        return None if row is None else _install(row)
+        return None if row is None else as_install(row)
 
     def newest_installs(self) -> dict[str, InstallRecord]:
         """Return the newest install of each certificate."""
         rows = self._database.rows(
             "SELECT * FROM install WHERE id IN (SELECT max(id) FROM install GROUP BY certificate)"
         )
-        return {row["certificate"]: _install(row) for row in rows}
-
-
-def _order(row: sqlite3.Row) -> OrderRecord:
-    return OrderRecord(
-        id=row["id"],
-        certificate=row["certificate"],
-        authority=row["authority"],
-        names=_strings.decode(row["names"]),
-        state=OrderState(row["state"]),
-        url=row["url"],
-        edition=row["edition"],
-        opened=to_moment(row["opened"]),
-        changed=to_moment(row["changed"]),
-    )
-
-
-def _edition(row: sqlite3.Row) -> EditionRecord:
-    return EditionRecord(
-        certificate=row["certificate"],
-        number=row["number"],
-        names=_strings.decode(row["names"]),
-        issuer=row["issuer"],
-        root=row["root"],
-        serial=row["serial"],
-        sha256=row["sha256"],
-        not_before=to_moment(row["not_before"]),
-        not_after=to_moment(row["not_after"]),
-        authority=row["authority"],
-    )
-
-
-def _install(row: sqlite3.Row) -> InstallRecord:
-    return InstallRecord(
-        id=row["id"],
-        certificate=row["certificate"],
-        edition=row["edition"],
-        servers=_strings.decode(row["servers"]),
-        state=InstallState(row["state"]),
-        at=to_moment(row["at"]),
-    )
+        return {row["certificate"]: as_install(row) for row in rows}

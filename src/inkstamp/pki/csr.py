@@ -79,6 +79,16 @@ def for_names(names: Sequence[str], subject: Subject | None = None) -> Wanted:
     return Wanted(subject=Subject(**known), names=tuple(names))
 
 
+def with_common_name(wanted: Wanted, common_name: str) -> Wanted:
+    """Take another common name than the first of the names; in A-labels, as the names are, where it is a name."""
+    try:
+        common_name = normalise(common_name)
+    except NameTrouble:
+        common_name = common_name.strip()
+    known = dict(wanted.subject.given()) | {"common_name": common_name}
+    return Wanted(subject=Subject(**known), names=wanted.names, addresses=wanted.addresses)
+
+
 def make(key: PrivateKey, wanted: Wanted) -> bytes:
     """Make a request signed with `key`; returned as DER. What `examine` calls bad must have been refused before."""
     given = dict(wanted.subject.given())

@@ -41,6 +41,16 @@ def normalise(text: str) -> str:
     return f"*.{bare}" if wildcard else bare
 
 
+def as_address(text: str) -> str:
+    """Return an IP address in its shortest form; empty when `text` is none."""
+    import ipaddress  # noqa: PLC0415  takes time to load and few commands need it
+
+    try:
+        return str(ipaddress.ip_address(text.strip().strip("[]")))
+    except ValueError:
+        return ""
+
+
 def _to_a_labels(text: str, bare: str) -> str:
     import idna  # noqa: PLC0415  its tables take time to load and few names need them
 

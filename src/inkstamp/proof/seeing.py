@@ -3,7 +3,7 @@
 from collections.abc import Callable
 
 from inkstamp.findings import Finding, bad, good, note
-from inkstamp.proof.http01 import HttpProof
+from inkstamp.proof.web_file import FileProof
 from inkstamp.view.addresses import Addresses, address_book
 from inkstamp.view.point import View
 from inkstamp.view.web import Sight, fetch
@@ -13,7 +13,7 @@ _SHOWN = 80
 """Characters of a wrong answer that are shown."""
 
 
-def look_at(proof: HttpProof, view: View, is_ours: Callable[[str, str], bool]) -> list[Finding]:
+def look_at(proof: FileProof, view: View, is_ours: Callable[[str, str], bool]) -> list[Finding]:
     """Fetch the proof from every address of its name; one finding an address, `bad` where a CA would fail.
 
     Args:
@@ -29,7 +29,7 @@ def look_at(proof: HttpProof, view: View, is_ours: Callable[[str, str], bool]) -
 
 
 def judge(
-    proof: HttpProof,
+    proof: FileProof,
     addresses: Addresses,
     fetch_from: Callable[[str], Sight],
     is_ours: Callable[[str], bool],
@@ -57,7 +57,7 @@ def judge(
     return findings
 
 
-def _judge_sight(proof: HttpProof, sight: Sight, is_ours: Callable[[str], bool]) -> Finding:
+def _judge_sight(proof: FileProof, sight: Sight, is_ours: Callable[[str], bool]) -> Finding:
     at = f"{proof.name} at {sight.address}"
     if sight.no_route:
         return note(_TOPIC, at, f"was not looked at: this machine has no way there ({sight.trouble})")
@@ -95,14 +95,14 @@ def _elsewhere(sight: Sight, is_ours: Callable[[str], bool]) -> str:
     )
 
 
-def _remedy(sight: Sight, proof: HttpProof) -> str:
+def _remedy(sight: Sight, proof: FileProof) -> str:
     if sight.status in {401, 403}:
-        return "let everybody read /.well-known/acme-challenge/ on this site"
+        return f"let everybody read {proof.folder} on this site"
     if sight.status == 404:
         return (
             f"another virtual host or another document root answers for {proof.name}; "
             "see `inkstamp survey` for the ones there are"
         )
     if sight.status == 200:
-        return "something answers every path with a page of its own; let /.well-known/acme-challenge/ through to files"
-    return "let the web server answer /.well-known/acme-challenge/ with the files of its document root"
+        return f"something answers every path with a page of its own; let {proof.folder} through to files"
+    return f"let the web server answer {proof.folder} with the files of its document root"

@@ -4,7 +4,7 @@ import json
 import secrets
 import ssl
 import threading
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from http.server import BaseHTTPRequestHandler
 from pathlib import Path
 from types import TracebackType
 from typing import Any
@@ -16,6 +16,7 @@ from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
 
 from inkstamp.acme.jws import unb64url
 from inkstamp.standins.ca_state import CaState, Refusal
+from inkstamp.standins.quiet import QuietServer
 from inkstamp.standins.validation import Outside
 
 _MOST_BODY = 65_536
@@ -60,14 +61,7 @@ class SimulatedCa:
         class _Handler(_AcmeHandler):
             ca = owner
 
-        class _Server(ThreadingHTTPServer):
-            daemon_threads = True
-            allow_reuse_address = True
-
-            def handle_error(self, request: object, client_address: object) -> None:
-                """Say nothing: a client that hangs up or distrusts us is no trouble of ours."""
-
-        self._server = _Server(("127.0.0.1", port), _Handler)
+        self._server = QuietServer(("127.0.0.1", port), _Handler)
         context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
         context.load_cert_chain(self.state.hierarchy.api_file)
         # The handshake is left to each connection's own thread: one silent client must not stop the others.

@@ -1,4 +1,4 @@
-"""The simulated CA's keys and certificates: two roots, one intermediate under each, and leaves."""
+"""The simulated CAs' keys and certificates: roots, intermediates, some of them cross-signed, and leaves."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -8,7 +8,7 @@ from pathlib import Path
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
-from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
+from cryptography.x509.oid import AuthorityInformationAccessOID, ExtendedKeyUsageOID, NameOID
 
 from inkstamp.files import write_bytes
 from inkstamp.pki import keys
@@ -28,13 +28,9 @@ class Issuer:
     key: PrivateKey
 
 
-def _named(common_name: str) -> x509.Name:
-    return x509.Name(
-        [
-            x509.NameAttribute(NameOID.ORGANIZATION_NAME, "Quayside (simulated)"),
-            x509.NameAttribute(NameOID.COMMON_NAME, common_name),
-        ]
-    )
+def _named(common_name: str, organisation: str = "") -> x509.Name:
+    attributes = [x509.NameAttribute(NameOID.ORGANIZATION_NAME, organisation)] if organisation else []
+    return x509.Name([*attributes, x509.NameAttribute(NameOID.COMMON_NAME, common_name)])
 
 
 def _sign(
@@ -47,6 +43,7 @@ def _sign(
     lifetime: timedelta,
     names: Sequence[str] = (),
     depth: int | None = None,
+    issuer_url: str = "",
 ) -> x509.Certificate:
     """Make a certificate: a CA's where `depth` is given, a server's where `names` are."""
     builder = (
@@ -65,6 +62,11 @@ def _sign(
     if names:
         builder = builder.add_extension(x509.SubjectAlternativeName([x509.DNSName(n) for n in names]), critical=False)
         builder = builder.add_extension(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH]), critical=False)
+    if issuer_url:
+        access = x509.AccessDescription(
+            AuthorityInformationAccessOID.CA_ISSUERS, x509.UniformResourceIdentifier(issuer_url)
+        )
+        builder = builder.add_extension(x509.AuthorityInformationAccess([access]), critical=False)
     return builder.sign(signer, hashes.SHA256())
 
 
@@ -99,73 +101,106 @@ def self_signed(name: str, lifetime: timedelta, *, age: timedelta = timedelta(ho
     return to_pem(certificate), keys.to_pem(key)
 
 
-class Hierarchy:
-    """The CA's certificates, kept in a folder so that a restarted world is the same one."""
+class Keyring:
+    """Keys and CA certificates below a folder, so that a restarted world is the same one."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, organisation: str) -> None:
         folder.mkdir(parents=True, exist_ok=True)
-        self.roots_file = folder / "quayside-roots.pem"
-        self.api_root_file = folder / "quayside-api-root.pem"
-        self.api_file = folder / "quayside-api.pem"
         self._folder = folder
-        newer, older = self._root("Quayside Root X1"), self._root("Quayside Root X2")
-        self.issuer = self._intermediate("Quayside Intermediate A", newer, "a-by-x1")
-        self.cross = self._intermediate("Quayside Intermediate A", older, "a-by-x2")
-        api = self._root("Quayside API Root")
-        if not self.api_file.exists():
-            write_bytes(self.roots_file, to_pem(newer.certificate) + to_pem(older.certificate))
-            write_bytes(self.api_root_file, to_pem(api.certificate))
-            key = keys.make(KeyKind.ECDSA_P256)
-            names = ["acme.quayside.test", "localhost"]
-            leaf = _sign(
-                _named(names[0]),
-                key.public_key(),
-                api.certificate.subject,
-                api.key,
-                not_before=datetime.now(UTC) - timedelta(hours=1),
-                lifetime=_YEAR,
-                names=names,
-            )
-            write_bytes(self.api_file, to_pem(leaf) + keys.to_pem(key), mode=0o600)
+        self._organisation = organisation
 
-    def _key(self, label: str) -> PrivateKey:
+    def key(self, label: str) -> PrivateKey:
+        """Return the key of that label, made when it is first asked for."""
         file = self._folder / f"{label}.key"
         if not file.exists():
             write_bytes(file, keys.to_pem(keys.make(KeyKind.ECDSA_P256)), mode=0o600)
         return keys.from_pem(file.read_bytes(), str(file))
 
-    def _certificate(self, label: str, subject: str, key: PrivateKey, issuer: Issuer | None, depth: int) -> Issuer:
+    def certificate(self, label: str, subject: str, key: PrivateKey, issuer: Issuer | None, depth: int) -> Issuer:
+        """Return a CA's certificate, made when it is first asked for; self-signed without an issuer."""
         file = self._folder / f"{label}.pem"
         if not file.exists():
             began = datetime.now(UTC) - _YEAR
-            by, signer = (issuer.certificate.subject, issuer.key) if issuer else (_named(subject), key)
-            made = _sign(
-                _named(subject), key.public_key(), by, signer, not_before=began, lifetime=10 * _YEAR, depth=depth
-            )
+            named = _named(subject, self._organisation)
+            by, signer = (issuer.certificate.subject, issuer.key) if issuer else (named, key)
+            made = _sign(named, key.public_key(), by, signer, not_before=began, lifetime=10 * _YEAR, depth=depth)
             write_bytes(file, to_pem(made))
         return Issuer(x509.load_pem_x509_certificate(file.read_bytes()), key)
 
-    def _root(self, name: str) -> Issuer:
+    def root(self, name: str) -> Issuer:
+        """Return the root of that name."""
         label = name.lower().replace(" ", "-")
-        return self._certificate(label, name, self._key(label), None, 2)
+        return self.certificate(label, name, self.key(label), None, 3)
 
-    def _intermediate(self, name: str, root: Issuer, label: str) -> Issuer:
-        return self._certificate(label, name, self._key("intermediate-a"), root, 0)
-
-    def issue(
-        self, public_key: PublicKey, names: Sequence[str], *, age: timedelta, lifetime: timedelta
+    def leaf(
+        self,
+        public_key: PublicKey,
+        names: Sequence[str],
+        issuer: Issuer,
+        *,
+        age: timedelta = timedelta(hours=1),
+        lifetime: timedelta = timedelta(days=90),
+        issuer_url: str = "",
     ) -> x509.Certificate:
         """Issue a server certificate that began `age` ago."""
         return _sign(
             _named(names[0]),
             public_key,
-            self.issuer.certificate.subject,
-            self.issuer.key,
+            issuer.certificate.subject,
+            issuer.key,
             not_before=datetime.now(UTC) - age,
             lifetime=lifetime,
             names=names,
+            issuer_url=issuer_url,
         )
+
+
+class Hierarchy(Keyring):
+    """The certificates of Quayside, the simulated ACME CA."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder, "Quayside (simulated)")
+        self.roots_file = folder / "quayside-roots.pem"
+        self.api_root_file = folder / "quayside-api-root.pem"
+        self.api_file = folder / "quayside-api.pem"
+        newer, older = self.root("Quayside Root X1"), self.root("Quayside Root X2")
+        self.issuer = self._intermediate(newer, "a-by-x1")
+        self.cross = self._intermediate(older, "a-by-x2")
+        api = self.root("Quayside API Root")
+        if not self.api_file.exists():
+            write_bytes(self.roots_file, to_pem(newer.certificate) + to_pem(older.certificate))
+            write_bytes(self.api_root_file, to_pem(api.certificate))
+            key = keys.make(KeyKind.ECDSA_P256)
+            leaf = self.leaf(key.public_key(), ["acme.quayside.test", "localhost"], api, lifetime=_YEAR)
+            write_bytes(self.api_file, to_pem(leaf) + keys.to_pem(key), mode=0o600)
+
+    def _intermediate(self, root: Issuer, label: str) -> Issuer:
+        return self.certificate(label, "Quayside Intermediate A", self.key("intermediate-a"), root, 0)
+
+    def issue(
+        self, public_key: PublicKey, names: Sequence[str], *, age: timedelta, lifetime: timedelta
+    ) -> x509.Certificate:
+        """Issue a server certificate that began `age` ago."""
+        return self.leaf(public_key, names, self.issuer, age=age, lifetime=lifetime)
 
     def chain(self, leaf: x509.Certificate, *, alternate: bool) -> bytes:
         """Return leaf and intermediate as PEM; the alternate leads to the other root."""
         return to_pem(leaf) + to_pem((self.cross if alternate else self.issuer).certificate)
+
+
+class PortalHierarchy(Keyring):
+    """The certificates of Fogbell, the simulated CA with a portal: two intermediates, and a root that is cross-signed.
+
+    Its root is young; devices that know only the one before it need the cross-certificate in between.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder, "Fogbell (simulated)")
+        self.top = self.root("Fogbell Root 2")
+        self.old = self.root("Fogbell Root 1")
+        self.cross = self.certificate("root-2-by-1", "Fogbell Root 2", self.top.key, self.old, 2)
+        self.upper = self.certificate("upper", "Fogbell Assured", self.key("upper"), self.top, 1)
+        self.lower = self.certificate("lower", "Fogbell Server CA 7", self.key("lower"), self.upper, 0)
+        self.roots_file = folder / "fogbell-roots.pem"
+        if not self.roots_file.exists():
+            write_bytes(self.roots_file, to_pem(self.top.certificate) + to_pem(self.old.certificate))

@@ -19,13 +19,15 @@ _MOST_UDP = 1232
 
 
 class Nameserver:
-    """Serves addresses from a table that may be changed while it runs.
+    """Serves addresses and other records from tables that may be changed while it runs.
 
-    The table holds, for each lower-case name, a list of IP addresses; a name that is not in it does not exist.
+    `table` holds, for each lower-case name, a list of IP addresses; `records`, for a name and a type, texts as zone
+    files have them. A name that is in neither does not exist.
     """
 
     def __init__(self, port: int, table: Mapping[str, list[str]], address: str = "127.0.0.1") -> None:
         self.table: dict[str, list[str]] = dict(table)
+        self.records: dict[tuple[str, str], list[str]] = {}
         self.port = port
         self.asked = 0
         owner = self
@@ -69,21 +71,24 @@ class Nameserver:
         if query.question:
             question = query.question[0]
             name = question.name.to_text(omit_final_dot=True).lower()
-            known = self.table.get(name)
-            if known is None:
+            if name not in self.table and not any(name == known for known, _ in self.records):
                 reply.set_rcode(dns.rcode.NXDOMAIN)
             else:
-                wanted = [
-                    each
-                    for each in known
-                    if (question.rdtype is dns.rdatatype.AAAA and ":" in each)
-                    or (question.rdtype is dns.rdatatype.A and ":" not in each)
-                ]
+                wanted = self._texts(name, question.rdtype)
                 if wanted:
                     reply.answer.append(
                         dns.rrset.from_text_list(question.name, _TTL, dns.rdataclass.IN, question.rdtype, wanted)
                     )
         return reply.to_wire(max_size=limit)
+
+    def _texts(self, name: str, kind: dns.rdatatype.RdataType) -> list[str]:
+        """Return the records of a name and type as text."""
+        addresses = self.table.get(name, [])
+        if kind is dns.rdatatype.AAAA:
+            return [each for each in addresses if ":" in each]
+        if kind is dns.rdatatype.A:
+            return [each for each in addresses if ":" not in each]
+        return self.records.get((name, dns.rdatatype.to_text(kind)), [])
 
     def __enter__(self) -> "Nameserver":
         for server in self._servers:

@@ -21,12 +21,15 @@ class Outside:
 
     def http01(self, name: str, token: str, wanted: str) -> tuple[str, str]:
         """Validate as RFC 8555 section 8.3 says; returns the problem's kind and detail, empty when all is well."""
+        return self.file(name, f"/.well-known/acme-challenge/{token}", wanted)
+
+    def file(self, name: str, path: str, wanted: str) -> tuple[str, str]:
+        """Fetch a file and compare it; returns the problem's kind and detail, empty when all is well."""
         try:
             answer = self._resolver.resolve(name + ".", "A", search=False)
         except dns.exception.DNSException as error:
             return "dns", f"{name}: {error}"
         address = sorted(record.address for record in answer)[0]
-        path = f"/.well-known/acme-challenge/{token}"
         connection = http.client.HTTPConnection(address, self._http_port, timeout=5)
         try:
             connection.request("GET", path, headers={"Host": name})
@@ -38,6 +41,15 @@ class Outside:
             connection.close()
         if reply.status != 200:
             return "unauthorized", f"{address} answered {path} with status {reply.status}"
-        if body.decode("latin-1").rstrip() != wanted:
+        if body.decode("latin-1").rstrip() != wanted.rstrip():
             return "incorrectResponse", f"{address} answered {path} with other content"
         return "", ""
+
+    def record(self, name: str, kind: str, wanted: str) -> tuple[str, str]:
+        """Look for a CNAME or TXT record; returns the problem's kind and detail, empty when all is well."""
+        try:
+            answer = self._resolver.resolve(name + ".", kind, search=False)
+        except dns.exception.DNSException as error:
+            return "dns", f"{name}: {error}"
+        values = [record.to_text().strip('"').rstrip(".") for record in answer]
+        return ("", "") if wanted.rstrip(".") in values else ("incorrectResponse", f"{name} has {', '.join(values)}")

@@ -14,7 +14,7 @@ import ssl
 import sys
 import threading
 from dataclasses import dataclass
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from http.server import BaseHTTPRequestHandler
 from pathlib import Path
 from types import FrameType
 from typing import Any
@@ -22,6 +22,7 @@ from typing import Any
 from inkstamp.errors import InkStampError
 from inkstamp.files import read_bytes
 from inkstamp.servers.nginx.reading import Folders, Host, Reading, best_hosts, hosts, read_configuration, to_site
+from inkstamp.standins.quiet import QuietServer
 
 _Place = tuple[str, int, bool]
 
@@ -97,20 +98,12 @@ class _Handler(BaseHTTPRequestHandler):
         self.wfile.write(body)
 
 
-class _Listener(ThreadingHTTPServer):
-    daemon_threads = True
-    allow_reuse_address = True
-
-    def handle_error(self, request: object, client_address: object) -> None:
-        """Say nothing: a client that hangs up is no trouble of ours."""
-
-
 class WebServer:
     """The running server; `load` may be called again at any time."""
 
     def __init__(self, main_file: str, prefix: str) -> None:
         self._main_file, self._prefix = main_file, prefix
-        self._listeners: dict[_Place, _Listener] = {}
+        self._listeners: dict[_Place, QuietServer] = {}
         self.setup = read_setup(main_file, prefix)
         self._follow()
 
@@ -128,7 +121,7 @@ class WebServer:
             self._listeners.pop(place).server_close()
         for place in wanted - set(self._listeners):
             handler = type("_HandlerHere", (_Handler,), {"web": self, "place": place})
-            listener = _Listener(place[:2], handler)
+            listener = QuietServer(place[:2], handler)
             if place[2]:
                 outer = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
                 outer.load_cert_chain(*self._first_pair(place))

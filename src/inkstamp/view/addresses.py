@@ -4,14 +4,11 @@ import functools
 import time
 from dataclasses import dataclass
 
-import dns.exception
-import dns.resolver
 from dns.rdatatype import RdataType
 
 from inkstamp.view.point import View
+from inkstamp.view.questions import ask, make_resolver
 
-_LIFETIME = 10.0
-"""Seconds that one question may take in all, retries included."""
 _FRESH_SECONDS = 5.0
 _MOST_ADDRESSES = 32
 
@@ -35,11 +32,7 @@ class AddressBook:
     """Asks for addresses and remembers the answers for the time of one run."""
 
     def __init__(self, view: View) -> None:
-        self._resolver = dns.resolver.Resolver(configure=view.resolver is None)
-        if view.resolver is not None:
-            self._resolver.nameservers = [view.resolver[0]]
-            self._resolver.port = view.resolver[1]
-        self._resolver.lifetime = _LIFETIME
+        self._resolver = make_resolver(view)
         self._known: dict[str, tuple[float, Addresses]] = {}
 
     def look_up(self, name: str) -> Addresses:
@@ -63,21 +56,8 @@ class AddressBook:
         return Addresses(ipv6, ipv4, trouble4 or trouble6)
 
     def _ask(self, name: str, kind: RdataType) -> tuple[tuple[str, ...], str]:
-        try:
-            answer = self._resolver.resolve(name + ".", kind, search=False)
-        except dns.resolver.NoAnswer:
-            return (), ""
-        except dns.resolver.NXDOMAIN:
-            return (), f"{name} does not exist in DNS (NXDOMAIN)"
-        except dns.resolver.NoNameservers as error:
-            asked = error.kwargs.get("errors") or ()
-            codes = sorted({each[4].rcode().name for each in asked if each[4] is not None})
-            return (), f"the resolver failed for {name}: {', '.join(codes) or 'no usable answer'}"
-        except dns.exception.Timeout:
-            return (), f"the resolver {', '.join(map(str, self._resolver.nameservers))} gave no answer for {name}"
-        except dns.exception.DNSException as error:
-            return (), f"{name} cannot be looked up: {error}"
-        return tuple(sorted(record.address for record in answer)[:_MOST_ADDRESSES]), ""
+        found = ask(self._resolver, name, kind)
+        return tuple(sorted(record.address for record in found.records)[:_MOST_ADDRESSES]), found.trouble
 
 
 @functools.cache

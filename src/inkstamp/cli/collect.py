@@ -1,0 +1,137 @@
+"""Take in what the CA issued: find the leaf by its key, sort, verify, put it on the shelf.
+
+From files of any kind, whatever they are called: ZIP, PKCS#7, PEM, DER, PKCS#12,
+folders, or - for text pasted on standard input. Without NAME, the order is found
+by the key. From an ACME CA, without files: its open order is brought to its end.
+
+    inkstamp collect bakery ~/download.zip
+    inkstamp collect *.crt chain.p7b
+"""
+
+import argparse
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from inkstamp.cli import output, passphrase
+from inkstamp.cli.main import Context
+from inkstamp.cli.setting import workplace
+from inkstamp.findings import Severity, worst_first
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.receive import Piece, Received, Way
+    from inkstamp.ledger.records import EditionRecord
+
+_MOST_SHOWN = 15
+_MOST_PASTED = 16_777_217
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument("things", nargs="+", metavar="NAME|FILE", help="a configured certificate, then files")
+    parser.add_argument("--fetch", action="store_true", help="fetch a missing intermediate from where it is said to be")
+    parser.add_argument("--root", default="", metavar="ROOT", help="lead to this root: common name or SHA-256")
+    parser.add_argument("--preview", action="store_true", help="say what would be taken in, write nothing")
+    passphrase.options(parser, "PKCS#12 files")
+
+
+def run(context: Context, options: argparse.Namespace) -> int:
+    """Run it."""
+    with workplace(context) as place:
+        name, files = "", list(options.things)
+        if files[0] in place.config_or_empty().certificate:
+            name = files.pop(0)
+        if not files:
+            from inkstamp.errors import UsageError
+            from inkstamp.jobs.portal import is_portal
+
+            if is_portal(place, place.certificate(name)):
+                raise UsageError(
+                    f"“{name}” comes from a portal, so its files must be named",
+                    advice=f"download them there, then: inkstamp collect {name} FILE…",
+                )
+            if options.preview or options.fetch or options.root:
+                raise UsageError("--preview, --fetch and --root are for files", advice="leave them out")
+            from inkstamp.jobs.ordering import collect_at_ca
+
+            edition = collect_at_ca(place, name)
+            if context.json:
+                output.as_json("collect", edition=edition)
+            else:
+                _tell_edition(edition, f"{name}: edition {edition.number} is on the shelf")
+            return 0
+        from inkstamp.jobs.receive import Bring, receive
+
+        pasted = sys.stdin.buffer.read(_MOST_PASTED) if "-" in files else None
+        bring = Bring(
+            certificate=name,
+            paths=tuple(Path(each) for each in files if each != "-"),
+            pasted=pasted,
+            fetch=options.fetch,
+            root=options.root,
+            preview=options.preview,
+        )
+        received = receive(place, bring, lambda where: _passphrase(options, where))
+    if context.json:
+        output.as_json("collect", received=received)
+    else:
+        _tell(received)
+    return 0 if received.sound else 1
+
+
+def _passphrase(options: argparse.Namespace, where: str) -> bytes | None:
+    found = passphrase.given(options, where, new=False)
+    if found is None and sys.stdin.isatty():
+        return passphrase.ask(where, new=False)
+    return found
+
+
+def _tell(received: "Received") -> None:
+    edition = received.edition
+    name = received.certificate
+    if edition is None:
+        print(f"{name}: this would be taken in for order {received.order}; nothing was written")
+    elif received.already:
+        print(f"{name}: edition {edition.number} is on the shelf already; nothing to do")
+    else:
+        print(f"{name}: edition {edition.number} is on the shelf, from order {received.order}")
+    _tell_pieces(received.pieces)
+    _tell_ways(received.ways)
+    output.findings(worst_first(each for each in received.findings if each.severity is not Severity.GOOD))
+    if edition is not None:
+        _tell_edition(edition, "")
+
+
+def _tell_edition(edition: "EditionRecord", heading: str) -> None:
+    if heading:
+        print(heading)
+    print(output.field("names", ", ".join(edition.names)))
+    print(output.field("issuer", f"“{edition.issuer}”, root “{edition.root}”"))
+    print(output.field("valid", f"until {edition.not_after:%Y-%m-%d %H:%M} UTC"))
+    print(output.field("next", f"inkstamp stamp {edition.certificate}   (installs it)"))
+
+
+def _tell_pieces(pieces: "tuple[Piece, ...]") -> None:
+    if not pieces:
+        return
+    shown = pieces[:_MOST_SHOWN]
+    rows = [(each.use, each.about.subject, f"{each.about.not_after:%Y-%m-%d}", each.where) for each in shown]
+    print()
+    output.table(("used as", "certificate", "until", "found in"), rows)
+    if len(pieces) > len(shown):
+        print(f"and {len(pieces) - len(shown)} more that are not used")
+    print()
+
+
+def _tell_ways(ways: "tuple[Way, ...]") -> None:
+    if len(ways) > 1:
+        print(f"{len(ways)} paths to trusted roots; old devices may know only the older root:")
+    for way in ways:
+        mark = "taken" if way.chosen else "other"
+        print(output.field(mark, f"ends {way.ends[:10]}, root “{way.subjects[-1]}” {way.root_sha256[:16]}…"))
+        for depth, subject in enumerate(way.subjects):
+            branch = "   " * (depth - 1) + "└─ " if depth else ""
+            kind = "  (root, not served)" if depth == len(way.subjects) - 1 else ""
+            print(output.clean(f"{'':14}{branch}{subject}{kind}"))
+    if len(ways) > 1:
+        print(output.field("to choose", '--root NAME here, or root = "NAME" under the authority'))

@@ -1,0 +1,183 @@
+"""Make a key and a certificate signing request, or read anybody's request.
+
+inkstamp csr make rowing.saltmarsh.test www.rowing.saltmarsh.test
+inkstamp csr make                         asks for everything, on a terminal
+inkstamp csr show received.csr
+"""
+
+import argparse
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from inkstamp.cli import output, passphrase
+from inkstamp.cli.main import Context, global_options
+from inkstamp.cli.setting import config_file
+from inkstamp.findings import Severity
+from inkstamp.pki.kinds import KeyKind
+from inkstamp.pki.subject import WORDS, Subject
+
+if TYPE_CHECKING:
+    from inkstamp.config.model import Configuration
+    from inkstamp.jobs.request import Made
+    from inkstamp.pki.csr import RequestFacts
+
+_HELP = {
+    "common_name": "else the first NAME",
+    "organisation": "legal name of the organisation",
+    "unit": "part of it; public CAs leave it out",
+    "locality": "town",
+    "state": "state or province, in full",
+    "country": "two letters, as in GB",
+    "email": "e-mail address",
+}
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    actions = parser.add_subparsers(dest="action", required=True, metavar="make|show")
+    make = actions.add_parser("make", help="make a key and a request", allow_abbrev=False)
+    make.add_argument("names", nargs="*", metavar="NAME", help="domain names (also *.NAME) and IP addresses")
+    subject = make.add_argument_group("subject", "defaults come from [subject] in the configuration")
+    for name, told in _HELP.items():
+        subject.add_argument(f"--{name.replace('_', '-')}", metavar="TEXT", help=told)
+    key = make.add_argument_group("key")
+    which = key.add_mutually_exclusive_group()
+    which.add_argument("--kind", choices=[kind.value for kind in KeyKind], help="kind of the new key (ecdsa-p256)")
+    which.add_argument("--key", metavar="FILE", help="use this existing key instead")
+    passphrase.options(make, "the key, which encrypts a new one")
+    make.add_argument("--into", metavar="DIR", default=".", help="folder for the files (here)")
+    make.add_argument("--as", dest="base", metavar="BASE", default="", help="beginning of the file names")
+    show = actions.add_parser("show", help="read a request", allow_abbrev=False)
+    show.add_argument("file", metavar="FILE", help="PEM or DER, text around it does no harm; - for standard input")
+    show.add_argument("--text", action="store_true", help="print just the block to paste")
+    for each in (make, show):
+        each.add_argument("--private-ca", action="store_true", help="it is for a private CA, which takes any name")
+        global_options(each, default=argparse.SUPPRESS)
+
+
+def run(context: Context, options: argparse.Namespace) -> int:
+    """Run it."""
+    config = _configuration(context)
+    private = options.private_ca or bool(config.view.roots)
+    return (_show if options.action == "show" else _make)(context, options, config, private=private)
+
+
+def _configuration(context: Context) -> "Configuration":
+    """Read the configuration for its defaults; these commands work without one."""
+    from inkstamp.config.load import parse, read_file
+    from inkstamp.config.model import Configuration
+
+    file = config_file(context)
+    return parse(read_file(file), file) if file.exists() else Configuration()
+
+
+def _make(context: Context, options: argparse.Namespace, config: "Configuration", *, private: bool) -> int:
+    from inkstamp.errors import UsageError
+    from inkstamp.jobs.request import MakeRequest, make_request
+
+    defaults = dict(config.subject.given())
+    given = {name: getattr(options, name) for name in WORDS if getattr(options, name) is not None}
+    names, kind = tuple(options.names), options.kind
+    if not names:
+        if context.json or not (sys.stdin.isatty() and sys.stdout.isatty()):
+            raise UsageError("no name was given", advice="name the sites: inkstamp csr make NAME…")
+        names, given, kind = _ask(defaults | given, kind, with_kind=options.key is None)
+    made = make_request(
+        MakeRequest(
+            names=names,
+            subject=Subject(**{**defaults, **given}),
+            folder=Path(options.into),
+            base=options.base,
+            kind=KeyKind(kind or KeyKind.ECDSA_P256),
+            key_file=Path(options.key) if options.key else None,
+            passphrase=_passphrase(options),
+            private=private,
+        )
+    )
+    if context.json:
+        output.as_json("csr make", made=made)
+    else:
+        _tell_made(made)
+    return 0
+
+
+def _passphrase(options: argparse.Namespace) -> bytes | None:
+    """Return the key's passphrase; an existing key that is encrypted has it asked for by itself."""
+    found = passphrase.given(options, "the key", new=options.key is None)
+    if found is None and options.key and sys.stdin.isatty():
+        from inkstamp.files import read_secret
+        from inkstamp.pki.keys import is_encrypted
+
+        if is_encrypted(read_secret(Path(options.key))):
+            return passphrase.ask(options.key, new=False)
+    return found
+
+
+def _ask(
+    defaults: dict[str, str], kind: str | None, *, with_kind: bool
+) -> tuple[tuple[str, ...], dict[str, str], str | None]:
+    """Ask for everything in order; an empty answer takes what stands in brackets, a dash leaves a field empty."""
+    print("An empty answer takes what is in brackets; - leaves the field empty.")
+    names: list[str] = []
+    while not names:
+        names = input("names, separated by blanks: ").replace(",", " ").split()
+    answers = {}
+    for name, word in WORDS.items():
+        default = defaults.get(name, names[0] if name == "common_name" else "")
+        typed = input(f"{word}{f' [{default}]' if default else ''}: ").strip()
+        answers[name] = "" if typed == "-" else typed or default
+    if with_kind and kind is None:
+        kind = input(f"kind of key: {', '.join(KeyKind)} [{KeyKind.ECDSA_P256}]: ").strip() or None
+        if kind is not None and kind not in set(KeyKind):
+            from inkstamp.errors import UsageError
+
+            raise UsageError(f"“{kind}” is no kind of key", advice=f"known: {', '.join(KeyKind)}")
+    return tuple(names), answers, kind
+
+
+def _tell_made(made: "Made") -> None:
+    sealed = ", encrypted" if made.key_encrypted else ""
+    print(f"{made.csr_file}: a request for {len(made.facts.names) + len(made.facts.addresses)} names")
+    _tell_facts(made.facts)
+    print(
+        output.field(
+            "key file", f"{made.key_file} ({'made now, mode 0600' if made.key_is_new else 'as it was'}{sealed})"
+        )
+    )
+    output.findings(each for each in made.facts.findings if each.severity is not Severity.GOOD)
+    print(f"\n{made.request}")
+    print(output.field("next", "paste the block at the CA; keep the key file, nobody else needs it"))
+
+
+def _tell_facts(facts: "RequestFacts") -> None:
+    subject = ", ".join(f"{WORDS.get(name, name)} {value}" for name, value in facts.subject)
+    print(output.field("subject", subject or "empty"))
+    print(output.field("names", ", ".join((*facts.names, *facts.addresses, *facts.others)) or "none"))
+    print(output.field("key", facts.key))
+
+
+def _show(context: Context, options: argparse.Namespace, _config: "Configuration", *, private: bool) -> int:
+    from inkstamp.files import read_bytes
+    from inkstamp.findings import worst, worst_first
+    from inkstamp.jobs.request import show_request
+
+    if options.file == "-":
+        data, where = sys.stdin.buffer.read(1_048_576), "standard input"
+    else:
+        data, where = read_bytes(Path(options.file), limit=1_048_576), options.file
+    facts, text = show_request(data, where, private=private)
+    status = 1 if worst(facts.findings) is Severity.BAD else 0
+    if context.json:
+        output.as_json("csr show", request=facts, text=text)
+        return status
+    if options.text:
+        sys.stdout.write(text)
+        return 0
+    print(f"{where}: a certificate signing request")
+    _tell_facts(facts)
+    print(output.field("signed with", facts.signature))
+    for name in ("md5", "sha1", "sha256"):
+        print(output.field(name, getattr(facts, name)))
+    output.findings(worst_first(facts.findings))
+    return status

@@ -1,0 +1,97 @@
+"""Write an edition for elsewhere: for Windows, Java, an appliance, another team.
+
+    inkstamp export rowing --form pkcs12 --ask-passphrase --into /tmp
+    inkstamp export rowing --form separate --without-key
+
+pkcs12    leaf, issuers and key in one file
+pkcs7     leaf and issuers, without key
+served    leaf and issuers as PEM, as most web servers want them
+combined  leaf, issuers and key as PEM in one file
+separate  leaf, issuers and key as PEM, a file each
+zip       all of them and a README
+"""
+
+import argparse
+from pathlib import Path
+
+from inkstamp.cli import output, passphrase
+from inkstamp.cli.main import Context
+from inkstamp.cli.setting import workplace
+
+_FORMS = ("pkcs12", "pkcs7", "served", "combined", "separate", "zip")
+_KEYLESS = {"pkcs7", "served"}
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
+    parser.add_argument("--form", required=True, choices=_FORMS, help="as above")
+    parser.add_argument("--edition", type=int, metavar="NUMBER", help="which edition (the newest)")
+    parser.add_argument("--into", default=".", metavar="DIR", help="folder for the files (here)")
+    parser.add_argument("--as", dest="base", default="", metavar="BASE", help="beginning of the file names")
+    parser.add_argument("--replace", action="store_true", help="replace files of the same name")
+    parser.add_argument("--without-key", action="store_true", help="leave the private key out")
+    parser.add_argument("--key-first", action="store_true", help="combined: the key before the certificates")
+    parser.add_argument("--friendly-name", default="", metavar="TEXT", help="pkcs12: its name in key stores")
+    parser.add_argument("--legacy", action="store_true", help="pkcs12: 3DES and SHA-1, for programs before 2018")
+    passphrase.options(parser, "the key")
+    parser.add_argument("--no-passphrase", action="store_true", help="pkcs12: not encrypted")
+
+
+def run(context: Context, options: argparse.Namespace) -> int:
+    """Run it."""
+    from inkstamp.jobs.export import ExportRequest, export
+    from inkstamp.pki.packing import Form
+
+    _check(options)
+    request = ExportRequest(
+        certificate=options.certificate,
+        form=Form(options.form),
+        folder=Path(options.into),
+        base=options.base,
+        edition=options.edition,
+        with_key=not options.without_key and options.form not in _KEYLESS,
+        passphrase=passphrase.given(options, "the key", new=True),
+        friendly_name=options.friendly_name,
+        legacy=options.legacy,
+        key_first=options.key_first,
+        replace=options.replace,
+    )
+    with workplace(context) as place:
+        exported = export(place, request)
+    if context.json:
+        output.as_json("export", exported=exported)
+        return 0
+    edition = exported.edition
+    print(f"{edition.certificate}: edition {edition.number}, valid until {edition.not_after:%Y-%m-%d}, is written")
+    for each in exported.files:
+        sealed = "encrypted" if request.passphrase else "NOT encrypted"
+        print(
+            output.field("file", each.path + (f"   with the private key, {sealed}, mode 0600" if each.secret else ""))
+        )
+    return 0
+
+
+def _check(options: argparse.Namespace) -> None:
+    """Refuse options that say nothing about the chosen form, rather than let them pass in silence."""
+    from inkstamp.errors import UsageError
+
+    form = options.form
+    for given, name, fits in (
+        (options.legacy, "--legacy", form in {"pkcs12", "zip"}),
+        (options.friendly_name, "--friendly-name", form in {"pkcs12", "zip"}),
+        (options.key_first, "--key-first", form == "combined"),
+        (options.no_passphrase, "--no-passphrase", form == "pkcs12"),
+    ):
+        if given and not fits:
+            raise UsageError(f"{name} does not apply to --form {form}", advice="leave it out")
+    wants = bool(options.passphrase_file or options.ask_passphrase)
+    if wants and (options.without_key or form in _KEYLESS) and form != "pkcs12":
+        raise UsageError("a passphrase protects the private key, which is left out", advice="leave one of them out")
+    if wants and options.no_passphrase:
+        raise UsageError("--no-passphrase and a passphrase", advice="leave one of them out")
+    if form == "pkcs12" and not wants and not options.no_passphrase:
+        raise UsageError(
+            "pkcs12 needs a passphrase",
+            advice="give it with --passphrase-file or --ask-passphrase, or say --no-passphrase",
+        )

@@ -1,0 +1,100 @@
+"""Open an order for a certificate, or go on with the open one.
+
+For a CA with a web portal: makes key and request, prints what to paste there,
+and exits 3, since a person has to act. For an ACME CA: opens the order there.
+NAME is a domain name, or the name of a configured certificate; for new names
+an entry is written to the configuration, as `stamp` does.
+
+    inkstamp order bakery.saltmarsh.test --authority fogbell
+"""
+
+import argparse
+from typing import TYPE_CHECKING
+
+from inkstamp.cli import output
+from inkstamp.cli.main import Context
+from inkstamp.cli.setting import workplace
+from inkstamp.cli.stamp import as_request, entry_options, tell_plan
+from inkstamp.findings import Severity
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.order import Reached
+    from inkstamp.jobs.portal import PortalOrder
+
+WAITING = 3
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    entry_options(parser)
+    which = parser.add_mutually_exclusive_group()
+    which.add_argument("--anew", action="store_true", help="order a new edition although the present one is good")
+    which.add_argument("--give-up", action="store_true", help="end the order that waits at a portal; its key goes too")
+
+
+def run(context: Context, options: argparse.Namespace) -> int:
+    """Run it."""
+    from inkstamp.errors import UsageError
+    from inkstamp.jobs.ordering import order
+    from inkstamp.jobs.portal import PortalOrder, give_up
+    from inkstamp.jobs.stamp import make_plans
+
+    with workplace(context) as place:
+        plans = make_plans(place, as_request(options))
+        if len(plans) > 1:
+            raise UsageError("several certificates were named", advice="order one at a time")
+        (plan,) = plans
+        if options.give_up:
+            with place.hold_certificate(plan.name):
+                ended = give_up(place, plan.name)
+            if context.json:
+                output.as_json("order", given_up=ended)
+            else:
+                print(f"{plan.name}: order {ended.id} is given up; cancel it at the portal too")
+            return 0
+        reached = order(place, plan, anew=options.anew, said=lambda each: tell_plan(each, str(place.config_file)))
+    if context.json:
+        output.as_json("order", order=reached)
+    elif isinstance(reached, PortalOrder):
+        _tell_portal(reached)
+    else:
+        tell_reached(plan.name, reached)
+    return WAITING
+
+
+def _tell_portal(shown: "PortalOrder") -> None:
+    record = shown.order
+    verb = "is opened" if shown.opened else "goes on"
+    print(f"{shown.certificate}: order {record.id} for the portal of {record.authority} {verb}")
+    print(output.field("names", ", ".join(record.names)))
+    if shown.page:
+        print(output.field("portal", shown.page))
+    subject = [f"{value}" for name, value in shown.facts.subject if name != "common_name"]
+    if subject:
+        print(output.field("subject", ", ".join(subject)))
+    print(output.field("key", f"{shown.facts.key}; it stays on this machine"))
+    print(output.field("sha256", f"{shown.facts.sha256} (of the request, if the portal asks)"))
+    output.findings(each for each in shown.facts.findings if each.severity is not Severity.GOOD)
+    print(f"\n{shown.request}")
+    tell_stall(shown.stall)
+
+
+def tell_stall(stall: object) -> None:
+    """Print what is waited for, and what to type then."""
+    from inkstamp.jobs.stall import Stall
+
+    if isinstance(stall, Stall):
+        print(output.field("waits for", f"{stall.who}: {stall.step}"))
+        print(output.field("then", stall.next_command))
+
+
+def tell_reached(name: str, reached: "Reached") -> None:
+    """Print how far an order at an ACME CA is."""
+    record = reached.order
+    print(f"{name}: order {record.id} at {record.authority} is {reached.status}")
+    print(output.field("order", record.url))
+    if reached.to_prove:
+        print(output.field("to prove", ", ".join(reached.to_prove)))
+        print(output.field("next", f"inkstamp prove {name}"))
+    else:
+        print(output.field("next", f"inkstamp collect {name}"))

@@ -1,0 +1,181 @@
+"""Show the CA that its names are yours, and look from outside whether it can see so.
+
+At a portal, bring what it displays: a file, a record, or the e-mail address it
+writes to. Without any of these, what is known already is looked at again. What
+a configured server can carry is put there; the rest is said so that you can.
+At an ACME CA, the proofs of the open order are put up and taken down again.
+
+    inkstamp prove bakery --cname _x7.bakery.saltmarsh.test 41.proof.fogbell.test
+    inkstamp prove bakery --file /.well-known/pki-validation/x7.txt --line 41c2
+    inkstamp prove bakery --email                    lists the addresses to choose
+"""
+
+import argparse
+import sys
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from inkstamp.cli import output
+from inkstamp.cli.main import Context
+from inkstamp.cli.order import tell_reached, tell_stall
+from inkstamp.cli.setting import workplace
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.portal_proof import MailChoice, Proven, Shown
+    from inkstamp.ledger.records import PortalProof
+
+_LISTS = ""
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
+    shown = parser.add_argument_group("what the portal displays")
+    which = shown.add_mutually_exclusive_group()
+    which.add_argument("--file", metavar="PATH", help="a file: its path, or its whole URL")
+    which.add_argument("--cname", nargs=2, metavar=("RECORD", "TARGET"), help="a CNAME record")
+    which.add_argument("--txt", nargs=2, metavar=("RECORD", "VALUE"), help="a TXT record")
+    which.add_argument("--email", nargs="?", const=_LISTS, metavar="ADDRESS", help="e-mail; without ADDRESS, a list")
+    which.add_argument("--token", default="", help="what the portal shows, where its rule has {token}")
+    content = shown.add_mutually_exclusive_group()
+    content.add_argument("--line", action="append", metavar="TEXT", help="a line of that file (repeat for several)")
+    content.add_argument("--content", metavar="FILE", help="the file's content; - for standard input")
+    shown.add_argument("--sent", nargs="?", const="now", metavar="MOMENT", help="it was sent, now or then (RFC 3339)")
+    shown.add_argument("--for", dest="names", action="append", metavar="NAME", help="just this name (repeat)")
+    parser.add_argument("--wait", type=float, default=0.0, metavar="MINUTES", help="go on looking for so long")
+
+
+def run(context: Context, options: argparse.Namespace) -> int:
+    """Run it."""
+    from inkstamp.jobs.portal import is_portal
+
+    with workplace(context) as place:
+        name = options.certificate
+        if not is_portal(place, place.certificate(name)):
+            from inkstamp.jobs.ordering import prove_at_ca
+
+            _refuse_portal_options(options)
+            reached = prove_at_ca(place, name)
+            if context.json:
+                output.as_json("prove", order=reached)
+            else:
+                tell_reached(name, reached)
+            return 0
+        from inkstamp.jobs.portal import waiting_order
+        from inkstamp.jobs.portal_proof import mail_choices, prove
+
+        if options.email == _LISTS:
+            choices = mail_choices(place, options.names or waiting_order(place, name).names)
+            if context.json:
+                output.as_json("prove", choices=choices)
+            else:
+                _tell_choices(name, choices)
+            return 0
+        shown = _shown(options)
+        with place.hold_certificate(name):
+            proven = prove(place, name, shown, wait=options.wait * 60)
+    if context.json:
+        output.as_json("prove", proven=proven)
+    else:
+        _tell(proven)
+    return 0 if proven.seen else 1
+
+
+def _refuse_portal_options(options: argparse.Namespace) -> None:
+    from inkstamp.errors import UsageError
+
+    given = (options.file, options.cname, options.txt, options.token, options.line, options.content, options.sent)
+    if any(given) or options.email is not None or options.names or options.wait:
+        raise UsageError(
+            "this certificate comes from an ACME CA, which needs nothing to be told", advice="leave the options out"
+        )
+
+
+def _shown(options: argparse.Namespace) -> "Shown":
+    from inkstamp.errors import UsageError
+    from inkstamp.jobs.portal_proof import Shown
+    from inkstamp.ledger.records import ProofMethod
+
+    names = tuple(options.names or ())
+    if (options.line or options.content) and not options.file:
+        raise UsageError("--line and --content are for --file", advice="give the file's path with --file")
+    if options.sent and not options.email:
+        raise UsageError("--sent is for --email ADDRESS", advice="say to which address it was sent")
+    if options.file:
+        if not options.line and not options.content:
+            raise UsageError("the file's content is missing", advice="give it with --line TEXT or --content FILE")
+        return Shown(method=ProofMethod.FILE, place=options.file, content=_content(options), names=names)
+    if options.email:
+        return Shown(method=ProofMethod.EMAIL, place=options.email, names=names, sent=_moment(options.sent))
+    for method, pair in ((ProofMethod.CNAME, options.cname), (ProofMethod.TXT, options.txt)):
+        if pair:
+            return Shown(method=method, place=pair[0], content=pair[1], names=names)
+    if names:
+        raise UsageError("--for goes with --file, --cname, --txt or --email", advice="say what is shown for it")
+    return Shown(token=options.token)
+
+
+def _content(options: argparse.Namespace) -> str:
+    from inkstamp.errors import UsageError
+    from inkstamp.files import read_bytes
+
+    if options.line:
+        return "".join(f"{line}\n" for line in options.line)
+    data = sys.stdin.buffer.read(65_536) if options.content == "-" else read_bytes(Path(options.content), limit=65_536)
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise UsageError("the file's content is not text", where=options.content, advice="give it as UTF-8") from error
+
+
+def _moment(text: str | None) -> datetime | None:
+    from inkstamp.errors import UsageError
+
+    if text is None:
+        return None
+    if text == "now":
+        return datetime.now(UTC)
+    try:
+        found = datetime.fromisoformat(text)
+    except ValueError as error:
+        raise UsageError(f"“{text}” is no moment", advice="write it like 2026-11-23T14:05") from error
+    return found.astimezone(UTC)
+
+
+def _tell_choices(name: str, choices: "list[MailChoice]") -> None:
+    print(f"{name}: a CA may write to one of these; nearer to the top is nearer to the name")
+    for choice in choices:
+        print(choice.domain)
+        output.findings([choice.finding], below=choice.domain)
+        if choice.published:
+            print(output.field("published", ", ".join(choice.published)))
+        print(output.field("addresses", ", ".join(choice.addresses)))
+    print(output.field("next", "choose it at the portal and have it sent, then:"))
+    print(output.field("", f"inkstamp prove {name} --email ADDRESS --sent"))
+
+
+def _tell(proven: "Proven") -> None:
+    shown = proven.order
+    told = "all is seen as the portal wants it" if proven.seen else "not all is seen yet"
+    print(f"{shown.certificate}: {told}")
+    output.findings(proven.findings)
+    for place in dict.fromkeys((each.method, each.place, each.content) for each in proven.by_hand):
+        each = next(p for p in proven.by_hand if (p.method, p.place, p.content) == place)
+        tell_by_hand(each)
+    tell_stall(shown.stall)
+
+
+def tell_by_hand(proof: "PortalProof") -> None:
+    """Say what a person has to put where."""
+    if proof.method == "email":
+        return
+    print("\nput this up:")
+    if proof.method == "file":
+        print(output.field("at", f"http://{proof.name}{proof.place}"))
+        print(output.field("content", proof.content.rstrip("\n")))
+    else:
+        print(output.field("record", proof.place))
+        print(output.field("type", proof.method.upper()))
+        print(output.field("value", proof.content))
+    print()

@@ -1,0 +1,88 @@
+"""Why one certificate is not going on: which step, since when, who must act, what to type.
+
+inkstamp why bakery
+inkstamp why bakery --note "call expected from the CA on Tuesday"
+"""
+
+import argparse
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
+
+from inkstamp.cli import output
+from inkstamp.cli.main import Context
+from inkstamp.cli.prove import tell_by_hand
+from inkstamp.cli.setting import workplace
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.why import Why
+    from inkstamp.ledger.records import PortalProof
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
+    parser.add_argument("--note", metavar="TEXT", help="keep a note beside it first")
+
+
+def run(context: Context, options: argparse.Namespace) -> int:
+    """Run it."""
+    from inkstamp.jobs.why import attach_note, why
+
+    with workplace(context) as place:
+        if options.note:
+            attach_note(place, options.certificate, options.note)
+        found = why(place, options.certificate)
+        now = place.clock.now()
+    if context.json:
+        output.as_json("why", why=found)
+    else:
+        _tell(found, now)
+    return 0
+
+
+def _tell(found: "Why", now: datetime) -> None:
+    status, stall, order = found.status, found.stall, found.order
+    print(f"{status.name}: {status.standing.value}")
+    if stall is not None:
+        print(output.field("step", stall.step))
+        print(output.field("since", f"{stall.since:%Y-%m-%d %H:%M} UTC, {_ago(now - stall.since)}"))
+        print(output.field("who", stall.who))
+    if order is not None:
+        page = f", {found.page}" if found.page else ""
+        print(output.field("order", f"{order.id} at {order.authority}{page}, opened {order.opened:%Y-%m-%d}"))
+    for each in found.proofs:
+        print(output.field("proof", f"{each.name}: {each.method.value} {each.place}, {_seen(each)}"))
+    if status.edition is not None and status.not_after is not None:
+        days = f", {status.days_left} days left"
+        print(output.field("edition", f"{status.edition}, valid until {status.not_after:%Y-%m-%d}{days}"))
+    if found.trouble is not None:
+        print(output.field("last trouble", f"{found.trouble.at:%Y-%m-%d %H:%M} {found.trouble.text}"))
+    for note in found.notes:
+        print(output.field("note", f"{note.at:%Y-%m-%d} {note.text}"))
+    by_hand = {(each.method, each.place, each.content): each for each in found.proofs if each.seen is None}
+    for each in by_hand.values():
+        tell_by_hand(each)
+    if status.next_command:
+        print(output.field("next", status.next_command))
+        if order is not None and stall is not None and stall.next_command.startswith("inkstamp prove"):
+            print(output.field("", f"inkstamp order {status.name}   (shows the request again)"))
+    else:
+        print(output.field("next", "nothing is to be done"))
+
+
+def _seen(proof: "PortalProof") -> str:
+    if proof.method == "email":
+        return f"sent {proof.seen:%Y-%m-%d %H:%M} UTC" if proof.seen else "not sent yet"
+    if proof.seen:
+        return f"seen {proof.seen:%Y-%m-%d %H:%M} UTC"
+    return f"not seen when looked at {proof.looked:%Y-%m-%d %H:%M} UTC" if proof.looked else "not looked at yet"
+
+
+def _ago(span: timedelta) -> str:
+    """Say a span in the largest unit that fits."""
+    minutes = int(span.total_seconds() // 60)
+    for size, word in ((1440, "day"), (60, "hour"), (1, "minute")):
+        if minutes >= size:
+            count = minutes // size
+            return f"{count} {word}{'s'[: count > 1]} ago"
+    return "just now"

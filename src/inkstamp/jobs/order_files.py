@@ -1,0 +1,42 @@
+"""The folder of an order that is under way: its key, and at a portal its request."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from inkstamp.files import private_folder, read_secret, remove_tree, write_bytes
+from inkstamp.jobs import prove
+from inkstamp.ledger.records import OrderRecord, OrderState
+from inkstamp.pki import keys
+from inkstamp.pki.kinds import KeyKind
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+def order_folder(workplace: "Workplace", order_id: int) -> Path:
+    """Return the folder of an order that is under way."""
+    return workplace.home / "orders" / str(order_id)
+
+
+def read_order_key(workplace: "Workplace", order: OrderRecord) -> keys.PrivateKey:
+    """Return the key of an order that is under way; ConfigurationError when it is gone or others can read it."""
+    file = order_folder(workplace, order.id) / "key.pem"
+    return keys.from_pem(read_secret(file), str(file))
+
+
+def have_order_key(workplace: "Workplace", order: OrderRecord, kind: KeyKind) -> keys.PrivateKey:
+    """Return the order's key, made and durable before the CA can hear of the order."""
+    file = private_folder(order_folder(workplace, order.id)) / "key.pem"
+    if file.exists():
+        return read_order_key(workplace, order)
+    key = keys.make(kind)
+    write_bytes(file, keys.to_pem(key), mode=0o600)
+    return key
+
+
+def drop(workplace: "Workplace", record: OrderRecord, why: str) -> OrderRecord:
+    """Give an order up: take its proofs down, remove its key, end it in the ledger."""
+    prove.take_down(workplace, record)
+    ended = workplace.ledger.move_order(record, OrderState.DROPPED, "order dropped", f"order {record.id}: {why}")
+    remove_tree(order_folder(workplace, record.id))
+    return ended

@@ -1,0 +1,170 @@
+"""Make a key and a request for it outside of any order, and read anybody's request."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from inkstamp.errors import FileTrouble, UsageError
+from inkstamp.files import create_bytes, file_trouble, read_secret, sync_folder
+from inkstamp.findings import Finding, Severity
+from inkstamp.pki import csr, keys
+from inkstamp.pki.kinds import KeyKind
+from inkstamp.pki.names import as_address, normalise
+from inkstamp.pki.subject import Subject
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MakeRequest:
+    """What the user asked for."""
+
+    names: tuple[str, ...]
+    """DNS names and IP addresses, as typed."""
+    subject: Subject
+    """Its common name may be empty: the first name is taken."""
+    folder: Path
+    base: str = ""
+    """Beginning of the file names; empty for the first name."""
+    kind: KeyKind = KeyKind.ECDSA_P256
+    key_file: Path | None = None
+    """An existing key to use."""
+    passphrase: bytes | None = None
+    """Of the existing key, or to encrypt the new one with; None for an open one."""
+    private: bool = False
+    """Whether a private CA is meant."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Made:
+    """What was written."""
+
+    key_file: str
+    key_is_new: bool
+    key_encrypted: bool
+    csr_file: str
+    request: str
+    """The PEM block to paste."""
+    facts: csr.RequestFacts
+
+
+def read_wanted(names: Sequence[str], subject: Subject) -> csr.Wanted:
+    """Sort names as typed into DNS names and IP addresses, and complete the subject.
+
+    Raises:
+        NameTrouble: One is neither.
+        UsageError: There is none.
+
+    """
+    addresses = [found for each in names if (found := as_address(each))]
+    hosts = [normalise(each) for each in names if not as_address(each)]
+    if not addresses and not hosts:
+        raise UsageError("no name was given", advice="name the sites: inkstamp csr make NAME…")
+    wanted = csr.for_names([*dict.fromkeys(hosts)] or addresses, subject)
+    common = subject.common_name
+    if common:
+        wanted = csr.with_common_name(wanted, common)
+    return csr.Wanted(
+        subject=wanted.subject, names=tuple(dict.fromkeys(hosts)), addresses=tuple(dict.fromkeys(addresses))
+    )
+
+
+def make_request(request: MakeRequest) -> Made:
+    """Make a key and its request; neither is left half written.
+
+    Raises:
+        UsageError: A CA would refuse the request (the findings say why), or a file is there already.
+        ConfigurationError: The existing key cannot be used.
+        FileTrouble: It could not be written; nothing new is left then.
+
+    """
+    wanted = read_wanted(request.names, request.subject)
+    _expect_no_faults(csr.examine(wanted, private=request.private))
+    base = request.base or (wanted.names or wanted.addresses)[0].replace("*", "any").replace(":", "-")
+    if "/" in base or base.startswith("."):
+        raise UsageError(f"“{base}” cannot begin a file name", advice="choose one with --as, without / and first dot")
+    csr_file, key_file = request.folder / f"{base}.csr.pem", request.key_file or request.folder / f"{base}.key.pem"
+    _expect_free(request, csr_file)
+    key = _key(request, key_file, csr_file)
+    _expect_no_faults(keys.examine_key(key.public_key(), owner=str(key_file)))
+    der = csr.make(key, wanted)
+    pem = csr.to_pem(der)
+    _write(request, csr_file, key_file, pem, keys.to_pem(key, request.passphrase))
+    return Made(
+        key_file=str(key_file),
+        key_is_new=request.key_file is None,
+        key_encrypted=request.passphrase is not None,
+        csr_file=str(csr_file),
+        request=pem.decode("ascii"),
+        facts=csr.facts(der, str(csr_file), private=request.private),
+    )
+
+
+def _expect_no_faults(findings: Sequence[Finding]) -> None:
+    bad = [each for each in findings if each.severity is Severity.BAD]
+    if bad:
+        raise UsageError(
+            "a CA would refuse this request; nothing was written",
+            findings=[*bad, *(each for each in findings if each.severity is Severity.WARN)],
+            advice="correct that; names that only a private CA certifies are let pass with --private-ca",
+        )
+
+
+def _partial(csr_file: Path) -> Path:
+    """Return where the request stands before its key does: the mark of a run that was cut short."""
+    return csr_file.with_name(f".{csr_file.name}.part")
+
+
+def _expect_free(request: MakeRequest, csr_file: Path) -> None:
+    if not request.folder.is_dir():
+        raise UsageError(f"{request.folder} is not a folder", advice="make it, or name another with --into")
+    if csr_file.exists():
+        raise UsageError(
+            f"{csr_file} is there already",
+            where=str(csr_file),
+            advice="choose other file names with --as; to make a request anew for the same key, name it with --key",
+        )
+
+
+def _key(request: MakeRequest, key_file: Path, csr_file: Path) -> keys.PrivateKey:
+    """Return the existing key, or the one that a run left which was cut short, or a new one."""
+    if request.key_file is not None:
+        return keys.from_pem(read_secret(key_file), str(key_file), request.passphrase)
+    if not key_file.exists():
+        return keys.make(request.kind)
+    if _partial(csr_file).exists():
+        return keys.from_pem(read_secret(key_file), str(key_file), request.passphrase)
+    raise UsageError(
+        f"{key_file} is there already",
+        where=str(key_file),
+        advice=f"to make a request for this key: --key {key_file}; for a new key choose other names with --as",
+    )
+
+
+def _write(request: MakeRequest, csr_file: Path, key_file: Path, pem: bytes, key_pem: bytes) -> None:
+    """Write the request beside its place, then the key, then put the request into its place."""
+    partial = _partial(csr_file)
+    with file_trouble("write", csr_file):
+        partial.unlink(missing_ok=True)
+    made_key = False
+    try:
+        create_bytes(partial, pem)
+        if request.key_file is None and not key_file.exists():
+            create_bytes(key_file, key_pem, mode=0o600)
+            made_key = True
+        with file_trouble("write", csr_file):
+            partial.rename(csr_file)
+            sync_folder(csr_file.parent)
+    except FileTrouble:
+        for each in (partial, *([key_file] if made_key else [])):
+            each.unlink(missing_ok=True)
+        raise
+
+
+def show_request(data: bytes, where: str, *, private: bool) -> tuple[csr.RequestFacts, str]:
+    """Read a request; returns what is to be said of it and the PEM block to paste.
+
+    Raises:
+        RequestUnreadable: There is none, or it is malformed.
+
+    """
+    der = csr.read(data, where)
+    return csr.facts(der, where, private=private), csr.to_pem(der).decode("ascii")

@@ -1,0 +1,89 @@
+"""Why a certificate is not going on: at which step, since when, who must act, and what to type."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from enum import StrEnum
+
+from inkstamp.config.model import Authority, Certificate
+from inkstamp.ledger.records import OrderRecord, OrderState, PortalProof, ProofMethod
+from inkstamp.proof.portal import Step, has_rule, step_of
+
+
+class Actor(StrEnum):
+    """Who must act."""
+
+    YOU = "you"
+    DNS = "DNS"
+    SERVER = "the server"
+    CA = "the CA"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Stall:
+    """Where something waits."""
+
+    step: str
+    """In a few words, as a sentence without a full stop."""
+    since: datetime
+    """Aware, UTC."""
+    who: Actor
+    next_command: str
+    """What to type when that is done."""
+
+
+def stall_of(
+    order: OrderRecord, proofs: Sequence[PortalProof], entry: Certificate | None, authority: Authority | None
+) -> Stall:
+    """Say what an open order waits for.
+
+    Args:
+        order: The order.
+        proofs: What its portal wants to see.
+        entry: The certificate as configured now; None when it is not.
+        authority: The order's authority as configured now; None when it is not.
+
+    """
+    if order.state is OrderState.WAITING:
+        ruled = entry is not None and authority is not None and has_rule(entry, authority, token=False)
+        return portal_stall(order, proofs, ruled=ruled)
+    sent = order.state is OrderState.FINALIZING
+    return Stall(
+        step="the request was sent and the certificate not taken in yet"
+        if sent
+        else f"the order at {order.authority} is open and its names are not proven yet",
+        since=order.changed,
+        who=Actor.CA if sent else Actor.YOU,
+        next_command=f"inkstamp stamp {order.certificate}",
+    )
+
+
+def portal_stall(order: OrderRecord, proofs: Sequence[PortalProof], *, ruled: bool) -> Stall:
+    """Say what an order at a portal waits for; `ruled` when the portal's rule says what it wants to see."""
+    name = order.certificate
+    step = step_of(order.names, proofs)
+    if step is Step.REQUEST:
+        lacking = [each for each in order.names if each not in {proof.name for proof in proofs}]
+        what = "paste the request at the portal" + ("" if ruled else ", and bring back what it wants to see")
+        if proofs:
+            what = f"bring back what the portal wants to see for {', '.join(lacking)}"
+        command = f"inkstamp prove {name}" + ("" if ruled else " --file|--cname|--txt|--email …")
+        return Stall(step=what, since=order.changed, who=Actor.YOU, next_command=command)
+    if step is Step.REVIEW:
+        since = max(each.seen or each.told for each in proofs)
+        mailed = any(each.method is ProofMethod.EMAIL for each in proofs)
+        what = "the e-mail is to be approved, then the CA issues" if mailed else "the CA looks at the proof and issues"
+        return Stall(step=what, since=since, who=Actor.CA, next_command=f"inkstamp collect {name} FILE…")
+    unseen = [each for each in proofs if each.seen is None]
+    first = unseen[0]
+    since = max(each.told for each in unseen)
+    many = f" and {len(unseen) - 1} more" if unseen[1:] else ""
+    told = {
+        ProofMethod.FILE: (f"the file {first.place} is not seen at {first.name}{many}", Actor.SERVER),
+        ProofMethod.CNAME: (f"the CNAME record {first.place} is not seen{many}", Actor.DNS),
+        ProofMethod.TXT: (f"the TXT record {first.place} is not seen{many}", Actor.DNS),
+        ProofMethod.EMAIL: (f"have the portal write to {first.place}{many}", Actor.YOU),
+    }
+    what, who = told[first.method]
+    sent = f" --email {first.place} --sent" if first.method is ProofMethod.EMAIL else ""
+    return Stall(step=what, since=since, who=who, next_command=f"inkstamp prove {name}{sent}")

@@ -1,0 +1,71 @@
+"""Whose certificate it is, when it is not the one that an order waits for."""
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes
+
+from inkstamp.clock import stamp
+from inkstamp.files import read_secret
+from inkstamp.findings import Finding, bad
+from inkstamp.jobs.order_files import read_order_key
+from inkstamp.ledger.records import OrderRecord
+from inkstamp.pki import keys
+from inkstamp.pki.bundles import Haul
+from inkstamp.pki.certificates import dns_names, short_name
+from inkstamp.pki.chain import same_key
+from inkstamp.pki.constraints import may_issue
+from inkstamp.pki.names import uncovered
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_MOST_TOLD = 20
+
+
+def explain(workplace: "Workplace", orders: Sequence[OrderRecord], haul: Haul) -> list[Finding]:
+    """Say of each server certificate whose it is instead."""
+    findings = []
+    others = {order.id: order for order in workplace.ledger.waiting_orders()}
+    for each in haul.found:
+        if may_issue(each.certificate):
+            continue
+        subject = short_name(each.certificate.subject)
+        whose = _whose(workplace, each.certificate, [o for o in others.values() if o not in orders], orders)
+        findings.append(bad("key", f"{subject} ({each.where})", *whose))
+    if not findings:
+        findings.append(
+            bad("key", f"{len(haul.found)} certificates", "are all of CAs; the server's own is missing", "get that too")
+        )
+    return findings[:_MOST_TOLD]
+
+
+def _whose(
+    workplace: "Workplace", leaf: x509.Certificate, others: Sequence[OrderRecord], orders: Sequence[OrderRecord]
+) -> tuple[str, str]:
+    sha256 = leaf.fingerprint(hashes.SHA256()).hex()
+    edition = workplace.ledger.edition_of(sha256)
+    if edition is not None:
+        until = f", valid until {stamp(edition.not_after)}"
+        return f"is edition {edition.number} of “{edition.certificate}” already{until}", "download the new one"
+    for other in others:
+        if same_key(leaf, read_order_key(workplace, other).public_key()):
+            return (
+                f"belongs to order {other.id} of “{other.certificate}”",
+                f"take it in there: inkstamp collect {other.certificate} FILE…",
+            )
+    for order in orders:
+        for number in range(order.edition - 1, 0, -1):
+            file = workplace.shelf.edition(order.certificate, number) / "key.pem"
+            if file.is_file() and same_key(leaf, keys.from_pem(read_secret(file), str(file)).public_key()):
+                return (
+                    f"was issued for the request of edition {number}, not for that of order {order.id}",
+                    f"paste the present request and have it issued anew: inkstamp order {order.certificate}",
+                )
+        if not uncovered(dns_names(leaf), order.names):
+            return (
+                f"has the names of “{order.certificate}” and belongs to another key than order {order.id}'s",
+                f"have it issued for the request that this shows: inkstamp order {order.certificate}",
+            )
+    return "belongs to a key that is not here", "it was ordered elsewhere, or for another site"

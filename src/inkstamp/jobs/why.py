@@ -1,0 +1,69 @@
+"""Why one certificate is not going on, or that it is: the stall, the order, the proofs, the notes."""
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from inkstamp.jobs.stall import Stall
+from inkstamp.jobs.status import CertificateStatus, all_statuses
+from inkstamp.ledger.records import EventRecord, OrderRecord, PortalProof
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_NOTE = "note"
+_TROUBLE = {"failed", "refused", "put back"}
+_FAR_BACK = 500
+"""Events that are looked through."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Why:
+    """All that is known of where a certificate stands."""
+
+    status: CertificateStatus
+    stall: Stall | None
+    """None when nothing is waited for."""
+    order: OrderRecord | None
+    """The open one."""
+    page: str
+    """URL of the portal; empty for none."""
+    proofs: tuple[PortalProof, ...]
+    trouble: EventRecord | None
+    """What went wrong last, if nothing went right after it."""
+    notes: tuple[EventRecord, ...]
+    """Those attached since the order was opened; the latest ones when there is none."""
+
+
+def why(workplace: "Workplace", name: str) -> Why:
+    """Say where a certificate stands and why."""
+    entry = workplace.certificate(name)
+    (status,) = all_statuses(workplace, only=name)
+    ledger = workplace.ledger
+    order = ledger.open_order(name)
+    authority = workplace.config.authority[entry.authority]
+    events = ledger.events(name, limit=_FAR_BACK)
+    notes = [each for each in events if each.what == _NOTE and (order is None or each.at >= order.opened)]
+    return Why(
+        status=status,
+        stall=status.stall,
+        order=order,
+        page=authority.page,
+        proofs=tuple(ledger.portal.of(order.id)) if order is not None else (),
+        trouble=_last_trouble(events),
+        notes=tuple(notes[-10:]),
+    )
+
+
+def attach_note(workplace: "Workplace", name: str, text: str) -> None:
+    """Keep a note beside a certificate's order."""
+    workplace.certificate(name)
+    workplace.ledger.note(_NOTE, text, name)
+
+
+def _last_trouble(events: list[EventRecord]) -> EventRecord | None:
+    for event in reversed(events):
+        if event.what in _TROUBLE:
+            return event
+        if event.what in {"issued", "installed", "shelved"}:
+            return None
+    return None

@@ -1,0 +1,28 @@
+"""Fetch a file over HTTP or HTTPS from wherever its name leads, bounded like every look outside."""
+
+from urllib.parse import urlsplit
+
+from inkstamp.errors import NetworkTrouble
+from inkstamp.view.addresses import address_book
+from inkstamp.view.point import View
+from inkstamp.view.web import fetch
+
+
+def download(url: str, view: View) -> bytes:
+    """Return the body at `url`, 64 KiB at most, from the first address that gives it.
+
+    The other side is not authenticated: what comes back must prove itself, as a certificate does by its signature.
+
+    Raises:
+        NetworkTrouble: No address gave it.
+
+    """
+    host = urlsplit(url).hostname or ""
+    found = address_book(view).look_up(host)
+    trouble = found.trouble
+    for address in found.all:
+        sight = fetch(url, address, view)
+        if sight.status == 200 and not sight.trouble:
+            return sight.body
+        trouble = sight.trouble or f"it answers {sight.status}"
+    raise NetworkTrouble(f"cannot fetch {url}", where=url, said=trouble, advice="fetch it elsewhere and give the file")

@@ -22,17 +22,19 @@ def play(*arguments: str, path: str | None = None, temporary: Path) -> subproces
     )  # fmt: skip
 
 
-def test_the_demo_shows_the_whole_round_with_nginx_and_removes_everything(tmp_path: Path) -> None:
+def test_the_demo_shows_both_ways_to_a_certificate_with_nginx_and_removes_everything(tmp_path: Path) -> None:
     done = play(temporary=tmp_path)
     assert done.returncode == 0, done.stdout + done.stderr
     assert "the web server is nginx/" in done.stdout
     shown = re.findall(r"^\$ inkstamp (\w+)", done.stdout, re.MULTILINE)
-    acts = ["survey", "authority", "stamp", "check", "stamp", "stamp", "stamp", "status", "renew", "status", "history"]
+    acts = ["survey", "authority", "stamp", "check", "stamp", "stamp", "stamp"]
+    acts += ["authority", "order", "prove", "why", "collect", "stamp", "status", "renew", "status", "history"]
     assert shown == [*acts, "demo"]  # the last one says how to keep it
     assert "rowing.saltmarsh.test: sound" in done.stdout
     assert "correct the record in DNS" in " ".join(done.stdout.split())
+    assert "shop: edition 1 is on the shelf, from order 4" in done.stdout
     assert "bakery: edition 2 on front" in done.stdout
-    assert "all 3 are good" in done.stdout
+    assert "all 4 are good" in done.stdout
     assert list(tmp_path.iterdir()) == []
 
 
@@ -52,7 +54,7 @@ def test_where_nginx_is_not_installed_the_stand_in_takes_its_place_and_says_so(
     )  # fmt: skip
     assert done.returncode == 0, done.stdout + done.stderr
     assert "the simulated web server (nginx is not installed)" in " ".join(done.stdout.replace("# ", "").split())
-    assert "all 3 are good" in done.stdout
+    assert "all 4 are good" in done.stdout
     assert list(tmp_path.iterdir()) == []
 
 

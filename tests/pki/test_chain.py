@@ -1,15 +1,16 @@
 """Chains: sorted, verified to a root, and judged before a server sees them."""
 
 import subprocess
-from datetime import timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 
 import pytest
 from authority_of_tests import NOW, Signer
+from cryptography import x509
 from hypothesis import given
 from hypothesis import strategies as st
 
-from inkstamp.findings import Severity
+from inkstamp.findings import Finding, Severity
 from inkstamp.pki import csr, keys
 from inkstamp.pki.certificates import to_pem
 from inkstamp.pki.chain import arrange, find_paths, judge_edition
@@ -68,13 +69,17 @@ def test_certificates_that_sign_each_other_in_a_circle_end_the_search() -> None:
     ],
 )
 def test_an_edition_that_must_not_be_served_is_told_by_its_one_fault(topic: str, change: dict[str, object]) -> None:
-    given_edition: dict[str, object] = {
+    given: dict[str, object] = {
         "public_key": LEAF.key.public_key(), "names": ["site.test"], "roots": [ROOT.certificate], "moment": NOW,
     }  # fmt: skip
     pool = [LOWER.certificate, MIDDLE.certificate]
-    good = judge_edition(LEAF.certificate, pool, **given_edition)  # type: ignore[arg-type]
-    assert {finding.severity for finding in good} == {Severity.GOOD}
-    findings = judge_edition(LEAF.certificate, pool, **(given_edition | change))  # type: ignore[arg-type]
+
+    def judge(*, roots: list[x509.Certificate], moment: datetime, **known: object) -> list[Finding]:
+        paths = find_paths(LEAF.certificate, pool, roots, moment)
+        return judge_edition(LEAF.certificate, pool, paths=paths, moment=moment, **known)  # type: ignore[arg-type]
+
+    assert {finding.severity for finding in judge(**given)} == {Severity.GOOD}  # type: ignore[arg-type]
+    findings = judge(**(given | change))  # type: ignore[arg-type]
     faults = {finding.topic for finding in findings if finding.severity is Severity.BAD}
     assert topic in faults
     assert faults <= {topic, "chain"}  # past the dates of the leaf, its issuers have ended too

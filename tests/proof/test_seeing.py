@@ -3,8 +3,8 @@
 import pytest
 
 from inkstamp.findings import Severity
-from inkstamp.proof.web_file import http_proof
 from inkstamp.proof.seeing import judge
+from inkstamp.proof.web_file import http_proof
 from inkstamp.view.addresses import Addresses
 from inkstamp.view.web import Sight
 

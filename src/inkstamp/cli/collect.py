@@ -58,7 +58,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
             if context.json:
                 output.as_json("collect", edition=edition)
             else:
-                _tell_edition(edition, f"{name}: edition {edition.number} is on the shelf")
+                print(f"{name}: edition {edition.number} is on the shelf")
+                _tell_edition(edition, place.certificate(name).install)
             return 0
         from inkstamp.jobs.receive import Bring, receive
 
@@ -72,10 +73,11 @@ def run(context: Context, options: argparse.Namespace) -> int:
             preview=options.preview,
         )
         received = receive(place, bring, lambda where: _passphrase(options, where))
+        servers = place.certificate(received.certificate).install
     if context.json:
         output.as_json("collect", received=received)
     else:
-        _tell(received)
+        _tell(received, servers)
     return 0 if received.sound else 1
 
 
@@ -86,7 +88,7 @@ def _passphrase(options: argparse.Namespace, where: str) -> bytes | None:
     return found
 
 
-def _tell(received: "Received") -> None:
+def _tell(received: "Received", servers: tuple[str, ...]) -> None:
     edition = received.edition
     name = received.certificate
     if edition is None:
@@ -99,23 +101,30 @@ def _tell(received: "Received") -> None:
     _tell_ways(received.ways)
     output.findings(worst_first(each for each in received.findings if each.severity is not Severity.GOOD))
     if edition is not None:
-        _tell_edition(edition, "")
+        _tell_edition(edition, servers)
 
 
-def _tell_edition(edition: "EditionRecord", heading: str) -> None:
-    if heading:
-        print(heading)
+def _tell_edition(edition: "EditionRecord", servers: tuple[str, ...]) -> None:
     print(output.field("names", ", ".join(edition.names)))
     print(output.field("issuer", f"“{edition.issuer}”, root “{edition.root}”"))
     print(output.field("valid", f"until {edition.not_after:%Y-%m-%d %H:%M} UTC"))
-    print(output.field("next", f"inkstamp stamp {edition.certificate}   (installs it)"))
+    where = f"installs it on {', '.join(servers)}" if servers else "makes it the current one"
+    print(output.field("next", f"inkstamp stamp {edition.certificate}   ({where})"))
 
 
 def _tell_pieces(pieces: "tuple[Piece, ...]") -> None:
     if not pieces:
         return
     shown = pieces[:_MOST_SHOWN]
-    rows = [(each.use, each.about.subject, f"{each.about.not_after:%Y-%m-%d}", each.where) for each in shown]
+    # Inside one archive its own name tells nothing and takes all the room.
+    archives = {each.where.partition(": ")[0] for each in pieces}
+    inside = f"{archives.pop()}: " if len(archives) == 1 else ""
+    if inside and any(each.where.startswith(inside) for each in shown):
+        print(output.field("from", inside[:-2]))
+    rows = [
+        (each.use, each.about.subject, f"{each.about.not_after:%Y-%m-%d}", each.where.removeprefix(inside))
+        for each in shown
+    ]
     print()
     output.table(("used as", "certificate", "until", "found in"), rows)
     if len(pieces) > len(shown):

@@ -15,6 +15,7 @@ from inkstamp.cli.main import Context, global_options
 from inkstamp.cli.setting import config_file
 from inkstamp.findings import Severity
 from inkstamp.pki.kinds import KeyKind
+from inkstamp.pki.names import readable
 from inkstamp.pki.subject import WORDS, Subject
 
 if TYPE_CHECKING:
@@ -153,7 +154,7 @@ def _tell_made(made: "Made") -> None:
 def _tell_facts(facts: "RequestFacts") -> None:
     subject = ", ".join(f"{WORDS.get(name, name)} {value}" for name, value in facts.subject)
     print(output.field("subject", subject or "empty"))
-    print(output.field("names", ", ".join((*facts.names, *facts.addresses, *facts.others)) or "none"))
+    print(output.field("names", ", ".join((*map(readable, facts.names), *facts.addresses, *facts.others)) or "none"))
     print(output.field("key", facts.key))
 
 

@@ -65,7 +65,7 @@ class Piece:
     where: str
     about: Facts
     use: str
-    """`leaf`, `issuer` (served), `root` (not served), `stranger`, `twice`."""
+    """`leaf`, `issuer` (served), `root` (not served), `other path`, `stranger`, `twice`."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -286,6 +286,7 @@ def _pieces(choice: _Choice, haul: Haul) -> tuple[Piece, ...]:
     """Say of each certificate what it is used for, in the order of the chain, then strangers."""
     path = choice.paths[0].certificates if choice.paths else (choice.leaf, *arrange(choice.leaf, _pool(haul)))
     roots = {each for each in path[1:] if choice.paths and each == path[-1]}
+    others = {each for way in choice.paths[1:] for each in way.certificates}
     pieces: list[tuple[int, Piece]] = []
     met: set[x509.Certificate] = set()
     for each in haul.found:
@@ -298,7 +299,7 @@ def _pieces(choice: _Choice, haul: Haul) -> tuple[Piece, ...]:
         elif certificate in roots or (at == len(path) and is_self_signed(certificate)):
             use = "root"
         else:
-            use = "issuer" if at < len(path) else "stranger"
+            use = "issuer" if at < len(path) else "other path" if certificate in others else "stranger"
         met.add(certificate)
         rank = at if use != "twice" else len(path) + 1
         pieces.append((rank, Piece(where=each.where, about=facts(certificate), use=use)))

@@ -71,9 +71,12 @@ def portal_stall(order: OrderRecord, proofs: Sequence[PortalProof], *, ruled: bo
         return Stall(step=what, since=order.changed, who=Actor.YOU, next_command=command)
     if step is Step.REVIEW:
         since = max(each.seen or each.told for each in proofs)
-        mailed = any(each.method is ProofMethod.EMAIL for each in proofs)
-        what = "the e-mail is to be approved, then the CA issues" if mailed else "the CA looks at the proof and issues"
-        return Stall(step=what, since=since, who=Actor.CA, next_command=f"inkstamp collect {name} FILE…")
+        mailed = next((each.place for each in proofs if each.method is ProofMethod.EMAIL), "")
+        what = "the proof is seen; the certificate is to be issued, then downloaded"
+        if mailed:
+            what = f"the e-mail to {mailed} is to be approved; then the CA issues"
+        who = Actor.YOU if mailed else Actor.CA
+        return Stall(step=what, since=since, who=who, next_command=f"inkstamp collect {name} FILE…")
     unseen = [each for each in proofs if each.seen is None]
     first = unseen[0]
     since = max(each.told for each in unseen)

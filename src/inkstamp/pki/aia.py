@@ -5,6 +5,8 @@ from urllib.parse import urlsplit
 from cryptography import x509
 from cryptography.x509.oid import AuthorityInformationAccessOID
 
+from inkstamp.pki.armour import MALFORMED
+
 _MOST = 4
 _LONGEST = 1024
 
@@ -13,7 +15,7 @@ def issuer_urls(certificate: x509.Certificate) -> tuple[str, ...]:
     """Return the HTTP and HTTPS URLs of the issuer's certificate, a few at most."""
     try:
         access = certificate.extensions.get_extension_for_class(x509.AuthorityInformationAccess).value
-    except (x509.ExtensionNotFound, ValueError):
+    except (x509.ExtensionNotFound, *MALFORMED):
         return ()
     urls = [
         str(each.access_location.value)

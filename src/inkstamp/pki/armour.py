@@ -9,6 +9,19 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 
+from cryptography import x509
+from cryptography.exceptions import UnsupportedAlgorithm
+
+MALFORMED = (
+    ValueError,
+    TypeError,
+    UnsupportedAlgorithm,
+    x509.InvalidVersion,
+    x509.DuplicateExtension,
+    x509.UnsupportedGeneralNameType,
+)
+"""What the library raises for requests and certificates that are not right (TypeError: odd values in a name)."""
+
 _BEGIN, _END, _DASHES = b"-----BEGIN ", b"-----END ", b"-----"
 _LABEL = re.compile(rb"[A-Z0-9][A-Z0-9 #-]{0,60}")
 _NOT_BASE64 = re.compile(rb"[^A-Za-z0-9+/=]")
@@ -28,7 +41,8 @@ class Block:
 def as_text(data: bytes) -> bytes:
     """Return `data` in one byte a character where an editor saved UTF-16, and without a byte order mark."""
     for mark, codec in ((codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be")):
-        if data.startswith(mark) or _BEGIN.decode().encode(codec) in data:
+        # Without a mark, a pair that begins at an odd place belongs to the other byte order.
+        if data.startswith(mark) or data.find(_BEGIN.decode().encode(codec)) % 2 == 0:
             return data.removeprefix(mark).decode(codec, "replace").encode("ascii", "replace")
     return data.removeprefix(codecs.BOM_UTF8)
 

@@ -12,13 +12,12 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 
 from cryptography import x509
-from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.serialization import pkcs7, pkcs12
 
 from inkstamp.errors import BundleTrouble
 from inkstamp.pki import der
-from inkstamp.pki.armour import Block, blocks, tolerant
-from inkstamp.pki.certificates import LABELS, from_der
+from inkstamp.pki.armour import MALFORMED, Block, blocks, tolerant
+from inkstamp.pki.certificates import LABELS, complete, from_der
 
 MOST_BYTES = 16_777_216
 """Of one file, and of all that a ZIP unpacks to."""
@@ -138,19 +137,22 @@ def _malformed(where: str, said: str) -> BundleTrouble:
 
 def _certificate(data: bytes, where: str) -> x509.Certificate:
     try:
-        certificate = from_der(data)
-        # Reading is lazy; what would fail later, in the middle of the work, must fail here.
-        _ = (certificate.extensions, certificate.subject, certificate.issuer, certificate.not_valid_after_utc)
-        _ = (certificate.not_valid_before_utc, certificate.public_key())
-    except (ValueError, UnsupportedAlgorithm, x509.DuplicateExtension) as error:
+        return from_der(data)
+    except ValueError as error:
         raise _malformed(where, str(error)) from error
-    return certificate
+
+
+def _complete(certificates: list[x509.Certificate], where: str) -> list[x509.Certificate]:
+    try:
+        return [complete(each) for each in certificates]
+    except ValueError as error:
+        raise _malformed(where, str(error)) from error
 
 
 def _is_other(data: bytes) -> bool:
     """Tell whether it is a request or a CRL, which lie beside certificates sometimes and do no harm."""
     for load in (x509.load_der_x509_csr, x509.load_der_x509_crl):
-        with suppress(ValueError, UnsupportedAlgorithm), tolerant():
+        with suppress(*MALFORMED), tolerant():
             load(data)
             return True
     return False
@@ -159,14 +161,15 @@ def _is_other(data: bytes) -> bool:
 def _pkcs7(data: bytes, where: str) -> list[x509.Certificate]:
     try:
         with tolerant():
-            return pkcs7.load_der_pkcs7_certificates(data)
-    except (ValueError, UnsupportedAlgorithm) as error:
+            held = pkcs7.load_der_pkcs7_certificates(data)
+    except MALFORMED as error:
         raise BundleTrouble(
             "the PKCS#7 file is malformed or holds no certificate",
             where=where,
             said=str(error),
             advice="download it again; most portals offer PEM too",
         ) from error
+    return _complete(held, where)
 
 
 def _pkcs12(haul: Haul, data: bytes, where: str, passphrase: Passphrase) -> list[x509.Certificate]:
@@ -191,14 +194,14 @@ def _pkcs12(haul: Haul, data: bytes, where: str, passphrase: Passphrase) -> list
     if opened.key is not None:
         haul.keys.append(where)
     held = [opened.cert, *opened.additional_certs]
-    return [each.certificate for each in held if each is not None]
+    return _complete([each.certificate for each in held if each is not None], where)
 
 
 def _open_pkcs12(data: bytes, passphrase: bytes | None) -> pkcs12.PKCS12KeyAndCertificates | None:
     try:
         with tolerant():
             return pkcs12.load_pkcs12(data, passphrase)
-    except (ValueError, TypeError, UnsupportedAlgorithm):
+    except MALFORMED:
         return None
 
 

@@ -9,7 +9,7 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.x509.oid import NameOID
 
 from inkstamp.errors import EditionUnfit
-from inkstamp.pki.armour import blocks, tolerant
+from inkstamp.pki.armour import MALFORMED, blocks, tolerant
 from inkstamp.pki.keys import describe
 
 MOST_CERTIFICATES = 64
@@ -39,12 +39,29 @@ class Facts:
 
 
 def from_der(der: bytes) -> x509.Certificate:
-    """Read one certificate; ValueError when it is malformed (odd encodings that some CAs use are let pass)."""
+    """Read one certificate; ValueError when any part of it is malformed (odd encodings of some CAs are let pass)."""
     try:
         with tolerant():
-            return x509.load_der_x509_certificate(der)
-    except UnsupportedAlgorithm as error:
+            return complete(x509.load_der_x509_certificate(der))
+    except MALFORMED as error:
         raise ValueError(str(error)) from error
+
+
+def complete(certificate: x509.Certificate) -> x509.Certificate:
+    """Return `certificate` if all of it can be read; ValueError otherwise.
+
+    The library reads lazily; what would fail later, in the middle of the work, must fail here.
+    """
+    try:
+        with tolerant():
+            _ = (certificate.extensions, certificate.subject, certificate.issuer, certificate.serial_number)
+            _ = (certificate.not_valid_before_utc, certificate.not_valid_after_utc)
+            certificate.public_key()
+    except UnsupportedAlgorithm:
+        return certificate  # a key of a kind that the library does not know is told of, not refused
+    except MALFORMED as error:
+        raise ValueError(str(error)) from error
+    return certificate
 
 
 def pem_certificates(data: bytes) -> list[x509.Certificate]:
@@ -77,7 +94,7 @@ def dns_names(certificate: x509.Certificate) -> tuple[str, ...]:
     """Return the DNS names of the subject alternative name, lower case, in their order."""
     try:
         extension = certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName)
-    except (x509.ExtensionNotFound, ValueError):
+    except (x509.ExtensionNotFound, *MALFORMED):
         return ()
     return tuple(name.lower() for name in extension.value.get_values_for_type(x509.DNSName))
 
@@ -95,15 +112,17 @@ def facts(certificate: x509.Certificate) -> Facts:
     """Gather what is shown and recorded of `certificate`."""
     try:
         key = describe(certificate.public_key())
-    except (ValueError, UnsupportedAlgorithm):
+    except MALFORMED:
         key = "unknown"
+    with tolerant():
+        serial = certificate.serial_number
     return Facts(
         subject=short_name(certificate.subject),
         issuer=short_name(certificate.issuer),
         names=dns_names(certificate),
         not_before=certificate.not_valid_before_utc,
         not_after=certificate.not_valid_after_utc,
-        serial=f"{certificate.serial_number:x}",
+        serial=f"{serial:x}",
         sha256=certificate.fingerprint(hashes.SHA256()).hex(),
         key=key,
     )

@@ -10,11 +10,12 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from cryptography import x509
-from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
+from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives import hashes, serialization
 
 from inkstamp.clock import stamp
 from inkstamp.findings import Finding, bad, good
+from inkstamp.pki.armour import MALFORMED
 from inkstamp.pki.certificates import dns_names, short_name
 from inkstamp.pki.constraints import may_issue, why_forbidden
 from inkstamp.pki.names import uncovered
@@ -55,7 +56,7 @@ def issued_by(certificate: x509.Certificate, issuer: x509.Certificate) -> bool:
         return False
     try:
         certificate.verify_directly_issued_by(issuer)
-    except (ValueError, TypeError, InvalidSignature, UnsupportedAlgorithm):
+    except (InvalidSignature, *MALFORMED):
         return False
     return True
 
@@ -115,7 +116,7 @@ def _is_pointed_at(certificate: x509.Certificate, issuer: x509.Certificate) -> b
     try:
         wanted = certificate.extensions.get_extension_for_class(x509.AuthorityKeyIdentifier).value.key_identifier
         there = issuer.extensions.get_extension_for_class(x509.SubjectKeyIdentifier).value.digest
-    except (x509.ExtensionNotFound, ValueError):
+    except (x509.ExtensionNotFound, *MALFORMED):
         return False
     return wanted == there
 
@@ -256,13 +257,8 @@ def _why_no_path(leaf: x509.Certificate, pool: Sequence[x509.Certificate], momen
     forbidden = why_forbidden(chain)
     if forbidden:
         return f"its chain breaks a rule: {forbidden}", "ask the CA for the right intermediates"
-    top = short_name(chain[-1].issuer)
-    if len(chain) == 1 or not any(issued_by(chain[-1], each) for each in pool):
-        return (
-            f"ends at “{top}”, which is neither there nor among the trusted roots",
-            "give the CA's intermediates too; if this CA is private, name its root with `roots` under [view]",
-        )
     return (
-        f"ends at “{top}”, which is not among the trusted roots",
-        "if this CA is private, name its root with `roots` under [view]",
+        f"ends at “{short_name(chain[-1].issuer)}”, which is not among the trusted roots",
+        "give the CA's intermediates too, if some are missing; if this CA is private, name its root with `roots` "
+        "under [view]",
     )

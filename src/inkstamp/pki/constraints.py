@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from cryptography import x509
 from cryptography.x509.oid import ExtendedKeyUsageOID
 
+from inkstamp.pki.armour import MALFORMED
 from inkstamp.pki.certificates import dns_names, short_name
 
 _SERVING = {ExtendedKeyUsageOID.SERVER_AUTH, ExtendedKeyUsageOID.ANY_EXTENDED_KEY_USAGE}
@@ -21,7 +22,7 @@ def may_issue(certificate: x509.Certificate) -> bool:
     except x509.ExtensionNotFound as missing:
         # Without a key usage extension every use is allowed; without basic constraints none of a CA.
         return missing.oid == x509.KeyUsage.oid
-    except ValueError:
+    except MALFORMED:
         return False
 
 
@@ -37,7 +38,7 @@ def why_forbidden(path: Sequence[x509.Certificate]) -> str:
             reason = _why_not_here(certificate, path[:depth])
             if reason:
                 return f"“{short_name(certificate.subject)}” {reason}"
-    except ValueError as error:
+    except MALFORMED as error:
         return f"an extension is malformed ({error})"
     return ""
 

@@ -8,12 +8,12 @@ from dataclasses import dataclass
 from cryptography import x509
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes, serialization
-from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
 from cryptography.x509.oid import NameOID
 
 from inkstamp.errors import NameTrouble, RequestUnreadable
 from inkstamp.findings import Finding, bad, good, warn
-from inkstamp.pki.armour import blocks, tolerant
+from inkstamp.pki.armour import MALFORMED, blocks, tolerant
 from inkstamp.pki.certifiable import examine_names
 from inkstamp.pki.keys import PrivateKey, describe, examine_key
 from inkstamp.pki.names import normalise
@@ -148,7 +148,7 @@ def _load(der: bytes, where: str) -> x509.CertificateSigningRequest:
     try:
         with tolerant():
             return x509.load_der_x509_csr(der)
-    except (ValueError, UnsupportedAlgorithm) as error:
+    except MALFORMED as error:
         raise RequestUnreadable(
             f"the request in {where} is malformed",
             where=where,
@@ -166,7 +166,7 @@ def facts(der: bytes, where: str, *, private: bool) -> RequestFacts:
             dns, addresses, others = _alternatives(request)
             findings = _judge(request, subject, dns, addresses, private=private)
             key = _key(request)
-    except ValueError as error:
+    except MALFORMED as error:
         raise RequestUnreadable(
             f"a part of the request in {where} is malformed", where=where, said=str(error), advice="make it anew"
         ) from error
@@ -192,7 +192,7 @@ def _field(oid: x509.ObjectIdentifier) -> str:
 def _key(request: x509.CertificateSigningRequest) -> str:
     try:
         return describe(request.public_key())
-    except (UnsupportedAlgorithm, ValueError):
+    except MALFORMED:
         return "unknown"
 
 
@@ -232,7 +232,7 @@ def _judge(
     findings = [_signature(request)]
     try:
         findings += examine_key(request.public_key(), owner="the key")
-    except (UnsupportedAlgorithm, ValueError) as error:
+    except MALFORMED as error:
         findings.append(bad("key", "the key", f"is of a kind that cannot be read ({error})", "use ECDSA or RSA"))
     if _digest(request) in {"md5", "sha1"}:
         findings.append(warn("signature", "the request", f"is signed with {_digest(request)}", "make it anew"))
@@ -253,10 +253,20 @@ def _judge(
 
 
 def _signature(request: x509.CertificateSigningRequest) -> Finding:
-    try:
-        valid = request.is_signature_valid
-    except (InvalidSignature, UnsupportedAlgorithm, ValueError, TypeError):
-        valid = False
-    if valid:
+    if _is_signed(request):
         return good("signature", "the request", "is signed with the key that it holds")
     return bad("signature", "the request", "has a signature that is not right", "it was changed after it was made")
+
+
+def _is_signed(request: x509.CertificateSigningRequest) -> bool:
+    try:
+        if request.is_signature_valid:
+            return True
+        # The library calls signatures with MD5 invalid without looking; a person wants to know which it is.
+        key, digest = request.public_key(), request.signature_hash_algorithm
+        if isinstance(key, rsa.RSAPublicKey) and isinstance(digest, hashes.MD5):
+            key.verify(request.signature, request.tbs_certrequest_bytes, padding.PKCS1v15(), digest)
+            return True
+    except (InvalidSignature, *MALFORMED):
+        return False
+    return False

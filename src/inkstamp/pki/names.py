@@ -60,6 +60,18 @@ def _to_a_labels(text: str, bare: str) -> str:
         raise NameTrouble(f"“{text}” is not a domain name", said=str(error), advice=_ADVICE) from error
 
 
+def readable(name: str) -> str:
+    """Return a name with its Unicode form behind it, where it has one that differs."""
+    if "xn--" not in name:
+        return name
+    import idna  # noqa: PLC0415  its tables take time to load and few names need them
+
+    try:
+        return f"{name} ({idna.decode(name.removeprefix('*.'))})"
+    except idna.IDNAError:
+        return name
+
+
 def normalise_all(names: Iterable[str]) -> tuple[str, ...]:
     """Normalise each name, keep the order, drop what comes twice."""
     return tuple(dict.fromkeys(normalise(name) for name in names))

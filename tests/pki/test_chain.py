@@ -1,19 +1,25 @@
 """Chains: sorted, verified to a root, and judged before a server sees them."""
 
+import ipaddress
 import subprocess
+from collections.abc import Sequence
 from datetime import datetime, timedelta
 from pathlib import Path
+from typing import Any
 
 import pytest
 from authority_of_tests import NOW, Signer
 from cryptography import x509
+from cryptography.hazmat.primitives import hashes
+from cryptography.x509.oid import ExtendedKeyUsageOID
 from hypothesis import given
 from hypothesis import strategies as st
 
 from inkstamp.findings import Finding, Severity
-from inkstamp.pki import csr, keys
-from inkstamp.pki.certificates import to_pem
-from inkstamp.pki.chain import arrange, find_paths, judge_edition
+from inkstamp.pki import chain, csr, keys
+from inkstamp.pki.certificates import short_name, to_pem
+from inkstamp.pki.chain import arrange, choose_path, find_paths, judge_edition
+from inkstamp.pki.constraints import why_forbidden
 from inkstamp.pki.kinds import KeyKind
 
 ROOT = Signer("Root X1", days=3650)
@@ -49,6 +55,97 @@ def test_no_path_leads_through_an_expired_issuer_or_one_that_is_no_ca() -> None:
     below_no_ca = Signer("b.test", no_ca, ca=False, names=("b.test",))
     for leaf, issuer in ((below_expired, expired), (below_no_ca, no_ca)):
         assert find_paths(leaf.certificate, [issuer.certificate], [ROOT.certificate], NOW) == []
+
+
+SERVING = x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH])
+MAILING = x509.ExtendedKeyUsage([ExtendedKeyUsageOID.EMAIL_PROTECTION])
+
+
+def limited(permitted: list[x509.GeneralName] | None = None, excluded: list[x509.GeneralName] | None = None) -> Signer:
+    return Signer("Limited", ROOT, more=[x509.NameConstraints(permitted, excluded)])
+
+
+def dns(name: str) -> list[x509.GeneralName]:
+    return [x509.DNSName(name)]
+
+
+def network(text: str) -> list[x509.GeneralName]:
+    return [x509.IPAddress(ipaddress.ip_network(text))]
+
+
+ADDRESS = x509.SubjectAlternativeName([x509.DNSName("a.org"), x509.IPAddress(ipaddress.ip_address("203.0.114.9"))])
+
+
+@pytest.mark.parametrize(
+    ("issuer", "leaf", "told"),
+    [
+        (Signer("Short", ROOT, path_length=0), {}, ""),
+        (Signer("Mail", ROOT, more=[MAILING]), {}, "not meant for servers"),
+        (Signer("Web", ROOT, more=[SERVING]), {"more": [SERVING]}, ""),
+        (MIDDLE, {"more": [MAILING]}, "not meant for servers"),
+        (limited(dns("site.test")), {}, ""),
+        (limited(dns("other.test")), {}, "limited to other.test"),
+        (limited(dns("te.test")), {}, "limited to te.test"),
+        (limited(None, dns("site.test")), {}, "is excluded"),
+        (limited(None, dns("")), {}, "is excluded"),
+        (limited(dns("org") + network("203.0.114.0/24")), {"names": (), "more": [ADDRESS]}, ""),
+        (limited(dns("org") + network("198.18.0.0/15")), {"names": (), "more": [ADDRESS]}, "203.0.114.9"),
+        (limited(None, network("203.0.114.0/24")), {"names": (), "more": [ADDRESS]}, "203.0.114.9"),
+    ],
+)
+def test_what_an_issuer_may_not_certify_leads_to_no_root_and_openssl_agrees(
+    issuer: Signer, leaf: dict[str, Any], told: str, tmp_path: Path
+) -> None:
+    made = Signer("site.test", issuer, **{"ca": False, "names": ("www.site.test",), **leaf}).certificate
+    paths = find_paths(made, [issuer.certificate], [ROOT.certificate], NOW)
+    assert bool(paths) is (told == "")
+    assert told in why_forbidden([made, issuer.certificate, ROOT.certificate])
+    assert verifies(tmp_path, made, [issuer.certificate]) is (told == "")
+
+
+def test_a_path_length_counts_the_intermediates_below(tmp_path: Path) -> None:
+    top = Signer("Top", ROOT, path_length=0)
+    lower = Signer("Below", top)
+    leaf = Signer("a.test", lower, ca=False, names=("a.test",)).certificate
+    pool = [lower.certificate, top.certificate]
+    assert find_paths(leaf, pool, [ROOT.certificate], NOW) == []
+    assert "allows 0 intermediates below it and there are 1" in why_forbidden([leaf, *pool, ROOT.certificate])
+    assert not verifies(tmp_path, leaf, pool)
+
+
+def test_the_wanted_root_is_taken_by_name_or_fingerprint_and_the_shortest_path_otherwise() -> None:
+    newer = Signer("New Root", days=3650)
+    cross = Signer("New Root", OLDER, key=newer.key)
+    middle = Signer("M", newer)
+    leaf = Signer("a.test", middle, ca=False, names=("a.test",)).certificate
+    pool = [cross.certificate, middle.certificate]
+    paths = find_paths(leaf, pool, [OLDER.certificate, newer.certificate], NOW)
+    assert [short_name(each.root.subject) for each in paths] == ["New Root", "Root X2"]
+    assert [len(each.issuers) for each in paths] == [1, 2]
+    digest = OLDER.certificate.fingerprint(hashes.SHA256()).hex(":").upper()
+    for wanted, length in (("", 1), ("Root X2", 2), (digest, 2), ("Unknown", 1)):
+        chosen = choose_path(paths, wanted)
+        assert chosen is not None
+        assert len(chosen.issuers) == length
+    assert choose_path([], "Root X2") is None
+
+
+def test_sorting_looks_at_namesakes_alone_however_many_certificates_there_are(monkeypatch: pytest.MonkeyPatch) -> None:
+    tried = 0
+    real = chain.issued_by
+
+    def counted(certificate: x509.Certificate, issuer: x509.Certificate) -> bool:
+        nonlocal tried
+        tried += 1
+        return real(certificate, issuer)
+
+    monkeypatch.setattr(chain, "issued_by", counted)
+    issuers = [Signer(f"CA {n}", ROOT) for n in range(20)]
+    leaves = [Signer(f"{n}.test", issuers[n % 20], ca=False, key=LEAF.key).certificate for n in range(200)]
+    pool = chain.Pool([*leaves, *(each.certificate for each in issuers)], [ROOT.certificate])
+    for leaf in leaves:
+        assert len(find_paths(leaf, pool, (), NOW)) == 1
+    assert tried <= len(leaves) + 2 * len(issuers)
 
 
 def test_certificates_that_sign_each_other_in_a_circle_end_the_search() -> None:
@@ -88,14 +185,20 @@ def test_an_edition_that_must_not_be_served_is_told_by_its_one_fault(topic: str,
 def test_openssl_agrees_that_the_arranged_chain_verifies(tmp_path: Path) -> None:
     pool = [STRANGER.certificate, MIDDLE.certificate, ROOT.certificate, LOWER.certificate]
     issuers = arrange(LEAF.certificate, pool)
-    files = {"leaf": [LEAF.certificate], "root": [ROOT.certificate], "issuers": issuers}
+    assert verifies(tmp_path, LEAF.certificate, issuers)
+
+
+def verifies(folder: Path, leaf: x509.Certificate, issuers: Sequence[x509.Certificate]) -> bool:
+    """What openssl says, for a server's certificate below ROOT."""
+    files = {"leaf": [leaf], "root": [ROOT.certificate], "issuers": issuers}
     for name, content in files.items():
-        (tmp_path / name).write_bytes(b"".join(to_pem(each) for each in content))
+        (folder / name).write_bytes(b"".join(to_pem(each) for each in content))
     done = subprocess.run(
-        ["openssl", "verify", "-attime", str(int(NOW.timestamp())), "-CAfile", "root", "-untrusted", "issuers", "leaf"],
-        cwd=tmp_path, capture_output=True, text=True, check=False,
+        ["openssl", "verify", "-purpose", "sslserver", "-attime", str(int(NOW.timestamp())),
+         "-CAfile", "root", "-untrusted", "issuers", "leaf"],
+        cwd=folder, capture_output=True, text=True, check=False,
     )  # fmt: skip
-    assert done.stdout.strip() == "leaf: OK", done.stderr
+    return done.stdout.strip() == "leaf: OK"
 
 
 @pytest.mark.parametrize("kind", [KeyKind.ECDSA_P256, KeyKind.ECDSA_P384, KeyKind.RSA_2048])

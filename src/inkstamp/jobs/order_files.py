@@ -40,3 +40,13 @@ def drop(workplace: "Workplace", record: OrderRecord, why: str) -> OrderRecord:
     ended = workplace.ledger.move_order(record, OrderState.DROPPED, "order dropped", f"order {record.id}: {why}")
     remove_tree(order_folder(workplace, record.id))
     return ended
+
+
+def clear_ended(workplace: "Workplace", name: str) -> None:
+    """Remove what a run that was killed left of the certificate's ended orders; the caller holds the certificate."""
+    ledger = workplace.ledger
+    standing = {each.order_id for each in ledger.proofs()}
+    for order_id in ledger.ended_orders(name):
+        if order_id in standing:
+            prove.take_down_of(workplace, order_id)
+        remove_tree(order_folder(workplace, order_id))

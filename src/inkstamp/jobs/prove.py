@@ -108,7 +108,12 @@ def see(workplace: "Workplace", order: OrderRecord, via: str, proofs: Sequence[F
 
 def take_down(workplace: "Workplace", order: OrderRecord) -> None:
     """Remove all proofs of an order and the folders made for them, those of killed runs included."""
-    records = workplace.ledger.proofs(order.id)
+    take_down_of(workplace, order.id)
+
+
+def take_down_of(workplace: "Workplace", order_id: int) -> None:
+    """Remove all proofs of the order with that id."""
+    records = workplace.ledger.proofs(order_id)
     for record in reversed(records):
         workplace.host(record.server).uproot(record.root, record.parts, record.made)
     workplace.ledger.forget_proofs(records)

@@ -14,7 +14,7 @@ from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity, note, warn, worst
 from inkstamp.jobs.collect import Chain, shelve
 from inkstamp.jobs.gather import gather
-from inkstamp.jobs.order_files import order_folder, read_order_key
+from inkstamp.jobs.order_files import clear_ended, order_folder, read_order_key
 from inkstamp.jobs.portal import waiting_order
 from inkstamp.jobs.prove import take_down
 from inkstamp.jobs.whose import explain
@@ -126,6 +126,8 @@ def receive(workplace: "Workplace", bring: Bring, passphrase: Passphrase) -> Rec
     haul = gather(bring.paths, bring.pasted, passphrase)
     before = _collected_before(workplace, bring, haul)
     if before is not None:
+        with workplace.hold_certificate(before.certificate):
+            clear_ended(workplace, before.certificate)  # the run that took it in may have been killed
         return before
     orders = [waiting_order(workplace, bring.certificate)] if bring.certificate else workplace.ledger.waiting_orders()
     if not orders:

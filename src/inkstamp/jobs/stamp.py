@@ -295,10 +295,12 @@ def look_afterwards(workplace: "Workplace", outcome: Outcome) -> Outcome:
 def settle(workplace: "Workplace", name: str) -> None:
     """Clear away what an interrupted run left, before anything is looked at; the caller holds the certificate.
 
-    An install that was cut short is put back; the key of an order that is ended (the edition has it) is removed.
+    An install that was cut short is put back; of an order that is ended, the key (the edition has it) and proofs that
+    stand yet are removed.
     """
-    for order_id in workplace.ledger.ended_orders(name):
-        remove_tree(workplace.home / "orders" / str(order_id))
+    from inkstamp.jobs.order_files import clear_ended
+
+    clear_ended(workplace, name)
     last = workplace.ledger.newest_install(name)
     if last is not None and last.state is InstallState.BEGUN:
         from inkstamp.jobs.install import recover

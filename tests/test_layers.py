@@ -81,8 +81,12 @@ def test_every_exception_that_is_raised_descends_from_one_root() -> None:
         (["--help"], ["sqlite3", "cryptography", "urllib3", "dns", "msgspec", "tomllib", "json"]),
         (["status", "--help"], ["sqlite3", "cryptography", "urllib3", "dns"]),
         (["--config", "/nowhere/x.toml", "status"], ["urllib3", "dns", "OpenSSL", "cryptography"]),
+        (
+            ["--config", "/nowhere/x.toml", "csr", "show", "/nowhere/r.csr"],
+            ["urllib3", "dns", "OpenSSL", "sqlite3", "msgspec", "tomllib"],
+        ),
     ],
-    ids=["help", "help of one", "a command"],
+    ids=["help", "help of one", "a command", "a request"],
 )
 def test_a_command_loads_only_what_it_needs(arguments: list[str], absent: list[str]) -> None:
     script = (

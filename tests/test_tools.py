@@ -20,6 +20,9 @@ def test_the_benchmarks_run_and_print_their_tables_beside_a_baseline() -> None:
     table = bench("certificates.py", "2")
     assert "bare requests" in table
     assert "ours, 16 at once" in table
+    table = bench("requests.py", "40")
+    assert "openssl req -new" in table
+    assert "40, ours" in table
 
 
 def test_every_picture_of_the_readme_is_there_and_none_is_left_over() -> None:

@@ -140,3 +140,55 @@ def test_a_resolver_is_an_address_with_a_port_or_without(text: str, expected: tu
 def test_a_resolver_that_is_no_address_is_refused(text: str) -> None:
     with pytest.raises(ConfigurationError):
         read_resolver(text)
+
+
+PORTAL = """\
+[authority.fogbell]
+kind = "portal"
+record = "_d.{domain}"
+value = "{sha1}.proof.test"
+
+[subject]
+organisation = "Saltmarsh Hosting"
+
+[certificate.shop]
+names = ["*.shop.test"]
+authority = "fogbell"
+proof = "cname"
+
+[certificate.shop.subject]
+country = "GB"
+"""
+
+
+def test_a_portal_its_rule_and_its_subjects_are_read() -> None:
+    whole = parse(PORTAL.encode(), FILE)
+    assert whole.authority["fogbell"].record_type == "cname"
+    assert whole.certificate["shop"].via == "by-hand"
+    assert whole.subject.organisation == "Saltmarsh Hosting"
+    assert whole.certificate["shop"].subject is not None
+    assert whole.certificate["shop"].subject.country == "GB"
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "line", "told"),
+    [
+        ('kind = "portal"', 'directory = "https://x"', 3, "take the line out"),
+        ('kind = "portal"', 'kind = "portal"\ndirectory = "https://x"', 3, "take the line out"),
+        ("{sha1}", "{sha512}", 4, "unknown placeholder {sha512}"),
+        ('value = "{sha1}.proof.test"\n', "", 3, "“record” needs “value”"),
+        ('record = "_d.{domain}"', 'path = "/x"', 3, "“path” needs “lines”"),
+        ('proof = "cname"', 'proof = "file"', 10, "cannot prove the wildcard"),
+        ('proof = "cname"', 'proof = "http-01"', 12, "known values: file, cname, txt, email"),
+        ('proof = "cname"', 'proof = "dns"', 12, "email"),
+        ("organisation =", "organization =", 7, "did you mean “organisation”"),
+        ('"Saltmarsh Hosting"', "7", 7, "is wrong"),
+        ("country =", "land =", 15, "known here"),
+        ('kind = "portal"', "", 1, "lacks the key “directory”"),
+    ],
+)
+def test_a_mistake_about_a_portal_is_told_with_its_line(old: str, new: str, line: int, told: str) -> None:
+    with pytest.raises(ConfigurationError) as caught:
+        parse(PORTAL.replace(old, new, 1).encode(), FILE)
+    assert f"line {line}" in caught.value.where
+    assert told in f"{caught.value.what} {caught.value.advice}"

@@ -9,13 +9,14 @@ from contextlib import closing
 from datetime import timedelta
 from pathlib import Path
 
+import msgspec
 import pytest
 from authority_of_tests import NOW
 from hand_clock import HandClock
 
 from inkstamp import files
 from inkstamp.errors import Busy, FileTrouble, LedgerTrouble
-from inkstamp.ledger.records import EditionRecord, OrderState, ProofRecord
+from inkstamp.ledger.records import EditionRecord, OrderState, PortalProof, ProofMethod, ProofRecord
 from inkstamp.ledger.shelf import EditionFiles, Shelf
 from inkstamp.ledger.store import Ledger
 
@@ -162,3 +163,24 @@ def test_a_lock_is_let_go_when_its_block_ends_and_waited_for_when_asked(tmp_path
     with files.held(lock, "the server", patience=5):
         assert release.is_set()
     thread.join()
+
+
+def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path: Path) -> None:
+    file = tmp_path / "ledger.db"
+    with closing(Ledger(file, HandClock(NOW))) as made:
+        order = made.intend_order("rowing", "quayside", ["a.test"])
+    with closing(sqlite3.connect(file)) as connection:
+        connection.execute("DROP TABLE portal_proof")
+        connection.execute("UPDATE ledger SET version = 1")
+        connection.commit()
+    with closing(Ledger(file, HandClock(NOW))) as again:
+        assert again.open_order("rowing") == order
+        waiting = again.move_order(order, OrderState.WAITING)
+        told = PortalProof(order_id=order.id, name="a.test", method=ProofMethod.TXT, place="_x", content="v", told=NOW)
+        again.portal.tell([told])
+        again.portal.tell([msgspec.structs.replace(told, content="w")])  # takes the place of the first
+        again.portal.looked(told, seen=True)
+        (seen,) = again.portal.of(order.id)
+        assert (seen.content, seen.seen, seen.looked) == ("w", NOW, NOW)
+        assert again.portal.of_open_orders() == {order.id: [seen]}
+        assert again.waiting_orders() == [waiting]

@@ -235,3 +235,27 @@ def test_several_names_of_one_customer_share_one_virtual_host_and_one_certificat
     assert done.status == 0, done.err
     assert world.ca.certificates() == certificates + 1
     assert {world.served(each) for each in names} == {leaf_on_shelf(world, "many").public_bytes(Encoding.DER)}
+
+
+def test_the_steps_of_the_round_can_be_taken_one_by_one(world: World) -> None:
+    name = "ferry.saltmarsh.test"
+    world.site("ferry", [name])
+    orders = world.ca.orders()
+    early = world.run("collect", "rowing")
+    assert early.status == 2
+    ordered = world.run("order", name)
+    assert ordered.status == 3, ordered.err
+    assert "inkstamp prove ferry" in ordered.out
+    assert world.run("why", "ferry", "--json").json["why"]["stall"]["next_command"] == "inkstamp stamp ferry"
+    unproven = world.run("collect", "ferry")
+    assert unproven.status == 3
+    assert "inkstamp prove ferry" in unproven.err
+    proven = world.run("prove", "ferry")
+    assert proven.status == 0, proven.err
+    assert "is ready" in proven.out
+    assert world.left_behind() == []
+    assert world.run("prove", "ferry", "--txt", "a", "b").status == 2
+    assert world.run("collect", "ferry").status == 0
+    assert world.run("stamp", "ferry").status == 0
+    assert world.ca.orders() - orders == 1
+    assert world.served(name) == leaf_on_shelf(world, "ferry").public_bytes(Encoding.DER)

@@ -35,7 +35,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
     add.add_argument(
         "--account-key",
         choices=[kind.value for kind in KeyKind],
-        help="kind of the account's key (ecdsa-p256)",
+        metavar="KIND",
+        help=f"kind of the account's key: {', '.join(KeyKind)}",
     )
     add.add_argument("--root", metavar="NAME", default="", help="common name of the root that chains should lead to")
     rule = add.add_argument_group(

@@ -1,8 +1,9 @@
-"""Take in what the CA issued: find the leaf by its key, sort, verify, put it on the shelf.
+"""Take in what the CA issued: find the leaf by its key, sort, verify, shelve.
 
-From files of any kind, whatever they are called: ZIP, PKCS#7, PEM, DER, PKCS#12,
-folders, or - for text pasted on standard input. Without NAME, the order is found
-by the key. From an ACME CA, without files: its open order is brought to its end.
+From files of any kind, whatever they are called: ZIP, PKCS#7, PEM, DER,
+PKCS#12, folders, or - for text pasted on standard input. Without NAME, the
+order is found by the key. From an ACME CA, without files: its open order is
+brought to its end.
 
     inkstamp collect bakery ~/download.zip
     inkstamp collect *.crt chain.p7b

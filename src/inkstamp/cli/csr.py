@@ -19,7 +19,6 @@ from inkstamp.pki.names import readable
 from inkstamp.pki.subject import WORDS, Subject
 
 if TYPE_CHECKING:
-    from inkstamp.config.model import Configuration
     from inkstamp.jobs.request import Made
     from inkstamp.pki.csr import RequestFacts
 
@@ -44,7 +43,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
         subject.add_argument(f"--{name.replace('_', '-')}", metavar="TEXT", help=told)
     key = make.add_argument_group("key")
     which = key.add_mutually_exclusive_group()
-    which.add_argument("--kind", choices=[kind.value for kind in KeyKind], help="kind of the new key (ecdsa-p256)")
+    kinds = [kind.value for kind in KeyKind]
+    which.add_argument("--kind", choices=kinds, metavar="KIND", help=f"of the new key: {', '.join(kinds)}")
     which.add_argument("--key", metavar="FILE", help="use this existing key instead")
     passphrase.options(make, "the key, which encrypts a new one")
     make.add_argument("--into", metavar="DIR", default=".", help="folder for the files (here)")
@@ -59,25 +59,28 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    config = _configuration(context)
-    private = options.private_ca or bool(config.view.roots)
-    return (_show if options.action == "show" else _make)(context, options, config, private=private)
+    subject, private = _defaults(context)
+    return (_show if options.action == "show" else _make)(
+        context, options, subject, private=options.private_ca or private
+    )
 
 
-def _configuration(context: Context) -> "Configuration":
-    """Read the configuration for its defaults; these commands work without one."""
-    from inkstamp.config.load import parse, read_file
-    from inkstamp.config.model import Configuration
-
+def _defaults(context: Context) -> tuple[Subject, bool]:
+    """Return the configured subject, and whether names are looked at with private roots; neither is needed."""
     file = config_file(context)
-    return parse(read_file(file), file) if file.exists() else Configuration()
+    if not file.exists():
+        return Subject(), False
+    from inkstamp.config.load import parse, read_file
+
+    config = parse(read_file(file), file)
+    return config.subject, bool(config.view.roots)
 
 
-def _make(context: Context, options: argparse.Namespace, config: "Configuration", *, private: bool) -> int:
+def _make(context: Context, options: argparse.Namespace, subject: Subject, *, private: bool) -> int:
     from inkstamp.errors import UsageError
     from inkstamp.jobs.request import MakeRequest, make_request
 
-    defaults = dict(config.subject.given())
+    defaults = dict(subject.given())
     given = {name: getattr(options, name) for name in WORDS if getattr(options, name) is not None}
     names, kind = tuple(options.names), options.kind
     if not names:
@@ -158,7 +161,7 @@ def _tell_facts(facts: "RequestFacts") -> None:
     print(output.field("key", facts.key))
 
 
-def _show(context: Context, options: argparse.Namespace, _config: "Configuration", *, private: bool) -> int:
+def _show(context: Context, options: argparse.Namespace, _subject: Subject, *, private: bool) -> int:
     from inkstamp.files import read_bytes
     from inkstamp.findings import worst, worst_first
     from inkstamp.jobs.request import show_request

@@ -1,13 +1,13 @@
-"""Show the CA that its names are yours, and look from outside whether it can see so.
+"""Show the CA that its names are yours, and look from outside if it can see so.
 
 At a portal, bring what it displays: a file, a record, or the e-mail address it
 writes to. Without any of these, what is known already is looked at again. What
 a configured server can carry is put there; the rest is said so that you can.
 At an ACME CA, the proofs of the open order are put up and taken down again.
 
-    inkstamp prove bakery --cname _x7.bakery.saltmarsh.test 41.proof.fogbell.test
+    inkstamp prove bakery --cname _x7.bakery.saltmarsh.test 41.fogbell.test
     inkstamp prove bakery --file /.well-known/pki-validation/x7.txt --line 41c2
-    inkstamp prove bakery --email                    lists the addresses to choose
+    inkstamp prove bakery --email                   lists the addresses
 """
 
 import argparse
@@ -30,6 +30,7 @@ _LISTS = ""
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
+    parser.usage = "inkstamp prove NAME [options]"
     parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
     shown = parser.add_argument_group("what the portal displays")
     which = shown.add_mutually_exclusive_group()

@@ -42,7 +42,8 @@ def entry_options(parser: argparse.ArgumentParser) -> None:
         metavar="SERVER",
         help="a server that gets the certificate (repeat for several; default: the one of --via)",
     )
-    parser.add_argument("--key", choices=[kind.value for kind in KeyKind], help="kind of key (ecdsa-p256)")
+    kinds = [kind.value for kind in KeyKind]
+    parser.add_argument("--key", choices=kinds, metavar="KIND", help=f"kind of key: {', '.join(kinds)}")
 
 
 def as_request(options: argparse.Namespace) -> "StampRequest":

@@ -1,4 +1,4 @@
-"""Why one certificate is not going on: which step, since when, who must act, what to type.
+"""Why one certificate is not going on: which step, since when, who must act.
 
 inkstamp why bakery
 inkstamp why bakery --note "call expected from the CA on Tuesday"

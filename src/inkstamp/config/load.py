@@ -5,6 +5,7 @@ import enum
 import hashlib
 import re
 import tomllib
+import types
 import typing
 from collections.abc import Iterable, Mapping
 from contextlib import suppress
@@ -44,6 +45,8 @@ def is_entry_name(text: str) -> bool:
 def _allowed(kind: type[Section], key: str) -> str:
     """Say which values a key takes, where it takes few."""
     known = typing.get_type_hints(kind).get(key)
+    if typing.get_origin(known) is types.UnionType or typing.get_origin(known) is typing.Union:
+        known = next(each for each in typing.get_args(known) if each is not type(None))  # a key that may be left out
     if isinstance(known, type) and issubclass(known, enum.Enum):
         return "known values: " + ", ".join(member.value for member in known)
     if typing.get_origin(known) is typing.Literal:

@@ -1,0 +1,141 @@
+"""`inkstamp export` as typed: the forms themselves are tested where they are made, in tests/pki/test_packing.py."""
+
+import stat
+import subprocess
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+from authority_of_tests import Signer
+from cryptography import x509
+from world import Ran, inkstamp_program
+
+from inkstamp.clock import SystemClock
+from inkstamp.files import private_folder
+from inkstamp.ledger.records import EditionRecord, OrderState
+from inkstamp.ledger.shelf import EditionFiles, Shelf
+from inkstamp.ledger.store import Ledger
+from inkstamp.pki import keys
+from inkstamp.pki.certificates import facts, to_pem
+
+CONFIG = """
+home = "home"
+[authority.fogbell]
+kind = "portal"
+[certificate.rowing]
+names = ["rowing.test"]
+authority = "fogbell"
+"""
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    """A home with two editions of one certificate."""
+    (tmp_path / "inkstamp.toml").write_text(CONFIG)
+    (tmp_path / "out").mkdir()
+    home = private_folder(tmp_path / "home")
+    ledger, shelf = Ledger(home / "ledger.db", SystemClock()), Shelf(home)
+    issuer = Signer("Middle", Signer("Root"))
+    for number in (1, 2):
+        leaf = Signer("rowing.test", issuer, ca=False, names=("rowing.test",), start=datetime.now(UTC), days=90)
+        order = ledger.move_order(ledger.intend_order("rowing", "fogbell", ["rowing.test"]), OrderState.WAITING)
+        known = facts(leaf.certificate)
+        shelf.put(
+            "rowing",
+            number,
+            EditionFiles(keys.to_pem(leaf.key), to_pem(leaf.certificate), [to_pem(issuer.certificate)]),
+        )
+        edition = EditionRecord(
+            certificate="rowing", number=number, names=known.names, issuer=known.issuer, root="Root",
+            authority="fogbell", serial=known.serial, sha256=known.sha256,
+            not_before=known.not_before, not_after=known.not_after,
+        )  # fmt: skip
+        ledger.add_edition(order, edition, "issued")
+    ledger.close()
+    (tmp_path / "secret").write_text("tide table\n")
+    (tmp_path / "secret").chmod(0o600)
+    return tmp_path
+
+
+def export(folder: Path, *arguments: str) -> Ran:
+    return run(folder, "export", "rowing", "--into", "out", *arguments)
+
+
+def run(folder: Path, *arguments: str) -> Ran:
+    command = [inkstamp_program(), "--config", str(folder / "inkstamp.toml"), *arguments]
+    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False, umask=0)
+    return Ran(done.returncode, done.stdout, done.stderr)
+
+
+SEALED = ("--passphrase-file", "secret")
+
+
+@pytest.mark.parametrize(
+    ("arguments", "modes"),
+    [
+        (("--form", "pkcs12", *SEALED, "--friendly-name", "Rowing"), {"rowing-2.p12": 0o600}),
+        (("--form", "pkcs12", *SEALED, "--legacy", "--edition", "1"), {"rowing-1.p12": 0o600}),
+        (("--form", "pkcs12", "--no-passphrase", "--without-key"), {"rowing-2.p12": 0o644}),
+        (("--form", "pkcs7"), {"rowing-2.p7b": 0o644}),
+        (("--form", "served", "--as", "web"), {"web.served.pem": 0o644}),
+        (("--form", "combined", "--key-first"), {"rowing-2.combined.pem": 0o600}),
+        (("--form", "combined", "--without-key"), {"rowing-2.combined.pem": 0o644}),
+        (
+            ("--form", "separate", *SEALED),
+            {"rowing-2.leaf.pem": 0o644, "rowing-2.issuers.pem": 0o644, "rowing-2.key.pem": 0o600},
+        ),
+        (("--form", "zip", *SEALED), {"rowing-2.zip": 0o600}),
+    ],
+    ids=lambda each: " ".join(each) if isinstance(each, tuple) else "",
+)
+def test_each_form_is_written_with_the_key_closed_to_others_and_never_over_a_file(
+    arguments: tuple[str, ...], modes: dict[str, int], folder: Path
+) -> None:
+    done = export(folder, *arguments)
+    assert done.status == 0, done.err
+    assert {file.name: stat.S_IMODE(file.stat().st_mode) for file in (folder / "out").iterdir()} == modes
+    assert "tide" not in done.out + done.err
+    assert all(name in done.out for name in modes)
+    assert ("NOT encrypted" in done.out) is (0o600 in modes.values() and SEALED[0] not in arguments)
+    before = {file.name: file.read_bytes() for file in (folder / "out").iterdir()}
+    again = export(folder, *arguments)
+    assert again.status == 2
+    assert "--replace" in again.err
+    assert {file.name: file.read_bytes() for file in (folder / "out").iterdir()} == before
+    assert export(folder, *arguments, "--replace").status == 0
+
+
+@pytest.mark.parametrize(
+    ("arguments", "told"),
+    [
+        (("--form", "pkcs12"), "pkcs12 needs a passphrase"),
+        (("--form", "pkcs12", *SEALED, "--no-passphrase"), "leave one of them out"),
+        (("--form", "served", *SEALED), "which is left out"),
+        (("--form", "separate", "--without-key", *SEALED), "which is left out"),
+        (("--form", "served", "--legacy"), "does not apply"),
+        (("--form", "zip", "--key-first"), "does not apply"),
+        (("--form", "pkcs7", "--friendly-name", "x"), "does not apply"),
+        (("--form", "pkcs7", "--edition", "9"), "there is no edition 9"),
+        (("--form", "pkcs7", "--into", "nowhere"), "is not a folder"),
+    ],
+)  # fmt: skip
+def test_an_option_that_cannot_apply_is_refused_and_nothing_is_written(
+    arguments: tuple[str, ...], told: str, folder: Path
+) -> None:
+    done = export(folder, *arguments)
+    assert done.status == 2
+    assert told in " ".join(done.err.split())
+    assert list((folder / "out").iterdir()) == []
+
+
+def test_openssl_verifies_what_was_exported_and_the_history_tells_of_it(folder: Path) -> None:
+    assert export(folder, "--form", "separate").status == 0
+    leaf = x509.load_pem_x509_certificate((folder / "out" / "rowing-2.leaf.pem").read_bytes())
+    assert leaf.not_valid_after_utc - datetime.now(UTC) < timedelta(days=91)
+    done = subprocess.run(
+        ["openssl", "verify", "-partial_chain", "-CAfile", "rowing-2.issuers.pem", "rowing-2.leaf.pem"],
+        cwd=folder / "out", capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    told = run(folder, "history", "rowing").out
+    assert "edition 2 as separate with its key to out" in " ".join(told.split())

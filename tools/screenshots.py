@@ -22,24 +22,33 @@ from inkstamp.demo.world import build, running
 TARGET = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
 DISPLAY = ":97"
 NAMES = {
-    0: "survey",
-    1: "authority",
-    2: "stamp",
-    3: "check",
-    4: "stamp-not-seen",
-    8: "renew",
-    9: "status",
-    10: "history",
+    "inkstamp survey": "survey",
+    "inkstamp authority add quayside": "authority",
+    "inkstamp stamp rowing": "stamp",
+    "inkstamp check rowing": "check",
+    "inkstamp stamp museum.saltmarsh.test": "stamp-not-seen",
+    "inkstamp order shop": "order",
+    "inkstamp prove shop": "prove",
+    "inkstamp why shop": "why",
+    "inkstamp collect": "collect",
+    "inkstamp renew": "renew",
+    "inkstamp history": "history",
 }
-"""Which acts are kept as pictures."""
+"""Which acts are kept as pictures, by the beginning of their command."""
+MORE = {
+    "status": "inkstamp status",
+    "csr": "inkstamp csr make tides.saltmarsh.test '*.tides.saltmarsh.test' --organisation 'Saltmarsh Hosting' "
+    "--state Kent --country GB --unit IT --into {folder}",
+    "export": "inkstamp export shop --form separate --into {folder}",
+}
+"""Commands beside those of the demo, in the world as it is at its end."""
 
 
 def shoot(command: str, file: Path, environment: dict[str, str], *, settle: float = 0.4) -> None:
     """Run a command in a terminal, wait for its end, and take the screen."""
     done = file.with_suffix(".done")
-    typed = command.replace(environment.get("FOLDER", "\0"), "/srv/demo")
     script = (
-        f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(typed)}; {command}; touch {shlex.quote(str(done))}; sleep 60"
+        f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(command)}; {command}; touch {shlex.quote(str(done))}; sleep 60"
     )
     terminal = subprocess.Popen(
         ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "140x46+0+0", "-bg", "#fdfdf8", "-fg", "#202020",
@@ -73,16 +82,19 @@ def main() -> None:
             build(Path(folder))
             with Children() as children, running(Path(folder), children) as world:
                 environment["INKSTAMP_CONFIG"] = str(world.config)
-                for number, act in enumerate(ACTS):
+                for act in ACTS:
                     world.prepare(act.prepare)
                     command = act.typed(**world.known)
-                    if number in NAMES:
-                        shoot(command, TARGET / f"{NAMES[number]}.png", environment)
+                    name = next((name for begin, name in NAMES.items() if command.startswith(begin)), "")
+                    if name:
+                        shoot(command, TARGET / f"{name}.png", environment)
                     else:
                         subprocess.run(shlex.split(command), env=environment, check=False, capture_output=True)
+                for name, command in MORE.items():
+                    shoot(command.replace("{folder}", folder), TARGET / f"{name}.png", environment)
         environment.pop("INKSTAMP_CONFIG")
         shoot("inkstamp --help", TARGET / "help.png", environment)
-        shoot("inkstamp demo | tail -n 39", TARGET / "demo.png", environment)
+        shoot("inkstamp demo | tail -n 43", TARGET / "demo.png", environment)
     finally:
         screen.terminate()
         screen.wait()

@@ -101,7 +101,7 @@ def test_an_encrypted_key_opens_with_its_passphrase_which_is_shown_nowhere(tmp_p
     [
         ([], "no name was given"),
         (["a.org", "--country", "UK"], "write GB"),
-        (["localhost"], "no public CA certifies it"),
+        (["localhost"], "no public CA certifies that"),
         (["a.*.org"], "wildcard in the wrong place"),
         (["a b.org"], "is not a domain name"),
         (["a.org", "--common-name", "b.org"], "add b.org to the names"),

@@ -91,7 +91,7 @@ def test_a_record_is_made_by_hand_and_the_classic_slips_are_named(world: PortalW
     told = world.run("prove", "shop", "--cname", record, target)
     assert told.status == 1
     assert f"record {record} type CNAME value {target}" in flat(told.out)
-    assert "does not exist in DNS (NXDOMAIN)" in flat(told.out)
+    assert f"bad {record}: does not exist in DNS (NXDOMAIN)" in flat(told.out)
     assert stand(world) == ("waits for DNS", "inkstamp prove shop")
 
     records = world.nameserver.records
@@ -150,7 +150,7 @@ def test_a_file_of_the_portals_own_wording_is_carried_and_comes_back_if_it_is_cl
     assert world.run("order", "shop", "--give-up").status == 0
     assert world.left_behind() == []
     assert list((world.home / "orders").iterdir()) == []
-    assert stand(world)[0] == "no edition yet"
+    assert stand(world) == ("no edition yet", "inkstamp order shop")
 
 
 def test_approval_by_email_lists_what_a_ca_may_write_to_and_whether_mail_arrives(world: PortalWorld) -> None:
@@ -232,6 +232,7 @@ def test_several_names_are_proven_one_by_one_and_a_wildcard_never_by_a_file(worl
     world.run("order", "shop")
     assert "cannot prove the wildcard" in flat(world.run("prove", "shop", "--file", "/a/b", "--line", "x").err)
     told = world.run("prove", "shop", "--txt", "_x.saltmarsh.test", "one")
+    assert told.out.count("do: make there a TXT record") == 1  # one record, though it proves two names
     assert "bring back what the portal wants to see for tides.test" in flat(told.out)
     assert "proves none of" in flat(world.run("prove", "shop", "--txt", "_x.other.test", "one").err)
     assert world.run("prove", "shop", "--txt", "proof.elsewhere.test", "two", "--for", "tides.test").status == 1

@@ -123,14 +123,18 @@ def _tell_pieces(pieces: "tuple[Piece, ...]") -> None:
     if inside and any(each.where.startswith(inside) for each in shown):
         print(output.field("from", inside[:-2]))
     rows = [
-        (each.use, each.about.subject, f"{each.about.not_after:%Y-%m-%d}", each.where.removeprefix(inside))
-        for each in shown
+        (each.use, _named(each), f"{each.about.not_after:%Y-%m-%d}", each.where.removeprefix(inside)) for each in shown
     ]
     print()
     output.table(("used as", "certificate", "until", "found in"), rows)
     if len(pieces) > len(shown):
         print(f"and {len(pieces) - len(shown)} more that are not used")
     print()
+
+
+def _named(piece: "Piece") -> str:
+    """Name a certificate; a cross-certificate has its root's name, so who signed it tells the two apart."""
+    return f"{piece.about.subject} by {piece.about.issuer}" if piece.use == "other path" else piece.about.subject
 
 
 def _tell_ways(ways: "tuple[Way, ...]") -> None:

@@ -116,7 +116,9 @@ def run(arguments: Sequence[str]) -> int:
         options = parser.parse_args(options.rest, options)
     except SystemExit as exit_asked:  # argparse has said what is wrong, or shown the help
         return int(exit_asked.code or 0)
-    context = Context(options, " ".join(["inkstamp", *arguments]))
+    import shlex
+
+    context = Context(options, shlex.join(["inkstamp", *arguments]))
     return _run_command(module, context, options)
 
 

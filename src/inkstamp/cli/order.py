@@ -73,7 +73,8 @@ def _tell_portal(shown: "PortalOrder") -> None:
     if subject:
         print(output.field("subject", ", ".join(subject)))
     print(output.field("key", f"{shown.facts.key}; it stays on this machine"))
-    print(output.field("sha256", f"{shown.facts.sha256} (of the request, if the portal asks)"))
+    print(output.field("request", shown.request_file))
+    print(output.field("sha256", shown.facts.sha256))
     output.findings(each for each in shown.facts.findings if each.severity is not Severity.GOOD)
     print(f"\n{shown.request}")
     tell_stall(shown.stall)

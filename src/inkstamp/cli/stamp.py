@@ -90,10 +90,11 @@ def tell_plan(plan: "Plan", config_file: str, *, preview: bool = False) -> None:
     stream = sys.stdout if preview else sys.stderr
     entry = plan.entry
     verb = "would be" if preview else "will be"
+    carrier = "put up by hand" if entry.via == "by-hand" else f"carried by {entry.via}"
     print(f"certificate {plan.name}", file=stream)
     print(output.field("names", ", ".join(entry.names)), file=stream)
     print(output.field("authority", f"{entry.authority}, {entry.key} key"), file=stream)
-    print(output.field("proof", f"{plan.proof}, carried by {entry.via}"), file=stream)
+    print(output.field("proof", f"{plan.proof}, {carrier}"), file=stream)
     print(output.field("install", ", ".join(entry.install) or "nowhere; on the shelf alone"), file=stream)
     if plan.write:
         server = f"[server.{plan.new_server[0]}] and " if plan.new_server else ""

@@ -42,6 +42,8 @@ class PortalOrder:
     """URL of the portal; empty when the configuration does not say."""
     request: str
     """The PEM block to paste."""
+    request_file: str
+    """Where it stands, too."""
     facts: csr.RequestFacts
     proofs: tuple[PortalProof, ...]
     stall: Stall
@@ -96,6 +98,7 @@ def show_order(workplace: "Workplace", record: OrderRecord, *, opened: bool = Fa
         opened=opened,
         page=authority.page if authority else "",
         request=data.decode("ascii"),
+        request_file=str(file),
         facts=facts,
         proofs=proofs,
         stall=stall_of(record, proofs, workplace.config.certificate.get(record.certificate), authority),

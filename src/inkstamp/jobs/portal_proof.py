@@ -215,24 +215,27 @@ def _as_file(proof: PortalProof) -> FileProof:
 
 def _look(workplace: "Workplace", entry: Certificate, proofs: Sequence[PortalProof]) -> list[Finding]:
     """Look at each proof as the CA will; what was seen is in the ledger afterwards."""
-    findings: list[Finding] = []
     ours: Callable[[str, str], bool] = (
         workplace.server(entry.via).answers_at if entry.via != BY_HAND else lambda _name, _address: True
     )
     records = Records(workplace.view)
+    findings: dict[Finding, None] = {}
+    known: dict[RecordProof, Finding] = {}
     for proof in proofs:
         if proof.method is ProofMethod.EMAIL:
-            findings.append(_judge_sent(proof))
+            findings[_judge_sent(proof)] = None
             continue
         if proof.method is ProofMethod.FILE:
             seen = look_at(_as_file(proof), workplace.view, ours)
-        else:
+        else:  # one record may prove several names
             wanted = RecordProof(proof.method.value, proof.place, proof.content)
-            seen = [look_at_record(wanted, records.cname if proof.method is ProofMethod.CNAME else records.txt)]
+            ask = records.cname if proof.method is ProofMethod.CNAME else records.txt
+            known[wanted] = known.get(wanted) or look_at_record(wanted, ask)
+            seen = [known[wanted]]
         found = any(each.severity is Severity.GOOD for each in seen) and worst(seen) is not Severity.BAD
         workplace.ledger.portal.looked(proof, seen=found)
-        findings += seen
-    return findings
+        findings |= dict.fromkeys(seen)
+    return list(findings)
 
 
 def _judge_sent(proof: PortalProof) -> Finding:

@@ -80,7 +80,8 @@ def portal_stall(order: OrderRecord, proofs: Sequence[PortalProof], *, ruled: bo
     unseen = [each for each in proofs if each.seen is None]
     first = unseen[0]
     since = max(each.told for each in unseen)
-    many = f" and {len(unseen) - 1} more" if unseen[1:] else ""
+    places = {(each.place, each.name if each.method is ProofMethod.FILE else "") for each in unseen}
+    many = f", and {len(places) - 1} more" if len(places) > 1 else ""
     told = {
         ProofMethod.FILE: (f"the file {first.place} is not seen at {first.name}{many}", Actor.SERVER),
         ProofMethod.CNAME: (f"the CNAME record {first.place} is not seen{many}", Actor.DNS),

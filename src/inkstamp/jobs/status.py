@@ -84,6 +84,7 @@ def all_statuses(workplace: "Workplace", only: str = "") -> list[CertificateStat
         edition = editions.get(name)
         decision = decide(edition.not_before, edition.not_after, now) if edition else None
         order = orders.get(name)
+        portal = workplace.config.authority[entry.authority].kind == "portal"
         stall = _stall(workplace, entry, order, proofs)
         standing = _standing(edition, order, stall, installs.get(name), now)
         found.append(
@@ -97,7 +98,7 @@ def all_statuses(workplace: "Workplace", only: str = "") -> list[CertificateStat
                 not_after=edition.not_after if edition else None,
                 days_left=whole_days(edition.not_after, now) if edition else None,
                 renews_at=decision.at if decision else None,
-                next_command=stall.next_command if stall else _next_command(name, standing),
+                next_command=stall.next_command if stall else _next_command(name, standing, portal=portal),
                 stall=stall,
             )
         )
@@ -142,9 +143,11 @@ def _standing(
     return Standing.DUE if wanting else Standing.GOOD
 
 
-def _next_command(name: str, standing: Standing) -> str:
+def _next_command(name: str, standing: Standing, *, portal: bool) -> str:
     if standing is Standing.GOOD:
         return ""
+    if portal and standing is not Standing.NOT_INSTALLED:
+        return f"inkstamp order {name}"
     if standing in {Standing.DUE, Standing.EXPIRED}:
         return "inkstamp renew"
     return f"inkstamp stamp {name}"

@@ -16,6 +16,8 @@ _RESERVED |= frozenset({"corp", "home", "mail", "lan", "intranet", "private", "l
 _SECOND_LEVEL = frozenset({"ac", "co", "com", "edu", "gov", "ltd", "me", "net", "or", "org", "plc", "sch"})
 """Labels below a country's that are no one's own name (`co.uk`)."""
 
+_MOST_TOLD = 5
+
 
 def why_not_public(name: str) -> str:
     """Say why no public CA may certify a normalised DNS name; empty when one may."""
@@ -55,12 +57,17 @@ def examine_names(common_name: str, names: Sequence[str], addresses: Sequence[st
     findings = []
     reasons = [(each, why_not_public(each)) for each in names]
     reasons += [(each, why_address_not_public(each)) for each in addresses]
-    for subject, reason in reasons:
-        if reason and private:
-            findings.append(note("names", subject, f"only a private CA certifies it: {reason}"))
-        elif reason:
+    grouped: dict[str, list[str]] = {}
+    for name, reason in reasons:
+        if reason:
+            grouped.setdefault(reason, []).append(name)
+    for reason, among in grouped.items():
+        subject = ", ".join(among[:_MOST_TOLD]) + (f" and {len(among) - _MOST_TOLD} more" * (len(among) > _MOST_TOLD))
+        if private:
+            findings.append(note("names", subject, f"only a private CA certifies that: {reason}"))
+        else:
             findings.append(
-                bad("names", subject, f"no public CA certifies it: {reason}", "leave it out, or ask a private CA")
+                bad("names", subject, f"no public CA certifies that: {reason}", "leave it out, or ask a private CA")
             )
     if common_name and _as_name(common_name) not in {*names, *addresses}:
         findings.append(

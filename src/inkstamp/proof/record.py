@@ -47,7 +47,7 @@ def look_at_record(proof: RecordProof, ask: Callable[[str], Answer]) -> Finding:
     return bad(
         _TOPIC,
         proof.place,
-        answer.trouble or f"has no {proof.kind.upper()} record",
+        answer.trouble.removeprefix(f"{proof.place} ") or f"has no {proof.kind.upper()} record",
         f"make there a {proof.kind.upper()} record with the value {proof.value}",
     )
 

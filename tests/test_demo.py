@@ -75,7 +75,7 @@ def test_a_kept_world_comes_up_again_and_takes_commands_by_hand(tmp_path: Path) 
         [inkstamp_program(), "demo", "--again", str(kept)], stdout=subprocess.PIPE, text=True, env=ENVIRONMENT
     ) as world:
         assert world.stdout is not None
-        lines = [world.stdout.readline() for _ in range(5)]
+        lines = [world.stdout.readline() for _ in range(6)]
         assert f"  export INKSTAMP_CONFIG={kept}/inkstamp.toml\n" in lines
         by_hand = ENVIRONMENT | {"INKSTAMP_CONFIG": str(kept / "inkstamp.toml")}
         for command in (["check", "museum"], ["stamp", "rowing", "--anew"], ["renew"]):

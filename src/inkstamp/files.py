@@ -25,6 +25,9 @@ _ADVICE = {
     errno.ENOENT: "check the path",
 }
 
+_NO_LINKS = {errno.EPERM, errno.EOPNOTSUPP, errno.ENOSYS, errno.EMLINK}
+"""What file systems without hard links answer."""
+
 
 @contextmanager
 def file_trouble(action: str, path: str | os.PathLike[str]) -> Iterator[None]:
@@ -78,6 +81,31 @@ def create_bytes(path: Path, data: bytes, *, mode: int = 0o644) -> None:
     """
     with file_trouble("write", path):
         _create(path, data, mode, None)
+
+
+def place_bytes(path: Path, data: bytes, *, mode: int = 0o644) -> None:
+    """Write a new file in a folder that others look into: whole or not at all, and never over one that is there.
+
+    Raises:
+        FileTrouble: It could not be written, or there is such a file; what stands there is as it was.
+
+    """
+    beside = path.with_name(f".{path.name}.part")
+    with file_trouble("write", path):
+        with suppress(FileNotFoundError):
+            os.unlink(beside)
+        try:
+            _create(beside, data, mode, None)
+            try:
+                os.link(beside, path)  # which a rename does not do: refuse when there is such a file
+            except OSError as error:
+                if error.errno not in _NO_LINKS or path.exists():
+                    raise
+                os.rename(beside, path)
+        finally:
+            with suppress(FileNotFoundError):
+                os.unlink(beside)
+        sync_folder(path.parent)
 
 
 def _create(path: Path, data: bytes, mode: int, like: os.stat_result | None) -> None:

@@ -33,6 +33,15 @@ IMPOSTOR = Signer("Lower", STRANGER)
 """Has the name of an issuer and another key."""
 
 
+@given(st.permutations([ROOT, OLDER, MIDDLE, CROSS, LOWER, STRANGER, IMPOSTOR]))
+def test_cross_signed_issuers_come_out_the_same_in_any_order(pool: list[Signer]) -> None:
+    certificates = [each.certificate for each in pool]
+    usual = [each.certificate for each in (ROOT, OLDER, MIDDLE, CROSS, LOWER)]
+    assert arrange(LEAF.certificate, certificates) == arrange(LEAF.certificate, usual)
+    roots = [ROOT.certificate, OLDER.certificate]
+    assert find_paths(LEAF.certificate, certificates, roots, NOW) == find_paths(LEAF.certificate, usual, roots, NOW)
+
+
 @given(st.permutations([ROOT, MIDDLE, LOWER, STRANGER, IMPOSTOR, LOWER]))
 def test_the_same_chain_comes_out_whatever_order_duplicates_and_strangers_come_in(pool: list[Signer]) -> None:
     certificates = [each.certificate for each in pool]

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 from cryptography import x509
-from cryptography.hazmat.primitives.serialization import Encoding
+from cryptography.hazmat.primitives.serialization import BestAvailableEncryption, Encoding, pkcs12
 from portal_world import BLOCK, NAME, RULE, PortalWorld, portal_world
 
 from inkstamp.pki import csr, keys
@@ -77,6 +77,7 @@ def test_an_order_goes_from_the_request_to_the_web_server_and_is_renewed_while_t
     assert "inkstamp order shop --anew" in flat(refused.err)
     page = world.issued("--anew")
     assert world.served(NAME) == leaf(world, 1).public_bytes(Encoding.DER)
+    assert "edition 1 is good and installed" in world.run("stamp", "shop").out  # while the next one is waited for
     assert world.run("collect", "shop", str(world.download(page, "chain.p7b"))).status == 0
     assert world.run("stamp", "shop").status == 0
     assert world.served(NAME) == leaf(world, 2).public_bytes(Encoding.DER)
@@ -319,6 +320,23 @@ def test_what_does_not_belong_to_the_order_is_told_by_its_fault_and_nothing_is_w
     assert "edition 2 is on the shelf already" in flat(repeated.out)
 
 
+def test_a_sealed_pkcs12_is_taken_in_and_a_name_that_the_ca_added_does_no_harm(world: PortalWorld) -> None:
+    (request,) = BLOCK.findall(world.run("order", "shop").out)
+    issued = x509.load_pem_x509_certificate(issue_for(world, request, names=[NAME, "www.shop.saltmarsh.test"]))
+    hierarchy = world.portal.state.hierarchy
+    above = [hierarchy.lower.certificate, hierarchy.upper.certificate]
+    file, secret = world.folder / "given.pfx", world.folder / "secret"
+    file.write_bytes(pkcs12.serialize_key_and_certificates(None, None, issued, above, BestAvailableEncryption(b"tide")))
+    assert "needs its passphrase" in flat(world.run("collect", str(file)).err)
+    secret.write_text("tide\n")
+    secret.chmod(0o600)
+    done = world.run("collect", str(file), "--passphrase-file", str(secret))
+    assert done.status == 0, done.err
+    assert "the CA added www.shop.saltmarsh.test" in flat(done.out)
+    assert world.run("stamp", "shop").status == 0
+    assert "edition 1 is good and installed; nothing to do" in world.run("stamp", "shop").out
+
+
 def test_another_sites_certificate_is_led_to_its_own_order(world: PortalWorld) -> None:
     world.site("ferry", ["ferry.saltmarsh.test"])
     ferry = world.run("order", "ferry.saltmarsh.test", "--authority", "fogbell", "--as", "ferry")
@@ -343,7 +361,6 @@ def test_a_missing_intermediate_is_fetched_only_when_that_is_allowed(world: Port
     folder.mkdir()
     for name in (next(n for n in parts if n.startswith("cert_")), "bundle (2).crt"):
         (folder / name).write_bytes(parts[name])
-    world.nameserver.table["127.0.0.1"] = ["127.0.0.1"]
     refused = world.run("collect", "shop", str(folder))
     assert refused.status == 1
     assert f"it says that it can be had at {world.portal.url}/issuer/lower.cer" in flat(refused.err)

@@ -65,6 +65,7 @@ def _say(kind: str, text: str) -> None:
 
 def _tell_up(world: "DemoWorld") -> None:
     print(f"the world is up; its web server is {world.web}")
+    print(f"the portal of Fogbell: {world.portal.url}")
     print("in another terminal:")
     print(f"  export INKSTAMP_CONFIG={world.config}")
     print("  inkstamp status")

@@ -47,9 +47,10 @@ def ask(what: str, *, new: bool) -> bytes:
     """Ask on the terminal, without echo."""
     from getpass import getpass
 
+    from inkstamp.cli.output import clean
     from inkstamp.errors import UsageError
 
-    found = getpass(f"passphrase of {what}: ").encode("utf-8")
+    found = getpass(f"passphrase of {clean(what)}: ").encode("utf-8")
     if not found and new:
         raise UsageError("an empty passphrase protects nothing", advice="run the command again and type one")
     if new and getpass("the same once more: ").encode("utf-8") != found:

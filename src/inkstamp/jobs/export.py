@@ -5,7 +5,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.errors import FileTrouble, UsageError
-from inkstamp.files import create_bytes, read_bytes, read_secret, sync_folder, write_bytes
+from inkstamp.files import place_bytes, read_bytes, read_secret, write_bytes
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.pki import keys
 from inkstamp.pki.certificates import facts, pem_certificates
@@ -115,9 +115,8 @@ def _write(packed: list[Packed], request: ExportRequest) -> None:
             if request.replace:
                 write_bytes(file, each.data, mode=mode)
             else:
-                create_bytes(file, each.data, mode=mode)
+                place_bytes(file, each.data, mode=mode)
                 made.append(file)
-        sync_folder(folder)
     except FileTrouble:
         for file in made:
             file.unlink(missing_ok=True)

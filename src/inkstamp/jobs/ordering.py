@@ -30,13 +30,14 @@ def order(
     """
     with workplace.hold_certificate(plan.name):
         settle(workplace, plan.name)
-        good = good_edition(workplace, plan, anew=anew)
+        fresh = workplace.ledger.open_order(plan.name) is None
+        good = good_edition(workplace, plan, anew=anew) if fresh else None
         if good is not None:
             raise UsageError(
                 f"edition {good.number} of “{plan.name}” is good until {good.not_after:%Y-%m-%d}",
                 advice=f"for a new one before that, with a new key: inkstamp order {plan.name} --anew",
             )
-        if workplace.ledger.open_order(plan.name) is None:
+        if fresh:
             check_beforehand(workplace, plan)
             said(plan)
             write_entries(workplace, plan)

@@ -129,7 +129,7 @@ def wait_for_person(workplace: "Workplace", name: str, entry: Certificate) -> St
         f"order {shown.order.id} for “{name}” waits for {stall.who} at the portal of {shown.order.authority}",
         where=shown.page,
         said=stall.step,
-        advice=f"see `inkstamp why {name}`; then {stall.next_command}",
+        advice=f"`inkstamp order {name}` shows the request, `inkstamp why {name}` all else; then {stall.next_command}",
     )
 
 

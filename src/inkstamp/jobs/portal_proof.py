@@ -148,7 +148,8 @@ def _as_told(workplace: "Workplace", record: OrderRecord, shown: Shown) -> list[
     if shown.method is None:
         return []
     if shown.names:  # the user says which names it proves
-        return [Told(name=n, method=shown.method, place=shown.place.rstrip("."), content=shown.content) for n in names]
+        place = shown.place.strip().rstrip(".").lower()
+        return [Told(name=n, method=shown.method, place=place, content=shown.content.strip()) for n in names]
     return record_for(names, shown.method, shown.place, shown.content)
 
 

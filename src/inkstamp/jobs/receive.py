@@ -129,7 +129,12 @@ def receive(workplace: "Workplace", bring: Bring, passphrase: Passphrase) -> Rec
         with workplace.hold_certificate(before.certificate):
             clear_ended(workplace, before.certificate)  # the run that took it in may have been killed
         return before
-    orders = [waiting_order(workplace, bring.certificate)] if bring.certificate else workplace.ledger.waiting_orders()
+    configured = workplace.config.certificate
+    orders = (
+        [waiting_order(workplace, bring.certificate)]
+        if bring.certificate
+        else [each for each in workplace.ledger.waiting_orders() if each.certificate in configured]
+    )
     if not orders:
         raise UsageError("no order waits at a portal", advice="open one: inkstamp order NAME")
     choice = _choose(workplace, orders, haul)
@@ -155,7 +160,8 @@ def _collected_before(workplace: "Workplace", bring: Bring, haul: Haul) -> Recei
     """Return the edition that one of the certificates is already, for a command that is repeated."""
     for each in haul.found:
         edition = workplace.ledger.edition_of(each.certificate.fingerprint(hashes.SHA256()).hex())
-        if edition is not None and bring.certificate in {"", edition.certificate}:
+        known = edition is not None and edition.certificate in workplace.config.certificate
+        if edition is not None and known and bring.certificate in {"", edition.certificate}:
             if workplace.ledger.open_order(edition.certificate) is not None:
                 continue  # a newer one is waited for; _choose says so
             seen = note("edition", edition.certificate, f"edition {edition.number} is this certificate already")

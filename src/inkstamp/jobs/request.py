@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from inkstamp.errors import FileTrouble, UsageError
-from inkstamp.files import create_bytes, file_trouble, read_secret, sync_folder
+from inkstamp.files import create_bytes, file_trouble, place_bytes, read_secret, sync_folder
 from inkstamp.findings import Finding, Severity
 from inkstamp.pki import csr, keys
 from inkstamp.pki.kinds import KeyKind
@@ -148,7 +148,7 @@ def _write(request: MakeRequest, csr_file: Path, key_file: Path, pem: bytes, key
     try:
         create_bytes(partial, pem)
         if request.key_file is None and not key_file.exists():
-            create_bytes(key_file, key_pem, mode=0o600)
+            place_bytes(key_file, key_pem, mode=0o600)
             made_key = True
         with file_trouble("write", csr_file):
             partial.rename(csr_file)

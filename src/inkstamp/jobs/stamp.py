@@ -10,7 +10,7 @@ from inkstamp.config.write import save, with_entry
 from inkstamp.errors import UsageError
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity, bad, worst
-from inkstamp.ledger.records import EditionRecord, InstallState
+from inkstamp.ledger.records import EditionRecord, InstallState, OrderState
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.names import normalise_all
 from inkstamp.renewal.when import decide
@@ -319,11 +319,20 @@ def _install(workplace: "Workplace", plan: Plan, edition: EditionRecord) -> list
 
 
 def good_edition(workplace: "Workplace", plan: Plan, *, anew: bool) -> EditionRecord | None:
-    """Return the newest edition when it serves its purpose still and no order for another one is open."""
-    if plan.write or anew or workplace.ledger.open_order(plan.name) is not None:
+    """Return the newest edition when it serves its purpose still and nothing goes on to replace it at once.
+
+    An order that waits at a portal may do so for weeks; meanwhile the edition is what there is.
+    """
+    ledger = workplace.ledger
+    order = ledger.open_order(plan.name)
+    if plan.write or anew or (order is not None and order.state is not OrderState.WAITING):
         return None
-    edition = workplace.ledger.newest_edition(plan.name)
-    if edition is None or set(edition.names) != set(plan.entry.names):
+    edition = ledger.newest_edition(plan.name)
+    if edition is None:
+        return None
+    # What was asked for counts: CAs at portals like to add a name.
+    origin = ledger.order_of_edition(plan.name, edition.number)
+    if set(origin.names if origin else edition.names) != set(plan.entry.names):
         return None
     if not (workplace.shelf.edition(plan.name, edition.number) / "key.pem").is_file():
         return None

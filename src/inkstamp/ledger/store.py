@@ -162,6 +162,14 @@ class Ledger:
         )
         return {row["certificate"]: as_order(row) for row in rows}
 
+    def order_of_edition(self, certificate: str, number: int) -> OrderRecord | None:
+        """Return the order that an edition came from."""
+        row = self._database.row(
+            "SELECT * FROM ca_order WHERE certificate = :certificate AND edition = :number",
+            {"certificate": certificate, "number": number},
+        )
+        return None if row is None else as_order(row)
+
     def intend_order(self, certificate: str, authority: str, names: Sequence[str]) -> OrderRecord:
         """Record that an order is about to be opened, and reserve its edition's number."""
         now = self._now()

@@ -3,6 +3,7 @@
 from urllib.parse import urlsplit
 
 from inkstamp.errors import NetworkTrouble
+from inkstamp.pki.names import as_address
 from inkstamp.view.addresses import address_book
 from inkstamp.view.point import View
 from inkstamp.view.web import fetch
@@ -18,9 +19,10 @@ def download(url: str, view: View) -> bytes:
 
     """
     host = urlsplit(url).hostname or ""
-    found = address_book(view).look_up(host)
-    trouble = found.trouble
-    for address in found.all:
+    literal = as_address(host)
+    found = None if literal else address_book(view).look_up(host)
+    trouble = found.trouble if found else ""
+    for address in found.all if found else (literal,):
         sight = fetch(url, address, view)
         if sight.status == 200 and not sight.trouble:
             return sight.body

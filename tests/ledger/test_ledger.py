@@ -1,5 +1,6 @@
 """The ledger and the shelf: durable, private, and never half written."""
 
+import errno
 import os
 import sqlite3
 import stat
@@ -184,3 +185,27 @@ def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path:
         assert (seen.content, seen.seen, seen.looked) == ("w", NOW, NOW)
         assert again.portal.of_open_orders() == {order.id: [seen]}
         assert again.waiting_orders() == [waiting]
+
+
+def test_a_new_file_is_placed_whole_and_never_over_one_that_is_there(tmp_path: Path) -> None:
+    file = tmp_path / "key.pem"
+    files.place_bytes(file, b"first", mode=0o600)
+    assert (file.read_bytes(), stat.S_IMODE(file.stat().st_mode)) == (b"first", 0o600)
+    with pytest.raises(FileTrouble, match="cannot write"):
+        files.place_bytes(file, b"second")
+    assert file.read_bytes() == b"first"
+    assert [each.name for each in tmp_path.iterdir()] == ["key.pem"]
+
+
+def test_where_there_are_no_hard_links_a_new_file_is_placed_all_the_same(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def no_links(_source: object, _target: object) -> None:
+        raise PermissionError(errno.EPERM, "Operation not permitted")
+
+    monkeypatch.setattr(os, "link", no_links)
+    files.place_bytes(tmp_path / "a", b"first")
+    assert (tmp_path / "a").read_bytes() == b"first"
+    with pytest.raises(FileTrouble):
+        files.place_bytes(tmp_path / "a", b"second")
+    assert (tmp_path / "a").read_bytes() == b"first"

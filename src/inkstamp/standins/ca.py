@@ -3,10 +3,8 @@
 import json
 import secrets
 import ssl
-import threading
 from http.server import BaseHTTPRequestHandler
 from pathlib import Path
-from types import TracebackType
 from typing import Any
 
 from cryptography.exceptions import InvalidSignature
@@ -16,7 +14,7 @@ from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
 
 from inkstamp.acme.jws import unb64url
 from inkstamp.standins.ca_state import CaState, Refusal
-from inkstamp.standins.quiet import QuietServer
+from inkstamp.standins.quiet import QuietServer, StandIn
 from inkstamp.standins.validation import Outside
 
 _MOST_BODY = 65_536
@@ -48,7 +46,7 @@ def verify_jws(jwk: dict[str, str], alg: str, signed: bytes, signature: bytes) -
         raise Refusal(400, "malformed", f"the signature is not right: {error!r}") from error
 
 
-class SimulatedCa:
+class SimulatedCa(StandIn):
     """Serves a CaState on a loopback port."""
 
     def __init__(self, port: int, folder: Path, *, dns_port: int, http_port: int) -> None:
@@ -84,16 +82,6 @@ class SimulatedCa:
             self._nonces.remove(nonce)
         except KeyError:
             raise Refusal(400, "badNonce", "this nonce was not given out, or was used") from None
-
-    def __enter__(self) -> "SimulatedCa":
-        threading.Thread(target=self._server.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True).start()
-        return self
-
-    def __exit__(
-        self, _kind: type[BaseException] | None, _error: BaseException | None, _trace: TracebackType | None
-    ) -> None:
-        self._server.shutdown()
-        self._server.server_close()
 
 
 class _AcmeHandler(BaseHTTPRequestHandler):

@@ -1,16 +1,14 @@
 """A simulated CA web portal: pages and forms on loopback such as a browser shows, and checks that are real."""
 
-import threading
 from collections.abc import Callable
 from html import escape
 from http.server import BaseHTTPRequestHandler
 from pathlib import Path
-from types import TracebackType
 from typing import Any
 from urllib.parse import parse_qs
 
 from inkstamp.standins.portal_state import METHODS, Declined, PortalEntry, PortalState
-from inkstamp.standins.quiet import QuietServer
+from inkstamp.standins.quiet import QuietServer, StandIn
 from inkstamp.standins.validation import Outside
 
 _MOST_BODY = 65_536
@@ -22,7 +20,7 @@ _STYLE = (
 _STATES = {"proof": "waiting for proof of control", "review": "in review by our staff", "issued": "issued"}
 
 
-class SimulatedPortal:
+class SimulatedPortal(StandIn):
     """Serves a PortalState on a loopback port."""
 
     def __init__(self, port: int, folder: Path, *, dns_port: int, http_port: int) -> None:
@@ -30,16 +28,6 @@ class SimulatedPortal:
         self.state = PortalState(folder, self.url, Outside(dns_port, http_port))
         handler = type("_Handler", (_Pages,), {"state": self.state})
         self._server = QuietServer(("127.0.0.1", port), handler)
-
-    def __enter__(self) -> "SimulatedPortal":
-        threading.Thread(target=self._server.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True).start()
-        return self
-
-    def __exit__(
-        self, _kind: type[BaseException] | None, _error: BaseException | None, _trace: TracebackType | None
-    ) -> None:
-        self._server.shutdown()
-        self._server.server_close()
 
 
 class _Pages(BaseHTTPRequestHandler):

@@ -253,6 +253,9 @@ def test_a_rule_with_a_token_waits_for_it(world: PortalWorld) -> None:
     sha1 = csr.facts(csr.read(BLOCK.findall(ordered.out)[0].encode(), "x"), "x", private=True).sha1
     told = world.run("prove", "shop", "--token", "ab12")
     assert f"record _dcv.{NAME} type TXT value ab12-{sha1.upper()}" in flat(told.out)
+    for rule in (RULE, ""):
+        world.configure(rule=rule)
+        assert "has a place for the token" in flat(world.run("prove", "shop", "--token", "ab12").err)
 
 
 def test_an_open_order_is_never_dropped_in_silence(world: PortalWorld) -> None:
@@ -401,6 +404,15 @@ def run_and_die(world: PortalWorld, place: int, *arguments: str) -> int:
         capture_output=True, check=False, timeout=60,
     )  # fmt: skip
     return len(counts.read_text().splitlines())
+
+
+def test_an_order_that_nobody_was_shown_gives_way_to_another_configuration(world: PortalWorld) -> None:
+    run_and_die(world, 4, "order", "shop")
+    assert not world.run("order", "shop", "--give-up").out
+    world.configure(names=("tides.test",), install="", via="by-hand")
+    done = world.run("order", "shop")
+    assert done.status == 3, done.err
+    assert len(list((world.home / "orders").iterdir())) == 1
 
 
 def all_keys(world: PortalWorld) -> list[bytes]:

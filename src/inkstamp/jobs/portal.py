@@ -27,9 +27,6 @@ if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
 
-_AT_ACME = frozenset({OrderState.OPENED, OrderState.FINALIZING})
-
-
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PortalOrder:
     """An order at a portal, and what a person needs to go on with it."""
@@ -63,8 +60,8 @@ def open_order(workplace: "Workplace", name: str, entry: Certificate) -> PortalO
     """
     ledger = workplace.ledger
     record = ledger.open_order(name)
-    if record is not None and record.state in _AT_ACME:
-        drop(workplace, record, "the certificate comes from a portal now")
+    if record is not None and not _may_go_on(record, entry):
+        drop(workplace, record, "the configuration asks for something else now")
         record = None
     if record is not None:
         expect_same(workplace, record, entry)
@@ -83,6 +80,13 @@ def open_order(workplace: "Workplace", name: str, entry: Certificate) -> PortalO
             record, OrderState.WAITING, "order opened", f"order {record.id} for the portal of {record.authority}"
         )
     return show_order(workplace, record, opened=opened)
+
+
+def _may_go_on(record: OrderRecord, entry: Certificate) -> bool:
+    """Tell whether an open order is one of a portal's; one that nobody was shown yet must be for the same, too."""
+    if record.state is OrderState.INTENDED:
+        return record.names == entry.names and record.authority == entry.authority
+    return record.state is OrderState.WAITING
 
 
 def show_order(workplace: "Workplace", record: OrderRecord, *, opened: bool = False) -> PortalOrder:

@@ -12,7 +12,7 @@ from inkstamp.jobs.portal import PortalOrder, rule_proofs, show_order, waiting_o
 from inkstamp.jobs.prove import put_up, take_down
 from inkstamp.ledger.records import OrderRecord, PortalProof, ProofMethod
 from inkstamp.proof.mail import constructed, domains_of, is_allowed, judge_mail
-from inkstamp.proof.portal import Told, file_for, record_for
+from inkstamp.proof.portal import Told, file_for, record_for, wants_token
 from inkstamp.proof.record import RecordProof, look_at_record
 from inkstamp.proof.seeing import look_at
 from inkstamp.proof.web_file import FileProof, portal_file
@@ -119,6 +119,12 @@ def _told(workplace: "Workplace", record: OrderRecord, entry: Certificate, shown
     if shown.method is None:
         if workplace.ledger.portal.of(record.id) and not shown.token:
             return []
+        if shown.token and not wants_token(entry, workplace.config.authority[record.authority]):
+            raise UsageError(
+                f"no rule of “{record.authority}” has a place for the token",
+                where=str(workplace.config_file),
+                advice="tell what the portal wants with --file, --cname or --txt, or write {token} into the rule",
+            )
         return rule_proofs(workplace, record, entry, show_order(workplace, record).facts, shown.token)
     strangers = [each for each in shown.names if each not in record.names]
     if strangers:

@@ -219,11 +219,13 @@ def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
     """Find out what would fail, before the configuration is written and the CA hears of it."""
     from inkstamp.jobs.install import prepare
     from inkstamp.jobs.prove import check_ways
+    from inkstamp.proof.portal import method_of
 
     prepare(workplace, plan.name, plan.entry)
-    if plan.entry.via != BY_HAND and plan.entry.proof in {None, "http-01", "file"}:
-        names = [name for name in plan.entry.names if not name.startswith("*.")]
-        check_ways(workplace, plan.entry.via, names)
+    authority = workplace.config.authority[plan.entry.authority]
+    by_file = authority.kind == "acme" or method_of(plan.entry, authority) == "file"
+    if by_file and plan.entry.via != BY_HAND:
+        check_ways(workplace, plan.entry.via, plan.entry.names)
 
 
 def carry_out(
@@ -246,7 +248,7 @@ def carry_out(
             return Outcome(
                 name=plan.name, edition=edition, issued=False, installed=False, servers=plan.entry.install, findings=()
             )
-        if edition is None:
+        if edition is None and not _waits_at_portal(workplace, plan):
             check_beforehand(workplace, plan)
         said(plan)
         write_entries(workplace, plan)
@@ -263,6 +265,11 @@ def carry_out(
         servers=plan.entry.install,
         findings=tuple(findings),
     )
+
+
+def _waits_at_portal(workplace: "Workplace", plan: Plan) -> bool:
+    order = workplace.ledger.open_order(plan.name)
+    return order is not None and order.state is OrderState.WAITING
 
 
 def look_afterwards(workplace: "Workplace", outcome: Outcome) -> Outcome:

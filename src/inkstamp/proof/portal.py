@@ -122,13 +122,23 @@ def by_rule(
     return []
 
 
-def has_rule(entry: Certificate, authority: Authority, *, token: bool) -> bool:
-    """Tell whether the portal's rule says all; `token` when what the portal shows anew for each order is at hand."""
+def rule_texts(entry: Certificate, authority: Authority) -> tuple[str, ...]:
+    """Return the templates of the portal's rule for the certificate's way of proving; empty when it has none."""
     method = method_of(entry, authority)
     if method is ProofMethod.FILE:
         texts: tuple[str, ...] = (authority.path, *authority.lines)
     elif method is not None and method.value == authority.record_type:
         texts = (authority.record, authority.value)
     else:
-        return False
-    return bool(texts[0]) and (token or not any(wants(text, "token") for text in texts))
+        return ()
+    return texts if texts[0] else ()
+
+
+def wants_token(entry: Certificate, authority: Authority) -> bool:
+    """Tell whether the rule has a place for what the portal shows anew for each order."""
+    return any(wants(text, "token") for text in rule_texts(entry, authority))
+
+
+def has_rule(entry: Certificate, authority: Authority, *, token: bool) -> bool:
+    """Tell whether the portal's rule says all; `token` when what the portal shows anew for each order is at hand."""
+    return bool(rule_texts(entry, authority)) and (token or not wants_token(entry, authority))

@@ -122,9 +122,14 @@ def collecting(folder: Path, count: int) -> None:
     wall, cpu = timed([sys.executable, "-c", reading], folder)
     print(f"{'python, which only reads them':<58}  {wall:7.3f}  {cpu:5.3f}         -")
     wall, cpu = timed([PROGRAM, "collect", "all.zip", "--preview"], folder)
-    child = subprocess.Popen([PROGRAM, "collect", "all.zip", "--preview"], cwd=folder, stdout=subprocess.DEVNULL)
-    _, _, usage = os.wait4(child.pid, 0)
-    print(f"{'inkstamp collect all.zip --preview':<58}  {wall:7.3f}  {cpu:5.3f}  {usage.ru_maxrss / 1024:8.0f}")
+    # Not the child's ru_maxrss, which it takes over from the parent that started it.
+    script = (
+        "import re, sys; from inkstamp.cli.main import run; run(['collect', 'all.zip', '--preview'])\n"
+        "sys.stderr.write(re.search(r'VmHWM:\\s+(\\d+)', open('/proc/self/status').read())[1])"
+    )
+    ran = subprocess.run([sys.executable, "-c", script], cwd=folder, capture_output=True, text=True, check=True)
+    peak = int(ran.stderr.split()[-1])
+    print(f"{'inkstamp collect all.zip --preview':<58}  {wall:7.3f}  {cpu:5.3f}  {peak / 1024:8.0f}")
 
 
 def sorting(count: int) -> None:

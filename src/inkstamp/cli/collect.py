@@ -149,3 +149,5 @@ def _tell_ways(ways: "tuple[Way, ...]") -> None:
             print(output.clean(f"{'':14}{branch}{subject}{kind}"))
     if len(ways) > 1:
         print(output.field("to choose", '--root NAME here, or root = "NAME" under the authority'))
+    if ways:
+        print()

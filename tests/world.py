@@ -72,7 +72,7 @@ def wait_for_port(port: int, process: subprocess.Popen[bytes] | None, log: Path,
     while time.monotonic() < deadline:
         if process is not None and process.poll() is not None:
             raise RuntimeError(f"ended at once: {log.read_text()[-2000:]}")
-        with socket.socket() as probe:
+        with socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET) as probe:
             if probe.connect_ex((address, port)) == 0:
                 return
         time.sleep(0.02)
@@ -93,15 +93,15 @@ def wait_for_page(name: str, port: int, wanted: str) -> None:
 
 @contextmanager
 def running(
-    command: Sequence[str], log: Path, port: int, env: dict[str, str] | None = None, cwd: Path | None = None
+    command: Sequence[str], log: Path, port: int, env: dict[str, str] | None = None, address: str = "127.0.0.1"
 ) -> Iterator[subprocess.Popen[bytes]]:
     """Run a server, wait until it listens, stop it by its process id."""
     with log.open("wb") as out:
         process = subprocess.Popen(
-            list(command), stdout=out, stderr=out, stdin=subprocess.DEVNULL, env={**os.environ, **(env or {})}, cwd=cwd
+            list(command), stdout=out, stderr=out, stdin=subprocess.DEVNULL, env={**os.environ, **(env or {})}
         )
     try:
-        wait_for_port(port, process, log)
+        wait_for_port(port, process, log, address)
         yield process
     finally:
         process.send_signal(signal.SIGTERM)
@@ -282,9 +282,11 @@ class Pebble:
 
 
 @contextmanager
-def real_world(folder: Path, *, ca_env: dict[str, str] | None = None) -> Iterator[World]:
-    """Bring up real nginx and a real ACME CA, and take them down again."""
-    http_port, https_port, dns_port, api_port, management_port = free_ports(5)
+def pebble(
+    folder: Path, *, http_port: int, https_port: int, dns_port: int, env: dict[str, str]
+) -> Iterator[tuple[str, Pebble]]:
+    """Run the real ACME CA, which asks one nameserver for everything; gives its directory's URL."""
+    api_port, management_port = free_ports(2)
     cert, key = make_tls_pair(folder, "localhost")
     settings = {
         "listenAddress": f"127.0.0.1:{api_port}",
@@ -297,17 +299,25 @@ def real_world(folder: Path, *, ca_env: dict[str, str] | None = None) -> Iterato
         "externalAccountBindingRequired": False,
     }
     (folder / "ca.json").write_text(json.dumps({"pebble": settings}))
+    usual = {"PEBBLE_VA_NOSLEEP": "1", "PEBBLE_WFE_NONCEREJECT": "5", "PEBBLE_AUTHZREUSE": "0"}
+    log = folder / "ca.log"
+    command = [find_program("pebble"), "-config", str(folder / "ca.json"), "-dnsserver", f"127.0.0.1:{dns_port}"]
+    with running(command, log, api_port, {**usual, **env}):
+        yield f"https://localhost:{api_port}/dir", Pebble(f"https://localhost:{management_port}", cert, log)
+
+
+@contextmanager
+def real_world(folder: Path, *, ca_env: dict[str, str] | None = None) -> Iterator[World]:
+    """Bring up real nginx and a real ACME CA, and take them down again."""
+    http_port, https_port, dns_port = free_ports(3)
     nginx = write_nginx(folder / "nginx", http_port, https_port)
     nginx.sites_file(f"server {{ listen 127.0.0.1:{http_port} default_server; return 404; }}\n", "0-default")
-    env = {"PEBBLE_VA_NOSLEEP": "1", "PEBBLE_WFE_NONCEREJECT": "5", "PEBBLE_AUTHZREUSE": "0", **(ca_env or {})}
-    log = folder / "ca.log"
-    ca_command = [find_program("pebble"), "-config", str(folder / "ca.json"), "-dnsserver", f"127.0.0.1:{dns_port}"]
+    ports = {"http_port": http_port, "https_port": https_port, "dns_port": dns_port}
     with (
         Nameserver(dns_port, {}) as nameserver,
         running(nginx.command("-g", "daemon off;"), folder / "nginx.log", http_port),
-        running(ca_command, log, api_port, env),
+        pebble(folder, env=ca_env or {}, **ports) as (directory, ca),
     ):
-        ca = Pebble(f"https://localhost:{management_port}", cert, log)
         config, home = write_config(folder, nginx, dns_port)
         (folder / "roots.pem").write_bytes(ca.root())
-        yield World(folder, nginx, nameserver, f"https://localhost:{api_port}/dir", ca, cert, config, home)
+        yield World(folder, nginx, nameserver, directory, ca, ca.trust, config, home)

@@ -104,6 +104,10 @@ class ProofFailed(InkStampError):
     """A proof cannot be placed, or is not seen from outside; the CA was not asked."""
 
 
+class CarrierTrouble(InkStampError):
+    """A nameserver or a program could not change records in DNS."""
+
+
 class RequestUnreadable(InkStampError):
     """A file holds no certificate signing request that can be read."""
 

@@ -184,7 +184,7 @@ class _Memory(LocalHost):
     def read(self, path: str) -> bytes:
         return self.files[path]
 
-    def run(self, command: object, seconds: float) -> Ran:
+    def run(self, command: object, seconds: float, data: bytes = b"") -> Ran:
         raise AssertionError("nothing is run while a configuration is read")
 
 

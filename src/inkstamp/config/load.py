@@ -16,7 +16,17 @@ import msgspec
 
 from inkstamp import __version__
 from inkstamp.config.locate import line_of
-from inkstamp.config.model import BY_HAND, Authority, Certificate, Configuration, Section, Server, View
+from inkstamp.config.model import (
+    BY_HAND,
+    Authority,
+    Certificate,
+    Configuration,
+    Nameserver,
+    Program,
+    Section,
+    Server,
+    View,
+)
 from inkstamp.config.templates import PLACEHOLDERS, unknown_placeholders
 from inkstamp.errors import ConfigurationError, FileTrouble, NameTrouble
 from inkstamp.files import private_folder, read_bytes, write_bytes
@@ -24,8 +34,19 @@ from inkstamp.pki.names import normalise_all
 from inkstamp.pki.subject import Subject
 
 _ENTRY = re.compile(r"[a-z0-9][a-z0-9-]{0,62}")
-_TABLES: dict[str, type[Section]] = {"authority": Authority, "server": Server, "certificate": Certificate}
-_PATHS = {Authority: ("trust",), Server: ("program", "main_file", "prefix"), View: ("roots",)}
+_TABLES: dict[str, type[Section]] = {
+    "authority": Authority,
+    "server": Server,
+    "nameserver": Nameserver,
+    "program": Program,
+    "certificate": Certificate,
+}
+_PATHS = {
+    Authority: ("trust",),
+    Server: ("program", "main_file", "prefix"),
+    Nameserver: ("key_file",),
+    View: ("roots",),
+}
 _PORTAL_KEYS = ("page", "path", "lines", "record", "value")
 _LIMIT = 67_108_864
 
@@ -150,25 +171,44 @@ class _Reader:
     def proof(self, path: tuple[str, ...], entry: Certificate, authority: Authority) -> None:
         """Refuse a way of proving that the kind of authority does not know."""
         if authority.kind == "acme":
-            if entry.via == BY_HAND:
+            if entry.via == BY_HAND and entry.proof != "dns-01":
                 raise self.fail(
                     f"[{'.'.join(path)}] lacks the key “via”",
                     path,
                     "add a line via = …, the server with the sites",
                 )
-            if entry.proof not in {None, "http-01"}:
+            if entry.proof not in {None, "http-01", "dns-01"}:
                 raise self.fail(f"“{entry.authority}” speaks ACME: “{entry.proof}” is for portals", (*path, "proof"),
                                 'write proof = "http-01"')  # fmt: skip
         elif entry.proof == "http-01":
             raise self.fail(f"“{entry.authority}” is a portal: http-01 is for ACME", (*path, "proof"),
                             "known values: file, cname, txt, email; or leave it out")  # fmt: skip
 
+    def carried(self, path: tuple[str, ...], entry: Certificate, whole: Configuration) -> None:
+        """Refuse a carrier of records for files, and of files for records."""
+        if entry.via == BY_HAND or (whole.authority[entry.authority].kind == "portal" and entry.proof is None):
+            return
+        records = entry.proof in {"dns-01", "cname", "txt"}
+        if records and entry.via in whole.server:
+            raise self.fail(
+                f"the server “{entry.via}” cannot carry {entry.proof}",
+                (*path, "via"),
+                "name a nameserver or a program, or by-hand",
+            )
+        if not records and entry.via not in whole.server:
+            raise self.fail(
+                f"“{entry.via}” carries records, not {entry.proof or 'http-01'}",
+                (*path, "via"),
+                'name a server, or write proof = "dns-01"',
+            )
+
     def certificate(self, name: str, entry: Certificate, whole: Configuration) -> Certificate:
         path = ("certificate", name)
         self.refers(entry.authority, "authority", whole.authority, (*path, "authority"))
-        if entry.via != BY_HAND:
-            self.refers(entry.via, "server", whole.server, (*path, "via"))
+        carriers = {**whole.server, **whole.nameserver, **whole.program, BY_HAND: None}
+        self.refers(entry.via, "server", carriers, (*path, "via"))
         self.proof(path, entry, whole.authority[entry.authority])
+        self.carried(path, entry, whole)
         for server in entry.install:
             self.refers(server, "server", whole.server, (*path, "install"))
         if not entry.names:
@@ -178,7 +218,8 @@ class _Reader:
         except NameTrouble as error:
             raise self.fail(error.what, (*path, "names"), error.advice) from error
         for each in names:
-            if each.startswith("*.") and (whole.authority[entry.authority].kind == "acme" or entry.proof == "file"):
+            by_file = whole.authority[entry.authority].kind == "acme" and entry.proof != "dns-01"
+            if each.startswith("*.") and (by_file or entry.proof == "file"):
                 raise self.fail(
                     f"{entry.proof or 'http-01'} cannot prove the wildcard {each}",
                     (*path, "names"),

@@ -60,15 +60,36 @@ class Server(Section, frozen=True):
     """The folder that relative paths start from; empty for the one the program was built with."""
 
 
+class Nameserver(Section, frozen=True):
+    """`[nameserver.NAME]`: a primary that takes dynamic updates (RFC 2136)."""
+
+    address: str = ""
+    """Its address or host name, with a port if it is not 53; empty for the one that the zone's SOA names."""
+    key_file: str = ""
+    """File with the TSIG key; empty for updates that are not signed."""
+    seconds: float = 120.0
+    """How long to wait until every nameserver of the zone has a record."""
+
+
+class Program(Section, frozen=True):
+    """`[program.NAME]`: a program of the user's own that puts records into DNS."""
+
+    command: tuple[str, ...]
+    """The program and its arguments."""
+    seconds: float = 120.0
+    """How long it may take, and how long to wait until every nameserver of the zone has a record."""
+
+
 class Certificate(Section, frozen=True):
     """`[certificate.NAME]`: a set of names that must always be served by a good certificate."""
 
     names: tuple[str, ...]
     authority: str
     via: str = BY_HAND
-    """The server whose document roots carry the proofs; `by-hand` when a person sees to them."""
-    proof: Literal["http-01", "file", "cname", "txt", "email"] | None = None
-    """`http-01`, which is also the default, at an ACME CA; one of the others at a portal, None to decide later."""
+    """What carries the proofs: a server (files), a nameserver or a program (records), or a person: `by-hand`."""
+    proof: Literal["http-01", "dns-01", "file", "cname", "txt", "email"] | None = None
+    """At an ACME CA `http-01`, which is also the default, or `dns-01`; one of the others at a portal, None to decide
+    later."""
     install: tuple[str, ...] = ()
     """The servers that are given the certificate."""
     key: KeyKind = KeyKind.ECDSA_P256
@@ -83,6 +104,8 @@ class View(Section, frozen=True):
     """`address:port` of the DNS resolver; empty for the system's."""
     http_port: int = 80
     https_port: int = 443
+    dns_port: int = 53
+    """Where authoritative nameservers are asked."""
     roots: str = ""
     """PEM file with the roots that the public trusts; empty for the system's."""
 
@@ -92,6 +115,8 @@ class Configuration(Section, frozen=True):
 
     authority: dict[str, Authority] = {}
     server: dict[str, Server] = {}
+    nameserver: dict[str, Nameserver] = {}
+    program: dict[str, Program] = {}
     certificate: dict[str, Certificate] = {}
     view: View = View()
     subject: Subject = Subject()

@@ -90,7 +90,10 @@ def prepare(workplace: "Workplace", name: str, entry: Certificate) -> list[_Chan
 def recover(workplace: "Workplace", name: str) -> None:
     """Put back what an install that was killed had changed."""
     record = workplace.ledger.newest_install(name)
-    if record is not None and record.state is InstallState.BEGUN:
+    if record is not None and record.state is InstallState.BEGUN and not record.servers:
+        # On the shelf alone nothing was saved, since there is nothing to go back to.
+        workplace.ledger.end_install(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: cut short")
+    elif record is not None and record.state is InstallState.BEGUN:
         workplace.progress.step(name, "puts back what an interrupted install left")
         _put_back(workplace, record, None)
 
@@ -142,7 +145,7 @@ def _look(workplace: "Workplace", server: ServerKind, name: str, edition: Editio
     deadline = workplace.clock.monotonic() + _LOOK_SECONDS
     for address, port in endpoints:
         while True:
-            served = shake_hands(address, port, name)
+            served = shake_hands(address, port, name.replace("*", "any", 1))  # what a visitor of a wildcard asks for
             if served.chain and served.chain[0].fingerprint(hashes.SHA256()).hex() == edition.sha256:
                 break
             if workplace.clock.monotonic() > deadline:

@@ -24,12 +24,15 @@ from inkstamp.acme.problems import as_error, describe
 from inkstamp.config.model import Certificate
 from inkstamp.errors import CaMisbehaved, CaProblem, StillWaiting
 from inkstamp.files import remove_tree
+from inkstamp.findings import Finding
 from inkstamp.jobs import prove
 from inkstamp.jobs.collect import collect
 from inkstamp.jobs.order_files import drop, have_order_key, order_folder, read_order_key
 from inkstamp.jobs.portal import expect_same, is_portal, wait_for_person
 from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState
 from inkstamp.pki import csr, keys
+from inkstamp.proof.dns01 import record_name, record_value
+from inkstamp.proof.record import RecordProof
 from inkstamp.proof.web_file import http_proof
 
 if TYPE_CHECKING:
@@ -116,6 +119,7 @@ class _Lead:
         self._entry = entry
         self._record = record
         self._key = have_order_key(self._workplace, self._record, self._entry.key)
+        self._method = entry.proof or "http-01"
         self._account = workplace.account(entry.authority)
         self._client = self._account.client
         self._seen: dict[str, Authorization] = {}
@@ -130,7 +134,7 @@ class _Lead:
         """Go from wherever the order stands to its goal."""
         polled = self._begin(fresh=fresh)
         while True:
-            step = orders.next_step(polled.order, self._seen, self._answered, "http-01")
+            step = orders.next_step(polled.order, self._seen, self._answered, self._method)
             if isinstance(step, orders.Prove | orders.Wait | orders.Finalize | orders.Download) and (
                 type(step) not in goal.value
             ):
@@ -228,20 +232,35 @@ class _Lead:
             if not is_token(challenge.token):
                 raise CaMisbehaved("the CA's challenge has no usable token", where=challenge.url)
         self._step(f"puts up {len(pending)} proof{'s'[: len(pending) > 1]} and looks from outside")
-        proofs = [
-            http_proof(
-                each.identifier.value, challenge.token, key_authorization(challenge.token, self._account.thumbprint)
-            )
-            for each, challenge in pending
-        ]
-        prove.put_up(self._workplace, self._record, self._entry.via, proofs)
-        for finding in prove.see(self._workplace, self._record, self._entry.via, proofs):
+        for finding in self._show_records(pending) if self._method == "dns-01" else self._show_files(pending):
             self._workplace.progress.found(self._record.certificate, finding)
         self._step("asks the CA to look")
         for authorization, challenge in pending:
             url = next(url for url, seen in self._seen.items() if seen is authorization)
             self._seen[url] = orders.with_answer(authorization, self._client.answer(challenge))
             self._answered |= {challenge.url}
+
+    def _authorized(self, challenge: Challenge) -> str:
+        return key_authorization(challenge.token, self._account.thumbprint)
+
+    def _show_files(self, pending: Sequence[tuple[Authorization, Challenge]]) -> list[Finding]:
+        proofs = [
+            http_proof(each.identifier.value, challenge.token, self._authorized(challenge))
+            for each, challenge in pending
+        ]
+        prove.put_up(self._workplace, self._record, self._entry.via, proofs)
+        return prove.see(self._workplace, self._record, self._entry.via, proofs)
+
+    def _show_records(self, pending: Sequence[tuple[Authorization, Challenge]]) -> list[Finding]:
+        from inkstamp.jobs import prove_dns
+
+        proofs = [
+            RecordProof("txt", record_name(each.identifier.value), record_value(self._authorized(challenge)))
+            for each, challenge in pending
+        ]
+        placed = prove_dns.place(self._workplace, proofs)
+        prove_dns.put_up(self._workplace, self._record, self._entry.via, placed)
+        return prove_dns.see(self._workplace, self._record, self._entry.via, placed)
 
     def _poll(self, before: Polled) -> Polled:
         wait = POLLING.next_wait(self._polls, self._waited, before.retry_after)

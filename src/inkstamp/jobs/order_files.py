@@ -45,7 +45,7 @@ def drop(workplace: "Workplace", record: OrderRecord, why: str) -> OrderRecord:
 def clear_ended(workplace: "Workplace", name: str) -> None:
     """Remove what a run that was killed left of the certificate's ended orders; the caller holds the certificate."""
     ledger = workplace.ledger
-    standing = {each.order_id for each in ledger.proofs()}
+    standing = set(ledger.orders_with_proofs())
     for order_id in ledger.ended_orders(name):
         if order_id in standing:
             prove.take_down_of(workplace, order_id)

@@ -5,9 +5,10 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from inkstamp.config.model import BY_HAND, Certificate
+from inkstamp.config.model import Certificate
 from inkstamp.errors import UsageError
 from inkstamp.findings import Finding, Severity, bad, good, worst
+from inkstamp.jobs import prove_dns
 from inkstamp.jobs.portal import PortalOrder, rule_proofs, show_order, waiting_order
 from inkstamp.jobs.prove import put_up, take_down
 from inkstamp.ledger.records import OrderRecord, PortalProof, ProofMethod
@@ -22,6 +23,7 @@ from inkstamp.view.records import Records
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
+_RECORDS = frozenset({ProofMethod.CNAME, ProofMethod.TXT})
 _PAUSE = 10.0
 """Seconds between two looks while somebody waits."""
 
@@ -94,6 +96,7 @@ def prove(workplace: "Workplace", name: str, shown: Shown, *, wait: float = 0.0)
             advice="tell it with --file, --cname, --txt or --email; or write the portal's rule into the configuration",
         )
     placed = _put_up_files(workplace, record, entry, proofs, anew=False)
+    _put_up_records(workplace, record, entry, proofs)
     deadline = workplace.clock.monotonic() + wait
     while True:
         findings = _look(workplace, entry, proofs)
@@ -106,11 +109,7 @@ def prove(workplace: "Workplace", name: str, shown: Shown, *, wait: float = 0.0)
             break
         workplace.progress.waits("not all is seen yet", _PAUSE)
         workplace.clock.sleep(_PAUSE)
-    by_hand = [
-        each
-        for each in after.proofs
-        if each.seen is None and (each.method is not ProofMethod.FILE or entry.via == BY_HAND)
-    ]
+    by_hand = [each for each in after.proofs if each.seen is None and not _is_carried(workplace, entry, each)]
     return Proven(order=after, findings=tuple(findings), by_hand=tuple(by_hand))
 
 
@@ -209,11 +208,45 @@ def _put_up_files(
     """
     files = [_as_file(each) for each in proofs if each.method is ProofMethod.FILE]
     standing = {each.parts for each in workplace.ledger.proofs(record.id)}
-    if not files or entry.via == BY_HAND or (not anew and standing >= {each.parts for each in files}):
+    if (
+        not files
+        or entry.via not in workplace.config.server
+        or (not anew and standing >= {each.parts for each in files})
+    ):
         return False
     take_down(workplace, record)
     put_up(workplace, record, entry.via, files)
     return True
+
+
+def _is_carried(workplace: "Workplace", entry: Certificate, proof: PortalProof) -> bool:
+    """Tell whether a proof is put up from here; otherwise a person has to."""
+    if proof.method is ProofMethod.FILE:
+        return entry.via in workplace.config.server
+    return proof.method in _RECORDS and _has_records(workplace, entry)
+
+
+def _has_records(workplace: "Workplace", entry: Certificate) -> bool:
+    """Tell whether what carries the certificate's proofs carries records; otherwise it is a server, or nobody."""
+    return workplace.carrier(entry.via) is not None
+
+
+def _as_record(proof: PortalProof) -> RecordProof:
+    return RecordProof(proof.method.value, proof.place, proof.content)
+
+
+def _put_up_records(
+    workplace: "Workplace", record: OrderRecord, entry: Certificate, proofs: Sequence[PortalProof]
+) -> None:
+    """Put the records into DNS, unless a person does, or they stand there."""
+    wanted = [_as_record(each) for each in proofs if each.method in _RECORDS]
+    if not wanted or not _has_records(workplace, entry):
+        return
+    standing = {(each.name, each.value) for each in workplace.ledger.dns.of(record.id)}
+    missing = [each for each in prove_dns.place(workplace, wanted)
+               if (each.record.name, each.record.value) not in standing]  # fmt: skip
+    if missing:
+        prove_dns.put_up(workplace, record, entry.via, missing)
 
 
 def _as_file(proof: PortalProof) -> FileProof:
@@ -223,11 +256,11 @@ def _as_file(proof: PortalProof) -> FileProof:
 def _look(workplace: "Workplace", entry: Certificate, proofs: Sequence[PortalProof]) -> list[Finding]:
     """Look at each proof as the CA will; what was seen is in the ledger afterwards."""
     ours: Callable[[str, str], bool] = (
-        workplace.server(entry.via).answers_at if entry.via != BY_HAND else lambda _name, _address: True
+        workplace.server(entry.via).answers_at if entry.via in workplace.config.server else lambda _name, _address: True
     )
     records = Records(workplace.view)
     findings: dict[Finding, None] = {}
-    known: dict[RecordProof, Finding] = {}
+    known = _observed(workplace, entry, proofs)
     for proof in proofs:
         if proof.method is ProofMethod.EMAIL:
             findings[_judge_sent(proof)] = None
@@ -235,14 +268,29 @@ def _look(workplace: "Workplace", entry: Certificate, proofs: Sequence[PortalPro
         if proof.method is ProofMethod.FILE:
             seen = look_at(_as_file(proof), workplace.view, ours)
         else:  # one record may prove several names
-            wanted = RecordProof(proof.method.value, proof.place, proof.content)
+            wanted = _as_record(proof)
             ask = records.cname if proof.method is ProofMethod.CNAME else records.txt
-            known[wanted] = known.get(wanted) or look_at_record(wanted, ask)
-            seen = [known[wanted]]
+            known[wanted] = known.get(wanted) or [look_at_record(wanted, ask)]
+            seen = known[wanted]
         found = any(each.severity is Severity.GOOD for each in seen) and worst(seen) is not Severity.BAD
         workplace.ledger.portal.looked(proof, seen=found)
         findings |= dict.fromkeys(seen)
     return list(findings)
+
+
+def _observed(
+    workplace: "Workplace", entry: Certificate, proofs: Sequence[PortalProof]
+) -> dict[RecordProof, list[Finding]]:
+    """Return what every authoritative nameserver says of records that were put up from here; waits for the slowest."""
+    wanted = [_as_record(each) for each in proofs if each.method in _RECORDS]
+    if not wanted or not _has_records(workplace, entry):
+        return {}
+    observed = prove_dns.observe(workplace, entry.via, prove_dns.place(workplace, wanted))
+    return {each: found for each in wanted for placed, found in observed.items() if _is_for(placed, each)}
+
+
+def _is_for(placed: prove_dns.Placed, proof: RecordProof) -> bool:
+    return (placed.asked, placed.record.value) == (proof.place, proof.value)
 
 
 def _judge_sent(proof: PortalProof) -> Finding:

@@ -117,6 +117,10 @@ def take_down_of(workplace: "Workplace", order_id: int) -> None:
     for record in reversed(records):
         workplace.host(record.server).uproot(record.root, record.parts, record.made)
     workplace.ledger.forget_proofs(records)
+    if workplace.ledger.dns.of(order_id):
+        from inkstamp.jobs import prove_dns
+
+        prove_dns.take_down_of(workplace, order_id)
 
 
 def _first_and_count(names: Sequence[str]) -> str:

@@ -159,17 +159,18 @@ def _renew_one(workplace: "Workplace", due: Due) -> Renewed:
 def _sweep_proofs(workplace: "Workplace") -> None:
     """Take down proofs that killed runs left behind for orders that no one goes on with."""
     ledger = workplace.ledger
-    left = ledger.proofs()
+    left = ledger.orders_with_proofs()
     if not left:
         return
+    from inkstamp.jobs.prove import take_down_of
+
     ordering = ledger.certificates_with_open_orders()
-    for record in reversed(left):
-        name = ledger.certificate_of_order(record.order_id)
+    for order_id in left:
+        name = ledger.certificate_of_order(order_id)
         if name in ordering and name in workplace.config.certificate:
             continue  # its own run takes it down
         try:
             with workplace.hold_certificate(name):
-                workplace.host(record.server).uproot(record.root, record.parts, record.made)
-                ledger.forget_proofs([record])
+                take_down_of(workplace, order_id)
         except Busy:
             continue

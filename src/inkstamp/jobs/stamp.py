@@ -102,7 +102,7 @@ def _plan_known(config: Configuration, name: str) -> Plan:
 
 def _proof_words(config: Configuration, entry: Certificate) -> str:
     if config.authority[entry.authority].kind == "acme":
-        return "http-01"
+        return entry.proof or "http-01"
     return entry.proof or "as the portal wants it"
 
 
@@ -120,40 +120,48 @@ def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, 
     authority = request.authority or _only_authority(config)
     _expect_known(workplace, "authority", config.authority, [authority])
     portal = config.authority[authority].kind == "portal"
-    for each in names:
-        if each.startswith("*.") and not portal:
-            raise UsageError(
-                f"http-01 cannot prove the wildcard {each}",
-                advice="name each host instead; CAs give wildcards for DNS proofs only, which are being built",
-            )
+    wildcards = [each for each in names if each.startswith("*.")]
+    records = {**config.nameserver, **config.program}
+    via = request.via or (next(iter(records)) if wildcards and len(records) == 1 else "")
+    by_record = not portal and (via in records or via == BY_HAND)
+    if wildcards and not portal and not by_record:
+        raise UsageError(
+            f"http-01 cannot prove the wildcard {wildcards[0]}",
+            advice="CAs give wildcards for DNS proofs only: name with --via what makes the records "
+            f"({', '.join([*records, BY_HAND])})",
+        )
     new_server = None
-    if not config.server and not (portal and request.via == BY_HAND):
+    if not config.server and not by_record and via != BY_HAND:
         from inkstamp.jobs.survey import discover
 
         new_server = discover(workplace)
         workplace.use_config(_with_server(config, new_server))
         config = workplace.config
-    via = request.via or _only_serving(workplace, config, names)
-    _expect_known(workplace, "server", config.server, [via, *(request.install or ())], also=BY_HAND)
-    if via == BY_HAND and not portal:
-        raise UsageError("http-01 needs a server that carries the proof", advice="name one with --via")
+    via = via or _only_serving(workplace, config, names)
+    _expect_known(workplace, "server", {*config.server, *records, BY_HAND}, [via])
+    _expect_known(workplace, "server", config.server, request.install or ())
     name = request.entry_name or _short_name(names, config)
     if not is_entry_name(name):
         raise UsageError(f"“{name}” cannot name a certificate", advice="use lower-case letters, digits and hyphens")
     if name in config.certificate:
         raise UsageError(f"there is a certificate “{name}” already", advice="choose another name with --as")
-    install = ((via,) if via != BY_HAND else ()) if request.install is None else request.install
+    install = request.install
+    if install is None:
+        install = (via,) if via in config.server else ()
     entry = Certificate(
-        names=names, authority=authority, via=via, install=install, key=request.key or KeyKind.ECDSA_P256
+        names=names,
+        authority=authority,
+        via=via,
+        proof="dns-01" if by_record else None,
+        install=install,
+        key=request.key or KeyKind.ECDSA_P256,
     )
     return Plan(name=name, entry=entry, new_server=new_server, write=True, proof=_proof_words(config, entry))
 
 
-def _expect_known(
-    workplace: "Workplace", table: str, known: Collection[str], given: Sequence[str], also: str = ""
-) -> None:
+def _expect_known(workplace: "Workplace", table: str, known: Collection[str], given: Sequence[str]) -> None:
     for each in given:
-        if each not in known and each != also:
+        if each not in known:
             raise UsageError(
                 f"there is no {table} “{each}” in the configuration",
                 where=str(workplace.config_file),
@@ -223,6 +231,13 @@ def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
 
     prepare(workplace, plan.name, plan.entry)
     authority = workplace.config.authority[plan.entry.authority]
+    if authority.kind == "acme" and plan.entry.proof == "dns-01":
+        from inkstamp.jobs.prove_dns import place
+        from inkstamp.proof.dns01 import record_name
+        from inkstamp.proof.record import RecordProof
+
+        place(workplace, [RecordProof("txt", record_name(name), "") for name in plan.entry.names])
+        return
     by_file = authority.kind == "acme" or method_of(plan.entry, authority) == "file"
     if by_file and plan.entry.via != BY_HAND:
         check_ways(workplace, plan.entry.via, plan.entry.names)
@@ -276,7 +291,7 @@ def look_afterwards(workplace: "Workplace", outcome: Outcome) -> Outcome:
     """Look at the outcome's names the way the public does, and add what is not as it should be."""
     from inkstamp.jobs.check import look
 
-    names = workplace.certificate(outcome.name).names
+    names = [each for each in workplace.certificate(outcome.name).names if not each.startswith("*.")]
     deadline = workplace.clock.monotonic() + _SETTLING_SECONDS
     while True:
         reports = [look(workplace, name, workplace.roots) for name in names]

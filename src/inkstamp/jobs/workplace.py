@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from inkstamp.jobs.account import Account
     from inkstamp.ledger.shelf import Shelf
     from inkstamp.ledger.store import Ledger
+    from inkstamp.proof.carriers import RecordCarrier
     from inkstamp.reach.interface import Host
     from inkstamp.servers.interface import ServerKind
     from inkstamp.view.point import View
@@ -110,6 +111,7 @@ class Workplace:
             resolver=read_resolver(view.resolver),
             http_port=view.http_port,
             https_port=view.https_port,
+            dns_port=view.dns_port,
             roots=Path(view.roots) if view.roots else None,
         )
 
@@ -145,6 +147,17 @@ class Workplace:
                     )
                 self._servers[name] = make_server(name, entry, self.view)
             return self._servers[name]
+
+    def carrier(self, name: str) -> "RecordCarrier | None":
+        """Return what puts records into DNS, None when a person does."""
+        from inkstamp.proof.carriers import ProgramCarrier, UpdateCarrier
+        from inkstamp.reach.local import LocalHost
+
+        if name in self.config.nameserver:
+            return UpdateCarrier(name, self.config.nameserver[name], self.view.dns_port)
+        if name in self.config.program:
+            return ProgramCarrier(name, self.config.program[name], LocalHost())
+        return None
 
     def host(self, server: str) -> "Host":
         """Return the host of a server; this machine for one that is no longer configured."""

@@ -9,6 +9,7 @@ import msgspec
 from inkstamp.clock import Clock
 from inkstamp.errors import LedgerTrouble
 from inkstamp.ledger.database import Database, from_moment, to_moment
+from inkstamp.ledger.dns_proofs import DnsProofs
 from inkstamp.ledger.portal import PortalProofs
 from inkstamp.ledger.records import (
     OPEN_STATES,
@@ -41,6 +42,7 @@ class Ledger:
         self._run: int | None = None
         self._command = ""
         self.portal = PortalProofs(self._database, clock)
+        self.dns = DnsProofs(self._database)
 
     def close(self) -> None:
         """Close the file."""
@@ -255,6 +257,12 @@ class Ledger:
             )
             for row in rows
         ]
+
+    def orders_with_proofs(self) -> list[int]:
+        """Return the ids of the orders that have files or records standing somewhere, perhaps."""
+        return list(
+            dict.fromkeys([each.order_id for each in self.proofs()] + [each.order_id for each in self.dns.of()])
+        )
 
     def forget_proofs(self, proofs: Sequence[ProofRecord]) -> None:
         """Strike out proofs that were taken down."""

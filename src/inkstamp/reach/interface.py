@@ -42,8 +42,11 @@ class Host(Protocol):
         """Return the paths that match a shell pattern, sorted."""
         ...
 
-    def run(self, command: Sequence[str], seconds: float) -> Ran:
-        """Run a program without a shell, `seconds` at most; ServerTrouble when it cannot be started."""
+    def run(self, command: Sequence[str], seconds: float, data: bytes = b"") -> Ran:
+        """Run a program without a shell, with `data` on its standard input; ServerTrouble when it cannot be started.
+
+        It may take `seconds` at most.
+        """
         ...
 
     def missing_folders(self, root: str, parts: tuple[str, ...]) -> tuple[int, ...]:

@@ -39,12 +39,12 @@ class LocalHost:
     def glob(self, pattern: str) -> list[str]:
         return sorted(glob.glob(pattern))
 
-    def run(self, command: Sequence[str], seconds: float) -> Ran:
+    def run(self, command: Sequence[str], seconds: float, data: bytes = b"") -> Ran:
         try:
             program = find_program(command[0]) or command[0]
             done = subprocess.run(
                 [program, *command[1:]],
-                stdin=subprocess.DEVNULL,
+                input=data,
                 capture_output=True,
                 timeout=seconds,
                 check=False,

@@ -21,6 +21,8 @@ class View:
     """Address and port of the DNS resolver; None for the system's."""
     http_port: int = 80
     https_port: int = 443
+    dns_port: int = 53
+    """Where authoritative nameservers are asked."""
     roots: Path | None = None
     """PEM file of the roots that the public trusts; None for the system's."""
 

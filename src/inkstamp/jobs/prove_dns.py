@@ -1,0 +1,196 @@
+"""Put records into DNS, wait until every nameserver of their zones has them, take them out again."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from inkstamp.errors import InkStampError, ProofFailed, StillWaiting
+from inkstamp.findings import Finding, Severity, bad, good, note, worst
+from inkstamp.ledger.dns_proofs import DnsProof
+from inkstamp.ledger.records import OrderRecord
+from inkstamp.proof.carriers import DnsRecord, RecordCarrier
+from inkstamp.proof.record import RecordProof, look_at_record
+from inkstamp.view.authoritative import Sought, Told, ask_server, watch
+from inkstamp.view.questions import Answer
+from inkstamp.view.zones import Zone, Zones
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_LEAST_WAIT = 5.0
+"""Seconds that records made by hand are looked for in one run."""
+_SHOWN = 3
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Placed:
+    """A record where it really goes: aliases followed, the zone found."""
+
+    asked: str
+    """The name that the CA will ask for."""
+    record: DnsRecord
+    zone: Zone
+
+
+def place(workplace: "Workplace", proofs: Sequence[RecordProof]) -> list[Placed]:
+    """Find where each record goes, changing nothing.
+
+    An `_acme-challenge` name may be an alias (RFC 8555 section 8.4 allows it, CNAME or a chain of them) or lie in a
+    zone of its own; the record goes where that leads.
+
+    Raises:
+        ProofFailed: A name is in no zone that can be found, or its aliases lead nowhere.
+
+    """
+    zones = Zones(workplace.view)
+    found = []
+    for proof in dict.fromkeys(proofs):
+        # A portal's own CNAME is what is to be made; only a TXT record can stand behind an alias.
+        name = zones.follow(proof.place) if proof.kind == "txt" else proof.place
+        zone = zones.of(name)
+        record = DnsRecord(zone=zone.apex, primary=zone.primary, name=name, kind=proof.kind.upper(), value=proof.value)
+        found.append(Placed(asked=proof.place, record=record, zone=zone))
+    return found
+
+
+def put_up(workplace: "Workplace", order: OrderRecord, via: str, placed: Sequence[Placed]) -> None:
+    """Put the records into DNS; each is in the ledger before it is asked for.
+
+    Raises:
+        CarrierTrouble: The nameserver or program could not.
+
+    """
+    carrier = workplace.carrier(via)
+    if carrier is None:
+        return  # by hand
+    records = list(dict.fromkeys(each.record for each in placed))
+    workplace.ledger.dns.plan([_as_proof(order.id, via, each) for each in records])
+    carrier.put(records)
+
+
+def observe(workplace: "Workplace", via: str, placed: Sequence[Placed]) -> dict[Placed, list[Finding]]:
+    """Wait until every authoritative nameserver answers with every record, as long as that may take, and say so."""
+    sought = {each: Sought(each.zone, each.record.name, each.record.kind, each.record.value) for each in placed}
+    told = watch(sought.values(), workplace.view.dns_port, workplace.clock, _patience(workplace, via))
+    return {each: _judge(workplace, each, what, told[what]) for each, what in sought.items()}
+
+
+def see(workplace: "Workplace", order: OrderRecord, via: str, placed: Sequence[Placed]) -> list[Finding]:
+    """Wait until every authoritative nameserver answers with every record.
+
+    Raises:
+        ProofFailed: One does not, in time; the findings say which, and the CA must not be asked.
+        StillWaiting: A person has to make the records; what to make is told.
+
+    """
+    observed = observe(workplace, via, placed)
+    findings = [finding for each in observed.values() for finding in each]
+    if worst(findings) is not Severity.BAD:
+        return findings
+    lacking = [each for each, found in observed.items() if worst(found) is Severity.BAD]
+    again = f"then run `inkstamp stamp {order.certificate}`; it goes on with this order"
+    if workplace.carrier(via) is None:
+        raise StillWaiting(
+            f"order {order.id} for “{order.certificate}” waits for records that you make",
+            where=", ".join(dict.fromkeys(f"zone {each.zone.apex}" for each in lacking)),
+            said=by_hand_text(lacking),
+            findings=findings,
+            advice=f"make them, {again}",
+        )
+    raise ProofFailed(
+        "not every nameserver has the records; the CA was not asked",
+        findings=findings,
+        advice=f"see the nameservers' transfers and logs, {again}",
+    )
+
+
+def take_down_of(workplace: "Workplace", order_id: int) -> None:
+    """Take the order's records out of DNS, those of killed runs included.
+
+    What cannot be taken out now stays in the ledger and is tried again by the next run: a nameserver that is down
+    must not hide what else went wrong.
+    """
+    proofs = workplace.ledger.dns.of(order_id)
+    for name in dict.fromkeys(each.carrier for each in proofs):
+        mine = [each for each in proofs if each.carrier == name]
+        carrier = _carrier_if_known(workplace, name)
+        if carrier is None:
+            continue
+        try:
+            carrier.drop([_as_record(each) for each in mine])
+        except InkStampError as error:
+            workplace.progress.found(
+                f"order {order_id}", note("proof", name, f"could not take {len(mine)} records out of DNS: {error.what}")
+            )
+            continue
+        workplace.ledger.dns.forget(mine)
+
+
+def by_hand_text(placed: Sequence[Placed]) -> str:
+    """Say what a person has to make: as lines of a zone file, and as the fields of a web form."""
+    lines = []
+    for record in dict.fromkeys(each.record for each in placed):
+        value = f'"{record.value}"' if record.kind == "TXT" else f"{record.value.rstrip('.')}."
+        relative = record.name.removesuffix(f".{record.zone}") if record.name != record.zone else "@"
+        lines.append(f"{record.name}. 60 IN {record.kind} {value}")
+        lines.append(f"  in a form for {record.zone}: name {relative}, type {record.kind}, value {record.value}")
+    return "\n".join(lines)
+
+
+def _carrier_if_known(workplace: "Workplace", name: str) -> RecordCarrier | None:
+    known = name in workplace.config.nameserver or name in workplace.config.program
+    return workplace.carrier(name) if known else None
+
+
+def _patience(workplace: "Workplace", via: str) -> float:
+    config = workplace.config
+    entry = config.nameserver.get(via) or config.program.get(via)
+    return entry.seconds if entry is not None else _LEAST_WAIT
+
+
+def _judge(workplace: "Workplace", placed: Placed, sought: Sought, told: Sequence[Told]) -> list[Finding]:
+    """One finding when all nameservers have the record; one for each that lacks it, with what is near."""
+    subject = placed.asked
+    lacking = [each for each in told if not each.has(sought)]
+    if not lacking:
+        alias = f" (as {sought.name})" if sought.name != placed.asked else ""
+        return [good("proof", subject, f"all {len(told)} nameservers of {placed.zone.apex} have it{alias}")]
+    findings = []
+    for each in lacking[:_SHOWN]:
+        at = f"{each.host} ({each.address})"
+        if each.trouble:
+            findings.append(bad("proof", subject, f"{at} {each.trouble}", "mend that nameserver, or its delegation"))
+            continue
+        near = look_at_record(
+            RecordProof(sought.kind.lower(), sought.name, sought.value), _asker(workplace, each, sought)
+        )
+        old = f"; what it has is cached elsewhere for {each.ttl} s yet" if each.ttl else ""
+        findings.append(bad("proof", subject, f"{at}: {near.seen}{old}", near.remedy))
+    return findings
+
+
+def _asker(workplace: "Workplace", server: Told, sought: Sought) -> Callable[[str], Answer]:
+    """Return a question to that one nameserver, for what stands near the record's name."""
+
+    def ask(name: str) -> Answer:
+        if name == sought.name:
+            return Answer(server.values)
+        return Answer(ask_server(server.host, server.address, workplace.view.dns_port, name, sought.kind).values)
+
+    return ask
+
+
+def _as_proof(order_id: int, carrier: str, record: DnsRecord) -> DnsProof:
+    return DnsProof(
+        order_id=order_id,
+        carrier=carrier,
+        zone=record.zone,
+        primary=record.primary,
+        name=record.name,
+        kind=record.kind,
+        value=record.value,
+    )
+
+
+def _as_record(proof: DnsProof) -> DnsRecord:
+    return DnsRecord(zone=proof.zone, primary=proof.primary, name=proof.name, kind=proof.kind, value=proof.value)

@@ -1,0 +1,134 @@
+"""What carries records into DNS: one class a kind, all with the same two methods."""
+
+import json
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Protocol
+
+from inkstamp.config.model import Nameserver, Program
+from inkstamp.errors import CarrierTrouble
+from inkstamp.files import read_secret
+from inkstamp.reach.dns_update import TsigKey, read_tsig, send_update
+from inkstamp.reach.interface import Host
+
+TTL = 60
+"""Seconds: a proof is gone soon after it was needed."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DnsRecord:
+    """A record to put into DNS, or to take out of it again."""
+
+    zone: str
+    """The zone's apex, without a dot at the end."""
+    primary: str
+    """IP address of the zone's primary nameserver; empty when DNS does not tell it."""
+    name: str
+    kind: str
+    """`TXT` or `CNAME`."""
+    value: str
+
+
+class RecordCarrier(Protocol):
+    """Changes records, and nothing beside those it is told."""
+
+    def put(self, records: Sequence[DnsRecord]) -> None:
+        """Add the records; other values at the same names stay. CarrierTrouble when that fails."""
+        ...
+
+    def drop(self, records: Sequence[DnsRecord]) -> None:
+        """Remove just these values; one that is not there does no harm. CarrierTrouble when that fails."""
+        ...
+
+
+def by_zone(records: Iterable[DnsRecord]) -> dict[tuple[str, str], list[DnsRecord]]:
+    """Group records by zone and primary, each once."""
+    found: dict[tuple[str, str], list[DnsRecord]] = {}
+    for record in dict.fromkeys(records):
+        found.setdefault((record.zone, record.primary), []).append(record)
+    return found
+
+
+class UpdateCarrier:
+    """Dynamic updates (RFC 2136) signed with TSIG (RFC 8945): one for each zone."""
+
+    def __init__(self, name: str, entry: Nameserver, port: int) -> None:
+        self._name = name
+        self._entry = entry
+        self._port = port
+
+    def _key(self) -> TsigKey | None:
+        if not self._entry.key_file:
+            return None
+        return read_tsig(read_secret(Path(self._entry.key_file)), self._entry.key_file)
+
+    def put(self, records: Sequence[DnsRecord]) -> None:
+        self._send(records, add=True)
+
+    def drop(self, records: Sequence[DnsRecord]) -> None:
+        self._send(records, add=False)
+
+    def _send(self, records: Sequence[DnsRecord], *, add: bool) -> None:
+        key = self._key()
+        for (zone, primary), group in by_zone(records).items():
+            changes = [(each.name, each.kind, _presented(each)) for each in group]
+            where = self._entry.address or (f"[{primary}]" if ":" in primary else primary)
+            if not where:
+                raise CarrierTrouble(
+                    f"the primary nameserver of {zone} has no address in DNS",
+                    where=f"zone {zone}",
+                    advice=f"write address = … under [nameserver.{self._name}]",
+                )
+            send_update(zone, changes, where, self._port, key, ttl=TTL, add=add)
+
+
+def _presented(record: DnsRecord) -> str:
+    """Write a value as zone files have it (RFC 1035 section 5.1)."""
+    if record.kind != "TXT":
+        return record.value.rstrip(".") + "."
+    escaped = record.value.replace("\\", "\\\\").replace('"', '\\"')
+    pieces = [escaped[at : at + 255] for at in range(0, len(escaped), 255)] or [""]
+    return " ".join(f'"{piece}"' for piece in pieces)
+
+
+class ProgramCarrier:
+    """A program of the user's own, told in JSON on standard input what to put or drop (docs/programs.md)."""
+
+    def __init__(self, name: str, entry: Program, host: Host) -> None:
+        self._name = name
+        self._entry = entry
+        self._host = host
+
+    def put(self, records: Sequence[DnsRecord]) -> None:
+        self._ask("put", records)
+
+    def drop(self, records: Sequence[DnsRecord]) -> None:
+        self._ask("drop", records)
+
+    def _ask(self, action: str, records: Sequence[DnsRecord]) -> None:
+        told = [
+            {"zone": each.zone, "name": each.name, "type": each.kind, "value": each.value, "ttl": TTL}
+            for each in dict.fromkeys(records)
+        ]
+        data = json.dumps({"format": 1, "action": action, "records": told}).encode()
+        ran = self._host.run(self._entry.command, self._entry.seconds, data)
+        said = self._answer(ran.output) if ran.status == 0 else ran.output
+        if said:
+            raise CarrierTrouble(
+                f"the program “{self._name}” could not {action} {len(told)} records",
+                where=" ".join(self._entry.command),
+                said=said,
+                advice="mend that; try it by hand with the JSON of docs/programs.md on its standard input",
+            )
+
+    def _answer(self, output: str) -> str:
+        """Return what is wrong with the answer; empty when it says `{"done": true}`."""
+        try:
+            answer = json.loads(output)
+        except ValueError:
+            return f"its answer is no JSON: {output[:500]}"
+        if not isinstance(answer, dict) or answer.get("done") is not True:
+            error = answer.get("error") if isinstance(answer, dict) else None
+            return str(error or f"its answer does not say that it is done: {output[:500]}")
+        return ""

@@ -1,0 +1,17 @@
+"""The `dns-01` proof: a TXT record (RFC 8555 section 8.4)."""
+
+import hashlib
+
+from inkstamp.acme.jws import b64url
+
+PREFIX = "_acme-challenge."
+
+
+def record_name(name: str) -> str:
+    """Return where the record of a name stands; a wildcard and its bare name share the place."""
+    return PREFIX + name.removeprefix("*.")
+
+
+def record_value(key_authorization: str) -> str:
+    """Return the record's value: base64url of the key authorization's SHA-256 (section 8.4)."""
+    return b64url(hashlib.sha256(key_authorization.encode("ascii")).digest())

@@ -1,0 +1,151 @@
+"""Dynamic updates of a zone (RFC 2136), signed with TSIG (RFC 8945)."""
+
+import re
+import socket
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import dns.exception
+import dns.message
+import dns.name
+import dns.query
+import dns.rcode
+import dns.tsig
+import dns.tsigkeyring
+import dns.update
+
+from inkstamp.errors import CarrierTrouble, ConfigurationError
+
+_SECONDS = 10.0
+_CLAUSE = re.compile(r'key\s+"?([^"\s{]+)"?\s*\{(.*?)\}', re.DOTALL)
+_FIELD = re.compile(r'(algorithm|secret)\s+"?([^";\s]+)"?\s*;')
+ALGORITHMS = {
+    "hmac-sha256": dns.tsig.HMAC_SHA256,
+    "hmac-sha384": dns.tsig.HMAC_SHA384,
+    "hmac-sha512": dns.tsig.HMAC_SHA512,
+}
+_ADVICE = {
+    dns.rcode.REFUSED: "let the key update this name: the server's update policy is in the way",
+    dns.rcode.NOTAUTH: "the server is not the primary of this zone, or does not know the key",
+    dns.rcode.NOTZONE: "the name is not inside of that zone",
+    dns.rcode.SERVFAIL: "see the server's own log: a zone file that it may not write is the usual reason",
+    dns.rcode.NOTIMP: "the server takes no updates",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class TsigKey:
+    """A key shared with a nameserver."""
+
+    name: str
+    algorithm: dns.name.Name
+    secret: str = field(repr=False)
+    """Base64."""
+
+
+def read_tsig(data: bytes, where: str) -> TsigKey:
+    """Read a key clause as nameservers' configurations have it: `key "name" { algorithm …; secret "…"; };`.
+
+    Raises:
+        ConfigurationError: There is no such clause, or its algorithm is not one of `ALGORITHMS`.
+
+    """
+    text = data.decode("utf-8", "replace")
+    clause = _CLAUSE.search(text)
+    known = dict(_FIELD.findall(clause[2])) if clause else {}
+    if clause is None or "secret" not in known or "algorithm" not in known:
+        raise ConfigurationError(
+            f"{where} holds no TSIG key",
+            where=where,
+            advice='write it like: key "name" { algorithm hmac-sha256; secret "…"; };',
+        )
+    algorithm = ALGORITHMS.get(known["algorithm"].lower())
+    if algorithm is None:
+        raise ConfigurationError(
+            f"the algorithm “{known['algorithm']}” of the key in {where} is not known",
+            where=where,
+            advice=f"known: {', '.join(ALGORITHMS)}",
+        )
+    return TsigKey(clause[1], algorithm, known["secret"])
+
+
+def send_update(
+    zone: str,
+    changes: Sequence[tuple[str, str, str]],
+    server: str,
+    port: int,
+    key: TsigKey | None,
+    *,
+    ttl: int,
+    add: bool,
+) -> None:
+    """Send one update of `zone` to its primary and wait for the answer.
+
+    Args:
+        zone: The apex.
+        changes: Name, type and value (as in zone files) of each record.
+        server: Address or host name of the primary, with a port behind a colon if it is another than `port`.
+        port: Usually 53.
+        key: None for an update that is not signed.
+        ttl: Seconds, of what is added.
+        add: Whether the values are added; otherwise just these values are removed.
+
+    Raises:
+        CarrierTrouble: The server refused, cannot be reached, or its answer cannot be believed.
+
+    """
+    host, port = _split(server, port)
+    where = f"{host}:{port}, zone {zone}"
+    try:
+        update = _message(zone, changes, key, ttl=ttl, add=add)
+        address = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)[0][4][0]
+        reply = dns.query.tcp(update, str(address), timeout=_SECONDS, port=port)
+    except (dns.tsig.PeerError, dns.tsig.BadSignature, dns.message.UnknownTSIGKey, dns.tsig.BadTime) as error:
+        raise CarrierTrouble(
+            "the nameserver does not accept the key, or does not sign with it",
+            where=where,
+            said=f"{type(error).__name__}: {error}",
+            advice="check name, algorithm and secret of the key on both sides, and both clocks",
+        ) from error
+    except (dns.exception.DNSException, OSError, ValueError) as error:
+        raise CarrierTrouble(
+            "the nameserver gave no answer to an update",
+            where=where,
+            said=str(error) or type(error).__name__,
+            advice="check `address` of the nameserver, and that it can be reached over TCP",
+        ) from error
+    if reply.rcode() != dns.rcode.NOERROR:
+        code = reply.rcode()
+        raise CarrierTrouble(
+            "the nameserver refused an update",
+            where=where,
+            said=dns.rcode.to_text(code),
+            advice=_ADVICE.get(code, "see the server's own log"),
+        )
+
+
+def _message(
+    zone: str, changes: Sequence[tuple[str, str, str]], key: TsigKey | None, *, ttl: int, add: bool
+) -> dns.update.UpdateMessage:
+    update = dns.update.UpdateMessage(zone + ".")
+    if key is not None:
+        update.use_tsig(
+            dns.tsigkeyring.from_text({key.name: key.secret}), dns.name.from_text(key.name), algorithm=key.algorithm
+        )
+    for name, kind, value in changes:
+        if add:
+            update.add(name + ".", ttl, kind, value)
+        else:
+            update.delete(name + ".", kind, value)
+    return update
+
+
+def _split(server: str, port: int) -> tuple[str, int]:
+    """Split `host`, `host:port` or `[v6]:port`."""
+    if server.startswith("["):
+        host, _, rest = server[1:].partition("]")
+        return host, int(rest[1:]) if rest[1:].isdigit() else port
+    host, colon, rest = server.rpartition(":")
+    if colon and ":" not in host and rest.isdigit():
+        return host, int(rest)
+    return server, port

@@ -1,0 +1,109 @@
+"""Ask authoritative nameservers directly, and watch until all of them have what is waited for."""
+
+from collections.abc import Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+import dns.exception
+import dns.flags
+import dns.message
+import dns.query
+import dns.rcode
+import dns.rdatatype
+
+from inkstamp.clock import Clock
+from inkstamp.view.zones import Zone
+
+_SECONDS = 2.0
+"""For one question to one server, retried over TCP where the answer is cut off."""
+_AT_ONCE = 16
+_PAUSE = 0.4
+"""Seconds between two rounds: waiting ends well within a second of the last server having it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Sought:
+    """A value that every nameserver of a zone should answer with."""
+
+    zone: Zone
+    name: str
+    kind: str
+    """`TXT` or `CNAME`."""
+    value: str
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What one nameserver answered."""
+
+    host: str
+    address: str
+    values: tuple[str, ...]
+    ttl: int
+    """Seconds, of the records; 0 when there are none."""
+    trouble: str
+    """Why there is no answer, as a sentence; empty when there is one."""
+
+    def has(self, sought: Sought) -> bool:
+        """Tell whether the value is among the answers."""
+        if sought.kind == "TXT":
+            return sought.value in self.values
+        return sought.value.rstrip(".").lower() in self.values
+
+
+def ask_server(host: str, address: str, port: int, name: str, kind: str) -> Told:
+    """Ask one nameserver for `name`, without recursion; nothing is raised for trouble."""
+    query = dns.message.make_query(name + ".", kind, flags=0, use_edns=0)
+    try:
+        reply, _ = dns.query.udp_with_fallback(query, address, timeout=_SECONDS, port=port)
+    except dns.exception.Timeout:
+        return Told(host, address, (), 0, f"gave no answer within {_SECONDS:.0f} s")
+    except (dns.exception.DNSException, OSError) as error:
+        return Told(host, address, (), 0, f"gave no usable answer: {error}")
+    if reply.rcode() not in {dns.rcode.NOERROR, dns.rcode.NXDOMAIN}:
+        return Told(host, address, (), 0, f"answered {dns.rcode.to_text(reply.rcode())}")
+    if not reply.flags & dns.flags.AA:
+        return Told(host, address, (), 0, "does not answer with authority for the zone (lame delegation)")
+    wanted = dns.rdatatype.from_text(kind)
+    sets = [each for each in reply.answer if each.rdtype == wanted and each.name == query.question[0].name]
+    values = [_text(record, kind) for each in sets for record in each]
+    return Told(host, address, tuple(values), min((each.ttl for each in sets), default=0), "")
+
+
+def _text(record: object, kind: str) -> str:
+    if kind == "TXT":
+        return b"".join(getattr(record, "strings", ())).decode("utf-8", "replace")
+    target = getattr(record, "target", None)
+    return "" if target is None else str(target.to_text(omit_final_dot=True)).lower()
+
+
+def watch(sought: Iterable[Sought], port: int, clock: Clock, seconds: float) -> dict[Sought, list[Told]]:
+    """Ask every nameserver until all answer with all that is sought, for so many seconds at most.
+
+    Returns:
+        For each thing sought the last answer of each nameserver; only those that lack it are asked again.
+
+    """
+    missing: list[tuple[Sought, str, str]] = [
+        (each, host, address) for each in dict.fromkeys(sought) for host, address in each.zone.servers
+    ]
+    answers: dict[tuple[Sought, str], Told] = {}
+    deadline = clock.monotonic() + seconds
+    with ThreadPoolExecutor(_AT_ONCE) as pool:
+        while missing:
+            told = list(pool.map(lambda each: ask_server(each[1], each[2], port, each[0].name, each[0].kind), missing))
+            for (each, _, address), answer in zip(missing, told, strict=True):
+                answers[each, address] = answer
+            missing = [known for known, answer in zip(missing, told, strict=True) if not answer.has(known[0])]
+            if not missing or clock.monotonic() >= deadline:
+                break
+            clock.sleep(_PAUSE)
+    found: dict[Sought, list[Told]] = {}
+    for (each, _), answer in answers.items():
+        found.setdefault(each, []).append(answer)
+    return found
+
+
+def all_have(sought: Sought, told: Sequence[Told]) -> bool:
+    """Tell whether every nameserver has what is sought."""
+    return bool(told) and all(each.has(sought) for each in told)

@@ -1,0 +1,94 @@
+"""Who answers for a name with authority: aliases followed, the zone found, its nameservers with their addresses."""
+
+from dataclasses import dataclass
+
+import dns.rdatatype
+
+from inkstamp.errors import ProofFailed
+from inkstamp.view.addresses import address_book
+from inkstamp.view.point import View
+from inkstamp.view.questions import ask, make_resolver
+
+_MOST_ALIASES = 10
+
+
+@dataclass(frozen=True, slots=True)
+class Zone:
+    """A zone and who serves it."""
+
+    apex: str
+    primary: str
+    """IP address of the primary that the SOA names; empty when it has none."""
+    servers: tuple[tuple[str, str], ...]
+    """Host name and IP address of each authoritative nameserver."""
+
+
+class Zones:
+    """Asks the view's resolver, and remembers zones for the time of one run."""
+
+    def __init__(self, view: View) -> None:
+        self._resolver = make_resolver(view)
+        self._book = address_book(view)
+        self._known: dict[str, Zone | None] = {}
+
+    def follow(self, name: str) -> str:
+        """Return where a chain of CNAMEs from `name` ends; itself when there is none.
+
+        Raises:
+            ProofFailed: The chain goes in a circle or has too many links.
+
+        """
+        seen = [name]
+        while len(seen) <= _MOST_ALIASES:
+            found = ask(self._resolver, seen[-1], dns.rdatatype.CNAME)
+            if not found.records:
+                return seen[-1]
+            target = found.records[0].target.to_text(omit_final_dot=True).lower()
+            if target in seen:
+                break
+            seen.append(target)
+        raise ProofFailed(
+            f"the aliases that begin at {name} lead nowhere",
+            where=name,
+            said=" → ".join(seen),
+            advice="correct those CNAME records",
+        )
+
+    def of(self, name: str) -> Zone:
+        """Return the zone that `name` is in: the nearest one above it that has an SOA record.
+
+        Raises:
+            ProofFailed: There is none, or none of its nameservers has an address.
+
+        """
+        labels = name.split(".")
+        trouble = ""
+        for at in range(len(labels)):
+            apex = ".".join(labels[at:])
+            if apex not in self._known:
+                found = ask(self._resolver, apex, dns.rdatatype.SOA)
+                trouble = trouble or ("" if found.known else found.trouble)
+                primary = found.records[0].mname.to_text(omit_final_dot=True).lower() if found.records else ""
+                self._known[apex] = self._served(apex, primary) if primary else None
+            zone = self._known[apex]
+            if zone is not None:
+                return zone
+        raise ProofFailed(
+            f"no zone is found for {name}",
+            where=name,
+            said=trouble,
+            advice="check that the domain is registered and delegated, and that the resolver answers",
+        )
+
+    def _served(self, apex: str, primary: str) -> Zone:
+        found = ask(self._resolver, apex, dns.rdatatype.NS)
+        hosts = [record.target.to_text(omit_final_dot=True).lower() for record in found.records]
+        servers = [(host, address) for host in sorted(hosts) for address in self._book.look_up(host).all]
+        if not servers:
+            raise ProofFailed(
+                f"none of the nameservers of {apex} has an address",
+                where=apex,
+                said=", ".join(hosts) or found.trouble,
+                advice="correct the NS records and the addresses of those hosts",
+            )
+        return Zone(apex, next(iter(self._book.look_up(primary).all), ""), tuple(dict.fromkeys(servers)))

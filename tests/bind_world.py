@@ -1,0 +1,123 @@
+"""Two real BIND nameservers, a primary that takes updates and a secondary that takes transfers, and a CA."""
+
+import subprocess
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from world import World, find_program, pebble, running, write_config, write_nginx
+
+from inkstamp.standins.nameserver import Nameserver
+from inkstamp.standins.ports import free_ports
+
+PRIMARY, SECONDARY = "127.0.0.1", "::1"
+"""BIND listens on addresses that interfaces have, which among the loopback ones are these two."""
+ZONES = ("saltmarsh.test", "proofs.tides.test")
+"""The second one takes the proofs of names that delegate to it."""
+
+
+@dataclass
+class BindWorld(World):
+    """A World whose DNS is real."""
+
+    dns_port: int = 0
+    secondary: subprocess.Popen[bytes] = None  # type: ignore[assignment]
+
+    def configure(self, text: str) -> None:
+        """Write the configuration: the usual world with these tables behind it."""
+        write_config(self.folder, self.nginx, self.dns_port)
+        base = self.config.read_text().replace("[view]\n", f"[view]\ndns_port = {self.dns_port}\n")
+        self.config.write_text(base + text)
+
+    def change(self, *lines: str, key: str = "primary.tsig") -> None:
+        """Change records by the server's own program, as somebody else would."""
+        script = "\n".join([f"server {PRIMARY} {self.dns_port}", *lines, "send", ""])
+        subprocess.run(
+            [find_program("nsupdate"), "-k", str(self.folder / key)], input=script, text=True, check=True,
+            capture_output=True,
+        )  # fmt: skip
+
+    def txt(self, name: str, server: str = PRIMARY) -> list[str]:
+        """Ask one server with a program of its own."""
+        done = subprocess.run(
+            [find_program("dig"), f"@{server}", "-p", str(self.dns_port), "+short", "+norecurse", name, "TXT"],
+            capture_output=True, text=True, check=True,
+        )  # fmt: skip
+        return sorted(line.strip('"') for line in done.stdout.splitlines())
+
+
+def zone_file(zone: str, records: Sequence[str]) -> str:
+    lines = ["$TTL 60", f"@ SOA ns1.{zone}. host.{zone}. 1 60 60 3600 60", "@ NS ns1", "@ NS ns2",
+             f"ns1 A {PRIMARY}", f"ns2 AAAA {SECONDARY}", *records]  # fmt: skip
+    return "\n".join([*lines, ""])
+
+
+def named_conf(folder: Path, address: str, port: int, zones: str, more: str = "") -> str:
+    listen = ("listen-on-v6", "listen-on") if ":" in address else ("listen-on", "listen-on-v6")
+    return (
+        f'options {{ directory "{folder}"; pid-file "{folder}/named.pid"; session-keyfile "{folder}/session.key";\n'
+        f"  {listen[0]} port {port} {{ {address}; }}; {listen[1]} {{ none; }}; recursion yes; dnssec-validation no;\n"
+        f"  allow-transfer {{ any; }}; notify-delay 0; serial-query-rate 1000; {more} }};\ncontrols {{ }};\n"
+        f'key "primary" {{ algorithm hmac-sha256; secret "c2FsdG1hcnNoLXRpZGVzLWFuZC1mZXJyaWVz"; }};\n'
+        f'key "other" {{ algorithm hmac-sha512; secret "b3RoZXItc2VjcmV0LW9mLXRoZS1vdGhlci16b25l"; }};\n{zones}'
+    )
+
+
+@contextmanager
+def bind(folder: Path, port: int) -> Iterator[subprocess.Popen[bytes]]:
+    """Run both nameservers."""
+    primary, secondary = folder / "primary", folder / "secondary"
+    secondary_more = "allow-notify { any; };"
+    first, second = [f'zone "test" {{ type primary; file "{folder}/test.zone"; }};\n'], []
+    above = [f"{zone.removesuffix('.test')} NS ns{n}.{zone}." for zone in ZONES for n in (1, 2)]
+    (folder / "test.zone").write_text(zone_file("test", above))
+    for each, key in zip(ZONES, ("primary", "other"), strict=True):
+        for place in (primary, secondary):
+            place.mkdir(exist_ok=True)
+        records = ["@ A 127.0.0.1", "rowing A 127.0.0.1", "www.rowing A 127.0.0.1", "ferry A 127.0.0.1"]
+        records += [f"_acme-challenge.ferry CNAME ferry.{ZONES[1]}."] if each == ZONES[0] else []
+        (primary / f"{each}.zone").write_text(zone_file(each, records))
+        first.append(
+            f'zone "{each}" {{ type primary; file "{each}.zone"; notify explicit;\n'
+            f"  also-notify {{ {SECONDARY} port {port}; }};\n"
+            f"  update-policy {{ grant {key} zonesub ANY; }}; }};\n"
+        )
+        second.append(f'zone "{each}" {{ type secondary; primaries {{ {PRIMARY} port {port}; }}; }};\n')
+    (primary / "named.conf").write_text(named_conf(primary, PRIMARY, port, "".join(first)))
+    (secondary / "named.conf").write_text(named_conf(secondary, SECONDARY, port, "".join(second), secondary_more))
+    named = find_program("named")
+    with (
+        running([named, "-g", "-c", str(primary / "named.conf")], folder / "primary.log", port),
+        running(
+            [named, "-g", "-c", str(secondary / "named.conf")], folder / "secondary.log", port, address=SECONDARY
+        ) as follower,
+    ):
+        yield follower
+
+
+@contextmanager
+def bind_world(folder: Path) -> Iterator[BindWorld]:
+    """Bring up BIND, nginx and the CA."""
+    http_port, https_port, dns_port, unused = free_ports(4)
+    nginx = write_nginx(folder / "nginx", http_port, https_port)
+    nginx.sites_file(f"server {{ listen 127.0.0.1:{http_port} default_server; return 404; }}\n", "0-default")
+    for name, algorithm, secret in (
+        ("primary", "hmac-sha256", "c2FsdG1hcnNoLXRpZGVzLWFuZC1mZXJyaWVz"),
+        ("other", "hmac-sha512", "b3RoZXItc2VjcmV0LW9mLXRoZS1vdGhlci16b25l"),
+    ):
+        file = folder / f"{name}.tsig"
+        file.write_text(f'key "{name}" {{\n  algorithm {algorithm};\n  secret "{secret}";\n}};\n')
+        file.chmod(0o600)
+    with (
+        bind(folder, dns_port) as secondary,
+        running(nginx.command("-g", "daemon off;"), folder / "nginx.log", http_port),
+        pebble(folder, http_port=http_port, https_port=https_port, dns_port=dns_port, env={}) as (directory, ca),
+    ):
+        config, home = write_config(folder, nginx, dns_port)
+        (folder / "roots.pem").write_bytes(ca.root())
+        usual = (folder, nginx, Nameserver(unused, {}), directory, ca, ca.trust, config, home)
+        made = BindWorld(*usual, dns_port=dns_port, secondary=secondary)
+        made.configure("")
+        made.add_authority()
+        yield made

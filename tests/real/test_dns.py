@@ -1,0 +1,241 @@
+"""Proofs by DNS records against real BIND: a primary that takes signed updates, a secondary that lags behind."""
+
+import functools
+import json
+import re
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+from bind_world import PRIMARY, SECONDARY, BindWorld, bind_world
+from cryptography import x509
+
+from inkstamp.pki.certificates import dns_names
+
+BY_UPDATE = """
+[nameserver.primary]
+key_file = "primary.tsig"
+seconds = 20
+
+[nameserver.other]
+address = "127.0.0.1"
+key_file = "other.tsig"
+seconds = 20
+"""
+
+
+@pytest.fixture(scope="module")
+def shared(tmp_path_factory: pytest.TempPathFactory) -> Iterator[BindWorld]:
+    with bind_world(tmp_path_factory.mktemp("bind")) as made:
+        yield made
+
+
+@pytest.fixture
+def world(shared: BindWorld) -> BindWorld:
+    text = shared.config.read_text()
+    authority = text[text.index("[authority.quayside]") :].split("\n\n")[0]
+    shared.configure(BY_UPDATE + "\n" + authority + "\n")
+    return shared
+
+
+def has_just(world: BindWorld, server: str, values: list[str]) -> bool:
+    return world.txt("_acme-challenge.saltmarsh.test", server) == values
+
+
+def wait_for(condition: Callable[[], bool]) -> None:
+    deadline = time.monotonic() + 10
+    while not condition():
+        assert time.monotonic() < deadline
+        time.sleep(0.1)
+
+
+def flat(text: str) -> str:
+    return re.sub(r"\s+", " ", text)
+
+
+def test_a_wildcard_and_its_bare_name_are_proven_together_and_nothing_is_left(world: BindWorld) -> None:
+    world.change("update add _acme-challenge.saltmarsh.test 60 TXT somebody-elses")
+    unclear = world.run("stamp", "saltmarsh.test", "*.saltmarsh.test")
+    assert unclear.status == 2
+    assert "(primary, other, by-hand)" in flat(unclear.err)
+    done = world.run("stamp", "saltmarsh.test", "*.saltmarsh.test", "--as", "marsh", "--via", "primary")
+    assert done.status == 0, done.err
+    assert "proof dns-01, carried by primary" in flat(done.err)
+    assert "all 2 nameservers of saltmarsh.test have it" in flat(done.err)
+    leaf = x509.load_pem_x509_certificate((world.home / "shelf" / "marsh" / "current" / "leaf.pem").read_bytes())
+    assert set(dns_names(leaf)) == {"saltmarsh.test", "*.saltmarsh.test"}
+    for server in (PRIMARY, SECONDARY):
+        wait_for(functools.partial(has_just, world, server, ["somebody-elses"]))
+    world.change("update delete _acme-challenge.saltmarsh.test TXT")
+
+
+def test_an_alias_into_another_zone_is_followed_and_the_update_goes_there(world: BindWorld) -> None:
+    done = world.run("stamp", "ferry.saltmarsh.test", "--via", "other")
+    assert done.status == 0, done.err
+    assert "all 2 nameservers of proofs.tides.test have it (as ferry.proofs.tides.test)" in flat(done.err)
+    assert world.txt("ferry.proofs.tides.test") == []
+
+
+@pytest.mark.parametrize(
+    ("change", "told"),
+    [
+        (("c2FsdG1hcnNo", "d3Jvbmctb25l"), "check name, algorithm and secret of the key"),
+        (('key "primary"', 'key "unknown"'), "check name, algorithm and secret of the key"),
+        (("hmac-sha256", "hmac-md5"), "known: hmac-sha256"),
+        (("secret", "sekret"), "holds no TSIG key"),
+    ],
+)
+def test_a_key_that_does_not_fit_is_told_and_the_order_waits(
+    change: tuple[str, str], told: str, world: BindWorld
+) -> None:
+    file = world.folder / "primary.tsig"
+    before = file.read_text()
+    file.write_text(before.replace(*change))
+    try:
+        done = world.run("stamp", "rowing.saltmarsh.test", "--via", "primary")
+        assert done.status in {1, 2}
+        assert told in flat(done.err)
+        assert "c2Fs" not in done.err + done.out
+    finally:
+        file.write_text(before)
+    assert world.run("stamp", "rowing").status == 0  # goes on with the order
+    assert world.txt("_acme-challenge.rowing.saltmarsh.test") == []
+
+
+def test_a_name_that_the_key_may_not_change_and_a_server_that_is_not_there_are_told(world: BindWorld) -> None:
+    world.configure(
+        world.config.read_text().partition("[nameserver.primary]")[0].partition("roots.pem")[2].lstrip('"\n')
+        + BY_UPDATE + '[nameserver.gone]\naddress = "127.0.0.1:9"\nkey_file = "primary.tsig"\n'
+        + world.config.read_text().partition('other.tsig"\n')[2]
+    )  # fmt: skip
+    for via, told in (("other", "server's update policy is in the way"), ("gone", "gave no answer to an update")):
+        done = world.run("stamp", f"{via}.saltmarsh.test", "--via", via)
+        assert done.status == 1
+        assert told in flat(done.err)
+
+
+def test_a_nameserver_that_lags_is_waited_for_and_the_ca_is_not_asked_before(world: BindWorld) -> None:
+    config = world.config.read_text()
+    world.config.write_text(config.replace("seconds = 20", "seconds = 3"))
+    asked = world.ca.log.read_text().count("Pulled a task")
+    world.secondary.send_signal(signal.SIGSTOP)
+    try:
+        done = world.run("stamp", "www.rowing.saltmarsh.test", "--via", "primary", "--as", "lagging")
+    finally:
+        world.secondary.send_signal(signal.SIGCONT)
+    assert done.status == 1
+    assert "ns2.saltmarsh.test (::1) gave no answer within 2 s" in flat(done.err)
+    assert "the CA was not asked" in flat(done.err)
+    assert world.ca.log.read_text().count("Pulled a task") == asked
+    assert world.txt("_acme-challenge.www.rowing.saltmarsh.test") == []
+    again = world.run("stamp", "lagging")
+    assert again.status == 0, again.err
+    assert "goes on with order" in again.err
+
+
+def test_records_made_by_hand_are_told_watched_and_gone_on_with(world: BindWorld) -> None:
+    first = world.run("stamp", "*.saltmarsh.test", "--via", "by-hand", "--as", "byhand")
+    assert first.status == 3, first.err
+    line = re.search(r"(_acme-challenge\.saltmarsh\.test)\. 60 IN TXT \"([\w-]{43})\"", flat(first.err))
+    assert line
+    name, value = line.groups()
+    assert f"in a form for saltmarsh.test: name _acme-challenge, type TXT, value {value}" in flat(first.err)
+    near = [
+        (f"{name}.saltmarsh.test. 60 TXT {value}", "enter _acme-challenge as its name"),
+        (f'{name}. 60 TXT "\\"{value}\\""', "quotation marks or blanks"),
+    ]
+    for record, told in near:
+        world.change(f"update add {record}")
+        assert told in flat(world.run("stamp", "byhand").err)
+        world.change(f"update delete {record.split()[0]} TXT")
+    orders = world.ca.orders()
+    world.change(f"update add {name}. 60 TXT {value}")
+    done = world.run("stamp", "byhand")
+    assert done.status == 0, done.err
+    assert world.ca.orders() == orders
+    assert world.txt(name) == [value]  # made by hand, so it is left to the hand
+    world.change(f"update delete {name}. TXT")
+
+
+PROGRAM = """
+import json, subprocess, sys
+told = json.load(sys.stdin)
+open("{log}", "a").write(json.dumps(told) + "\\n")
+if told["records"][0]["name"].startswith("_acme-challenge.bad"):
+    print(json.dumps({{"error": "the cloud says no"}}))
+    sys.exit(0)
+verb = {{"put": "add", "drop": "delete"}}[told["action"]]
+lines = ["server 127.0.0.1 {port}"]
+for each in told["records"]:
+    ttl = f"{{each['ttl']}} " if verb == "add" else ""
+    lines.append(f"update {{verb}} {{each['name']}}. {{ttl}}{{each['type']}} {{json.dumps(each['value'])}}")
+done = subprocess.run(["nsupdate", "-k", "{key}"], input="\\n".join([*lines, "send", ""]), text=True)
+print(json.dumps({{"done": done.returncode == 0}}))
+"""
+
+
+def test_a_program_of_the_users_own_is_told_in_json_and_its_errors_are_shown(world: BindWorld) -> None:
+    script, log = world.folder / "carrier.py", world.folder / "carrier.log"
+    script.write_text(PROGRAM.format(log=log, port=world.dns_port, key=world.folder / "primary.tsig"))
+    base = world.config.read_text()
+    table = f'\n[program.cloud]\ncommand = ["{sys.executable}", "{script}"]\nseconds = 10\n'
+    world.config.write_text(base + table)
+    done = world.run("stamp", "own.saltmarsh.test", "*.own.saltmarsh.test", "--via", "cloud")
+    assert done.status == 0, done.err
+    told = [json.loads(line) for line in log.read_text().splitlines()]
+    assert [each["action"] for each in told] == ["put", "drop"]
+    assert told[0]["records"] == told[1]["records"]
+    (first, second) = told[0]["records"]
+    assert first["name"] == second["name"] == "_acme-challenge.own.saltmarsh.test"
+    assert {**first, "value": ""} == {
+        "zone": "saltmarsh.test", "name": first["name"], "type": "TXT", "value": "", "ttl": 60,
+    }  # fmt: skip
+    assert "the cloud says no" in flat(world.run("stamp", "bad.saltmarsh.test", "--via", "cloud").err)
+    script.write_text("import time; time.sleep(60)")
+    world.config.write_text(world.config.read_text().replace("seconds = 10", "seconds = 1"))
+    assert "did not end within 1 s" in flat(world.run("stamp", "slow.saltmarsh.test", "--via", "cloud").err)
+    script.write_text("print('hello')")
+    assert "its answer is no JSON: hello" in flat(world.run("stamp", "slow").err)
+
+
+def test_what_a_portal_wants_to_see_is_carried_into_dns_and_taken_out_again(world: BindWorld) -> None:
+    world.config.write_text(
+        world.config.read_text()
+        + '\n[authority.fogbell]\nkind = "portal"\nrecord = "_fogbell.{domain}"\nvalue = "{sha256}"\n'
+        'record_type = "txt"\n[certificate.tide]\nnames = ["tide.saltmarsh.test", "*.tide.saltmarsh.test"]\n'
+        'authority = "fogbell"\nvia = "primary"\nproof = "txt"\n'
+    )
+    assert world.run("order", "tide").status == 3
+    done = world.run("prove", "tide")
+    assert done.status == 0, done.out + done.err
+    assert "all 2 nameservers of saltmarsh.test have it" in flat(done.out)
+    assert len(world.txt("_fogbell.tide.saltmarsh.test", SECONDARY)) == 1
+    assert world.run("prove", "tide").status == 0
+    assert world.run("order", "tide", "--give-up").status == 0
+    assert world.txt("_fogbell.tide.saltmarsh.test") == []
+
+
+def test_a_run_killed_with_records_in_dns_leaves_none_behind(world: BindWorld) -> None:
+    killer, counts = Path(__file__).parent / "killer.py", world.folder / "places"
+    place, killed = 0, True
+    while killed:
+        place += 1
+        name = f"killed{place}.saltmarsh.test"
+        counts.unlink(missing_ok=True)
+        arguments = ["stamp", name, "--via", "primary"]
+        command = [sys.executable, str(killer), str(place), str(counts), "--config", str(world.config), *arguments]
+        subprocess.run(command, capture_output=True, check=False, timeout=60)
+        places = counts.read_text().splitlines()
+        killed = len(places) >= place
+        if killed and not re.search(r"update|ledger", places[-1]):
+            continue  # the other places are those of every order, tried with http-01
+        orders = world.ca.orders()
+        done = world.run("stamp", name)
+        assert done.status == 0, done.err
+        assert world.ca.orders() - orders <= 1
+        assert world.txt(f"_acme-challenge.{name}") == []
+    assert place > 20

@@ -13,6 +13,7 @@ from pathlib import Path
 import pytest
 from bind_world import PRIMARY, SECONDARY, BindWorld, bind_world
 from cryptography import x509
+from world import inkstamp_program
 
 from inkstamp.pki.certificates import dns_names
 
@@ -153,9 +154,14 @@ def test_records_made_by_hand_are_told_watched_and_gone_on_with(world: BindWorld
         assert told in flat(world.run("stamp", "byhand").err)
         world.change(f"update delete {record.split()[0]} TXT")
     orders = world.ca.orders()
-    world.change(f"update add {name}. 60 TXT {value}")
-    done = world.run("stamp", "byhand")
-    assert done.status == 0, done.err
+    command = [inkstamp_program(), "--config", str(world.config), "prove", "byhand", "--wait", "1"]
+    with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as waiting:
+        time.sleep(6)  # longer than a run waits that was not asked to
+        began = time.monotonic()
+        world.change(f"update add {name}. 60 TXT {value}")
+        assert waiting.wait(20) == 0
+    assert time.monotonic() - began < 10
+    assert world.run("collect", "byhand").status == 0
     assert world.ca.orders() == orders
     assert world.txt(name) == [value]  # made by hand, so it is left to the hand
     world.change(f"update delete {name}. TXT")

@@ -57,7 +57,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
             from inkstamp.jobs.ordering import prove_at_ca
 
             _refuse_portal_options(options)
-            reached = prove_at_ca(place, name)
+            reached = prove_at_ca(place, name, wait=options.wait * 60)
             if context.json:
                 output.as_json("prove", order=reached)
             else:
@@ -87,7 +87,7 @@ def _refuse_portal_options(options: argparse.Namespace) -> None:
     from inkstamp.errors import UsageError
 
     given = (options.file, options.cname, options.txt, options.token, options.line, options.content, options.sent)
-    if any(given) or options.email is not None or options.names or options.wait:
+    if any(given) or options.email is not None or options.names:
         raise UsageError(
             "this certificate comes from an ACME CA, which needs nothing to be told", advice="leave the options out"
         )

@@ -84,8 +84,11 @@ def obtain(workplace: "Workplace", name: str, entry: Certificate) -> EditionReco
     return edition
 
 
-def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal) -> Reached:
-    """Lead the order of certificate `name` at an ACME CA as far as `goal`; otherwise as `obtain`."""
+def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal, *, wait: float = 0.0) -> Reached:
+    """Lead the order of certificate `name` at an ACME CA as far as `goal`; otherwise as `obtain`.
+
+    Records in DNS are waited for `wait` seconds at least.
+    """
     ledger = workplace.ledger
     record = ledger.open_order(name)
     if record is not None and not _still_wanted(workplace, record, entry):
@@ -95,7 +98,7 @@ def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal) -> R
         record = None
     fresh = record is None
     record = record or ledger.intend_order(name, entry.authority, entry.names)
-    leading = _Lead(workplace, entry, record)
+    leading = _Lead(workplace, entry, record, wait)
     try:
         return leading.run(goal, fresh=fresh)
     finally:
@@ -113,8 +116,9 @@ def _still_wanted(workplace: "Workplace", record: OrderRecord, entry: Certificat
 class _Lead:
     """One order on its way."""
 
-    def __init__(self, workplace: "Workplace", entry: Certificate, record: OrderRecord) -> None:
+    def __init__(self, workplace: "Workplace", entry: Certificate, record: OrderRecord, wait: float) -> None:
         self._workplace = workplace
+        self._wait = wait
         self._ledger = workplace.ledger
         self._entry = entry
         self._record = record
@@ -260,7 +264,7 @@ class _Lead:
         ]
         placed = prove_dns.place(self._workplace, proofs)
         prove_dns.put_up(self._workplace, self._record, self._entry.via, placed)
-        return prove_dns.see(self._workplace, self._record, self._entry.via, placed)
+        return prove_dns.see(self._workplace, self._record, self._entry.via, placed, self._wait)
 
     def _poll(self, before: Polled) -> Polled:
         wait = POLLING.next_wait(self._polls, self._waited, before.retry_after)

@@ -46,8 +46,10 @@ def order(
         return lead(workplace, plan.name, plan.entry, Goal.OPENED)
 
 
-def prove_at_ca(workplace: "Workplace", name: str) -> Reached:
+def prove_at_ca(workplace: "Workplace", name: str, *, wait: float = 0.0) -> Reached:
     """Put up the proofs of the open order at an ACME CA, have the CA look, take them down.
+
+    Records in DNS are waited for `wait` seconds at least.
 
     Raises:
         UsageError: No order is open.
@@ -55,7 +57,7 @@ def prove_at_ca(workplace: "Workplace", name: str) -> Reached:
     """
     with workplace.hold_certificate(name):
         _expect_open(workplace, name)
-        return lead(workplace, name, workplace.certificate(name), Goal.PROVEN)
+        return lead(workplace, name, workplace.certificate(name), Goal.PROVEN, wait=wait)
 
 
 def collect_at_ca(workplace: "Workplace", name: str) -> EditionRecord:

@@ -68,22 +68,34 @@ def put_up(workplace: "Workplace", order: OrderRecord, via: str, placed: Sequenc
     carrier.put(records)
 
 
-def observe(workplace: "Workplace", via: str, placed: Sequence[Placed]) -> dict[Placed, list[Finding]]:
-    """Wait until every authoritative nameserver answers with every record, as long as that may take, and say so."""
+def observe(
+    workplace: "Workplace", via: str, placed: Sequence[Placed], wait: float = 0.0
+) -> dict[Placed, list[Finding]]:
+    """Wait until every authoritative nameserver answers with every record, and say what each answered.
+
+    Args:
+        workplace: The run's surroundings.
+        via: What put the records into DNS, which says how long that may take.
+        placed: The records.
+        wait: Seconds to wait at least.
+
+    """
     sought = {each: Sought(each.zone, each.record.name, each.record.kind, each.record.value) for each in placed}
-    told = watch(sought.values(), workplace.view.dns_port, workplace.clock, _patience(workplace, via))
+    told = watch(sought.values(), workplace.view.dns_port, workplace.clock, max(wait, _patience(workplace, via)))
     return {each: _judge(workplace, each, what, told[what]) for each, what in sought.items()}
 
 
-def see(workplace: "Workplace", order: OrderRecord, via: str, placed: Sequence[Placed]) -> list[Finding]:
-    """Wait until every authoritative nameserver answers with every record.
+def see(
+    workplace: "Workplace", order: OrderRecord, via: str, placed: Sequence[Placed], wait: float = 0.0
+) -> list[Finding]:
+    """Wait until every authoritative nameserver answers with every record, `wait` seconds at least.
 
     Raises:
         ProofFailed: One does not, in time; the findings say which, and the CA must not be asked.
         StillWaiting: A person has to make the records; what to make is told.
 
     """
-    observed = observe(workplace, via, placed)
+    observed = observe(workplace, via, placed, wait)
     findings = [finding for each in observed.values() for finding in each]
     if worst(findings) is not Severity.BAD:
         return findings

@@ -111,12 +111,13 @@ def bind_world(folder: Path) -> Iterator[BindWorld]:
         file.chmod(0o600)
     with (
         bind(folder, dns_port) as secondary,
+        Nameserver(unused, {}) as nameserver,  # what a World has; nothing asks it here
         running(nginx.command("-g", "daemon off;"), folder / "nginx.log", http_port),
         pebble(folder, http_port=http_port, https_port=https_port, dns_port=dns_port, env={}) as (directory, ca),
     ):
         config, home = write_config(folder, nginx, dns_port)
         (folder / "roots.pem").write_bytes(ca.root())
-        usual = (folder, nginx, Nameserver(unused, {}), directory, ca, ca.trust, config, home)
+        usual = (folder, nginx, nameserver, directory, ca, ca.trust, config, home)
         made = BindWorld(*usual, dns_port=dns_port, secondary=secondary)
         made.configure("")
         made.add_authority()

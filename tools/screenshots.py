@@ -24,6 +24,7 @@ DISPLAY = ":97"
 NAMES = {
     "inkstamp survey": "survey",
     "inkstamp authority add quayside": "authority",
+    "inkstamp precheck": "precheck",
     "inkstamp stamp rowing": "stamp",
     "inkstamp check rowing": "check",
     "inkstamp stamp museum.saltmarsh.test": "stamp-not-seen",

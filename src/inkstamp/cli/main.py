@@ -21,6 +21,7 @@ COMMANDS = {
     "demo": "the whole job in a simulated world on this machine",
     "survey": "what is here: servers, sites, the certificate each one has",
     "authority": "add a CA and open an account with it, or show those there are",
+    "precheck": "what a CA will look at, looked at beforehand",
     "csr": "make a key and a certificate signing request, or read one",
     "order": "open an order; for a portal: what to paste there",
     "prove": "show the CA that its names are yours",

@@ -44,6 +44,8 @@ class Authority(Section, frozen=True):
     value: str = ""
     """Its value."""
     record_type: Literal["cname", "txt"] = "cname"
+    caa: tuple[str, ...] = ()
+    """Domain names that the CA goes by in CAA records; empty when they are not known."""
     fetch_issuers: bool = False
     """Whether missing intermediates may be fetched from where the certificate says (AIA)."""
 

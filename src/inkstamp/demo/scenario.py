@@ -55,13 +55,18 @@ ACTS = (
         "--trust {trust}",
     ),
     Act(
+        "Would a CA be content? A file of random content is put up for each name and fetched as a CA would.",
+        "inkstamp precheck rowing.saltmarsh.test bakery.saltmarsh.test museum.saltmarsh.test",
+        status=1,
+    ),
+    Act(
         "The whole round for the rowing club: order, proof, certificate, web server.",
         "inkstamp stamp rowing.saltmarsh.test www.rowing.saltmarsh.test",
     ),
     Act("What does the public see now?", "inkstamp check rowing"),
     Act(
-        "The museum has moved here, but its DNS record still leads to the old host. Ink Stamp notices before the CA "
-        "does: CAs count failures.",
+        "The museum has moved here, but its DNS record still leads to the old host. Ink Stamp does not ask the CA "
+        "before that is mended: CAs count failures.",
         "inkstamp stamp museum.saltmarsh.test",
         status=1,
     ),

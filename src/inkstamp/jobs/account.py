@@ -227,7 +227,7 @@ def _add_portal(workplace: "Workplace", name: str, entry: Authority, *, written:
 
 
 def _differs(present: Authority, wanted: Authority) -> bool:
-    by_hand = {"agree_terms", "fetch_issuers"}
+    by_hand = {"agree_terms", "fetch_issuers", "caa"}
     told = [key for key in Authority.__struct_fields__ if key not in by_hand]
     return any(getattr(present, key) != getattr(wanted, key) for key in told)
 

@@ -252,7 +252,7 @@ class _Lead:
             http_proof(each.identifier.value, challenge.token, self._authorized(challenge))
             for each, challenge in pending
         ]
-        prove.put_up(self._workplace, self._record, self._entry.via, proofs)
+        prove.put_up(self._workplace, self._record.id, self._entry.via, proofs)
         return prove.see(self._workplace, self._record, self._entry.via, proofs)
 
     def _show_records(self, pending: Sequence[tuple[Authorization, Challenge]]) -> list[Finding]:

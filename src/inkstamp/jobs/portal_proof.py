@@ -215,7 +215,7 @@ def _put_up_files(
     ):
         return False
     take_down(workplace, record)
-    put_up(workplace, record, entry.via, files)
+    put_up(workplace, record.id, entry.via, files)
     return True
 
 

@@ -50,7 +50,7 @@ def check_ways(workplace: "Workplace", via: str, names: Sequence[str]) -> None:
         )
 
 
-def put_up(workplace: "Workplace", order: OrderRecord, via: str, proofs: Sequence[FileProof]) -> None:
+def put_up(workplace: "Workplace", order_id: int, via: str, proofs: Sequence[FileProof]) -> None:
     """Write the proofs into the document roots; each is in the ledger before it is on the disk."""
     server = workplace.server(via)
     host = server.host
@@ -58,7 +58,7 @@ def put_up(workplace: "Workplace", order: OrderRecord, via: str, proofs: Sequenc
     records = workplace.ledger.plan_proofs(
         [
             ProofRecord(
-                order_id=order.id,
+                order_id=order_id,
                 server=via,
                 root=root,
                 parts=proof.parts,

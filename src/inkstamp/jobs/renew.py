@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from inkstamp.errors import Busy, InkStampError, StillWaiting
-from inkstamp.ledger.records import InstallRecord, InstallState
+from inkstamp.ledger.records import TRIAL_ORDER, InstallRecord, InstallState
 from inkstamp.renewal.when import decide
 
 if TYPE_CHECKING:
@@ -170,7 +170,7 @@ def _sweep_proofs(workplace: "Workplace") -> None:
         if name in ordering and name in workplace.config.certificate:
             continue  # its own run takes it down
         try:
-            with workplace.hold_certificate(name):
+            with workplace.hold_trial(0.0) if order_id == TRIAL_ORDER else workplace.hold_certificate(name):
                 take_down_of(workplace, order_id)
         except Busy:
             continue

@@ -178,6 +178,10 @@ class Workplace:
         """Keep other runs from working on the same certificate."""
         return held(self.home / "locks" / f"certificate-{name}", f"the certificate “{name}”")
 
+    def hold_trial(self, patience: float = _SERVER_PATIENCE) -> AbstractContextManager[None]:
+        """Keep other runs from trying out proofs in the same moment; `patience` in seconds."""
+        return held(self.home / "locks" / "trial", "a trial of proofs", patience=patience)
+
     def hold_config(self) -> AbstractContextManager[None]:
         """Keep other runs from adding to the configuration in the same moment."""
         return held(self.home / "locks" / "configuration", str(self.config_file), patience=_CONFIG_PATIENCE)

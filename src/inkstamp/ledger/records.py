@@ -89,6 +89,10 @@ class OrderRecord(_Record, frozen=True):
     """When its state last did."""
 
 
+TRIAL_ORDER = 0
+"""In the place of an order's id: proofs that are put up to try whether they would be seen."""
+
+
 class ProofMethod(StrEnum):
     """How a portal has control of a name shown (Baseline Requirements section 3.2.2.4)."""
 

@@ -74,7 +74,7 @@ def _text(record: object, kind: str) -> str:
     if kind == "TXT":
         return b"".join(getattr(record, "strings", ())).decode("utf-8", "replace")
     target = getattr(record, "target", None)
-    return "" if target is None else str(target.to_text(omit_final_dot=True)).lower()
+    return str(record) if target is None else str(target.to_text(omit_final_dot=True)).lower()
 
 
 def watch(sought: Iterable[Sought], port: int, clock: Clock, seconds: float) -> dict[Sought, list[Told]]:

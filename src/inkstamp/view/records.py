@@ -1,15 +1,39 @@
 """Records other than addresses, as text: what portals look for, and where a domain's mail goes."""
 
+from dataclasses import dataclass
+
+import dns.flags
 import dns.rdatatype
 
 from inkstamp.view.point import View
 from inkstamp.view.questions import Answer, ask, make_resolver
 
 
+@dataclass(frozen=True, slots=True)
+class CaaRecord:
+    """One CAA record."""
+
+    critical: bool
+    tag: str
+    value: str
+
+
+@dataclass(frozen=True, slots=True)
+class CaaSet:
+    """The records that count for a name, and where they stand."""
+
+    domain: str
+    """The name itself or the nearest above it that has any; empty when none has."""
+    records: tuple[CaaRecord, ...]
+    trouble: str = ""
+    """Why nothing is known, as a sentence: a CA must not issue then."""
+
+
 class Records:
     """Asks the view's resolver; answers are not remembered, since they are watched for changes."""
 
     def __init__(self, view: View) -> None:
+        self._view = view
         self._resolver = make_resolver(view)
 
     def cname(self, name: str) -> Answer:
@@ -32,8 +56,35 @@ class Records:
             tuple(r.exchange.to_text(omit_final_dot=True).lower() for r in ordered), found.trouble, found.known
         )
 
+    def caa(self, name: str) -> CaaSet:
+        """Climb from a name (a wildcard's bare one) to the nearest domain with CAA records (RFC 8659 section 3)."""
+        labels = name.removeprefix("*.").split(".")
+        for at in range(len(labels)):
+            domain = ".".join(labels[at:])
+            found = ask(self._resolver, domain, dns.rdatatype.CAA)
+            if not found.known:
+                return CaaSet("", (), found.trouble)
+            if found.records:
+                records = tuple(
+                    CaaRecord(bool(r.flags & 0x80), r.tag.decode("ascii", "replace").lower(), _plain(r.value))
+                    for r in found.records
+                )
+                return CaaSet(domain, records)
+        return CaaSet("", ())
+
+    def is_broken_by_dnssec(self, name: str) -> bool:
+        """Tell whether the resolver fails for `name` with its checks and not without: DNSSEC is what is wrong."""
+        careless = make_resolver(self._view)
+        careless.flags = dns.flags.RD | dns.flags.CD
+        strict = ask(self._resolver, name, dns.rdatatype.SOA)
+        return not strict.known and ask(careless, name, dns.rdatatype.SOA).known
+
     def caa_contacts(self, domain: str) -> Answer:
         """Ask for the CAA property `contactemail` (Baseline Requirements appendix A.1)."""
         found = ask(self._resolver, domain, dns.rdatatype.CAA)
-        mails = [record.value.decode("utf-8", "replace") for record in found.records if record.tag == b"contactemail"]
+        mails = [_plain(record.value) for record in found.records if record.tag == b"contactemail"]
         return Answer(tuple(mails), found.trouble, found.known)
+
+
+def _plain(value: bytes) -> str:
+    return value.decode("utf-8", "replace")

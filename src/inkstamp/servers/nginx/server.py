@@ -63,12 +63,20 @@ class NginxServer:
         everything = hosts(self._reading())
         answering = best_hosts(everything, name, tls=False)
         # A block that only redirects shows no files: the CA follows to the block that has them.
-        answering = [host for host in answering if not any(host.block.find("return"))] or best_hosts(
+        with_files = [host for host in answering if not any(host.block.find("return"))] or best_hosts(
             everything, name, tls=True
         )
-        if not answering:
+        if answering and not with_files:
+            block = answering[0].block
+            raise ServerTrouble(
+                f"the virtual host for {name} answers everything with `return`, and none with TLS has its files",
+                where=f"{block.file}, line {block.line}",
+                advice="put `location /.well-known/acme-challenge/ { root …; }` there and the `return` into "
+                "`location / { … }`",
+            )
+        if not with_files:
             raise self._not_found(name, "answers plain HTTP")
-        return tuple(dict.fromkeys(proof_root(host, parts) for host in answering))
+        return tuple(dict.fromkeys(proof_root(host, parts) for host in with_files))
 
     def answers_at(self, name: str, address: str) -> bool:
         everything = hosts(self._reading())

@@ -1,0 +1,59 @@
+"""What a CA will look at for each name, looked at beforehand. No CA is needed.
+
+NAME is a domain name, or a configured certificate for all of its names. A file
+of random content is put where the proof will be, fetched from outside at every
+address, and taken away again.
+
+    inkstamp precheck rowing.saltmarsh.test '*.saltmarsh.test'
+"""
+
+import argparse
+
+from inkstamp.cli import output
+from inkstamp.cli.main import Context
+from inkstamp.cli.setting import workplace
+from inkstamp.findings import Severity, worst_first
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument("names", nargs="+", metavar="NAME", help="a domain name, or a configured certificate")
+    parser.add_argument("--authority", default="", help="the CA that is meant, for CAA")
+    parser.add_argument("--via", default="", metavar="SERVER", help="the server that would carry the proof")
+    parser.add_argument("--all", action="store_true", help="show what is good, too")
+
+
+def run(context: Context, options: argparse.Namespace) -> int:
+    """Run it."""
+    from inkstamp.jobs.precheck import precheck
+
+    with workplace(context) as place:
+        checks = precheck(place, options.names, authority=options.authority, via=options.via)
+    failing = [each for each in checks if not each.passes]
+    if context.json:
+        output.as_json("precheck", names=[{"passes": each.passes, **_data(each)} for each in checks])
+        return 1 if failing else 0
+    topics = ("name", "address", "server", "proof", "zone", "caa")
+    shown = [topic for topic in topics if any(each.mark(topic) != "-" for each in checks)]
+    rows = [
+        (each.name, "passes" if each.passes else "FAILS", *(each.mark(topic) for topic in shown), each.method)
+        for each in checks
+    ]
+    output.table(("site", "verdict", *shown, "method"), rows)
+    for each in checks:
+        told = [finding for finding in each.findings if options.all or finding.severity is not Severity.GOOD]
+        if told:
+            print()
+            output.findings(worst_first(told))
+    print()
+    if failing:
+        print(output.field("next", "mend what is bad, then run the same command again"))
+    else:
+        print(output.field("next", f"inkstamp stamp {' '.join(options.names)}"))
+    return 1 if failing else 0
+
+
+def _data(check: object) -> dict[str, object]:
+    import dataclasses
+
+    return {each.name: getattr(check, each.name) for each in dataclasses.fields(check)}  # type: ignore[arg-type]

@@ -1,0 +1,234 @@
+"""What a CA will look at for each name, looked at beforehand; no CA is needed for it."""
+
+import secrets
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from inkstamp.errors import InkStampError, ServerTrouble, UsageError
+from inkstamp.findings import Finding, Severity, bad, good, note, warn, worst
+from inkstamp.jobs.prove import put_up, take_down_of
+from inkstamp.ledger.records import TRIAL_ORDER
+from inkstamp.pki.certifiable import why_not_public
+from inkstamp.pki.names import normalise, readable
+from inkstamp.proof.caa import judge_caa
+from inkstamp.proof.dns01 import record_name
+from inkstamp.proof.seeing import look_at
+from inkstamp.proof.web_file import FileProof, http_proof
+from inkstamp.view.addresses import address_book
+from inkstamp.view.authoritative import ask_server
+from inkstamp.view.point import is_own_address
+from inkstamp.view.records import Records
+from inkstamp.view.zones import Zones
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_AT_ONCE = 16
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class NameCheck:
+    """What was seen of one name."""
+
+    name: str
+    addresses: tuple[str, ...]
+    method: str
+    """The way of proving that was looked at: `http-01` or `dns-01`."""
+    findings: tuple[Finding, ...]
+
+    @property
+    def passes(self) -> bool:
+        """Whether nothing was seen that a CA would fail on."""
+        return worst(self.findings) is not Severity.BAD
+
+    def mark(self, topic: str) -> str:
+        """Say in one word how one topic stands; a dash when it was not looked at."""
+        about = [each for each in self.findings if each.topic == topic]
+        return worst(about).value if about else "-"
+
+
+@dataclass(frozen=True, slots=True)
+class _Wish:
+    """A name, and how it is to be proven."""
+
+    name: str
+    method: str
+    via: str
+    """The server that carries the trial; empty for none."""
+    authority: str
+
+
+def precheck(workplace: "Workplace", targets: Sequence[str], *, authority: str = "", via: str = "") -> list[NameCheck]:
+    """Look at each target: a domain name, or a configured certificate for all of its names.
+
+    Where a configured server can carry it, a file of random content is put up for each name, fetched from outside,
+    and taken away again.
+
+    Raises:
+        UsageError: A named authority or server is not configured.
+        NameTrouble: A target is neither a certificate nor a name.
+
+    """
+    wishes = _wishes(workplace, targets, authority, via)
+    trials: dict[str, FileProof] = {}
+    troubles: dict[str, Finding] = {}
+    with workplace.hold_trial():
+        take_down_of(workplace, TRIAL_ORDER)  # of a run that was killed
+        try:
+            for wish in wishes:
+                if wish.via:
+                    _plant(workplace, wish, trials, troubles)
+            with ThreadPoolExecutor(_AT_ONCE) as pool:
+                look = _looker(workplace, trials, troubles)
+                return list(pool.map(look, wishes))
+        finally:
+            take_down_of(workplace, TRIAL_ORDER)
+
+
+def _wishes(workplace: "Workplace", targets: Sequence[str], authority: str, via: str) -> list[_Wish]:
+    config = workplace.config_or_empty()
+    for table, given, known in (("authority", authority, config.authority), ("server", via, config.server)):
+        if given and given not in known:
+            raise UsageError(f"there is no {table} “{given}”", advice=f"known: {', '.join(known) or 'none'}")
+    usual = authority or (next(iter(config.authority)) if len(config.authority) == 1 else "")
+    wishes = []
+    for target in targets:
+        entry = config.certificate.get(target)
+        if entry is not None:
+            method = entry.proof if entry.proof in {"http-01", "dns-01"} else "http-01"
+            carrier = via or (entry.via if entry.via in config.server else "")
+            wishes += [
+                _Wish(name, _method(name, method), carrier, authority or entry.authority) for name in entry.names
+            ]
+            continue
+        name = normalise(target)
+        carrier = via or (next(iter(config.server)) if len(config.server) == 1 else "")
+        wishes.append(_Wish(name, _method(name, "http-01"), carrier, usual))
+    return list(dict.fromkeys(wishes))
+
+
+def _method(name: str, method: str) -> str:
+    return "dns-01" if name.startswith("*.") else method
+
+
+def _plant(workplace: "Workplace", wish: _Wish, trials: dict[str, FileProof], troubles: dict[str, Finding]) -> None:
+    """Put up the trial's file; that no virtual host or folder is there for it is a finding, too."""
+    if wish.method != "http-01":
+        return
+    proof = http_proof(wish.name, f"trial-{secrets.token_hex(8)}", secrets.token_hex(16))
+    try:
+        put_up(workplace, TRIAL_ORDER, wish.via, [proof])
+    except InkStampError as error:
+        about = "server" if isinstance(error, ServerTrouble) else "proof"
+        troubles[wish.name] = bad(about, wish.name, error.what, error.advice)
+        return
+    trials[wish.name] = proof
+
+
+def _looker(
+    workplace: "Workplace", trials: dict[str, FileProof], troubles: dict[str, Finding]
+) -> Callable[[_Wish], NameCheck]:
+    records = Records(workplace.view)
+    issuers = {name: entry.caa for name, entry in workplace.config_or_empty().authority.items()}
+    accounts = {name: workplace.ledger.account(name) for name in issuers}
+
+    def look(wish: _Wish) -> NameCheck:
+        name = wish.name
+        findings = [*_name(workplace, name)]
+        addresses: tuple[str, ...] = ()
+        if wish.method == "http-01":
+            found = address_book(workplace.view).look_up(name)
+            addresses = found.all
+            findings += _addresses(workplace, wish, addresses, found.trouble, records)
+            findings += _web(workplace, wish, trials, troubles)
+        else:
+            findings += _zone(workplace, name)
+        account = accounts.get(wish.authority)
+        findings.append(
+            judge_caa(
+                name,
+                records.caa(name),
+                issuers=issuers.get(wish.authority, ()),
+                method=wish.method,
+                account=account.url if account else "",
+                authority=wish.authority or "your CA",
+            )
+        )
+        return NameCheck(name=name, addresses=addresses, method=wish.method, findings=tuple(findings))
+
+    return look
+
+
+def _name(workplace: "Workplace", name: str) -> list[Finding]:
+    reason = why_not_public(name)
+    if reason and workplace.is_private:
+        return [good("name", name, f"a private CA may certify it, no public one: {reason}")]
+    if reason:
+        return [bad("name", name, f"no public CA certifies that: {reason}", "leave it out, or ask a private CA")]
+    if name.startswith("*."):
+        return [good("name", readable(name), "a wildcard: CAs want a record in DNS for it (dns-01)")]
+    return [good("name", readable(name), "a public CA may certify it")]
+
+
+def _addresses(
+    workplace: "Workplace", wish: _Wish, addresses: Sequence[str], trouble: str, records: Records
+) -> list[Finding]:
+    """Whose each address is: this machine's, the server's as its configuration says, or somebody else's."""
+    name = wish.name
+    if not addresses:
+        if records.is_broken_by_dnssec(name):
+            trouble = "its DNSSEC signatures are not right: validating resolvers refuse its answers"
+            return [bad("address", name, trouble, "have the zone signed anew, or the DS record corrected")]
+        told = trouble.removeprefix(f"{name} ")
+        return [bad("address", name, told, f"make an A or AAAA record for {name}")]
+    findings = []
+    for address in addresses:
+        ours = bool(wish.via) and workplace.server(wish.via).answers_at(name, address)
+        if ours:
+            findings.append(good("address", name, f"{address} is answered by {wish.via}"))
+        elif is_own_address(address):
+            findings.append(note("address", name, f"{address} is this machine's"))
+        else:
+            findings.append(
+                warn("address", name, f"{address} is neither this machine nor a configured server",
+                     "if a balancer or CDN is there, it must let the proof through")
+            )  # fmt: skip
+    return findings
+
+
+def _web(
+    workplace: "Workplace", wish: _Wish, trials: dict[str, FileProof], troubles: dict[str, Finding]
+) -> list[Finding]:
+    if wish.name in troubles:
+        return [troubles[wish.name]]
+    proof = trials.get(wish.name)
+    if proof is None:
+        return [note("proof", wish.name, "was not tried: no configured server carries it", "name one with --via")]
+    return look_at(proof, workplace.view, workplace.server(wish.via).answers_at)
+
+
+def _zone(workplace: "Workplace", name: str) -> list[Finding]:
+    """For records: which zone they go into, and whether all of its nameservers answer alike."""
+    place = record_name(name)
+    zones = Zones(workplace.view)
+    try:
+        target = zones.follow(place)
+        zone = zones.of(target)
+    except InkStampError as error:
+        return [bad("zone", name, f"{error.what}{f': {error.said}' if error.said else ''}", error.advice)]
+    alias = f" (as {target})" if target != place else ""
+    findings = [good("zone", name, f"the record goes into the zone {zone.apex}{alias}")]
+    serials: dict[str, str] = {}
+    for host, address in zone.servers:
+        told = ask_server(host, address, workplace.view.dns_port, zone.apex, "SOA")
+        if told.trouble:
+            remedy = "mend that nameserver, or take it out of the delegation"
+            findings.append(bad("zone", name, f"{host} ({address}) {told.trouble}", remedy))
+        elif told.values:
+            serials[f"{host} ({address})"] = told.values[0].split()[2]
+    if len(set(serials.values())) > 1:
+        listed = ", ".join(f"{host} has {serial}" for host, serial in serials.items())
+        findings.append(warn("zone", name, f"its nameservers have different serial numbers: {listed}", "see transfers"))
+    return findings

@@ -171,7 +171,8 @@ def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path:
     with closing(Ledger(file, HandClock(NOW))) as made:
         order = made.intend_order("rowing", "quayside", ["a.test"])
     with closing(sqlite3.connect(file)) as connection:
-        connection.execute("DROP TABLE portal_proof")
+        for table in ("portal_proof", "dns_proof"):
+            connection.execute(f"DROP TABLE {table}")
         connection.execute("UPDATE ledger SET version = 1")
         connection.commit()
     with closing(Ledger(file, HandClock(NOW))) as again:

@@ -143,9 +143,11 @@ def by_hand_text(placed: Sequence[Placed]) -> str:
     lines = []
     for record in dict.fromkeys(each.record for each in placed):
         value = f'"{record.value}"' if record.kind == "TXT" else f"{record.value.rstrip('.')}."
+        # In brackets a zone file's record may go on in the next line (RFC 1035 section 5.1): this fits a terminal.
         relative = record.name.removesuffix(f".{record.zone}") if record.name != record.zone else "@"
-        lines.append(f"{record.name}. 60 IN {record.kind} {value}")
-        lines.append(f"  in a form for {record.zone}: name {relative}, type {record.kind}, value {record.value}")
+        lines += [f"{record.name}. 60 IN {record.kind} (", f"    {value} )"]
+        lines += [f"in a form for {record.zone}:", f"    name   {relative}", f"    type   {record.kind}"]
+        lines.append(f"    value  {record.value}")
     return "\n".join(lines)
 
 

@@ -1,0 +1,104 @@
+"""Proofs by DNS against real BIND, and looking beforehand at many names.
+
+    python benchmarks/proofs.py [NAMES]
+
+NAMES (100) in one order by dns-01: updates and questions, seconds from the first update until every nameserver has
+every record; five times as many in one `precheck`, beside the same looks one after another. Needs what
+`tools/check-all` installs.
+"""
+
+import sys
+import tempfile
+import time
+from collections import Counter
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+sys.path.insert(0, str(Path(__file__).resolve().parent.parent / "tests"))
+
+from bind_world import BindWorld, bind_world
+
+from inkstamp.jobs import precheck as job
+from inkstamp.jobs import prove_dns
+from inkstamp.jobs.workplace import Workplace
+from inkstamp.proof import carriers
+from inkstamp.proof.record import RecordProof
+from inkstamp.view import authoritative
+
+TABLES = '\n[nameserver.primary]\nkey_file = "primary.tsig"\n'
+
+
+def counted(owner: Any, name: str, counts: Counter[str]) -> Callable[[], None]:
+    """Count calls of a function; returns what puts it back."""
+    original = getattr(owner, name)
+
+    def wrapped(*arguments: Any, **options: Any) -> Any:
+        counts[name] += 1
+        return original(*arguments, **options)
+
+    setattr(owner, name, wrapped)
+    return lambda: setattr(owner, name, original)
+
+
+def by_records(world: BindWorld, count: int) -> None:
+    counts: Counter[str] = Counter()
+    undo = [counted(carriers, "send_update", counts), counted(authoritative, "ask_server", counts)]
+    place = Workplace(world.config, world.home)
+    names = [f"n{number}.saltmarsh.test" for number in range(count)]
+    order = place.ledger.intend_order("many", "quayside", names)
+    proofs = [RecordProof("txt", f"_acme-challenge.{name}", "v" * 43) for name in names]
+    began = time.monotonic()
+    placed = prove_dns.place(place, proofs)
+    found = time.monotonic()
+    prove_dns.put_up(place, order, "primary", placed)
+    updated = time.monotonic()
+    prove_dns.see(place, order, "primary", placed)
+    seen = time.monotonic()
+    prove_dns.take_down_of(place, order.id)
+    gone = time.monotonic()
+    place.close(0)
+    for each in undo:
+        each()
+    print(f"{f'{count} names in one order by dns-01, two nameservers':<58}  seconds")
+    print(f"{'zones found, aliases followed':<58}  {found - began:7.3f}")
+    updates, questions = counts["send_update"] // 2, counts["ask_server"]  # half of the updates take it out again
+    print(f"{f'put up, updates: {updates}':<58}  {updated - found:7.3f}")
+    print(f"{f'seen by all, questions to nameservers: {questions}':<58}  {seen - updated:7.3f}")
+    print(f"{'from the first update until all is seen':<58}  {seen - found:7.3f}")
+    print(f"{'taken out again':<58}  {gone - seen:7.3f}")
+
+
+def beforehand(world: BindWorld, count: int) -> None:
+    world.change(*(f"update add p{number}.saltmarsh.test 60 A 127.0.0.1" for number in range(count)))
+    names = [f"p{number}.saltmarsh.test" for number in range(count)]
+    world.site("many", ["p0.saltmarsh.test"])
+    root = world.folder / "www" / "many"
+    text = f"server {{ listen 127.0.0.1:{world.nginx.http_port}; server_name .saltmarsh.test; root {root}; }}\n"
+    world.nginx.sites_file(text, "many")
+    world.nginx.reload()
+    time.sleep(1)
+    print(f"\n{f'precheck of {count} names':<58}  seconds  names/s")
+    for told, at_once in (("one after another", 1), ("as it is", job._AT_ONCE)):
+        job._AT_ONCE = at_once
+        place = Workplace(world.config, world.home)
+        began = time.monotonic()
+        checks = job.precheck(place, names)
+        wall = time.monotonic() - began
+        place.close(0)
+        failing = [each for each in checks if not each.passes]
+        if failing:
+            raise SystemExit(f"{len(failing)} fail: {failing[0]}")
+        print(f"{told:<58}  {wall:7.3f}  {count / wall:7.1f}")
+
+
+def main(count: int) -> None:
+    with tempfile.TemporaryDirectory() as folder, bind_world(Path(folder)) as world:
+        text = world.config.read_text()
+        world.config.write_text(text + TABLES)
+        by_records(world, count)
+        beforehand(world, count * 5)
+
+
+if __name__ == "__main__":
+    main(int(sys.argv[1]) if len(sys.argv) > 1 else 100)

@@ -9,10 +9,8 @@ from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from datetime import timedelta
-from http.server import BaseHTTPRequestHandler
 from pathlib import Path
 from threading import Thread
-from typing import Any
 
 import urllib3
 
@@ -26,7 +24,7 @@ from inkstamp.standins.hierarchy import self_signed
 from inkstamp.standins.nameserver import Nameserver
 from inkstamp.standins.portal import SimulatedPortal
 from inkstamp.standins.ports import free_ports
-from inkstamp.standins.quiet import QuietServer
+from inkstamp.standins.quiet import QuietHandler, QuietServer
 
 _PORTS = ("http", "https", "dns", "api", "portal")
 _START_SECONDS = 10.0
@@ -185,17 +183,9 @@ roots = "world/public-roots.pem"
 """
 
 
-class _OldHost(BaseHTTPRequestHandler):
-    def log_message(self, format: str, *args: Any) -> None:  # noqa: A002  the base class names it so
-        """Keep the demo's terminal clean."""
-
-    def do_GET(self) -> None:
-        body = b"<h1>Here was the Museum of Tides</h1>\n"
-        self.send_response(404)
-        self.send_header("Content-Type", "text/html")
-        self.send_header("Content-Length", str(len(body)))
-        self.end_headers()
-        self.wfile.write(body)
+class _OldHost(QuietHandler):
+    def do_GET(self) -> None:  # noqa: N802  the base class wants it so
+        self.send(404, b"<h1>Here was the Museum of Tides</h1>\n", "text/html")
 
 
 @contextmanager

@@ -12,7 +12,6 @@ from inkstamp.acme.jws import public_jwk, thumbprint
 from inkstamp.acme.session import Session, Signer
 from inkstamp.config.load import is_entry_name
 from inkstamp.config.model import Authority
-from inkstamp.config.write import save, with_entry
 from inkstamp.errors import CaMisbehaved, InkStampError, UsageError
 from inkstamp.files import private_folder, read_secret, write_bytes
 from inkstamp.pki import keys
@@ -185,7 +184,7 @@ def add_authority(workplace: "Workplace", name: str, wanted: Authority | None, *
     finally:
         account.close()
     if present is None:
-        _write_entry(workplace, name, entry)
+        workplace.add_entries(("authority", name, entry))
     return Added(
         authority=name,
         kind="acme",
@@ -200,18 +199,10 @@ def add_authority(workplace: "Workplace", name: str, wanted: Authority | None, *
     )
 
 
-def _write_entry(workplace: "Workplace", name: str, entry: Authority) -> None:
-    file = workplace.config_file
-    with workplace.hold_config():
-        data, grown = with_entry(file.read_bytes() if file.exists() else b"", file, "authority", name, entry)
-        save(file, data)
-    workplace.use_config(grown)
-
-
 def _add_portal(workplace: "Workplace", name: str, entry: Authority, *, written: bool) -> Added:
     """Write a portal's entry; there is no account to open, a person has one there."""
     if written:
-        _write_entry(workplace, name, entry)
+        workplace.add_entries(("authority", name, entry))
     return Added(
         authority=name,
         kind="portal",

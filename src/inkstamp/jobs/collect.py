@@ -42,27 +42,13 @@ def collect(
 
     """
     chain, path = _choose_chain(workplace, account, url)
-    return shelve(workplace, order, key, Chain(chain[0], tuple(chain[1:]), (path,) if path else ()), where=url)
+    known = Chain(chain[0], tuple(chain[1:]), (path,) if path else ())
+    return shelve(workplace, order, key, known, judge(workplace, order, key, known), where=url)
 
 
-def shelve(
-    workplace: "Workplace",
-    order: OrderRecord,
-    key: keys.PrivateKey,
-    chain: Chain,
-    *,
-    where: str,
-    remarks: Sequence[Finding] = (),
-) -> EditionRecord:
-    """Judge a certificate, write its edition with the first of its paths, and end its order.
-
-    Raises:
-        EditionUnfit: It must not go to a server; `where` says where it came from, `remarks` what else is to be
-            told then. Nothing is written.
-        FileTrouble: The shelf cannot be written.
-
-    """
-    findings = judge_edition(
+def judge(workplace: "Workplace", order: OrderRecord, key: keys.PrivateKey, chain: Chain) -> list[Finding]:
+    """Judge whether a chain may be served as what `order` asked for; see `judge_edition`."""
+    return judge_edition(
         chain.leaf,
         chain.pool,
         public_key=key.public_key(),
@@ -70,11 +56,29 @@ def shelve(
         paths=chain.paths,
         moment=workplace.clock.now(),
     )
+
+
+def shelve(
+    workplace: "Workplace",
+    order: OrderRecord,
+    key: keys.PrivateKey,
+    chain: Chain,
+    findings: Sequence[Finding],
+    *,
+    where: str,
+) -> EditionRecord:
+    """Write the edition of a chain that was judged, with the first of its paths, and end its order.
+
+    Raises:
+        EditionUnfit: It must not go to a server, as `findings` say; `where` is where it came from. Nothing is written.
+        FileTrouble: The shelf cannot be written.
+
+    """
     if any(finding.severity is Severity.BAD for finding in findings):
         raise EditionUnfit(
             f"the certificate that {order.authority} issued for “{order.certificate}” is not fit to be served",
             where=where,
-            findings=[*findings, *remarks],
+            findings=findings,
             advice="nothing was installed; when that is mended, run the command again",
         )
     path = chain.paths[0]

@@ -96,21 +96,21 @@ def prove(workplace: "Workplace", name: str, shown: Shown, *, wait: float = 0.0)
             advice="tell it with --file, --cname, --txt or --email; or write the portal's rule into the configuration",
         )
     placed = _put_up_files(workplace, record, entry, proofs, anew=False)
-    _put_up_records(workplace, record, entry, proofs)
+    in_dns = _put_up_records(workplace, record, entry, proofs)
     deadline = workplace.clock.monotonic() + wait
     while True:
-        findings = _look(workplace, entry, proofs)
-        after = show_order(workplace, record)
-        if not placed and any(each.seen is None and each.method is ProofMethod.FILE for each in after.proofs):
+        findings = _look(workplace, entry, proofs, in_dns)
+        unseen = [each for each in workplace.ledger.portal.of(record.id) if each.seen is None]
+        if not placed and any(each.method is ProofMethod.FILE for each in unseen):
             placed = True  # what was put up earlier may have been cleared away
             if _put_up_files(workplace, record, entry, proofs, anew=True):
                 continue
-        if all(each.seen is not None for each in after.proofs) or workplace.clock.monotonic() >= deadline:
+        if not unseen or workplace.clock.monotonic() >= deadline:
             break
         workplace.progress.waits("not all is seen yet", _PAUSE)
         workplace.clock.sleep(_PAUSE)
-    by_hand = [each for each in after.proofs if each.seen is None and not _is_carried(workplace, entry, each)]
-    return Proven(order=after, findings=tuple(findings), by_hand=tuple(by_hand))
+    by_hand = [each for each in unseen if not _is_carried(workplace, entry, each)]
+    return Proven(order=show_order(workplace, record), findings=tuple(findings), by_hand=tuple(by_hand))
 
 
 def _told(workplace: "Workplace", record: OrderRecord, entry: Certificate, shown: Shown) -> list[PortalProof]:
@@ -237,30 +237,40 @@ def _as_record(proof: PortalProof) -> RecordProof:
 
 def _put_up_records(
     workplace: "Workplace", record: OrderRecord, entry: Certificate, proofs: Sequence[PortalProof]
-) -> None:
-    """Put the records into DNS, unless a person does, or they stand there."""
+) -> list[prove_dns.Placed]:
+    """Put the records into DNS that do not stand there yet, and return all; none when a person makes them."""
     wanted = [_as_record(each) for each in proofs if each.method in _RECORDS]
     if not wanted or not _has_records(workplace, entry):
-        return
+        return []
+    placed = prove_dns.place(workplace, wanted)
     standing = {(each.name, each.value) for each in workplace.ledger.dns.of(record.id)}
-    missing = [each for each in prove_dns.place(workplace, wanted)
-               if (each.record.name, each.record.value) not in standing]  # fmt: skip
+    missing = [each for each in placed if (each.record.name, each.record.value) not in standing]
     if missing:
         prove_dns.put_up(workplace, record, entry.via, missing)
+    return placed
 
 
 def _as_file(proof: PortalProof) -> FileProof:
     return portal_file(proof.name, proof.place, proof.content)
 
 
-def _look(workplace: "Workplace", entry: Certificate, proofs: Sequence[PortalProof]) -> list[Finding]:
-    """Look at each proof as the CA will; what was seen is in the ledger afterwards."""
+def _look(
+    workplace: "Workplace", entry: Certificate, proofs: Sequence[PortalProof], in_dns: Sequence[prove_dns.Placed]
+) -> list[Finding]:
+    """Look at each proof as the CA will; what was seen is in the ledger afterwards.
+
+    Records that were put into DNS from here are looked for at every authoritative nameserver, until the slowest has
+    them; those that a person makes are asked of the resolver.
+    """
     ours: Callable[[str, str], bool] = (
         workplace.server(entry.via).answers_at if entry.via in workplace.config.server else lambda _name, _address: True
     )
     records = Records(workplace.view)
     findings: dict[Finding, None] = {}
-    known = _observed(workplace, entry, proofs)
+    observed = prove_dns.observe(workplace, entry.via, in_dns)
+    known = {
+        RecordProof(each.record.kind.lower(), each.asked, each.record.value): found for each, found in observed.items()
+    }
     for proof in proofs:
         if proof.method is ProofMethod.EMAIL:
             findings[_judge_sent(proof)] = None
@@ -276,21 +286,6 @@ def _look(workplace: "Workplace", entry: Certificate, proofs: Sequence[PortalPro
         workplace.ledger.portal.looked(proof, seen=found)
         findings |= dict.fromkeys(seen)
     return list(findings)
-
-
-def _observed(
-    workplace: "Workplace", entry: Certificate, proofs: Sequence[PortalProof]
-) -> dict[RecordProof, list[Finding]]:
-    """Return what every authoritative nameserver says of records that were put up from here; waits for the slowest."""
-    wanted = [_as_record(each) for each in proofs if each.method in _RECORDS]
-    if not wanted or not _has_records(workplace, entry):
-        return {}
-    observed = prove_dns.observe(workplace, entry.via, prove_dns.place(workplace, wanted))
-    return {each: found for each in wanted for placed, found in observed.items() if _is_for(placed, each)}
-
-
-def _is_for(placed: prove_dns.Placed, proof: RecordProof) -> bool:
-    return (placed.asked, placed.record.value) == (proof.place, proof.value)
 
 
 def _judge_sent(proof: PortalProof) -> Finding:

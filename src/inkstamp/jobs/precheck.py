@@ -9,18 +9,17 @@ from typing import TYPE_CHECKING
 from inkstamp.errors import InkStampError, ServerTrouble, UsageError
 from inkstamp.findings import Finding, Severity, bad, good, note, warn, worst
 from inkstamp.jobs.prove import put_up, take_down_of
+from inkstamp.jobs.prove_dns import place_challenges
 from inkstamp.ledger.records import TRIAL_ORDER
 from inkstamp.pki.certifiable import why_not_public
 from inkstamp.pki.names import normalise, readable
 from inkstamp.proof.caa import judge_caa
-from inkstamp.proof.dns01 import record_name
 from inkstamp.proof.seeing import look_at
 from inkstamp.proof.web_file import FileProof, http_proof
 from inkstamp.view.addresses import address_book
 from inkstamp.view.authoritative import ask_server
 from inkstamp.view.point import is_own_address
 from inkstamp.view.records import Records
-from inkstamp.view.zones import Zones
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -211,14 +210,12 @@ def _web(
 
 def _zone(workplace: "Workplace", name: str) -> list[Finding]:
     """For records: which zone they go into, and whether all of its nameservers answer alike."""
-    place = record_name(name)
-    zones = Zones(workplace.view)
     try:
-        target = zones.follow(place)
-        zone = zones.of(target)
+        (placed,) = place_challenges(workplace, [name])
     except InkStampError as error:
         return [bad("zone", name, f"{error.what}{f': {error.said}' if error.said else ''}", error.advice)]
-    alias = f" (as {target})" if target != place else ""
+    zone, target = placed.zone, placed.record.name
+    alias = f" (as {target})" if target != placed.asked else ""
     findings = [good("zone", name, f"the record goes into the zone {zone.apex}{alias}")]
     serials: dict[str, str] = {}
     for host, address in zone.servers:

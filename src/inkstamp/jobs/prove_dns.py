@@ -8,7 +8,8 @@ from inkstamp.errors import InkStampError, ProofFailed, StillWaiting
 from inkstamp.findings import Finding, Severity, bad, good, note, worst
 from inkstamp.ledger.dns_proofs import DnsProof
 from inkstamp.ledger.records import OrderRecord
-from inkstamp.proof.carriers import DnsRecord, RecordCarrier
+from inkstamp.proof.carriers import DnsRecord, presented
+from inkstamp.proof.dns01 import record_name
 from inkstamp.proof.record import RecordProof, look_at_record
 from inkstamp.view.authoritative import Sought, Told, ask_server, watch
 from inkstamp.view.questions import Answer
@@ -51,6 +52,11 @@ def place(workplace: "Workplace", proofs: Sequence[RecordProof]) -> list[Placed]
         record = DnsRecord(zone=zone.apex, primary=zone.primary, name=name, kind=proof.kind.upper(), value=proof.value)
         found.append(Placed(asked=proof.place, record=record, zone=zone))
     return found
+
+
+def place_challenges(workplace: "Workplace", names: Sequence[str]) -> list[Placed]:
+    """Find where the `dns-01` records of names go, before their values are known; raises as `place` does."""
+    return place(workplace, [RecordProof("txt", record_name(name), "") for name in names])
 
 
 def put_up(workplace: "Workplace", order: OrderRecord, via: str, placed: Sequence[Placed]) -> None:
@@ -125,7 +131,7 @@ def take_down_of(workplace: "Workplace", order_id: int) -> None:
     proofs = workplace.ledger.dns.of(order_id)
     for name in dict.fromkeys(each.carrier for each in proofs):
         mine = [each for each in proofs if each.carrier == name]
-        carrier = _carrier_if_known(workplace, name)
+        carrier = workplace.carrier(name)
         if carrier is None:
             continue
         try:
@@ -142,18 +148,12 @@ def by_hand_text(placed: Sequence[Placed]) -> str:
     """Say what a person has to make: as lines of a zone file, and as the fields of a web form."""
     lines = []
     for record in dict.fromkeys(each.record for each in placed):
-        value = f'"{record.value}"' if record.kind == "TXT" else f"{record.value.rstrip('.')}."
         # In brackets a zone file's record may go on in the next line (RFC 1035 section 5.1): this fits a terminal.
         relative = record.name.removesuffix(f".{record.zone}") if record.name != record.zone else "@"
-        lines += [f"{record.name}. 60 IN {record.kind} (", f"    {value} )"]
+        lines += [f"{record.name}. 60 IN {record.kind} (", f"    {presented(record)} )"]
         lines += [f"in a form for {record.zone}:", f"    name   {relative}", f"    type   {record.kind}"]
         lines.append(f"    value  {record.value}")
     return "\n".join(lines)
-
-
-def _carrier_if_known(workplace: "Workplace", name: str) -> RecordCarrier | None:
-    known = name in workplace.config.nameserver or name in workplace.config.program
-    return workplace.carrier(name) if known else None
 
 
 def _patience(workplace: "Workplace", via: str) -> float:

@@ -1,7 +1,7 @@
 """Take in what a portal handed out: find the leaf, whatever it is called, sort the rest, put it on the shelf."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path as FilePath
 from typing import TYPE_CHECKING
 
@@ -12,7 +12,7 @@ from inkstamp.clock import stamp
 from inkstamp.errors import BundleTrouble, Busy, EditionUnfit, NetworkTrouble, UsageError
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity, note, warn, worst
-from inkstamp.jobs.collect import Chain, shelve
+from inkstamp.jobs.collect import Chain, judge, shelve
 from inkstamp.jobs.gather import gather
 from inkstamp.jobs.order_files import clear_ended, order_folder, read_order_key
 from inkstamp.jobs.portal import waiting_order
@@ -31,7 +31,6 @@ from inkstamp.pki.chain import (
     find_paths,
     is_root,
     is_self_signed,
-    judge_edition,
     same_key,
 )
 from inkstamp.view.download import download
@@ -143,14 +142,22 @@ def receive(workplace: "Workplace", bring: Bring, passphrase: Passphrase) -> Rec
         if workplace.ledger.open_order(name) != choice.order:
             raise Busy(f"another run has changed the order of “{name}” meanwhile", advice="run the command again")
         _find_ways(workplace, choice, haul, bring)
-        shown = _shown(workplace, choice, haul)
+        chain = Chain(choice.leaf, haul.certificates, tuple(choice.paths))
+        judged = [*judge(workplace, choice.order, choice.key, chain), *choice.findings]
+        shown = Received(
+            certificate=name,
+            order=choice.order.id,
+            pieces=_pieces(choice, haul),
+            ways=_ways(choice.paths),
+            findings=(*judged, *_remarks(choice, haul)),
+            edition=None,
+        )
         if bring.preview:
-            return shown(None)
-        chain = Chain(choice.leaf, tuple(each.certificate for each in haul.found), tuple(choice.paths))
-        edition = shelve(workplace, choice.order, choice.key, chain, where=choice.where, remarks=choice.findings)
+            return shown
+        edition = shelve(workplace, choice.order, choice.key, chain, judged, where=choice.where)
         take_down(workplace, choice.order)
         remove_tree(order_folder(workplace, choice.order.id))
-    return shown(edition)
+    return replace(shown, edition=edition)
 
 
 # Finding the leaf
@@ -212,7 +219,7 @@ def _find_ways(workplace: "Workplace", choice: _Choice, haul: Haul, bring: Bring
     may_fetch = bring.fetch or (authority is not None and authority.fetch_issuers)
     fetched: set[str] = set()
     while True:
-        pool = Pool([each.certificate for each in haul.found], workplace.roots)
+        pool = Pool(haul.certificates, workplace.roots)
         choice.paths = find_paths(choice.leaf, pool, (), workplace.clock.now())
         if choice.paths:
             break
@@ -256,43 +263,9 @@ def _fetch_into(workplace: "Workplace", choice: _Choice, haul: Haul, url: str) -
 # Telling
 
 
-def _shown(workplace: "Workplace", choice: _Choice, haul: Haul) -> "_Shown":
-    moment = workplace.clock.now()
-    findings = [*choice.findings, *_remarks(choice, haul)]
-    judged = judge_edition(
-        choice.leaf,
-        [each.certificate for each in haul.found],
-        public_key=choice.key.public_key(),
-        names=choice.order.names,
-        paths=choice.paths,
-        moment=moment,
-    )
-    return _Shown(choice, _pieces(choice, haul), _ways(choice.paths), (*judged, *findings))
-
-
-@dataclass(frozen=True, slots=True)
-class _Shown:
-    """All that is told, but for the edition."""
-
-    choice: _Choice
-    pieces: tuple[Piece, ...]
-    ways: tuple[Way, ...]
-    findings: tuple[Finding, ...]
-
-    def __call__(self, edition: EditionRecord | None) -> Received:
-        return Received(
-            certificate=self.choice.order.certificate,
-            order=self.choice.order.id,
-            pieces=self.pieces,
-            ways=self.ways,
-            findings=self.findings,
-            edition=edition,
-        )
-
-
 def _pieces(choice: _Choice, haul: Haul) -> tuple[Piece, ...]:
     """Say of each certificate what it is used for, in the order of the chain, then strangers."""
-    path = choice.paths[0].certificates if choice.paths else (choice.leaf, *arrange(choice.leaf, _pool(haul)))
+    path = choice.paths[0].certificates if choice.paths else (choice.leaf, *arrange(choice.leaf, haul.certificates))
     roots = {each for each in path[1:] if choice.paths and each == path[-1]}
     others = {each for way in choice.paths[1:] for each in way.certificates}
     pieces: list[tuple[int, Piece]] = []
@@ -312,10 +285,6 @@ def _pieces(choice: _Choice, haul: Haul) -> tuple[Piece, ...]:
         rank = at if use != "twice" else len(path) + 1
         pieces.append((rank, Piece(where=each.where, about=facts(certificate), use=use)))
     return tuple(piece for _, piece in sorted(pieces, key=lambda pair: pair[0]))
-
-
-def _pool(haul: Haul) -> Pool:
-    return Pool([each.certificate for each in haul.found])
 
 
 def _ways(paths: Sequence[Path]) -> tuple[Way, ...]:

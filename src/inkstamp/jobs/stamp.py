@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING
 
 from inkstamp.config.load import is_entry_name
 from inkstamp.config.model import BY_HAND, Certificate, Configuration, Server
-from inkstamp.config.write import save, with_entry
 from inkstamp.errors import UsageError
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity, bad, worst
@@ -213,14 +212,8 @@ def write_entries(workplace: "Workplace", plan: Plan) -> None:
     """Write the entries that the plan adds to the configuration."""
     if not plan.write:
         return
-    file = workplace.config_file
-    with workplace.hold_config():
-        data = file.read_bytes()
-        if plan.new_server is not None:
-            data, _ = with_entry(data, file, "server", *plan.new_server)
-        data, config = with_entry(data, file, "certificate", plan.name, plan.entry)
-        save(file, data)
-    workplace.use_config(config)
+    server = [] if plan.new_server is None else [("server", *plan.new_server)]
+    workplace.add_entries(*server, ("certificate", plan.name, plan.entry))
 
 
 def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
@@ -232,11 +225,9 @@ def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
     prepare(workplace, plan.name, plan.entry)
     authority = workplace.config.authority[plan.entry.authority]
     if authority.kind == "acme" and plan.entry.proof == "dns-01":
-        from inkstamp.jobs.prove_dns import place
-        from inkstamp.proof.dns01 import record_name
-        from inkstamp.proof.record import RecordProof
+        from inkstamp.jobs.prove_dns import place_challenges
 
-        place(workplace, [RecordProof("txt", record_name(name), "") for name in plan.entry.names])
+        place_challenges(workplace, plan.entry.names)
         return
     by_file = authority.kind == "acme" or method_of(plan.entry, authority) == "file"
     if by_file and plan.entry.via != BY_HAND:

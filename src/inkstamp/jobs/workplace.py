@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.clock import Clock, SystemClock
 from inkstamp.config import load as config_load
-from inkstamp.config.model import Certificate, Configuration
+from inkstamp.config.model import Certificate, Configuration, Section
 from inkstamp.errors import ConfigurationError, UsageError
 from inkstamp.files import held, private_folder
 from inkstamp.jobs.progress import Progress, Silent
@@ -63,6 +63,17 @@ class Workplace:
     def use_config(self, config: Configuration) -> None:
         """Go on with a configuration that has just been written."""
         self.__dict__["config"] = config
+
+    def add_entries(self, *entries: tuple[str, str, Section]) -> None:
+        """Add entries (table, name, entry) to the configuration file, and go on with what it then says."""
+        from inkstamp.config.write import save, with_entry
+
+        with self.hold_config():
+            data = self.config_file.read_bytes() if self.config_file.exists() else b""
+            for table, name, entry in entries:
+                data, grown = with_entry(data, self.config_file, table, name, entry)
+            save(self.config_file, data)
+        self.use_config(grown)
 
     def certificate(self, name: str) -> Certificate:
         """Return a configured certificate; UsageError when there is none of that name."""

@@ -53,6 +53,11 @@ class Haul:
     """Files without a certificate."""
     _unpacked: int = 0
 
+    @property
+    def certificates(self) -> tuple[x509.Certificate, ...]:
+        """The certificates alone, in the order in which they were found."""
+        return tuple(each.certificate for each in self.found)
+
     def add(self, where: str, certificate: x509.Certificate) -> None:
         """Take a certificate in; BundleTrouble when there are more than any CA hands out."""
         if len(self.found) >= MOST_CERTIFICATES:

@@ -72,7 +72,7 @@ class UpdateCarrier:
     def _send(self, records: Sequence[DnsRecord], *, add: bool) -> None:
         key = self._key()
         for (zone, primary), group in by_zone(records).items():
-            changes = [(each.name, each.kind, _presented(each)) for each in group]
+            changes = [(each.name, each.kind, presented(each)) for each in group]
             where = self._entry.address or (f"[{primary}]" if ":" in primary else primary)
             if not where:
                 raise CarrierTrouble(
@@ -83,8 +83,8 @@ class UpdateCarrier:
             send_update(zone, changes, where, self._port, key, ttl=TTL, add=add)
 
 
-def _presented(record: DnsRecord) -> str:
-    """Write a value as zone files have it (RFC 1035 section 5.1)."""
+def presented(record: DnsRecord) -> str:
+    """Write a record's value as zone files have it (RFC 1035 section 5.1)."""
     if record.kind != "TXT":
         return record.value.rstrip(".") + "."
     escaped = record.value.replace("\\", "\\\\").replace('"', '\\"')

@@ -3,7 +3,6 @@
 import json
 import secrets
 import ssl
-from http.server import BaseHTTPRequestHandler
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +13,7 @@ from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
 
 from inkstamp.acme.jws import unb64url
 from inkstamp.standins.ca_state import CaState, Refusal
-from inkstamp.standins.quiet import QuietServer, StandIn
+from inkstamp.standins.quiet import QuietHandler, QuietServer, StandIn
 from inkstamp.standins.validation import Outside
 
 _MOST_BODY = 65_536
@@ -84,15 +83,12 @@ class SimulatedCa(StandIn):
             raise Refusal(400, "badNonce", "this nonce was not given out, or was used") from None
 
 
-class _AcmeHandler(BaseHTTPRequestHandler):
+class _AcmeHandler(QuietHandler):
     """One connection; routes by the first part of the path."""
 
     ca: SimulatedCa
     protocol_version = "HTTP/1.1"
     disable_nagle_algorithm = True
-
-    def log_message(self, format: str, *args: Any) -> None:  # noqa: A002  the base class names it so
-        """Keep the demo's terminal clean."""
 
     def do_GET(self) -> None:
         kind = self.path.strip("/")

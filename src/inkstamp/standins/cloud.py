@@ -2,10 +2,8 @@
 
 import json
 from collections.abc import MutableMapping
-from http.server import BaseHTTPRequestHandler
-from typing import Any
 
-from inkstamp.standins.quiet import QuietServer, StandIn
+from inkstamp.standins.quiet import QuietHandler, QuietServer, StandIn
 
 _MOST_BODY = 65_536
 
@@ -19,14 +17,11 @@ class SimulatedCloud(StandIn):
         self._server = QuietServer(("127.0.0.1", port), handler)
 
 
-class _Api(BaseHTTPRequestHandler):
+class _Api(QuietHandler):
     """One connection."""
 
     token: str
     records: MutableMapping[tuple[str, str], list[str]]
-
-    def log_message(self, format: str, *args: Any) -> None:  # noqa: A002  the base class names it so
-        """Keep the demo's terminal clean."""
 
     def do_POST(self) -> None:
         record = self._record()
@@ -70,9 +65,4 @@ class _Api(BaseHTTPRequestHandler):
         return name, kind, f'"{value}"' if kind == "TXT" else f"{value}."
 
     def _reply(self, status: int, shown: object) -> None:
-        body = json.dumps(shown).encode()
-        self.send_response(status)
-        self.send_header("Content-Type", "application/json")
-        self.send_header("Content-Length", str(len(body)))
-        self.end_headers()
-        self.wfile.write(body)
+        self.send(status, json.dumps(shown).encode(), "application/json")

@@ -2,13 +2,11 @@
 
 from collections.abc import Callable
 from html import escape
-from http.server import BaseHTTPRequestHandler
 from pathlib import Path
-from typing import Any
 from urllib.parse import parse_qs
 
 from inkstamp.standins.portal_state import METHODS, Declined, PortalEntry, PortalState
-from inkstamp.standins.quiet import QuietServer, StandIn
+from inkstamp.standins.quiet import QuietHandler, QuietServer, StandIn
 from inkstamp.standins.validation import Outside
 
 _MOST_BODY = 65_536
@@ -30,13 +28,10 @@ class SimulatedPortal(StandIn):
         self._server = QuietServer(("127.0.0.1", port), handler)
 
 
-class _Pages(BaseHTTPRequestHandler):
+class _Pages(QuietHandler):
     """One connection."""
 
     state: PortalState
-
-    def log_message(self, format: str, *args: Any) -> None:  # noqa: A002  the base class names it so
-        """Keep the demo's terminal clean."""
 
     def do_GET(self) -> None:
         self._answer(self._get)
@@ -59,14 +54,14 @@ class _Pages(BaseHTTPRequestHandler):
         elif kind == "new":
             self._page(200, "New certificate", _NEW)
         elif kind == "order" and rest[1:] == ["download.zip"]:
-            self._send(200, self.state.archive(int(rest[0])), "application/zip")
+            self.send(200, self.state.archive(int(rest[0])), "application/zip")
         elif kind == "order" and rest[1:] == ["chain.p7b"]:
-            self._send(200, self.state.pkcs7(int(rest[0])), "application/x-pkcs7-certificates")
+            self.send(200, self.state.pkcs7(int(rest[0])), "application/x-pkcs7-certificates")
         elif kind == "order":
             entry = self.state.order(int(rest[0]))
             self._page(200, f"Order {entry.number}", self._order(entry))
         elif kind == "issuer":
-            self._send(200, self.state.issuer(rest[0]), "application/pkix-cert")
+            self.send(200, self.state.issuer(rest[0]), "application/pkix-cert")
         elif kind == "approve":
             form = f"<form method='post' action='/approve/{escape(rest[0])}'><button>Approve</button></form>"
             self._page(200, "Approve the certificate", form)
@@ -121,20 +116,13 @@ class _Pages(BaseHTTPRequestHandler):
             f"<!doctype html><html lang='en'><meta charset='utf-8'><title>{escape(title)}</title>"
             f"<style>{_STYLE}</style><p>Fogbell (simulated CA)</p><h1>{escape(title)}</h1>{body}</html>"
         )
-        self._send(status, text.encode(), "text/html; charset=utf-8")
+        self.send(status, text.encode(), "text/html; charset=utf-8")
 
     def _redirect(self, number: int) -> None:
         self.send_response(303)
         self.send_header("Location", f"/order/{number}")
         self.send_header("Content-Length", "0")
         self.end_headers()
-
-    def _send(self, status: int, body: bytes, kind: str) -> None:
-        self.send_response(status)
-        self.send_header("Content-Type", kind)
-        self.send_header("Content-Length", str(len(body)))
-        self.end_headers()
-        self.wfile.write(body)
 
 
 _NEW = (

@@ -1,9 +1,9 @@
 """The HTTP server that all stand-ins use: threads that end with the program, and no talk on the terminal."""
 
 import threading
-from http.server import ThreadingHTTPServer
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from types import TracebackType
-from typing import Self
+from typing import Any, Self
 
 
 class QuietServer(ThreadingHTTPServer):
@@ -14,6 +14,21 @@ class QuietServer(ThreadingHTTPServer):
 
     def handle_error(self, request: object, client_address: object) -> None:
         """Say nothing: a client that hangs up or distrusts us is no trouble of ours."""
+
+
+class QuietHandler(BaseHTTPRequestHandler):
+    """One connection, of which nothing is logged."""
+
+    def log_message(self, format: str, *args: Any) -> None:  # noqa: A002  the base class names it so
+        """Keep the demo's terminal clean."""
+
+    def send(self, status: int, body: bytes, kind: str) -> None:
+        """Answer with a body of that content type."""
+        self.send_response(status)
+        self.send_header("Content-Type", kind)
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body)
 
 
 class StandIn:

@@ -14,7 +14,6 @@ import ssl
 import sys
 import threading
 from dataclasses import dataclass
-from http.server import BaseHTTPRequestHandler
 from pathlib import Path
 from types import FrameType
 from typing import Any
@@ -22,7 +21,7 @@ from typing import Any
 from inkstamp.errors import InkStampError
 from inkstamp.files import read_bytes
 from inkstamp.servers.nginx.reading import Folders, Host, Reading, best_hosts, hosts, read_configuration, to_site
-from inkstamp.standins.quiet import QuietServer
+from inkstamp.standins.quiet import QuietHandler, QuietServer
 
 _Place = tuple[str, int, bool]
 
@@ -71,13 +70,10 @@ def read_setup(main_file: str, prefix: str) -> _Setup:
     return _Setup(Path(pid), found, contexts)
 
 
-class _Handler(BaseHTTPRequestHandler):
+class _Handler(QuietHandler):
     protocol_version = "HTTP/1.1"
     web: "WebServer"
     place: _Place
-
-    def log_message(self, format: str, *args: Any) -> None:  # noqa: A002  the base class names it so
-        """Keep no log."""
 
     def do_GET(self) -> None:
         name = (self.headers.get("Host") or "").partition(":")[0].lower()
@@ -86,16 +82,9 @@ class _Handler(BaseHTTPRequestHandler):
         root = to_site(host, "").root if host else ""
         file = os.path.realpath(os.path.join(root, path))
         if not root or not file.startswith(os.path.realpath(root) + os.sep) or not os.path.isfile(file):
-            self._send(404, b"<h1>404 not found</h1>\n", "text/html")
+            self.send(404, b"<h1>404 not found</h1>\n", "text/html")
             return
-        self._send(200, Path(file).read_bytes(), mimetypes.guess_type(file)[0] or "application/octet-stream")
-
-    def _send(self, status: int, body: bytes, kind: str) -> None:
-        self.send_response(status)
-        self.send_header("Content-Type", kind)
-        self.send_header("Content-Length", str(len(body)))
-        self.end_headers()
-        self.wfile.write(body)
+        self.send(200, Path(file).read_bytes(), mimetypes.guess_type(file)[0] or "application/octet-stream")
 
 
 class WebServer:

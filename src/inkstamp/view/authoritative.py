@@ -1,6 +1,6 @@
 """Ask authoritative nameservers directly, and watch until all of them have what is waited for."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -102,8 +102,3 @@ def watch(sought: Iterable[Sought], port: int, clock: Clock, seconds: float) -> 
     for (each, _), answer in answers.items():
         found.setdefault(each, []).append(answer)
     return found
-
-
-def all_have(sought: Sought, told: Sequence[Told]) -> bool:
-    """Tell whether every nameserver has what is sought."""
-    return bool(told) and all(each.has(sought) for each in told)

@@ -20,12 +20,12 @@ from inkstamp.pki.certificates import dns_names
 BY_UPDATE = """
 [nameserver.primary]
 key_file = "primary.tsig"
-seconds = 20
+seconds = 90
 
 [nameserver.other]
 address = "127.0.0.1"
 key_file = "other.tsig"
-seconds = 20
+seconds = 90
 """
 
 
@@ -121,7 +121,7 @@ def test_a_name_that_the_key_may_not_change_and_a_server_that_is_not_there_are_t
 
 def test_a_nameserver_that_lags_is_waited_for_and_the_ca_is_not_asked_before(world: BindWorld) -> None:
     config = world.config.read_text()
-    world.config.write_text(config.replace("seconds = 20", "seconds = 3"))
+    world.config.write_text(config.replace("seconds = 90", "seconds = 3"))
     asked = world.ca.log.read_text().count("Pulled a task")
     world.secondary.send_signal(signal.SIGSTOP)
     try:
@@ -189,7 +189,7 @@ def test_a_program_of_the_users_own_is_told_in_json_and_its_errors_are_shown(wor
     script, log = world.folder / "carrier.py", world.folder / "carrier.log"
     script.write_text(PROGRAM.format(log=log, port=world.dns_port, key=world.folder / "primary.tsig"))
     base = world.config.read_text()
-    table = f'\n[program.cloud]\ncommand = ["{sys.executable}", "{script}"]\nseconds = 10\n'
+    table = f'\n[program.cloud]\ncommand = ["{sys.executable}", "{script}"]\nseconds = 90\n'
     world.config.write_text(base + table)
     done = world.run("stamp", "own.saltmarsh.test", "*.own.saltmarsh.test", "--via", "cloud")
     assert done.status == 0, done.err
@@ -203,7 +203,7 @@ def test_a_program_of_the_users_own_is_told_in_json_and_its_errors_are_shown(wor
     }  # fmt: skip
     assert "the cloud says no" in flat(world.run("stamp", "bad.saltmarsh.test", "--via", "cloud").err)
     script.write_text("import time; time.sleep(60)")
-    world.config.write_text(world.config.read_text().replace("seconds = 10", "seconds = 1"))
+    world.config.write_text(world.config.read_text().replace("seconds = 90", "seconds = 1"))
     assert "did not end within 1 s" in flat(world.run("stamp", "slow.saltmarsh.test", "--via", "cloud").err)
     script.write_text("print('hello')")
     assert "its answer is no JSON: hello" in flat(world.run("stamp", "slow").err)

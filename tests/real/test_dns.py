@@ -203,8 +203,10 @@ def test_a_program_of_the_users_own_is_told_in_json_and_its_errors_are_shown(wor
     }  # fmt: skip
     assert "the cloud says no" in flat(world.run("stamp", "bad.saltmarsh.test", "--via", "cloud").err)
     script.write_text("import time; time.sleep(60)")
-    world.config.write_text(world.config.read_text().replace("seconds = 90", "seconds = 1"))
+    patient = world.config.read_text()
+    world.config.write_text(patient.replace("seconds = 90", "seconds = 1"))
     assert "did not end within 1 s" in flat(world.run("stamp", "slow.saltmarsh.test", "--via", "cloud").err)
+    world.config.write_text(world.config.read_text().replace("seconds = 1\n", "seconds = 90\n"))
     script.write_text("print('hello')")
     assert "its answer is no JSON: hello" in flat(world.run("stamp", "slow").err)
 

@@ -19,6 +19,7 @@ sys.path.insert(0, str(Path(__file__).resolve().parent.parent / "tests"))
 
 from bind_world import BindWorld, bind_world
 
+from inkstamp.findings import Severity, worst
 from inkstamp.jobs import precheck as job
 from inkstamp.jobs import prove_dns
 from inkstamp.jobs.workplace import Workplace
@@ -53,7 +54,8 @@ def by_records(world: BindWorld, count: int) -> None:
     found = time.monotonic()
     prove_dns.put_up(place, order, "primary", placed)
     updated = time.monotonic()
-    prove_dns.see(place, order, "primary", placed)
+    observed = prove_dns.observe(place, "primary", placed)
+    assert worst(finding for found in observed.values() for finding in found) is Severity.GOOD
     seen = time.monotonic()
     prove_dns.take_down_of(place, order.id)
     gone = time.monotonic()

@@ -31,7 +31,7 @@ def test_the_demo_shows_both_ways_to_a_certificate_with_nginx_and_removes_everyt
     acts += ["authority", "order", "prove", "why", "collect", "stamp", "status", "renew", "status", "history"]
     assert shown == [*acts, "demo"]  # the last one says how to keep it
     assert "rowing.saltmarsh.test: sound" in done.stdout
-    assert "correct the record in DNS" in " ".join(done.stdout.split())
+    assert "correct the A record in DNS" in " ".join(done.stdout.split())
     assert "shop: edition 1 is on the shelf, from order 4" in done.stdout
     assert "bakery: edition 2 on front" in done.stdout
     assert "all 4 are good" in done.stdout

@@ -33,6 +33,8 @@ class InkStampError(Exception):
         self.advice = advice
         """What to do, or the command to type next."""
         self.findings = tuple(findings)
+        self.step = ""
+        """What was being done, in a few words; given by the job that was at it."""
 
 
 class UsageError(InkStampError):
@@ -102,6 +104,10 @@ class StillWaiting(InkStampError):
 
 class ProofFailed(InkStampError):
     """A proof cannot be placed, or is not seen from outside; the CA was not asked."""
+
+
+class ReachTrouble(InkStampError):
+    """Another machine cannot be reached, or the connection to it was lost."""
 
 
 class CarrierTrouble(InkStampError):

@@ -41,7 +41,7 @@ def test_a_good_file_is_read_with_paths_made_absolute_and_names_normalised() -> 
     assert whole.home == "/etc/inkstamp/home"
     assert whole.authority["quayside"].trust == "/etc/inkstamp/api.pem"
     assert whole.certificate["rowing"].names == ("rowing.saltmarsh.test", "www.rowing.saltmarsh.test")
-    assert whole.server["front"].program == "nginx"
+    assert whole.server["front"].program == ""
     assert read_home(GOOD.encode(), FILE) == whole.home
 
 

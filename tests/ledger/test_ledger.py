@@ -18,6 +18,7 @@ from hand_clock import HandClock
 from inkstamp import files
 from inkstamp.errors import Busy, FileTrouble, LedgerTrouble
 from inkstamp.ledger.records import EditionRecord, OrderState, PortalProof, ProofMethod, ProofRecord
+from inkstamp.ledger.setbacks import Told
 from inkstamp.ledger.shelf import EditionFiles, Shelf
 from inkstamp.ledger.store import Ledger
 
@@ -171,7 +172,7 @@ def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path:
     with closing(Ledger(file, HandClock(NOW))) as made:
         order = made.intend_order("rowing", "quayside", ["a.test"])
     with closing(sqlite3.connect(file)) as connection:
-        for table in ("portal_proof", "dns_proof"):
+        for table in ("portal_proof", "dns_proof", "setback", "refused_method"):
             connection.execute(f"DROP TABLE {table}")
         connection.execute("UPDATE ledger SET version = 1")
         connection.commit()
@@ -186,6 +187,27 @@ def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path:
         assert (seen.content, seen.seen, seen.looked) == ("w", NOW, NOW)
         assert again.portal.of_open_orders() == {order.id: [seen]}
         assert again.waiting_orders() == [waiting]
+        assert again.setbacks.all() == {}
+
+
+def test_what_stands_in_the_way_keeps_its_beginning_until_it_is_another_or_overcome(tmp_path: Path) -> None:
+    clock = HandClock(NOW)
+    told = Told(kind="ProofFailed", step="proving", what="x", where="", said="", problem="", advice="", findings=())
+    with closing(Ledger(tmp_path / "ledger.db", clock)) as ledger:
+        ledger.setbacks.meet("rowing", told)
+        clock.sleep(3600)
+        ledger.setbacks.meet("rowing", msgspec.structs.replace(told, what="y"))
+        (known,) = ledger.setbacks.all().values()
+        assert (known.since, known.last, known.times) == (NOW, NOW + timedelta(hours=1), 2)
+        assert known.told.what == "y"
+        ledger.setbacks.meet("rowing", msgspec.structs.replace(told, kind="CaProblem"))
+        again = ledger.setbacks.of("rowing")
+        assert again is not None
+        assert (again.since, again.times) == (NOW + timedelta(hours=1), 1)
+        ledger.setbacks.overcome("rowing")
+        assert ledger.setbacks.of("rowing") is None
+        ledger.setbacks.refuse("rowing", {"a.test": ["http-01", "http-01"]})
+        assert ledger.setbacks.refused_methods("rowing") == {"a.test": ["http-01"]}
 
 
 def test_a_new_file_is_placed_whole_and_never_over_one_that_is_there(tmp_path: Path) -> None:

@@ -33,8 +33,10 @@ def test_the_proof_is_a_file_at_the_well_known_url_with_the_key_authorization() 
 @pytest.mark.parametrize(
     ("changes", "told"),
     [
-        ({"body": b"\xef\xbb\xbftok.thumb"}, "answers 200"),
-        ({"body": b"<html>\x07 tok.thumb"}, "page of its own"),
+        ({"body": b"\xef\xbb\xbftok.thumb"}, "behind a byte order mark save the file without one"),
+        ({"body": b"<html>\x07 tok.thumb"}, "something around it, beginning “<html>· tok.thumb”"),
+        ({"body": b"<html>welcome"}, "page of its own"),
+        ({"body": b"x" * 65_536}, "with more than 64 KiB"),
         ({"status": 404, "body": b"<h1>Not\nFound</h1>"}, "beginning “<h1>Not Found</h1>”"),
         ({"status": 403, "body": b""}, "let everybody read"),
         ({"status": 200, "body": b"x" * 5000}, "x" * 80 + "…”"),
@@ -54,6 +56,16 @@ def test_one_wrong_address_of_several_is_bad_and_named() -> None:
     assert first[0] is Severity.GOOD
     assert second[0] is Severity.BAD
     assert f"does not answer at {THERE}" in second[1]
+
+
+def test_a_proxy_in_front_and_a_bad_certificate_on_the_way_are_told() -> None:
+    ((severity, text),) = look(sight(THERE, status=404, proxy="Via: 1.1 edge"))
+    assert severity is Severity.BAD
+    assert "a proxy or CDN answers at 127.0.0.9 (Via: 1.1 edge)" in text
+    expired = sight(HERE, hops=(PROOF.url, "https://site.test/x"), untrusted="certificate has expired")
+    ((severity, text),) = look(expired)
+    assert severity is Severity.WARN
+    assert "certificate has expired" in text
 
 
 def test_an_address_that_this_machine_has_no_way_to_is_passed_over_unless_it_is_the_only_one() -> None:

@@ -1,23 +1,43 @@
-"""A document root belongs to a customer: no link of theirs leads a write, a read or a removal elsewhere."""
+"""A document root belongs to a customer: no link of theirs leads a write, a read or a removal elsewhere.
+
+The same holds on this machine and on another one over SSH.
+"""
 
 import os
 import stat
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from more_servers import ssh_machine
 
 from inkstamp.errors import FileTrouble
-from inkstamp.reach.guarded import check_root, missing_folders, open_root, plant, uproot
+from inkstamp.reach.interface import Host
+from inkstamp.reach.local import LocalHost
+from inkstamp.reach.ssh import SshHost
+from inkstamp.standins.ports import free_ports
 
 PARTS = (".well-known", "acme-challenge", "tok")
 CUSTOMER = 12345
 
 
-def test_a_proof_is_readable_to_all_whatever_the_umask_and_leaves_no_trace(tmp_path: Path) -> None:
+@pytest.fixture(scope="module", params=["here", "over ssh"])
+def host(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Host]:
+    if request.param == "here":
+        yield LocalHost()
+        return
+    (port,) = free_ports(1)
+    with ssh_machine(tmp_path_factory.mktemp("ssh") / "machine", "127.0.0.1", port) as machine:
+        made = SshHost(f"ssh://127.0.0.1:{port}", config_file=str(machine.client))
+        yield made
+        made.close()
+
+
+def test_a_proof_is_readable_to_all_whatever_the_umask_and_leaves_no_trace(host: Host, tmp_path: Path) -> None:
     before = os.umask(0o077)
     try:
-        missing = missing_folders(str(tmp_path), PARTS)
-        planted = plant(str(tmp_path), PARTS, b"proof")
+        missing = host.missing_folders(str(tmp_path), PARTS)
+        planted = host.plant(str(tmp_path), PARTS, b"proof")
     finally:
         os.umask(before)
     assert missing == planted.made == (0, 1)
@@ -25,83 +45,85 @@ def test_a_proof_is_readable_to_all_whatever_the_umask_and_leaves_no_trace(tmp_p
     assert file.read_bytes() == b"proof"
     assert stat.S_IMODE(file.stat().st_mode) == 0o644
     assert stat.S_IMODE(file.parent.stat().st_mode) == 0o755
-    uproot(planted.root, planted.parts, planted.made)
+    host.uproot(planted.root, planted.parts, planted.made)
     assert list(tmp_path.iterdir()) == []
-    uproot(planted.root, planted.parts, planted.made)  # again, after a crash: harmless
+    host.uproot(planted.root, planted.parts, planted.made)  # again, after a crash: harmless
 
 
-def test_folders_that_were_there_or_hold_something_else_stay(tmp_path: Path) -> None:
+def test_folders_that_were_there_or_hold_something_else_stay(host: Host, tmp_path: Path) -> None:
     (tmp_path / ".well-known").mkdir()
-    planted = plant(str(tmp_path), PARTS, b"proof")
+    planted = host.plant(str(tmp_path), PARTS, b"proof")
     assert planted.made == (1,)
     other = tmp_path / ".well-known" / "acme-challenge" / "other"
     other.write_text("someone else's")
-    uproot(planted.root, planted.parts, planted.made)
+    host.uproot(planted.root, planted.parts, planted.made)
     assert other.read_text() == "someone else's"
     other.unlink()
-    uproot(planted.root, planted.parts, planted.made)
+    host.uproot(planted.root, planted.parts, planted.made)
     assert [each.name for each in tmp_path.iterdir()] == [".well-known"]
 
 
 @pytest.mark.parametrize("depth", [0, 1])
-def test_a_link_planted_in_place_of_a_folder_is_refused_and_its_target_untouched(tmp_path: Path, depth: int) -> None:
+def test_a_link_planted_in_place_of_a_folder_is_refused_and_its_target_untouched(
+    host: Host, tmp_path: Path, depth: int
+) -> None:
     target = tmp_path / "etc"
     target.mkdir()
     root = tmp_path / "www"
     (root / PARTS[0] if depth else root).mkdir(parents=True)
     root.joinpath(*PARTS[: depth + 1]).symlink_to(target)
-    for attempt in (lambda: plant(str(root), PARTS, b"x"), lambda: check_root(str(root), PARTS)):
+    for attempt in (lambda: host.plant(str(root), PARTS, b"x"), lambda: host.check_root(str(root), PARTS)):
         with pytest.raises(FileTrouble, match="symbolic link"):
             attempt()
     assert list(target.iterdir()) == []
     (target / PARTS[-1]).write_text("precious")
-    uproot(str(root), PARTS, (0, 1))
+    host.uproot(str(root), PARTS, (0, 1))
     assert (target / PARTS[-1]).read_text() == "precious"
 
 
-def test_a_link_planted_in_place_of_the_file_is_replaced_and_not_followed(tmp_path: Path) -> None:
+def test_a_link_planted_in_place_of_the_file_is_replaced_and_not_followed(host: Host, tmp_path: Path) -> None:
     target = tmp_path / "passwd"
     target.write_text("precious")
     folder = tmp_path / "www" / PARTS[0] / PARTS[1]
     folder.mkdir(parents=True)
     (folder / PARTS[2]).symlink_to(target)
-    plant(str(tmp_path / "www"), PARTS, b"proof")
+    host.plant(str(tmp_path / "www"), PARTS, b"proof")
     assert target.read_text() == "precious"
     assert (folder / PARTS[2]).read_bytes() == b"proof"
     assert not (folder / PARTS[2]).is_symlink()
 
 
-def test_a_file_in_the_place_of_a_folder_is_told_and_kept(tmp_path: Path) -> None:
+def test_a_file_in_the_place_of_a_folder_is_told_and_kept(host: Host, tmp_path: Path) -> None:
     (tmp_path / ".well-known").write_text("a file")
     with pytest.raises(FileTrouble, match="not a folder"):
-        plant(str(tmp_path), PARTS, b"x")
+        host.plant(str(tmp_path), PARTS, b"x")
     assert (tmp_path / ".well-known").read_text() == "a file"
 
 
-def test_a_link_of_our_own_on_the_way_to_the_root_is_followed(tmp_path: Path) -> None:
+def test_a_link_of_our_own_on_the_way_to_the_root_is_followed(host: Host, tmp_path: Path) -> None:
     (tmp_path / "release-7").mkdir()
     (tmp_path / "live").symlink_to("release-7")
     (tmp_path / "deep").mkdir()
     (tmp_path / "deep" / "there").symlink_to("../live")
     for root in ("live", "deep/there"):
-        plant(str(tmp_path / root), PARTS, b"proof")
+        host.plant(str(tmp_path / root), PARTS, b"proof")
         assert tmp_path.joinpath("release-7", *PARTS).read_bytes() == b"proof"
     (tmp_path / "round").symlink_to("round")
     with pytest.raises(FileTrouble, match="too many"):
-        open_root(str(tmp_path / "round"))
+        host.check_root(str(tmp_path / "round"), PARTS)
 
 
-def test_a_missing_root_or_one_that_cannot_be_written_is_told_beforehand(tmp_path: Path) -> None:
+def test_a_missing_root_or_one_that_cannot_be_written_is_told_beforehand(host: Host, tmp_path: Path) -> None:
     with pytest.raises(FileTrouble, match="document root"):
-        check_root(str(tmp_path / "gone"), PARTS)
-    check_root(str(tmp_path), PARTS)
+        host.check_root(str(tmp_path / "gone"), PARTS)
+    host.check_root(str(tmp_path), PARTS)
     assert list(tmp_path.iterdir()) == []
 
 
 @pytest.mark.needs_root
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root can give files to a customer")
 @pytest.mark.parametrize("who_owns", ["link", "folder", "loose folder"])
-def test_as_root_a_customers_link_on_the_way_to_the_root_is_refused(tmp_path: Path, who_owns: str) -> None:
+def test_as_root_a_customers_link_on_the_way_to_the_root_is_refused(host: Host, tmp_path: Path, who_owns: str) -> None:
     target = tmp_path / "etc"
     target.mkdir()
     home = tmp_path / "customer"
@@ -115,6 +137,6 @@ def test_as_root_a_customers_link_on_the_way_to_the_root_is_refused(tmp_path: Pa
     else:
         home.chmod(0o777)
     with pytest.raises(FileTrouble, match="a customer controls"):
-        plant(str(link), PARTS, b"x")
-    uproot(str(link), PARTS, (0, 1))
+        host.plant(str(link), PARTS, b"x")
+    host.uproot(str(link), PARTS, (0, 1))
     assert list(target.iterdir()) == []

@@ -15,7 +15,8 @@ from cryptography.hazmat.primitives.serialization import Encoding
 from world import NAMES, World, make_tls_pair, real_world
 
 from inkstamp.config.model import Certificate
-from inkstamp.jobs.stamp import Plan, carry_out
+from inkstamp.jobs.plan import Plan
+from inkstamp.jobs.stamp import carry_out
 from inkstamp.jobs.workplace import Workplace
 
 

@@ -117,7 +117,7 @@ def test_port_80_answered_by_another_machine(world: World) -> None:
     finally:
         subprocess.run([*command, "-s", "stop"], check=True, capture_output=True)
     assert_told(done, 1, "the CA was not asked", "moved.saltmarsh.test at 127.0.0.7: answers 200",
-                "Welcome to the old host", "correct the record in DNS")  # fmt: skip
+                "Welcome to the old host", "correct the A record in DNS")  # fmt: skip
     assert world.ca.log.read_text().count("Attempting to validate") == validations
     assert world.left_behind() == []
     # the record is corrected: the same order goes on

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from inkstamp.errors import InkStampError, ServerTrouble
 from inkstamp.reach.interface import Ran
 from inkstamp.reach.local import LocalHost
-from inkstamp.servers.nginx.reading import Folders, best_hosts, hosts, proof_root, read_configuration
+from inkstamp.servers.nginx.reading import Folders, best_hosts, hosts, place_of, read_configuration
 from inkstamp.servers.nginx.server import NginxServer
 from inkstamp.servers.nginx.syntax import parse
 
@@ -106,7 +106,7 @@ def test_virtual_hosts_are_found_through_includes_with_what_they_inherit() -> No
     assert second.certificate_file == "/etc/nginx/own.pem"  # type: ignore[attr-defined]
     assert third.certificate_file == "/etc/nginx/wide.pem"  # type: ignore[attr-defined]
     assert default.listens[0].default  # type: ignore[attr-defined]
-    assert proof_root(first, PARTS) == "/srv/a"  # type: ignore[arg-type]
+    assert place_of(first, PARTS).root == "/srv/a"  # type: ignore[arg-type]
 
 
 @pytest.mark.parametrize(
@@ -135,7 +135,7 @@ def test_the_block_that_nginx_would_choose_is_chosen(name: str, tls: bool, expec
 def test_the_folder_of_a_proof_is_that_of_its_best_location(inside: str, root: str) -> None:
     block = f"server {{ listen 80; server_name p.test; {inside} }}"
     found = best_hosts(read({"/etc/nginx/sites/p.conf": block}), "p.test", tls=False)  # type: ignore[arg-type]
-    assert proof_root(found[0], PARTS) == root
+    assert place_of(found[0], PARTS).root == root
 
 
 BLOCKS = st.builds(

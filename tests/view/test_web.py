@@ -45,7 +45,7 @@ def scripted(answer: Script, *, pause: float = 0.0) -> Iterator[tuple[View, list
     table = {"site.test": ["127.0.0.1"], "www.site.test": ["127.0.0.1"]}
     try:
         with Nameserver(dns_port, table):
-            yield View(resolver=("127.0.0.1", dns_port), http_port=http_port), requests
+            yield View(resolver=("127.0.0.1", dns_port), http_port=http_port, https_port=1), requests
     finally:
         listener.close()
 
@@ -83,8 +83,10 @@ def test_a_redirect_is_followed_by_name() -> None:
         ("http://nobody.test/", "NXDOMAIN"),
         ("ftp://site.test/x", "no web address"),
         ("javascript:alert(1)", "no web address"),
-        ("http://site.test:1/x", "no connection: Connection refused"),
-        ("https://site.test:1/x", "no connection: Connection refused"),
+        ("http://site.test:2/x", "redirected to port 2, where CAs do not follow"),
+        ("https://site.test/x", "no connection: Connection refused"),
+        ("http://127.0.0.1/x", "redirected to the address 127.0.0.1"),
+        ("http://site.test:99999999/x", "no web address"),
     ],
 )
 def test_a_redirect_that_leads_nowhere_is_told(location: str, told: str) -> None:

@@ -7,6 +7,7 @@ from inkstamp.acme.jws import b64url
 from inkstamp.acme.messages import Account, Authorization, Challenge, Directory, Order, OrdersList, read
 from inkstamp.acme.session import Reply, Session, Signer
 from inkstamp.errors import CaMisbehaved
+from inkstamp.pki.names import as_address
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,8 +53,9 @@ class CaClient:
         return _location(reply), read(Account, reply.body, reply.url)
 
     def new_order(self, names: Sequence[str]) -> tuple[str, Order]:
-        """Open an order for DNS names (RFC 8555 section 7.4); returns its URL and first snapshot."""
-        payload = {"identifiers": [{"type": "dns", "value": name} for name in names]}
+        """Open an order for names and addresses (RFC 8555 section 7.4, RFC 8738); returns URL and first snapshot."""
+        kinds = [("ip" if as_address(name) else "dns", name) for name in names]
+        payload = {"identifiers": [{"type": kind, "value": name} for kind, name in kinds]}
         reply = self._session.post("new order", self.directory().new_order, payload, self._signer, repeatable=False)
         return _location(reply), read(Order, reply.body, reply.url)
 

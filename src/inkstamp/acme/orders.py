@@ -35,9 +35,9 @@ class FetchAuthorizations:
 
 @dataclass(frozen=True, slots=True)
 class Prove:
-    """Put up the proofs for these authorizations, look at them, answer their challenges."""
+    """Put up proofs for these authorizations, look at them, answer a challenge of each."""
 
-    pending: tuple[tuple[Authorization, Challenge], ...]
+    pending: tuple[Authorization, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,28 +77,18 @@ def check_move(before: OrderStatus, after: OrderStatus, url: str) -> None:
         )
 
 
-def pick_challenge(authorization: Authorization, method: str, url: str) -> Challenge:
-    """Return the authorization's challenge of type `method`; CaMisbehaved when none is offered."""
-    for challenge in authorization.challenges:
-        if challenge.type == method:
-            return challenge
-    offered = ", ".join(challenge.type for challenge in authorization.challenges) or "none"
-    raise CaMisbehaved(
-        f"the CA offers no {method} challenge for {authorization.identifier.value}",
-        where=url,
-        said=f"it offers: {offered}",
-        advice="set `proof` for this certificate to a method that it offers",
-    )
+def challenge_of(authorization: Authorization, method: str) -> Challenge | None:
+    """Return the authorization's challenge of that type, None when the CA offers none."""
+    return next((each for each in authorization.challenges if each.type == method), None)
 
 
-def next_step(order: Order, seen: Mapping[str, Authorization], answered: frozenset[str], method: str) -> Step:
+def next_step(order: Order, seen: Mapping[str, Authorization], answered: frozenset[str]) -> Step:
     """Decide what comes next for an order.
 
     Args:
         order: The newest snapshot.
         seen: Authorizations by URL, as newest known (an answered challenge's reply is worked in).
         answered: URLs of the challenges that this process has answered.
-        method: The challenge type to prove with.
 
     """
     if order.status is OrderStatus.INVALID:
@@ -109,11 +99,11 @@ def next_step(order: Order, seen: Mapping[str, Authorization], answered: frozens
         return Wait()
     if order.status is OrderStatus.READY:
         return Finalize()
-    return _next_proof(order, seen, answered, method)
+    return _next_proof(order, seen, answered)
 
 
 def _next_proof(
-    order: Order, seen: Mapping[str, Authorization], answered: frozenset[str], method: str
+    order: Order, seen: Mapping[str, Authorization], answered: frozenset[str]
 ) -> FetchAuthorizations | Prove | Wait | Finalize | Refused:
     """Decide what comes next for an order whose names are not proven yet."""
     unseen = tuple(url for url in order.authorizations if url not in seen)
@@ -131,12 +121,12 @@ def _next_proof(
     if all(each.status is AuthorizationStatus.VALID for each in mine):
         # RFC 8555 section 7.1.3: the order is ready once all authorizations are valid; no need to ask.
         return Finalize()
-    pending = []
-    for each in mine:
-        if each.status is AuthorizationStatus.PENDING:
-            challenge = pick_challenge(each, method, order.finalize)
-            if challenge.url not in answered:
-                pending.append((each, challenge))
+    pending = [
+        each
+        for each in mine
+        if each.status is AuthorizationStatus.PENDING
+        and not answered & {challenge.url for challenge in each.challenges}
+    ]
     return Prove(tuple(pending)) if pending else Wait()
 
 

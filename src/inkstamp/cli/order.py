@@ -36,8 +36,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
     from inkstamp.errors import UsageError
     from inkstamp.jobs.ordering import order
+    from inkstamp.jobs.plan import make_plans
     from inkstamp.jobs.portal import PortalOrder, give_up
-    from inkstamp.jobs.stamp import make_plans
 
     with workplace(context) as place:
         plans = make_plans(place, as_request(options))

@@ -19,7 +19,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument("names", nargs="+", metavar="NAME", help="a domain name, or a configured certificate")
     parser.add_argument("--authority", default="", help="the CA that is meant, for CAA")
-    parser.add_argument("--via", default="", metavar="SERVER", help="the server that would carry the proof")
+    parser.add_argument(
+        "--via",
+        action="append",
+        default=[],
+        metavar="SERVER",
+        help="the server that would carry the proof, or listener (repeat for several)",
+    )
     parser.add_argument("--all", action="store_true", help="show what is good, too")
 
 

@@ -22,6 +22,7 @@ from inkstamp.cli.order import tell_reached, tell_stall
 from inkstamp.cli.setting import workplace
 
 if TYPE_CHECKING:
+    from inkstamp.jobs.passage import Passage
     from inkstamp.jobs.portal_proof import MailChoice, Proven, Shown
     from inkstamp.ledger.records import PortalProof
 
@@ -44,6 +45,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
     content.add_argument("--content", metavar="FILE", help="the file's content; - for standard input")
     shown.add_argument("--sent", nargs="?", const="now", metavar="MOMENT", help="it was sent, now or then (RFC 3339)")
     shown.add_argument("--for", dest="names", action="append", metavar="NAME", help="just this name (repeat)")
+    way = parser.add_argument_group("where a web server's own configuration is in the way")
+    way.add_argument("--let-through", action="store_true", help="change it as little as can be, and try it")
+    way.add_argument("--preview", action="store_true", help="with --let-through: show the change, make none")
+    way.add_argument("--close-again", action="store_true", help="take that change back")
     parser.add_argument("--wait", type=float, default=0.0, metavar="MINUTES", help="go on looking for so long")
 
 
@@ -51,6 +56,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
     from inkstamp.jobs.portal import is_portal
 
+    if options.let_through or options.close_again or options.preview:
+        return _change_way(context, options)
     with workplace(context) as place:
         name = options.certificate
         if not is_portal(place, place.certificate(name)):
@@ -81,6 +88,44 @@ def run(context: Context, options: argparse.Namespace) -> int:
     else:
         _tell(proven)
     return 0 if proven.seen else 1
+
+
+def _change_way(context: Context, options: argparse.Namespace) -> int:
+    from inkstamp.errors import UsageError
+    from inkstamp.jobs.passage import close_again, let_through
+
+    if options.let_through == options.close_again or (options.preview and not options.let_through):
+        raise UsageError("--let-through, alone or with --preview, or --close-again", advice="give one of them")
+    with workplace(context) as place:
+        name = options.certificate
+        closing = options.close_again
+        changed = close_again(place, name) if closing else let_through(place, name, preview=options.preview)
+    if context.json:
+        output.as_json("prove", passage=changed)
+    else:
+        _tell_passage(name, changed, closed=options.close_again)
+    return 0
+
+
+def _tell_passage(name: str, changed: "Passage", *, closed: bool) -> None:
+    if closed:
+        print(f"{name}: the way for proofs is closed again")
+    elif changed.done:
+        print(f"{name}: proofs come through now, for {', '.join(changed.names)}")
+    else:
+        print(f"{name}: this would let proofs through for {', '.join(changed.names)}")
+    output.findings(changed.findings)
+    for each in changed.differences:
+        print()
+        print(output.clean(each.rstrip("\n").replace("\t", "    ")))
+    print()
+    if closed:
+        print(output.field("next", "nothing"))
+    elif changed.done:
+        print(output.field("next", f"inkstamp stamp {name}"))
+        print(output.field("to go back", f"inkstamp prove {name} --close-again"))
+    else:
+        print(output.field("next", f"inkstamp prove {name} --let-through"))
 
 
 def _refuse_portal_options(options: argparse.Namespace) -> None:

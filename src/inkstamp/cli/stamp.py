@@ -14,11 +14,13 @@ from typing import TYPE_CHECKING
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
 from inkstamp.cli.setting import workplace
+from inkstamp.config.words import ACME_METHODS
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.renewal.when import renewal_moment
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.stamp import Outcome, Plan, StampRequest
+    from inkstamp.jobs.plan import Plan, StampRequest
+    from inkstamp.jobs.stamp import Outcome
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -34,7 +36,17 @@ def entry_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--as", dest="entry_name", default="", metavar="ENTRY", help="name of the new entry")
     parser.add_argument("--authority", default="", help="the CA, when several are configured")
     parser.add_argument(
-        "--via", default="", metavar="SERVER", help="who carries the proof: a server, or by-hand (portals)"
+        "--via",
+        action="append",
+        metavar="CARRIER",
+        help="what carries the proof: a server, nameserver or program, listener, or by-hand (repeat for several)",
+    )
+    parser.add_argument(
+        "--proof",
+        action="append",
+        choices=ACME_METHODS,
+        metavar="WAY",
+        help=f"{', '.join(ACME_METHODS)} (repeat for more, in the order in which to try; default: as --via can)",
     )
     parser.add_argument(
         "--install",
@@ -48,13 +60,14 @@ def entry_options(parser: argparse.ArgumentParser) -> None:
 
 def as_request(options: argparse.Namespace) -> "StampRequest":
     """Return what `entry_options` were given."""
-    from inkstamp.jobs.stamp import StampRequest
+    from inkstamp.jobs.plan import StampRequest
 
     return StampRequest(
         names=tuple(options.names),
         entry_name=options.entry_name,
         authority=options.authority,
-        via=options.via,
+        via=tuple(options.via or ()),
+        proof=tuple(options.proof or ()),
         install=tuple(options.install) if options.install else None,
         key=KeyKind(options.key) if options.key else None,
     )
@@ -62,7 +75,8 @@ def as_request(options: argparse.Namespace) -> "StampRequest":
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.stamp import carry_out, check_beforehand, look_afterwards, make_plans
+    from inkstamp.jobs.plan import make_plans
+    from inkstamp.jobs.stamp import carry_out, check_beforehand, look_afterwards
 
     with workplace(context) as place:
         plans = make_plans(place, as_request(options))
@@ -90,7 +104,7 @@ def tell_plan(plan: "Plan", config_file: str, *, preview: bool = False) -> None:
     stream = sys.stdout if preview else sys.stderr
     entry = plan.entry
     verb = "would be" if preview else "will be"
-    carrier = "put up by hand" if entry.via == "by-hand" else f"carried by {entry.via}"
+    carrier = "put up by hand" if entry.via == "by-hand" else f"carried by {', '.join(entry.carriers)}"
     print(f"certificate {plan.name}", file=stream)
     print(output.field("names", ", ".join(entry.names)), file=stream)
     print(output.field("authority", f"{entry.authority}, {entry.key} key"), file=stream)

@@ -16,6 +16,7 @@ from inkstamp.cli.setting import workplace
 if TYPE_CHECKING:
     from inkstamp.jobs.why import Why
     from inkstamp.ledger.records import PortalProof
+    from inkstamp.ledger.setbacks import Setback
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -41,12 +42,24 @@ def run(context: Context, options: argparse.Namespace) -> int:
 
 
 def _tell(found: "Why", now: datetime) -> None:
-    status, stall, order = found.status, found.stall, found.order
+    status = found.status
     print(f"{status.name}: {status.standing.value}")
-    if stall is not None:
-        print(output.field("step", stall.step))
-        print(output.field("since", f"{stall.since:%Y-%m-%d %H:%M} UTC, {_ago(now - stall.since)}"))
-        print(output.field("who", stall.who))
+    if found.stall is not None:
+        print(output.field("step", found.stall.step))
+        print(output.field("since", f"{found.stall.since:%Y-%m-%d %H:%M} UTC, {_ago(now - found.stall.since)}"))
+        print(output.field("who", found.stall.who))
+    if found.setback is not None:
+        _tell_setback(found.setback, again=found.setback.times > 1)
+    _tell_records(found)
+    by_hand = {(each.method, each.place, each.content): each for each in found.proofs if each.seen is None}
+    for each in by_hand.values():
+        tell_by_hand(each)
+    _tell_next(found)
+
+
+def _tell_records(found: "Why") -> None:
+    """Say what the ledger knows: the open order, its proofs, the edition, notes."""
+    status, order = found.status, found.order
     if order is not None:
         page = f", {found.page}" if found.page else ""
         print(output.field("order", f"{order.id} at {order.authority}{page}, opened {order.opened:%Y-%m-%d}"))
@@ -59,15 +72,31 @@ def _tell(found: "Why", now: datetime) -> None:
         print(output.field("last trouble", f"{found.trouble.at:%Y-%m-%d %H:%M} {found.trouble.text}"))
     for note in found.notes:
         print(output.field("note", f"{note.at:%Y-%m-%d} {note.text}"))
-    by_hand = {(each.method, each.place, each.content): each for each in found.proofs if each.seen is None}
-    for each in by_hand.values():
-        tell_by_hand(each)
-    if status.next_command:
-        print(output.field("next", status.next_command))
-        if order is not None and stall is not None and stall.next_command.startswith("inkstamp prove"):
-            print(output.field("", f"inkstamp order {status.name}   (shows the request again)"))
-    else:
-        print(output.field("next", "nothing is to be done"))
+
+
+def _tell_next(found: "Why") -> None:
+    status = found.status
+    if found.instead:
+        print(output.field("instead", f"another way of proving may do; under [certificate.{status.name}]:"))
+        for line in found.instead:
+            print(output.field("", line))
+    print(output.field("next", status.next_command or "nothing is to be done"))
+    if found.order is not None and status.next_command.startswith("inkstamp prove"):
+        print(output.field("", f"inkstamp order {status.name}   (shows the request again)"))
+
+
+def _tell_setback(setback: "Setback", *, again: bool) -> None:
+    told = setback.told
+    if again:
+        print(output.field("last met", f"{setback.last:%Y-%m-%d %H:%M} UTC, {setback.times} times in all"))
+    output.findings(each for each in told.findings if each.severity != "good")
+    for name, text in (
+        ("at", told.where),
+        ("said" if not told.problem else "the CA said", told.said),
+        ("do", told.advice),
+    ):
+        if text:
+            print(output.field(name, text))
 
 
 def _seen(proof: "PortalProof") -> str:

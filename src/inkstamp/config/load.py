@@ -15,9 +15,9 @@ from typing import Any
 import msgspec
 
 from inkstamp import __version__
+from inkstamp.config.carrying import can_prove, carries, methods_for
 from inkstamp.config.locate import line_of
 from inkstamp.config.model import (
-    BY_HAND,
     Authority,
     Certificate,
     Configuration,
@@ -28,9 +28,10 @@ from inkstamp.config.model import (
     View,
 )
 from inkstamp.config.templates import PLACEHOLDERS, unknown_placeholders
+from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER
 from inkstamp.errors import ConfigurationError, FileTrouble, NameTrouble
 from inkstamp.files import private_folder, read_bytes, write_bytes
-from inkstamp.pki.names import normalise_all
+from inkstamp.pki.names import as_address, identifiers
 from inkstamp.pki.subject import Subject
 
 _ENTRY = re.compile(r"[a-z0-9][a-z0-9-]{0,62}")
@@ -43,12 +44,13 @@ _TABLES: dict[str, type[Section]] = {
 }
 _PATHS = {
     Authority: ("trust",),
-    Server: ("program", "main_file", "prefix"),
+    Server: ("program", "main_file", "prefix", "root", "ssh_config", "proof_folder"),
     Nameserver: ("key_file",),
     View: ("roots",),
 }
 _PORTAL_KEYS = ("page", "path", "lines", "record", "value")
 _LIMIT = 67_108_864
+_SSH_URL = re.compile(r"ssh://([A-Za-z0-9._-]+@)?([A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\])(:\d{1,5})?/?")
 
 
 class _Copy(msgspec.Struct, frozen=True):
@@ -61,6 +63,11 @@ class _Copy(msgspec.Struct, frozen=True):
 def is_entry_name(text: str) -> bool:
     """Tell whether `text` may name an entry; it becomes a folder's name, so little is allowed."""
     return _ENTRY.fullmatch(text) is not None
+
+
+def is_ssh_url(text: str) -> bool:
+    """Tell whether `text` names a machine for OpenSSH's client; no word that it could take for an option."""
+    return _SSH_URL.fullmatch(text) is not None and "/-" not in text and "@-" not in text
 
 
 def _allowed(kind: type[Section], key: str) -> str:
@@ -168,6 +175,27 @@ class _Reader:
                 there, lacking = (first, second) if getattr(entry, first) else (second, first)
                 raise self.fail(f"“{there}” needs “{lacking}” beside it", (*path, there), f"add a line {lacking} = …")
 
+    def server(self, name: str, entry: Server) -> None:
+        """Refuse keys that do not go with the server's kind, and a machine that cannot be read."""
+        path = ("server", name)
+        if name in {BY_HAND, LISTENER}:
+            raise self.fail(f"“{name}” has a meaning of its own", path, "give the server another name")
+        if (entry.kind == "files") != bool(entry.root):
+            raise self.fail(
+                f"[server.{name}] lacks the key “root”" if entry.kind == "files" else "“root” is for kind = “files”",
+                (*path, "kind" if entry.kind == "files" else "root"),
+                'add a line root = "/srv/www/{domain}"' if entry.kind == "files" else "take the line out",
+            )
+        if set(re.findall(r"\{[^{}]*\}", entry.root)) - {"{domain}"}:
+            raise self.fail(f"“root” has an unknown placeholder: {entry.root}", (*path, "root"), "known: {domain}")
+        for key in ("ssh_config", "sudo"):
+            if getattr(entry, key) and not entry.reach:
+                raise self.fail(f"“{key}” is for another machine", (*path, key), 'add a line reach = "ssh://host"')
+        if entry.reach and not is_ssh_url(entry.reach):
+            raise self.fail(
+                f"“{entry.reach}” does not say how to reach a machine", (*path, "reach"), "write ssh://user@host:port"
+            )
+
     def proof(self, path: tuple[str, ...], entry: Certificate, authority: Authority) -> None:
         """Refuse a way of proving that the kind of authority does not know."""
         if authority.kind == "acme":
@@ -177,54 +205,72 @@ class _Reader:
                     path,
                     "add a line via = …, the server with the sites",
                 )
-            if entry.proof not in {None, "http-01", "dns-01"}:
-                raise self.fail(f"“{entry.authority}” speaks ACME: “{entry.proof}” is for portals", (*path, "proof"),
-                                'write proof = "http-01"')  # fmt: skip
-        elif entry.proof == "http-01":
-            raise self.fail(f"“{entry.authority}” is a portal: http-01 is for ACME", (*path, "proof"),
+            wrong = next((each for each in entry.methods if each not in ACME_METHODS), None)
+            if wrong is not None:
+                raise self.fail(f"“{entry.authority}” speaks ACME: “{wrong}” is for portals", (*path, "proof"),
+                                f"known values: {', '.join(ACME_METHODS)}")  # fmt: skip
+        elif entry.proof is not None and (len(entry.methods) > 1 or entry.methods[0] in ACME_METHODS):
+            raise self.fail(f"“{entry.authority}” is a portal, which takes one way of its own", (*path, "proof"),
                             "known values: file, cname, txt, email; or leave it out")  # fmt: skip
 
     def carried(self, path: tuple[str, ...], entry: Certificate, whole: Configuration) -> None:
-        """Refuse a carrier of records for files, and of files for records."""
-        if entry.via == BY_HAND or (whole.authority[entry.authority].kind == "portal" and entry.proof is None):
+        """Refuse a method that nothing named in `via` carries, and a carrier that carries nothing."""
+        portal = whole.authority[entry.authority].kind == "portal"
+        if portal and (entry.proof is None or entry.carriers == (BY_HAND,)):
             return
-        records = entry.proof in {"dns-01", "cname", "txt"}
-        if records and entry.via in whole.server:
-            raise self.fail(
-                f"the server “{entry.via}” cannot carry {entry.proof}",
-                (*path, "via"),
-                "name a nameserver or a program, or by-hand",
-            )
-        if not records and entry.via not in whole.server:
-            raise self.fail(
-                f"“{entry.via}” carries records, not {entry.proof or 'http-01'}",
-                (*path, "via"),
-                'name a server, or write proof = "dns-01"',
-            )
+        methods = entry.methods
+        for method in methods:
+            if not any(carries(whole, each, method) for each in entry.carriers):
+                them, verb = ", ".join(entry.carriers), "carry" if len(entry.carriers) > 1 else "carries"
+                lacking = "a server" if method in {"http-01", "file"} else "a nameserver or a program, or by-hand"
+                if method == "tls-alpn-01":
+                    lacking = LISTENER
+                raise self.fail(f"“{them}” {verb} no {method} proofs", (*path, "via"), f"name {lacking} there")
+        for each in entry.carriers:
+            if not any(carries(whole, each, method) for method in methods):
+                raise self.fail(f"“{each}” cannot carry {' or '.join(methods)}", (*path, "via"),
+                                "take it out, or add its way of proving to `proof`")  # fmt: skip
+
+    def names(self, path: tuple[str, ...], entry: Certificate, whole: Configuration) -> tuple[str, ...]:
+        """Return the names as certificates have them; refuse those that cannot be proven as configured."""
+        if not entry.names:
+            raise self.fail(f"[{'.'.join(path)}] has no names", (*path, "names"), "list at least one name")
+        try:
+            names = identifiers(entry.names)
+        except NameTrouble as error:
+            raise self.fail(error.what, (*path, "names"), error.advice) from error
+        portal = whole.authority[entry.authority].kind == "portal"
+        for each in names:
+            if portal and as_address(each):
+                raise self.fail(f"{each} is an address, which is ordered at ACME CAs alone", (*path, "names"),
+                                "take it out")  # fmt: skip
+            known = methods_for(entry, each) if not portal else [m for m in entry.methods if can_prove(m, each)]
+            if not known and (not portal or entry.proof is not None):
+                what = f"the wildcard {each}" if each.startswith("*.") else f"the address {each}"
+                advice = "name each host; CAs give wildcards for DNS proofs only" if each.startswith("*.") else (
+                    "addresses are proven by http-01 or tls-alpn-01")  # fmt: skip
+                raise self.fail(f"{' or '.join(entry.methods)} cannot prove {what}", (*path, "names"), advice)
+        return names
 
     def certificate(self, name: str, entry: Certificate, whole: Configuration) -> Certificate:
         path = ("certificate", name)
         self.refers(entry.authority, "authority", whole.authority, (*path, "authority"))
-        carriers = {**whole.server, **whole.nameserver, **whole.program, BY_HAND: None}
-        self.refers(entry.via, "server", carriers, (*path, "via"))
+        if not entry.carriers or len(set(entry.carriers)) < len(entry.carriers):
+            raise self.fail("“via” must name each carrier once", (*path, "via"), "name what carries the proofs")
+        carriers = {**whole.server, **whole.nameserver, **whole.program, BY_HAND: None, LISTENER: None}
+        for each in entry.carriers:
+            self.refers(each, "server", carriers, (*path, "via"))
         self.proof(path, entry, whole.authority[entry.authority])
         self.carried(path, entry, whole)
         for server in entry.install:
             self.refers(server, "server", whole.server, (*path, "install"))
-        if not entry.names:
-            raise self.fail(f"certificate “{name}” has no names", (*path, "names"), "list at least one name")
-        try:
-            names = normalise_all(entry.names)
-        except NameTrouble as error:
-            raise self.fail(error.what, (*path, "names"), error.advice) from error
-        for each in names:
-            by_file = whole.authority[entry.authority].kind == "acme" and entry.proof != "dns-01"
-            if each.startswith("*.") and (by_file or entry.proof == "file"):
+            if whole.server[server].kind == "files" or whole.server[server].reach:
                 raise self.fail(
-                    f"{entry.proof or 'http-01'} cannot prove the wildcard {each}",
-                    (*path, "names"),
-                    "name each host; CAs give wildcards for DNS proofs only",
+                    f"nothing can be installed on “{server}” yet: it is no web server of this machine that is known",
+                    (*path, "install"),
+                    "leave it out and carry the files of `inkstamp export` there",
                 )
+        names = self.names(path, entry, whole)
         return entry if names == entry.names else msgspec.structs.replace(entry, names=names)
 
 
@@ -260,6 +306,8 @@ def parse(data: bytes, file: Path) -> Configuration:
     )
     for name, authority in whole.authority.items():
         reader.authority(name, authority)
+    for name, server in whole.server.items():
+        reader.server(name, server)
     certificates = {name: reader.certificate(name, entry, whole) for name, entry in whole.certificate.items()}
     return msgspec.structs.replace(whole, certificate=certificates)
 

@@ -7,11 +7,9 @@ from typing import Literal
 
 import msgspec
 
+from inkstamp.config.words import BY_HAND, Method
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.subject import Subject
-
-BY_HAND = "by-hand"
-"""In the place of a server: a person puts the proof up."""
 
 
 class Section(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -51,15 +49,26 @@ class Authority(Section, frozen=True):
 
 
 class Server(Section, frozen=True):
-    """`[server.NAME]`: something that serves TLS."""
+    """`[server.NAME]`: something that serves the names' web pages."""
 
-    kind: Literal["nginx"]
-    program: str = "nginx"
-    """The server's program: a path, or a name found in PATH."""
-    main_file: str = "/etc/nginx/nginx.conf"
-    """The configuration file that the program is started with."""
+    kind: Literal["nginx", "apache", "files"]
+    """`files` is any other web server: nothing is known of it but where its files lie."""
+    program: str = ""
+    """The server's program: a path, or a name found in PATH; empty for the usual one of its kind."""
+    main_file: str = ""
+    """The configuration file that the program is started with; empty for the usual one of its kind."""
     prefix: str = ""
     """The folder that relative paths start from; empty for the one the program was built with."""
+    root: str = ""
+    """`files`: its document root, which may have the placeholder `{domain}`."""
+    reach: str = ""
+    """Another machine, as `ssh://user@host:port`; empty for this one."""
+    ssh_config: str = ""
+    """A file for OpenSSH's client in the place of the user's own (ssh_config(5))."""
+    sudo: bool = False
+    """Whether commands on the other machine are given to `sudo`, which must not ask for a password."""
+    proof_folder: str = "/var/lib/inkstamp-proofs"
+    """Where proofs lie for sites whose proof path `prove --let-through` has opened."""
 
 
 class Nameserver(Section, frozen=True):
@@ -87,16 +96,28 @@ class Certificate(Section, frozen=True):
 
     names: tuple[str, ...]
     authority: str
-    via: str = BY_HAND
-    """What carries the proofs: a server (files), a nameserver or a program (records), or a person: `by-hand`."""
-    proof: Literal["http-01", "dns-01", "file", "cname", "txt", "email"] | None = None
-    """At an ACME CA `http-01`, which is also the default, or `dns-01`; one of the others at a portal, None to decide
-    later."""
+    via: str | tuple[str, ...] = BY_HAND
+    """What carries the proofs: servers (files), a nameserver or program (records), `listener`, or `by-hand`."""
+    proof: Method | tuple[Method, ...] | None = None
+    """At an ACME CA `http-01`, which is also the default, `dns-01` or `tls-alpn-01`, or several in the order in which
+    they are tried; one of the others at a portal, None to decide later."""
     install: tuple[str, ...] = ()
     """The servers that are given the certificate."""
     key: KeyKind = KeyKind.ECDSA_P256
     subject: Subject | None = None
     """Whom a portal's request is for, in the place of the one for all."""
+
+    @property
+    def carriers(self) -> tuple[str, ...]:
+        """`via` as a list."""
+        return (self.via,) if isinstance(self.via, str) else self.via
+
+    @property
+    def methods(self) -> tuple[Method, ...]:
+        """The ways of proving to an ACME CA, in the order in which they are tried."""
+        if self.proof is None:
+            return ("http-01",)
+        return (self.proof,) if isinstance(self.proof, str) else self.proof
 
 
 class View(Section, frozen=True):

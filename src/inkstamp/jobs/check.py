@@ -10,9 +10,9 @@ from cryptography.hazmat.primitives import hashes
 from inkstamp.clock import stamp, whole_days
 from inkstamp.errors import UsageError
 from inkstamp.findings import Finding, Severity, bad, good, note, warn, worst
-from inkstamp.pki.certificates import Facts, dns_names, facts, short_name
+from inkstamp.pki.certificates import Facts, facts, short_name, subject_names
 from inkstamp.pki.chain import arrange, find_paths, is_self_signed
-from inkstamp.pki.names import normalise, uncovered
+from inkstamp.pki.names import as_address, normalise, uncovered
 from inkstamp.renewal.when import renewal_moment
 from inkstamp.view.addresses import address_book
 from inkstamp.view.handshake import Served, shake_hands
@@ -64,7 +64,7 @@ def _as_name(target: str) -> str:
             f"“{target}” is neither a configured certificate nor a domain name",
             advice="see `inkstamp status` for the certificates there are",
         )
-    return normalise(target)
+    return as_address(target) or normalise(target)
 
 
 def look(workplace: "Workplace", name: str, roots: list[x509.Certificate]) -> NameReport:
@@ -132,8 +132,8 @@ def judge_chain(
     leaf = chain[0]
     again = f"inkstamp stamp {name}"
     findings = []
-    if uncovered(dns_names(leaf), [name]):
-        covers = ", ".join(dns_names(leaf)[:5]) or "no name at all"
+    if uncovered(subject_names(leaf), [name]):
+        covers = ", ".join(subject_names(leaf)[:5]) or "no name at all"
         findings.append(bad("name", name, f"the certificate is for {covers}", again))
     else:
         findings.append(good("name", name, "the certificate covers this name"))

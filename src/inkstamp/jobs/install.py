@@ -9,9 +9,6 @@ Any failure from 3 to 6 leads to: files and link back byte for byte, reload, an 
 A run that was killed in between is found by its record, and `recover` does the same for it.
 """
 
-import json
-from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -20,11 +17,11 @@ from cryptography.hazmat.primitives import hashes
 from inkstamp.clock import stamp
 from inkstamp.config.model import Certificate
 from inkstamp.errors import InkStampError, ServerTrouble
-from inkstamp.files import private_folder, read_bytes, remove_tree, write_bytes
+from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, good
+from inkstamp.jobs import way_back
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState
-from inkstamp.reach.interface import Ran
-from inkstamp.servers.interface import FileChange, ServerKind
+from inkstamp.servers.interface import ServerKind
 from inkstamp.view.handshake import Served, shake_hands
 
 if TYPE_CHECKING:
@@ -33,12 +30,6 @@ if TYPE_CHECKING:
 _LOOK_SECONDS = 15.0
 """A reload takes effect within moments; a server that still serves the old certificate after this did not reload."""
 _LOOK_PAUSE = 0.05
-
-
-@dataclass(frozen=True, slots=True)
-class _Change:
-    server: str
-    file: FileChange
 
 
 def install(workplace: "Workplace", name: str, entry: Certificate, edition: EditionRecord) -> list[Finding]:
@@ -58,11 +49,10 @@ def install(workplace: "Workplace", name: str, entry: Certificate, edition: Edit
         return []
     with workplace.hold_servers(entry.install):
         changes = prepare(workplace, name, entry)
-        _save(workplace, name, changes)
+        way_back.keep(_undo_folder(workplace, name), changes, current=workplace.shelf.current(name))
         record = workplace.ledger.begin_install(name, edition.number, entry.install)
         try:
-            for change in changes:
-                workplace.server(change.server).host.replace(change.file.path, change.file.after)
+            way_back.make(workplace, changes)
             workplace.shelf.switch(name, edition.number)
             findings = _take_effect(workplace, entry, edition)
         except InkStampError as error:
@@ -74,16 +64,14 @@ def install(workplace: "Workplace", name: str, entry: Certificate, edition: Edit
         return findings
 
 
-def prepare(workplace: "Workplace", name: str, entry: Certificate) -> list[_Change]:
+def prepare(workplace: "Workplace", name: str, entry: Certificate) -> list[way_back.Change]:
     """Test the servers as they stand and work out the edits, changing nothing (steps 1 and 2)."""
     changes = []
     served, key = str(workplace.shelf.served_file(name)), str(workplace.shelf.key_file(name))
     for server_name in entry.install:
-        server = workplace.server(server_name)
-        server.forget()
-        broken = f"the configuration of server “{server_name}” is broken already"
-        _expect_success(server.test(), broken, "mend it first; nothing was changed")
-        changes += [_Change(server_name, each) for each in server.plan_install(entry.names, served, key)]
+        server = workplace.installable(server_name)
+        way_back.test_before(server)
+        changes += [way_back.Change(server_name, each) for each in server.plan_install(entry.names, served, key)]
     return changes
 
 
@@ -102,39 +90,14 @@ def _undo_folder(workplace: "Workplace", name: str) -> Path:
     return workplace.home / "undo" / name
 
 
-def _save(workplace: "Workplace", name: str, changes: Sequence[_Change]) -> None:
-    """Keep the bytes of all files to be changed and the shelf's current link (step 3)."""
-    folder = _undo_folder(workplace, name)
-    remove_tree(folder)
-    private_folder(folder)
-    listing = []
-    for number, change in enumerate(changes):
-        write_bytes(folder / str(number), change.file.before, mode=0o600)
-        listing.append({"server": change.server, "path": change.file.path, "saved": str(number)})
-    manifest = {"current": workplace.shelf.current(name), "files": listing}
-    write_bytes(folder / "manifest.json", json.dumps(manifest, indent=1).encode(), mode=0o600)
-
-
 def _take_effect(workplace: "Workplace", entry: Certificate, edition: EditionRecord) -> list[Finding]:
     """Test, reload, look (steps 4 to 6)."""
     findings = []
     for server_name in entry.install:
-        server = workplace.server(server_name)
-        server.forget()
-        _expect_success(server.test(), f"server “{server_name}” refuses the new configuration")
-        _reload(server)
+        server = workplace.installable(server_name)
+        way_back.take_effect(server)
         findings += [_look(workplace, server, name, edition) for name in entry.names]
     return findings
-
-
-def _reload(server: ServerKind) -> None:
-    _expect_success(server.reload(), f"server “{server.name}” could not be reloaded", "see that it is running")
-
-
-def _expect_success(ran: Ran, otherwise: str, advice: str = "") -> None:
-    """Raise ServerTrouble with the program's own words when it did not end well."""
-    if ran.status != 0:
-        raise ServerTrouble(otherwise, where=" ".join(ran.command), said=ran.output, advice=advice)
 
 
 def _look(workplace: "Workplace", server: ServerKind, name: str, edition: EditionRecord) -> Finding:
@@ -170,18 +133,9 @@ def _seen(served: Served) -> str:
 def _put_back(workplace: "Workplace", record: InstallRecord, error: InkStampError | None) -> None:
     """Bring back files and link, and reload the servers; what went wrong is added to `error`'s advice."""
     folder = _undo_folder(workplace, record.certificate)
-    manifest = json.loads(read_bytes(folder / "manifest.json"))
-    for each in manifest["files"]:
-        workplace.server(each["server"]).host.replace(each["path"], read_bytes(folder / each["saved"]))
+    manifest = way_back.bring_back(workplace, folder)
     workplace.shelf.switch(record.certificate, manifest["current"])
-    trouble = []
-    for server_name in record.servers:
-        server = workplace.server(server_name)
-        server.forget()
-        try:
-            _reload(server)
-        except ServerTrouble as failed:
-            trouble.append(f"the reload after that failed too: {failed.said or failed.what}")
+    trouble = way_back.reload_all(workplace, record.servers)
     why = error.what if error else "the run before was cut short"
     workplace.ledger.end_install(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: {why}")
     remove_tree(folder)

@@ -10,7 +10,7 @@ before the outside hears of it:
     5. issued      the edition is on the shelf; one transaction ends the order
 """
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
 from typing import TYPE_CHECKING
@@ -18,22 +18,21 @@ from typing import TYPE_CHECKING
 from inkstamp.acme import orders
 from inkstamp.acme.client import Polled
 from inkstamp.acme.jws import key_authorization
-from inkstamp.acme.messages import Authorization, AuthorizationStatus, Challenge, Order, OrderStatus, Problem, is_token
+from inkstamp.acme.messages import Authorization, AuthorizationStatus, Order, OrderStatus, Problem
 from inkstamp.acme.patience import POLLING
-from inkstamp.acme.problems import as_error, describe
+from inkstamp.acme.problems import as_error, describe, short_kind
+from inkstamp.config.carrying import methods_for
 from inkstamp.config.model import Certificate
-from inkstamp.errors import CaMisbehaved, CaProblem, StillWaiting
+from inkstamp.errors import CaProblem, StillWaiting
 from inkstamp.files import remove_tree
-from inkstamp.findings import Finding
 from inkstamp.jobs import prove
 from inkstamp.jobs.collect import collect
 from inkstamp.jobs.order_files import drop, have_order_key, order_folder, read_order_key
 from inkstamp.jobs.portal import expect_same, is_portal, wait_for_person
+from inkstamp.jobs.setback import at_step
+from inkstamp.jobs.showing import Showing
 from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState
 from inkstamp.pki import csr, keys
-from inkstamp.proof.dns01 import record_name, record_value
-from inkstamp.proof.record import RecordProof
-from inkstamp.proof.web_file import http_proof
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -64,6 +63,16 @@ class Reached:
 
 _MOST_ORDERS_SEARCHED = 30
 _GONE = {403, 404, 410}
+_DOING: dict[type[orders.Step], str] = {
+    orders.FetchAuthorizations: "asking the CA what is to be proven",
+    orders.Prove: "proving control of the names",
+    orders.Wait: "waiting for the CA",
+    orders.Finalize: "sending the request",
+    orders.Download: "taking in the certificate",
+    orders.Refused: "the CA looked at the proofs",
+}
+_SURMOUNTABLE = {"connection", "dns", "incorrectResponse", "tls", "unauthorized"}
+"""Problems (RFC 8555 section 6.7) of one method of proving, which another one may not have."""
 
 
 def obtain(workplace: "Workplace", name: str, entry: Certificate) -> EditionRecord:
@@ -97,12 +106,30 @@ def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal, *, w
         drop(workplace, record, "the configuration asks for something else now")
         record = None
     fresh = record is None
-    record = record or ledger.intend_order(name, entry.authority, entry.names)
-    leading = _Lead(workplace, entry, record, wait)
-    try:
-        return leading.run(goal, fresh=fresh)
-    finally:
-        leading.take_down()
+    refused = ledger.setbacks.refused_methods(name)
+    now_refused: dict[str, list[str]] = {}
+    while True:
+        record = record or ledger.intend_order(name, entry.authority, entry.names)
+        leading = _Lead(workplace, entry, record, wait, refused)
+        try:
+            return leading.run(goal, fresh=fresh)
+        except CaProblem:
+            for each, method in leading.refused.items():
+                now_refused.setdefault(each, []).append(method)
+                refused.setdefault(each, []).append(method)
+            ledger.setbacks.refuse(name, now_refused)
+            if not _another_way(entry, leading.refused, now_refused):
+                raise
+            names = prove.first_and_count(list(leading.refused))
+            workplace.progress.step(name, f"was refused for {names}; orders anew and proves it in another way")
+            record, fresh = None, True
+        finally:
+            leading.take_down()
+
+
+def _another_way(entry: Certificate, refused: Mapping[str, str], tried: Mapping[str, Sequence[str]]) -> bool:
+    """Tell whether each name that the CA refused just now has a configured way that it was not asked by in this run."""
+    return bool(refused) and all(set(methods_for(entry, name)) - set(tried[name]) for name in refused)
 
 
 def _still_wanted(workplace: "Workplace", record: OrderRecord, entry: Certificate) -> bool:
@@ -116,53 +143,75 @@ def _still_wanted(workplace: "Workplace", record: OrderRecord, entry: Certificat
 class _Lead:
     """One order on its way."""
 
-    def __init__(self, workplace: "Workplace", entry: Certificate, record: OrderRecord, wait: float) -> None:
+    def __init__(
+        self,
+        workplace: "Workplace",
+        entry: Certificate,
+        record: OrderRecord,
+        wait: float,
+        refused: Mapping[str, Sequence[str]],
+    ) -> None:
         self._workplace = workplace
-        self._wait = wait
         self._ledger = workplace.ledger
         self._entry = entry
         self._record = record
         self._key = have_order_key(self._workplace, self._record, self._entry.key)
-        self._method = entry.proof or "http-01"
         self._account = workplace.account(entry.authority)
         self._client = self._account.client
+        self._refused_before = refused
+        self._wait = wait
+        self._showing = self._begin_showing()
+        self.refused: dict[str, str] = {}
+        """By name (a wildcard with its star), the method that the CA looked for and did not accept."""
         self._seen: dict[str, Authorization] = {}
         self._answered: frozenset[str] = frozenset()
         self._polls = 0
         self._waited = 0.0
+
+    def _begin_showing(self) -> Showing:
+        return Showing(
+            self._workplace,
+            self._record,
+            self._entry,
+            authorized=lambda challenge: key_authorization(challenge.token, self._account.thumbprint),
+            wait=self._wait,
+            refused=self._refused_before,
+        )
 
     def _step(self, text: str) -> None:
         self._workplace.progress.step(self._record.certificate, text)
 
     def run(self, goal: Goal, *, fresh: bool) -> Reached:
         """Go from wherever the order stands to its goal."""
-        polled = self._begin(fresh=fresh)
+        with at_step(f"ordering at {self._record.authority}"):
+            polled = self._begin(fresh=fresh)
         while True:
-            step = orders.next_step(polled.order, self._seen, self._answered, self._method)
+            step = orders.next_step(polled.order, self._seen, self._answered)
             if isinstance(step, orders.Prove | orders.Wait | orders.Finalize | orders.Download) and (
                 type(step) not in goal.value
             ):
                 return self._reached(polled, step, None)
-            match step:
-                case orders.FetchAuthorizations(urls):
-                    self._seen |= {url: self._client.authorization(url) for url in urls}
-                case orders.Prove(pending):
-                    self._prove(pending)
-                case orders.Wait():
-                    polled = self._poll(polled)
-                case orders.Finalize():
-                    polled = self._finalize(polled)
-                case orders.Download(url):
-                    return self._reached(polled, step, self._collect(url))
-                case orders.Refused(authorizations):
-                    raise self._refused(polled.order, authorizations)
+            with at_step(_DOING[type(step)]):
+                match step:
+                    case orders.FetchAuthorizations(urls):
+                        self._seen |= {url: self._client.authorization(url) for url in urls}
+                    case orders.Prove(pending):
+                        self._prove(pending)
+                    case orders.Wait():
+                        polled = self._poll(polled)
+                    case orders.Finalize():
+                        polled = self._finalize(polled)
+                    case orders.Download(url):
+                        return self._reached(polled, step, self._collect(url))
+                    case orders.Refused(authorizations):
+                        raise self._refused(polled.order, authorizations)
 
     def _reached(self, polled: Polled, step: orders.Step, edition: EditionRecord | None) -> Reached:
         pending = step.pending if isinstance(step, orders.Prove) else ()
         return Reached(
             order=self._record,
             status=polled.order.status,
-            to_prove=tuple(authorization.identifier.value for authorization, _ in pending),
+            to_prove=tuple(authorization.identifier.value for authorization in pending),
             edition=edition,
         )
 
@@ -176,6 +225,7 @@ class _Lead:
                 return found
             drop(self._workplace, self._record, why)
             self._record = self._ledger.intend_order(self._record.certificate, self._entry.authority, self._entry.names)
+            self._showing = self._begin_showing()
             self._key = have_order_key(self._workplace, self._record, self._entry.key)
         elif not fresh:
             found = self._find_lost_order()
@@ -227,44 +277,18 @@ class _Lead:
 
     def take_down(self) -> None:
         """Remove the order's proofs, wherever it stands."""
-        prove.take_down(self._workplace, self._record)
+        self._showing.take_down()
 
     # The steps
 
-    def _prove(self, pending: Sequence[tuple[Authorization, Challenge]]) -> None:
-        for _, challenge in pending:
-            if not is_token(challenge.token):
-                raise CaMisbehaved("the CA's challenge has no usable token", where=challenge.url)
+    def _prove(self, pending: Sequence[Authorization]) -> None:
         self._step(f"puts up {len(pending)} proof{'s'[: len(pending) > 1]} and looks from outside")
-        for finding in self._show_records(pending) if self._method == "dns-01" else self._show_files(pending):
-            self._workplace.progress.found(self._record.certificate, finding)
+        shown = self._showing.show(pending)
         self._step("asks the CA to look")
-        for authorization, challenge in pending:
+        for authorization, challenge in shown:
             url = next(url for url, seen in self._seen.items() if seen is authorization)
             self._seen[url] = orders.with_answer(authorization, self._client.answer(challenge))
             self._answered |= {challenge.url}
-
-    def _authorized(self, challenge: Challenge) -> str:
-        return key_authorization(challenge.token, self._account.thumbprint)
-
-    def _show_files(self, pending: Sequence[tuple[Authorization, Challenge]]) -> list[Finding]:
-        proofs = [
-            http_proof(each.identifier.value, challenge.token, self._authorized(challenge))
-            for each, challenge in pending
-        ]
-        prove.put_up(self._workplace, self._record.id, self._entry.via, proofs)
-        return prove.see(self._workplace, self._record, self._entry.via, proofs)
-
-    def _show_records(self, pending: Sequence[tuple[Authorization, Challenge]]) -> list[Finding]:
-        from inkstamp.jobs import prove_dns
-
-        proofs = [
-            RecordProof("txt", record_name(each.identifier.value), record_value(self._authorized(challenge)))
-            for each, challenge in pending
-        ]
-        placed = prove_dns.place(self._workplace, proofs)
-        prove_dns.put_up(self._workplace, self._record, self._entry.via, placed)
-        return prove_dns.see(self._workplace, self._record, self._entry.via, placed, self._wait)
 
     def _poll(self, before: Polled) -> Polled:
         wait = POLLING.next_wait(self._polls, self._waited, before.retry_after)
@@ -326,6 +350,12 @@ class _Lead:
         lines = lines or [f"{each.identifier.value}: the authorization is {each.status}" for each in newest]
         first = causes[0][1] if causes else order.error or Problem(detail="no reason given")
         names = ", ".join(dict.fromkeys(name for name, _ in causes)) or self._record.certificate
+        self.refused = {
+            ("*." if each.wildcard else "") + each.identifier.value: challenge.type
+            for each in newest
+            for challenge in each.challenges
+            if challenge.error is not None and short_kind(challenge.error) in _SURMOUNTABLE
+        }
         self.take_down()
         said = "\n".join(lines)
         self._ledger.move_order(self._record, OrderState.REFUSED, "refused", f"order {self._record.id}: {said}")

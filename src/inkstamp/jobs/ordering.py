@@ -5,8 +5,10 @@ from typing import TYPE_CHECKING
 
 from inkstamp.errors import StillWaiting, UsageError
 from inkstamp.jobs.order import Goal, Reached, lead
+from inkstamp.jobs.plan import Plan
 from inkstamp.jobs.portal import PortalOrder, is_portal, open_order
-from inkstamp.jobs.stamp import Plan, check_beforehand, good_edition, settle, write_entries
+from inkstamp.jobs.setback import kept
+from inkstamp.jobs.stamp import check_beforehand, good_edition, settle, write_entries
 from inkstamp.ledger.records import EditionRecord
 
 if TYPE_CHECKING:
@@ -28,7 +30,7 @@ def order(
         UsageError: The present edition is good and `anew` was not asked for.
 
     """
-    with workplace.hold_certificate(plan.name):
+    with workplace.hold_certificate(plan.name), kept(workplace, plan.name):
         settle(workplace, plan.name)
         fresh = workplace.ledger.open_order(plan.name) is None
         good = good_edition(workplace, plan, anew=anew) if fresh else None
@@ -55,7 +57,7 @@ def prove_at_ca(workplace: "Workplace", name: str, *, wait: float = 0.0) -> Reac
         UsageError: No order is open.
 
     """
-    with workplace.hold_certificate(name):
+    with workplace.hold_certificate(name), kept(workplace, name):
         _expect_open(workplace, name)
         return lead(workplace, name, workplace.certificate(name), Goal.PROVEN, wait=wait)
 
@@ -68,7 +70,7 @@ def collect_at_ca(workplace: "Workplace", name: str) -> EditionRecord:
         StillWaiting: Names are not proven yet.
 
     """
-    with workplace.hold_certificate(name):
+    with workplace.hold_certificate(name), kept(workplace, name):
         _expect_open(workplace, name)
         reached = lead(workplace, name, workplace.certificate(name), Goal.COLLECTED)
         if reached.edition is None:

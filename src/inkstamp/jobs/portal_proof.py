@@ -1,16 +1,18 @@
 """What a portal wants to see: told, put up where a server of ours can carry it, looked at from outside."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from inkstamp.config.carrying import file_servers, record_carrier
 from inkstamp.config.model import Certificate
+from inkstamp.config.words import BY_HAND
 from inkstamp.errors import UsageError
 from inkstamp.findings import Finding, Severity, bad, good, worst
 from inkstamp.jobs import prove_dns
 from inkstamp.jobs.portal import PortalOrder, rule_proofs, show_order, waiting_order
-from inkstamp.jobs.prove import put_up, take_down
+from inkstamp.jobs.prove import answers_at, put_up, take_down
 from inkstamp.ledger.records import OrderRecord, PortalProof, ProofMethod
 from inkstamp.proof.mail import constructed, domains_of, is_allowed, judge_mail
 from inkstamp.proof.portal import Told, file_for, record_for, wants_token
@@ -207,28 +209,33 @@ def _put_up_files(
     Files that stand there are left alone unless `anew`: the CA may be looking at this moment.
     """
     files = [_as_file(each) for each in proofs if each.method is ProofMethod.FILE]
-    standing = {each.parts for each in workplace.ledger.proofs(record.id)}
-    if (
-        not files
-        or entry.via not in workplace.config.server
-        or (not anew and standing >= {each.parts for each in files})
-    ):
+    servers = file_servers(workplace.config, entry)
+    if not files or not servers:
+        return False
+    standing = {(each.server, each.root, each.parts) for each in workplace.ledger.proofs(record.id)}
+    wanted = {
+        (server, place.root, place.parts)
+        for server in servers
+        for each in files
+        for place in workplace.server(server).places(each.name, each.parts)
+    }
+    if not anew and standing >= wanted:
         return False
     take_down(workplace, record)
-    put_up(workplace, record.id, entry.via, files)
+    put_up(workplace, record.id, servers, files)
     return True
 
 
 def _is_carried(workplace: "Workplace", entry: Certificate, proof: PortalProof) -> bool:
     """Tell whether a proof is put up from here; otherwise a person has to."""
     if proof.method is ProofMethod.FILE:
-        return entry.via in workplace.config.server
+        return bool(file_servers(workplace.config, entry))
     return proof.method in _RECORDS and _has_records(workplace, entry)
 
 
 def _has_records(workplace: "Workplace", entry: Certificate) -> bool:
     """Tell whether what carries the certificate's proofs carries records; otherwise it is a server, or nobody."""
-    return workplace.carrier(entry.via) is not None
+    return record_carrier(workplace.config, entry) != BY_HAND
 
 
 def _as_record(proof: PortalProof) -> RecordProof:
@@ -246,7 +253,7 @@ def _put_up_records(
     standing = {(each.name, each.value) for each in workplace.ledger.dns.of(record.id)}
     missing = [each for each in placed if (each.record.name, each.record.value) not in standing]
     if missing:
-        prove_dns.put_up(workplace, record, entry.via, missing)
+        prove_dns.put_up(workplace, record, record_carrier(workplace.config, entry), missing)
     return placed
 
 
@@ -262,12 +269,11 @@ def _look(
     Records that were put into DNS from here are looked for at every authoritative nameserver, until the slowest has
     them; those that a person makes are asked of the resolver.
     """
-    ours: Callable[[str, str], bool] = (
-        workplace.server(entry.via).answers_at if entry.via in workplace.config.server else lambda _name, _address: True
-    )
+    servers = file_servers(workplace.config, entry)
+    ours = answers_at(workplace, servers) if servers else lambda _name, _address: True
     records = Records(workplace.view)
     findings: dict[Finding, None] = {}
-    observed = prove_dns.observe(workplace, entry.via, in_dns)
+    observed = prove_dns.observe(workplace, record_carrier(workplace.config, entry), in_dns)
     known = {
         RecordProof(each.record.kind.lower(), each.asked, each.record.value): found for each, found in observed.items()
     }

@@ -3,16 +3,20 @@
 import secrets
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import ExitStack
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from inkstamp.config.carrying import methods_for
+from inkstamp.config.words import LISTENER
 from inkstamp.errors import InkStampError, ServerTrouble, UsageError
 from inkstamp.findings import Finding, Severity, bad, good, note, warn, worst
-from inkstamp.jobs.prove import put_up, take_down_of
+from inkstamp.jobs.prove import answers_at, in_the_way, put_up, take_down_of
 from inkstamp.jobs.prove_dns import place_challenges
 from inkstamp.ledger.records import TRIAL_ORDER
-from inkstamp.pki.certifiable import why_not_public
-from inkstamp.pki.names import normalise, readable
+from inkstamp.pki.certifiable import why_address_not_public, why_not_public
+from inkstamp.pki.names import as_address, normalise, readable
+from inkstamp.pki.suffixes import registrable
 from inkstamp.proof.caa import judge_caa
 from inkstamp.proof.seeing import look_at
 from inkstamp.proof.web_file import FileProof, http_proof
@@ -54,12 +58,14 @@ class _Wish:
 
     name: str
     method: str
-    via: str
-    """The server that carries the trial; empty for none."""
+    via: tuple[str, ...]
+    """The servers that carry the trial, or `listener`; empty for none."""
     authority: str
 
 
-def precheck(workplace: "Workplace", targets: Sequence[str], *, authority: str = "", via: str = "") -> list[NameCheck]:
+def precheck(
+    workplace: "Workplace", targets: Sequence[str], *, authority: str = "", via: Sequence[str] = ()
+) -> list[NameCheck]:
     """Look at each target: a domain name, or a configured certificate for all of its names.
 
     Where a configured server can carry it, a file of random content is put up for each name, fetched from outside,
@@ -72,13 +78,14 @@ def precheck(workplace: "Workplace", targets: Sequence[str], *, authority: str =
     """
     wishes = _wishes(workplace, targets, authority, via)
     trials: dict[str, FileProof] = {}
-    troubles: dict[str, Finding] = {}
-    with workplace.hold_trial():
+    troubles: dict[str, list[Finding]] = {}
+    with workplace.hold_trial(), ExitStack() as listening:
         take_down_of(workplace, TRIAL_ORDER)  # of a run that was killed
         try:
             for wish in wishes:
-                if wish.via:
+                if wish.via and wish.via != (LISTENER,):
                     _plant(workplace, wish, trials, troubles)
+            _listen(workplace, [wish for wish in wishes if wish.via == (LISTENER,)], trials, troubles, listening)
             with ThreadPoolExecutor(_AT_ONCE) as pool:
                 look = _looker(workplace, trials, troubles)
                 return list(pool.map(look, wishes))
@@ -86,48 +93,85 @@ def precheck(workplace: "Workplace", targets: Sequence[str], *, authority: str =
             take_down_of(workplace, TRIAL_ORDER)
 
 
-def _wishes(workplace: "Workplace", targets: Sequence[str], authority: str, via: str) -> list[_Wish]:
+def _wishes(workplace: "Workplace", targets: Sequence[str], authority: str, via: Sequence[str]) -> list[_Wish]:
     config = workplace.config_or_empty()
-    for table, given, known in (("authority", authority, config.authority), ("server", via, config.server)):
-        if given and given not in known:
-            raise UsageError(f"there is no {table} “{given}”", advice=f"known: {', '.join(known) or 'none'}")
+    known = [*config.server, LISTENER]
+    for each in via:
+        if each not in known:
+            raise UsageError(f"there is no server “{each}”", advice=f"known: {', '.join(known)}")
+    if authority and authority not in config.authority:
+        raise UsageError(
+            f"there is no authority “{authority}”", advice=f"known: {', '.join(config.authority) or 'none'}"
+        )
     usual = authority or (next(iter(config.authority)) if len(config.authority) == 1 else "")
     wishes = []
     for target in targets:
         entry = config.certificate.get(target)
         if entry is not None:
-            method = entry.proof if entry.proof in {"http-01", "dns-01"} else "http-01"
-            carrier = via or (entry.via if entry.via in config.server else "")
-            wishes += [
-                _Wish(name, _method(name, method), carrier, authority or entry.authority) for name in entry.names
-            ]
+            acme = config.authority[entry.authority].kind == "acme"
+            carriers = tuple(each for each in via or entry.carriers if each in known)
+            for name in entry.names:
+                ways = methods_for(entry, name) if acme else ()
+                wishes.append(_Wish(name, next(iter(ways), _usual(name)), carriers, authority or entry.authority))
             continue
-        name = normalise(target)
-        carrier = via or (next(iter(config.server)) if len(config.server) == 1 else "")
-        wishes.append(_Wish(name, _method(name, "http-01"), carrier, usual))
+        name = as_address(target) or normalise(target)
+        carriers = tuple(via) or (tuple(config.server) if len(config.server) == 1 else ())
+        wishes.append(_Wish(name, _usual(name), carriers, usual))
     return list(dict.fromkeys(wishes))
 
 
-def _method(name: str, method: str) -> str:
-    return "dns-01" if name.startswith("*.") else method
+def _usual(name: str) -> str:
+    return "dns-01" if name.startswith("*.") else "http-01"
 
 
-def _plant(workplace: "Workplace", wish: _Wish, trials: dict[str, FileProof], troubles: dict[str, Finding]) -> None:
+def _trial(name: str) -> FileProof:
+    return http_proof(name, f"trial-{secrets.token_hex(8)}", secrets.token_hex(16))
+
+
+def _plant(
+    workplace: "Workplace", wish: _Wish, trials: dict[str, FileProof], troubles: dict[str, list[Finding]]
+) -> None:
     """Put up the trial's file; that no virtual host or folder is there for it is a finding, too."""
     if wish.method != "http-01":
         return
-    proof = http_proof(wish.name, f"trial-{secrets.token_hex(8)}", secrets.token_hex(16))
+    proof = _trial(wish.name)
     try:
         put_up(workplace, TRIAL_ORDER, wish.via, [proof])
     except InkStampError as error:
         about = "server" if isinstance(error, ServerTrouble) else "proof"
-        troubles[wish.name] = bad(about, wish.name, error.what, error.advice)
+        told = bad(about, wish.name, error.what, error.advice)
+        troubles[wish.name] = [told, *in_the_way(workplace, wish.via, proof)]
         return
     trials[wish.name] = proof
 
 
+def _listen(
+    workplace: "Workplace",
+    wishes: Sequence[_Wish],
+    trials: dict[str, FileProof],
+    troubles: dict[str, list[Finding]],
+    listening: ExitStack,
+) -> None:
+    """Answer on the port for those that nothing else carries; that it is taken is a finding, too."""
+    names = [wish.name for wish in wishes if wish.method == "http-01"]
+    if not names:
+        return
+    from inkstamp.proof.listener import answer_files, where_to_listen
+
+    book, port = address_book(workplace.view), workplace.view.http_port
+    proofs = {name: _trial(name) for name in names}
+    addresses = where_to_listen([address for name in names for address in book.look_up(name).all])
+    listening.enter_context(workplace.hold_port(port))
+    try:
+        listening.callback(answer_files(addresses, port, list(proofs.values())).close)
+    except ServerTrouble as error:
+        troubles |= {name: [bad("server", name, f"{error.what} at {error.where}", error.advice)] for name in names}
+        return
+    trials |= proofs
+
+
 def _looker(
-    workplace: "Workplace", trials: dict[str, FileProof], troubles: dict[str, Finding]
+    workplace: "Workplace", trials: dict[str, FileProof], troubles: dict[str, list[Finding]]
 ) -> Callable[[_Wish], NameCheck]:
     records = Records(workplace.view)
     issuers = {name: entry.caa for name, entry in workplace.config_or_empty().authority.items()}
@@ -137,13 +181,15 @@ def _looker(
         name = wish.name
         findings = [*_name(workplace, name)]
         addresses: tuple[str, ...] = ()
-        if wish.method == "http-01":
+        if wish.method != "dns-01":
             found = address_book(workplace.view).look_up(name)
             addresses = found.all
             findings += _addresses(workplace, wish, addresses, found.trouble, records)
-            findings += _web(workplace, wish, trials, troubles)
+            findings += _web(workplace, wish, trials, troubles) if wish.method == "http-01" else _tls(workplace)
         else:
             findings += _zone(workplace, name)
+        if as_address(name):  # CAA is about names (RFC 8659 section 1)
+            return NameCheck(name=name, addresses=addresses, method=wish.method, findings=tuple(findings))
         account = accounts.get(wish.authority)
         findings.append(
             judge_caa(
@@ -161,14 +207,16 @@ def _looker(
 
 
 def _name(workplace: "Workplace", name: str) -> list[Finding]:
-    reason = why_not_public(name)
+    reason = why_address_not_public(name) if as_address(name) else why_not_public(name)
     if reason and workplace.is_private:
         return [good("name", name, f"a private CA may certify it, no public one: {reason}")]
     if reason:
         return [bad("name", name, f"no public CA certifies that: {reason}", "leave it out, or ask a private CA")]
     if name.startswith("*."):
         return [good("name", readable(name), "a wildcard: CAs want a record in DNS for it (dns-01)")]
-    return [good("name", readable(name), "a public CA may certify it")]
+    if as_address(name):
+        return [good("name", name, "an address: a public CA may certify it, if it does such at all (RFC 8738)")]
+    return [good("name", readable(name), f"a public CA may certify it; its registrable name is {registrable(name)}")]
 
 
 def _addresses(
@@ -184,9 +232,9 @@ def _addresses(
         return [bad("address", name, told, f"make an A or AAAA record for {name}")]
     findings = []
     for address in addresses:
-        ours = bool(wish.via) and workplace.server(wish.via).answers_at(name, address)
+        ours = next((each for each in _servers(wish) if workplace.server(each).answers_at(name, address)), "")
         if ours:
-            findings.append(good("address", name, f"{address} is answered by {wish.via}"))
+            findings.append(good("address", name, f"{address} is answered by {ours}"))
         elif is_own_address(address):
             findings.append(note("address", name, f"{address} is this machine's"))
         else:
@@ -198,14 +246,32 @@ def _addresses(
 
 
 def _web(
-    workplace: "Workplace", wish: _Wish, trials: dict[str, FileProof], troubles: dict[str, Finding]
+    workplace: "Workplace", wish: _Wish, trials: dict[str, FileProof], troubles: dict[str, list[Finding]]
 ) -> list[Finding]:
     if wish.name in troubles:
-        return [troubles[wish.name]]
+        return troubles[wish.name]
     proof = trials.get(wish.name)
     if proof is None:
         return [note("proof", wish.name, "was not tried: no configured server carries it", "name one with --via")]
-    return look_at(proof, workplace.view, workplace.server(wish.via).answers_at)
+    ours = answers_at(workplace, _servers(wish)) if _servers(wish) else lambda _name, address: is_own_address(address)
+    seen = look_at(proof, workplace.view, ours)
+    return seen if worst(seen) is not Severity.BAD else [*seen, *in_the_way(workplace, _servers(wish), proof)]
+
+
+def _servers(wish: _Wish) -> tuple[str, ...]:
+    return tuple(each for each in wish.via if each != LISTENER)
+
+
+def _tls(workplace: "Workplace") -> list[Finding]:
+    """For handshakes: whether the port can be had."""
+    from inkstamp.proof.listener import who_listens
+
+    port = workplace.view.https_port
+    holder = who_listens(port)
+    if holder:
+        return [bad("proof", f"port {port}", f"is taken by {holder}, and tls-alpn-01 needs it",
+                    "stop that program for the time, or prove in another way")]  # fmt: skip
+    return [good("proof", f"port {port}", "is free for tls-alpn-01")]
 
 
 def _zone(workplace: "Workplace", name: str) -> list[Finding]:

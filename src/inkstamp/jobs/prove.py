@@ -1,41 +1,47 @@
 """Put up proofs, look at them as the CA will, take them down."""
 
-from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, TypeVar
 
 import msgspec
 
-from inkstamp.errors import ProofFailed
-from inkstamp.findings import Finding, Severity, bad, worst
+from inkstamp.errors import InkStampError, ProofFailed
+from inkstamp.findings import Finding, Severity, bad, note, worst
 from inkstamp.ledger.records import OrderRecord, ProofRecord
-from inkstamp.proof.seeing import look_at
 from inkstamp.proof.web_file import FileProof
+from inkstamp.servers.interface import Obstacle
 from inkstamp.view.addresses import address_book
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
+_P = TypeVar("_P")
 _LOOKS = 3
 """A web server that was reloaded a moment ago, or a shared folder, may need a second to show a new file."""
 _PAUSE = 0.7
+_MOST_OBSTACLES = 3
 _ENOUGH = 3.0
 """Seconds; looks that took this long met silence, and more of it would tell nothing new."""
 _TRIAL_PARTS = (".well-known", "acme-challenge", "trial")
 
 
-def check_ways(workplace: "Workplace", via: str, names: Sequence[str]) -> None:
-    """Make sure, before a CA is asked for anything, that each name has an address and a place for its proof.
+def check_folders(workplace: "Workplace", servers: Sequence[str], names: Sequence[str]) -> None:
+    """Make sure, before a CA is asked for anything, that each name has a place for its proof on each server.
 
     Raises:
-        ProofFailed: A name has no address; all such names are told at once.
         ServerTrouble: No virtual host answers for a name.
         FileTrouble: A document root is missing, or cannot or must not be written to.
 
     """
-    server = workplace.server(via)
-    for name in names:
-        for root in server.document_roots(name, _TRIAL_PARTS):
-            server.host.check_root(root, _TRIAL_PARTS)
+    for via in servers:
+        server = workplace.server(via)
+        for name in names:
+            for place in server.places(name, _TRIAL_PARTS):
+                server.host.check_root(place.root, place.parts)
+
+
+def check_addresses(workplace: "Workplace", names: Sequence[str]) -> None:
+    """Make sure that each name has an address; ProofFailed tells all that have none at once."""
     book = address_book(workplace.view)
     lost = [
         bad("address", name, found.trouble, f"make an A or AAAA record for {name} that leads to this server")
@@ -43,67 +49,84 @@ def check_ways(workplace: "Workplace", via: str, names: Sequence[str]) -> None:
         if not (found := book.look_up(name)).all
     ]
     if lost:
-        raise ProofFailed(
-            f"the CA would not find {_first_and_count([each.subject for each in lost])}",
-            findings=lost,
-            advice="make the records, then run the same command again",
-        )
+        raise not_found(lost)
 
 
-def put_up(workplace: "Workplace", order_id: int, via: str, proofs: Sequence[FileProof]) -> None:
-    """Write the proofs into the document roots; each is in the ledger before it is on the disk."""
-    server = workplace.server(via)
-    host = server.host
-    places = [(proof, root) for proof in proofs for root in server.document_roots(proof.name, proof.parts)]
+def not_found(lost: Sequence[Finding]) -> ProofFailed:
+    """Make the error for names that have no address."""
+    return ProofFailed(
+        f"the CA would not find {first_and_count([each.subject for each in lost])}",
+        findings=lost,
+        advice="make the records, then run the same command again",
+    )
+
+
+def put_up(workplace: "Workplace", order_id: int, servers: Sequence[str], proofs: Sequence[FileProof]) -> None:
+    """Write the proofs into the document roots of every server; each is in the ledger before it is on the disk."""
+    places = [
+        (proof, via, place)
+        for via in servers
+        for proof in proofs
+        for place in workplace.server(via).places(proof.name, proof.parts)
+    ]
     records = workplace.ledger.plan_proofs(
         [
             ProofRecord(
                 order_id=order_id,
                 server=via,
-                root=root,
-                parts=proof.parts,
-                made=host.missing_folders(root, proof.parts),
+                root=place.root,
+                parts=place.parts,
+                made=workplace.host(via).missing_folders(place.root, place.parts),
             )
-            for proof, root in places
+            for _, via, place in places
         ]
     )
     extra = []
-    for (proof, root), record in zip(places, records, strict=True):
-        planted = host.plant(root, proof.parts, proof.content)
+    for (proof, via, place), record in zip(places, records, strict=True):
+        planted = workplace.host(via).plant(place.root, place.parts, proof.content)
         if set(planted.made) - set(record.made):  # another run's folders were cleared away in between
             extra.append(msgspec.structs.replace(record, made=planted.made))
     if extra:
         workplace.ledger.plan_proofs(extra)
 
 
-def see(workplace: "Workplace", order: OrderRecord, via: str, proofs: Sequence[FileProof]) -> list[Finding]:
-    """Look at each proof from outside.
-
-    Raises:
-        ProofFailed: One cannot be seen somewhere; the findings say where, and the CA must not be asked.
-
-    """
-    server = workplace.server(via)
-    seen: dict[FileProof, list[Finding]] = {}
+def look_until_seen(
+    workplace: "Workplace", proofs: Sequence[_P], look: Callable[[_P], list[Finding]]
+) -> dict[_P, list[Finding]]:
+    """Look at each proof from outside, more than once at those that are not seen at first."""
+    seen: dict[_P, list[Finding]] = {}
     unseen = list(proofs)
     began = workplace.clock.monotonic()
-    for look in range(_LOOKS):
-        if look:
+    for number in range(_LOOKS):
+        if number:
             workplace.clock.sleep(_PAUSE)
-        seen |= {proof: look_at(proof, workplace.view, server.answers_at) for proof in unseen}
+        seen |= {proof: look(proof) for proof in unseen}
         unseen = [proof for proof in unseen if worst(seen[proof]) is Severity.BAD]
         if not unseen or workplace.clock.monotonic() - began > _ENOUGH:
             break
-    findings = [finding for proof in proofs for finding in seen[proof]]
-    lost = [finding for finding in findings if finding.severity is Severity.BAD]
-    if lost:
-        names = list(dict.fromkeys(finding.subject.partition(" ")[0] for finding in lost))
-        raise ProofFailed(
-            f"the proof for {_first_and_count(names)} cannot be seen from outside; the CA was not asked",
-            findings=findings,
-            advice=f"mend that, then run `inkstamp stamp {order.certificate}`; it goes on with this order",
-        )
-    return findings
+    return seen
+
+
+def in_the_way(workplace: "Workplace", servers: Sequence[str], proof: FileProof) -> list[Finding]:
+    """Say what in the servers' configurations keeps a proof from being answered by its file, as far as it is seen."""
+    path = "/" + "/".join(proof.parts)
+    return [
+        note("server", proof.name, f"by the configuration, {path} {each.what} ({each.where})")
+        for name in servers
+        for each in _obstacles(workplace, name, proof)
+    ]
+
+
+def _obstacles(workplace: "Workplace", server: str, proof: FileProof) -> tuple[Obstacle, ...]:
+    try:
+        return workplace.server(server).obstacles(proof.name, proof.parts)[:_MOST_OBSTACLES]
+    except InkStampError:
+        return ()  # the configuration cannot be read, which is told where the proof was to be put up
+
+
+def answers_at(workplace: "Workplace", servers: Sequence[str]) -> Callable[[str, str], bool]:
+    """Return what tells whether one of the servers answers for a name at an address."""
+    return lambda name, address: any(workplace.server(each).answers_at(name, address) for each in servers)
 
 
 def take_down(workplace: "Workplace", order: OrderRecord) -> None:
@@ -123,5 +146,6 @@ def take_down_of(workplace: "Workplace", order_id: int) -> None:
         prove_dns.take_down_of(workplace, order_id)
 
 
-def _first_and_count(names: Sequence[str]) -> str:
+def first_and_count(names: Sequence[str]) -> str:
+    """Name the first of several, and say how many more there are."""
     return names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more"

@@ -1,11 +1,11 @@
 """Put records into DNS, wait until every nameserver of their zones has them, take them out again."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from inkstamp.errors import InkStampError, ProofFailed, StillWaiting
-from inkstamp.findings import Finding, Severity, bad, good, note, worst
+from inkstamp.errors import InkStampError, StillWaiting
+from inkstamp.findings import Finding, bad, good, note
 from inkstamp.ledger.dns_proofs import DnsProof
 from inkstamp.ledger.records import OrderRecord
 from inkstamp.proof.carriers import DnsRecord, presented
@@ -91,34 +91,16 @@ def observe(
     return {each: _judge(workplace, each, what, told[what]) for each, what in sought.items()}
 
 
-def see(
-    workplace: "Workplace", order: OrderRecord, via: str, placed: Sequence[Placed], wait: float = 0.0
-) -> list[Finding]:
-    """Wait until every authoritative nameserver answers with every record, `wait` seconds at least.
-
-    Raises:
-        ProofFailed: One does not, in time; the findings say which, and the CA must not be asked.
-        StillWaiting: A person has to make the records; what to make is told.
-
-    """
-    observed = observe(workplace, via, placed, wait)
-    findings = [finding for each in observed.values() for finding in each]
-    if worst(findings) is not Severity.BAD:
-        return findings
-    lacking = [each for each, found in observed.items() if worst(found) is Severity.BAD]
-    again = f"then run `inkstamp stamp {order.certificate}`; it goes on with this order"
-    if workplace.carrier(via) is None:
-        raise StillWaiting(
-            f"order {order.id} for “{order.certificate}” waits for records that you make",
-            where=", ".join(dict.fromkeys(f"zone {each.zone.apex}" for each in lacking)),
-            said=by_hand_text(lacking),
-            findings=findings,
-            advice=f"make them, {again}",
-        )
-    raise ProofFailed(
-        "not every nameserver has the records; the CA was not asked",
-        findings=findings,
-        advice=f"see the nameservers' transfers and logs, {again}",
+def ask_person(
+    order: OrderRecord, lacking: Sequence[Placed], observed: Mapping[Placed, Sequence[Finding]]
+) -> StillWaiting:
+    """Make the error that says which records a person has to make."""
+    return StillWaiting(
+        f"order {order.id} for “{order.certificate}” waits for records that you make",
+        where=", ".join(dict.fromkeys(f"zone {each.zone.apex}" for each in lacking)),
+        said=by_hand_text(lacking),
+        findings=[finding for found in observed.values() for finding in found],
+        advice=f"make them, then run `inkstamp stamp {order.certificate}`; it goes on with this order",
     )
 
 

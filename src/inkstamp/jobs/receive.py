@@ -22,7 +22,7 @@ from inkstamp.ledger.records import EditionRecord, OrderRecord
 from inkstamp.pki import keys
 from inkstamp.pki.aia import issuer_urls
 from inkstamp.pki.bundles import Haul, Passphrase, open_into
-from inkstamp.pki.certificates import Facts, dns_names, facts, short_name
+from inkstamp.pki.certificates import Facts, facts, short_name, subject_names
 from inkstamp.pki.chain import (
     Path,
     Pool,
@@ -310,7 +310,7 @@ def _remarks(choice: _Choice, haul: Haul) -> list[Finding]:
         )
         for where in dict.fromkeys(haul.keys)
     ]
-    more = [name for name in dns_names(choice.leaf) if name not in choice.order.names]
+    more = [name for name in subject_names(choice.leaf) if name not in choice.order.names]
     if more:
         findings.append(note("names", subject, f"the CA added {', '.join(more)}"))
     if choice.paths and choice.paths[0].ends < choice.leaf.not_valid_after_utc:

@@ -144,7 +144,8 @@ def _mapper(at_once: int) -> Iterator[Callable[[Callable[[Due], Renewed], Iterab
 
 
 def _renew_one(workplace: "Workplace", due: Due) -> Renewed:
-    from inkstamp.jobs.stamp import Plan, carry_out
+    from inkstamp.jobs.plan import Plan
+    from inkstamp.jobs.stamp import carry_out
 
     workplace.progress.step(due.name, f"is due: {due.reason}")
     try:

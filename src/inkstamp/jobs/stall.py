@@ -6,7 +6,9 @@ from datetime import datetime
 from enum import StrEnum
 
 from inkstamp.config.model import Authority, Certificate
+from inkstamp.findings import Finding
 from inkstamp.ledger.records import OrderRecord, OrderState, PortalProof, ProofMethod
+from inkstamp.ledger.setbacks import Setback
 from inkstamp.proof.portal import Step, has_rule, step_of
 
 
@@ -56,6 +58,46 @@ def stall_of(
         who=Actor.CA if sent else Actor.YOU,
         next_command=f"inkstamp stamp {order.certificate}",
     )
+
+
+_WHO = {
+    "CarrierTrouble": Actor.DNS,
+    "CaMisbehaved": Actor.CA,
+    "NetworkTrouble": Actor.CA,
+    "ProofFailed": Actor.SERVER,
+    "ServerTrouble": Actor.SERVER,
+}
+_RECORD_LABEL = "_acme-challenge."
+_WHO_FOR = {
+    "caa": Actor.DNS,
+    "connection": Actor.SERVER,
+    "dns": Actor.DNS,
+    "incorrectResponse": Actor.SERVER,
+    "rateLimited": Actor.CA,
+    "serverInternal": Actor.CA,
+    "tls": Actor.SERVER,
+    "unauthorized": Actor.SERVER,
+}
+"""By the type of the CA's problem (RFC 8555 section 6.7)."""
+
+
+def setback_stall(setback: Setback) -> Stall:
+    """Say what stands in the way of a certificate, by what was told when it was met."""
+    told = setback.told
+    who = _WHO_FOR.get(told.problem) or _WHO.get(told.kind, Actor.YOU)
+    if told.kind == "ProofFailed" and any(_is_about_dns(each) for each in told.findings):
+        who = Actor.DNS
+    doing = f"{told.step}: " if told.step else ""
+    return Stall(
+        step=f"{doing}{told.what}",
+        since=setback.since,
+        who=who,
+        next_command=f"inkstamp stamp {setback.certificate}",
+    )
+
+
+def _is_about_dns(finding: Finding) -> bool:
+    return finding.topic in {"address", "zone"} or finding.subject.startswith(_RECORD_LABEL)
 
 
 def portal_stall(order: OrderRecord, proofs: Sequence[PortalProof], *, ruled: bool) -> Stall:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.clock import whole_days
 from inkstamp.config.model import Certificate
-from inkstamp.jobs.stall import Actor, Stall, stall_of
+from inkstamp.jobs.stall import Actor, Stall, setback_stall, stall_of
 from inkstamp.ledger.records import (
     OPEN_STATES,
     EditionRecord,
@@ -79,6 +79,7 @@ def all_statuses(workplace: "Workplace", only: str = "") -> list[CertificateStat
     orders = ledger.newest_orders()
     installs = ledger.newest_installs()
     proofs = ledger.portal.of_open_orders()
+    setbacks = ledger.setbacks.all(only)
     found = []
     for name, entry in configured.items():
         edition = editions.get(name)
@@ -87,6 +88,8 @@ def all_statuses(workplace: "Workplace", only: str = "") -> list[CertificateStat
         portal = workplace.config.authority[entry.authority].kind == "portal"
         stall = _stall(workplace, entry, order, proofs)
         standing = _standing(edition, order, stall, installs.get(name), now)
+        if name in setbacks and standing is not Standing.GOOD and (stall is None or not portal):
+            stall = setback_stall(setbacks[name])
         found.append(
             CertificateStatus(
                 name=name,

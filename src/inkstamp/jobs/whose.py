@@ -13,7 +13,7 @@ from inkstamp.jobs.order_files import read_order_key
 from inkstamp.ledger.records import OrderRecord
 from inkstamp.pki import keys
 from inkstamp.pki.bundles import Haul
-from inkstamp.pki.certificates import dns_names, short_name
+from inkstamp.pki.certificates import short_name, subject_names
 from inkstamp.pki.chain import same_key
 from inkstamp.pki.constraints import may_issue
 from inkstamp.pki.names import uncovered
@@ -63,7 +63,7 @@ def _whose(
                     f"was issued for the request of edition {number}, not for that of order {order.id}",
                     f"paste the present request and have it issued anew: inkstamp order {order.certificate}",
                 )
-        if not uncovered(dns_names(leaf), order.names):
+        if not uncovered(subject_names(leaf), order.names):
             return (
                 f"has the names of “{order.certificate}” and belongs to another key than order {order.id}'s",
                 f"have it issued for the request that this shows: inkstamp order {order.certificate}",

@@ -1,11 +1,15 @@
 """Why one certificate is not going on, or that it is: the stall, the order, the proofs, the notes."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from inkstamp.config.carrying import other_ways
+from inkstamp.config.model import Certificate, Configuration
 from inkstamp.jobs.stall import Stall
-from inkstamp.jobs.status import CertificateStatus, all_statuses
+from inkstamp.jobs.status import CertificateStatus, Standing, all_statuses
 from inkstamp.ledger.records import EventRecord, OrderRecord, PortalProof
+from inkstamp.ledger.setbacks import Setback
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -28,6 +32,10 @@ class Why:
     page: str
     """URL of the portal; empty for none."""
     proofs: tuple[PortalProof, ...]
+    setback: Setback | None
+    """What was told when it was last held up: by the CA in its own words, and what Ink Stamp saw itself."""
+    instead: tuple[str, ...]
+    """Lines for its entry in the configuration with which another way of proving is tried, too."""
     trouble: EventRecord | None
     """What went wrong last, if nothing went right after it."""
     notes: tuple[EventRecord, ...]
@@ -41,6 +49,7 @@ def why(workplace: "Workplace", name: str) -> Why:
     ledger = workplace.ledger
     order = ledger.open_order(name)
     authority = workplace.config.authority[entry.authority]
+    setback = ledger.setbacks.of(name) if status.standing is not Standing.GOOD else None
     events = ledger.events(name, limit=_FAR_BACK)
     notes = [each for each in events if each.what == _NOTE and (order is None or each.at >= order.opened)]
     return Why(
@@ -49,9 +58,31 @@ def why(workplace: "Workplace", name: str) -> Why:
         order=order,
         page=authority.page,
         proofs=tuple(ledger.portal.of(order.id)) if order is not None else (),
-        trouble=_last_trouble(events),
+        setback=setback,
+        instead=_instead(workplace.config, entry, setback) if authority.kind == "acme" else (),
+        trouble=_last_trouble(events) if setback is None else None,
         notes=tuple(notes[-10:]),
     )
+
+
+_OF_PROOFS = {"CarrierTrouble", "ProofFailed"}
+_PROBLEMS_OF_PROOFS = {"connection", "dns", "incorrectResponse", "tls", "unauthorized"}
+
+
+def _instead(config: Configuration, entry: Certificate, setback: Setback | None) -> tuple[str, ...]:
+    """Suggest another way of proving when it is the proof that is in the way."""
+    if setback is None or not (setback.told.kind in _OF_PROOFS or setback.told.problem in _PROBLEMS_OF_PROOFS):
+        return ()
+    ways = other_ways(config, entry)
+    if not ways:
+        return ()
+    method, carrier = next(iter(ways.items()))
+    methods, carriers = [*entry.methods, method], dict.fromkeys([*entry.carriers, carrier])
+    return (f"proof = [{_quoted(methods)}]", f"via = [{_quoted(carriers)}]")
+
+
+def _quoted(words: Iterable[str]) -> str:
+    return ", ".join(f'"{each}"' for each in words)
 
 
 def attach_note(workplace: "Workplace", name: str, text: str) -> None:

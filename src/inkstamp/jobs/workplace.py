@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from inkstamp.ledger.store import Ledger
     from inkstamp.proof.carriers import RecordCarrier
     from inkstamp.reach.interface import Host
-    from inkstamp.servers.interface import ServerKind
+    from inkstamp.servers.interface import Configured, FileCarrier, ServerKind
     from inkstamp.view.point import View
 
 _CONFIG_PATIENCE = 10.0
@@ -47,7 +47,8 @@ class Workplace:
         self.clock = clock or SystemClock()
         self.progress = progress or Silent()
         self.command = command
-        self._servers: dict[str, ServerKind] = {}
+        self._servers: dict[str, FileCarrier] = {}
+        self._hosts: dict[tuple[str, str, bool], Host] = {}
         self._accounts: dict[str, Account] = {}
         self._making = threading.RLock()
 
@@ -143,9 +144,9 @@ class Workplace:
 
         return load_roots(self.view.roots)
 
-    def server(self, name: str) -> "ServerKind":
+    def server(self, name: str) -> "FileCarrier":
         """Return a configured server."""
-        from inkstamp.servers.registry import make_server
+        from inkstamp.servers.registry import make_host, make_server
 
         with self._making:
             if name not in self._servers:
@@ -156,8 +157,27 @@ class Workplace:
                         where=str(self.config_file),
                         advice=f"add a table [server.{name}]",
                     )
-                self._servers[name] = make_server(name, entry, self.view)
+                machine = (entry.reach, entry.ssh_config, entry.sudo)
+                if machine not in self._hosts:  # one connection for all servers of a machine
+                    self._hosts[machine] = make_host(entry)
+                self._servers[name] = make_server(name, entry, self.view, self._hosts[machine])
             return self._servers[name]
+
+    def configured(self, name: str) -> "Configured":
+        """Return a configured server whose configuration can be changed; ConfigurationError for other kinds."""
+        from inkstamp.servers.registry import as_configured
+
+        found = as_configured(self.server(name))
+        if found is None:
+            raise ConfigurationError(f"server “{name}” is of kind “files”: nothing is known of its configuration",
+                                     where=str(self.config_file), advice="change it by hand")  # fmt: skip
+        return found
+
+    def installable(self, name: str) -> "ServerKind":
+        """Return a configured server that certificates are installed on."""
+        from inkstamp.servers.registry import as_installable
+
+        return as_installable(self.server(name))
 
     def carrier(self, name: str) -> "RecordCarrier | None":
         """Return what puts records into DNS, None when a person does."""
@@ -193,6 +213,10 @@ class Workplace:
         """Keep other runs from trying out proofs in the same moment; `patience` in seconds."""
         return held(self.home / "locks" / "trial", "a trial of proofs", patience=patience)
 
+    def hold_port(self, port: int) -> AbstractContextManager[None]:
+        """Keep other runs from answering on the same port in the same moment."""
+        return held(self.home / "locks" / f"port-{port}", f"port {port}", patience=_SERVER_PATIENCE)
+
     def hold_config(self) -> AbstractContextManager[None]:
         """Keep other runs from adding to the configuration in the same moment."""
         return held(self.home / "locks" / "configuration", str(self.config_file), patience=_CONFIG_PATIENCE)
@@ -212,6 +236,8 @@ class Workplace:
         """End the run: note its outcome and close what is open."""
         for account in self._accounts.values():
             account.close()
+        for host in self._hosts.values():
+            host.close()
         if "_ledger" in self.__dict__:
             self._ledger.end_run(exit_status)
             self._ledger.close()

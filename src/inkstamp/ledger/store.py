@@ -24,6 +24,7 @@ from inkstamp.ledger.records import (
     check_order_move,
 )
 from inkstamp.ledger.rows import as_edition, as_install, as_order, strings
+from inkstamp.ledger.setbacks import Setbacks
 
 _OPEN = ", ".join(f"'{state.value}'" for state in OPEN_STATES)
 _numbers = msgspec.json.Decoder(tuple[int, ...])
@@ -43,6 +44,7 @@ class Ledger:
         self._command = ""
         self.portal = PortalProofs(self._database, clock)
         self.dns = DnsProofs(self._database)
+        self.setbacks = Setbacks(self._database, clock)
 
     def close(self) -> None:
         """Close the file."""

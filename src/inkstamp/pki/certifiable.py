@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from inkstamp.errors import NameTrouble
 from inkstamp.findings import Finding, bad, note, warn
 from inkstamp.pki.names import covers, normalise
+from inkstamp.pki.suffixes import registrable
 
 # RFC 6761, 6762, 8375, 9476 and ICANN's; then those that are delegated to nobody and used by many.
 _RESERVED = frozenset({"test", "example", "invalid", "localhost", "local", "internal", "onion", "alt", "arpa"})
@@ -29,7 +30,7 @@ def why_not_public(name: str) -> str:
         return f"“{labels[-1]}” at its end is reserved or internal"
     if len(labels) == 1:
         return "it is a single label, a name within some network" if bare == name else "it is a whole top-level domain"
-    if name != bare and (len(labels) == 2 and labels[0] in _SECOND_LEVEL and len(labels[1]) == 2):
+    if name != bare and not registrable(bare):
         return f"nobody owns all names below {bare}"
     return ""
 

@@ -26,7 +26,7 @@ class Facts:
     subject: str
     issuer: str
     names: tuple[str, ...]
-    """DNS names of the subject alternative name, lower case."""
+    """DNS names (lower case) and IP addresses of the subject alternative name."""
     not_before: datetime
     not_after: datetime
     """First second outside of validity is one after this (RFC 5280 section 4.1.2.5); aware, UTC."""
@@ -99,6 +99,16 @@ def dns_names(certificate: x509.Certificate) -> tuple[str, ...]:
     return tuple(name.lower() for name in extension.value.get_values_for_type(x509.DNSName))
 
 
+def subject_names(certificate: x509.Certificate) -> tuple[str, ...]:
+    """Return what the certificate is for: DNS names, then IP addresses."""
+    try:
+        extension = certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName)
+        addresses = tuple(str(each) for each in extension.value.get_values_for_type(x509.IPAddress))
+    except (x509.ExtensionNotFound, *MALFORMED):
+        return ()
+    return (*dns_names(certificate), *addresses)
+
+
 def short_name(name: x509.Name) -> str:
     """Say whom a distinguished name names: common name, or organisation, or the whole of it."""
     for oid in (NameOID.COMMON_NAME, NameOID.ORGANIZATION_NAME):
@@ -119,7 +129,7 @@ def facts(certificate: x509.Certificate) -> Facts:
     return Facts(
         subject=short_name(certificate.subject),
         issuer=short_name(certificate.issuer),
-        names=dns_names(certificate),
+        names=subject_names(certificate),
         not_before=certificate.not_valid_before_utc,
         not_after=certificate.not_valid_after_utc,
         serial=f"{serial:x}",

@@ -16,7 +16,7 @@ from cryptography.hazmat.primitives import hashes, serialization
 from inkstamp.clock import stamp
 from inkstamp.findings import Finding, bad, good
 from inkstamp.pki.armour import MALFORMED
-from inkstamp.pki.certificates import dns_names, short_name
+from inkstamp.pki.certificates import short_name, subject_names
 from inkstamp.pki.constraints import may_issue, why_forbidden
 from inkstamp.pki.names import uncovered
 
@@ -216,13 +216,13 @@ def judge_edition(
         One finding for each of the four, `good` or `bad`; nothing is raised for a poor certificate.
 
     """
-    subject = short_name(leaf.subject) if not dns_names(leaf) else dns_names(leaf)[0]
+    subject = short_name(leaf.subject) if not subject_names(leaf) else subject_names(leaf)[0]
     findings = []
     if same_key(leaf, public_key):
         findings.append(good("key", subject, "the certificate belongs to our key"))
     else:
         findings.append(bad("key", subject, "the certificate belongs to another key than the request's"))
-    missing = uncovered(dns_names(leaf), names)
+    missing = uncovered(subject_names(leaf), names)
     if missing:
         findings.append(bad("names", subject, f"the certificate lacks {', '.join(missing)}"))
     else:

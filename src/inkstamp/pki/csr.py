@@ -16,7 +16,7 @@ from inkstamp.findings import Finding, bad, good, warn
 from inkstamp.pki.armour import MALFORMED, blocks, tolerant
 from inkstamp.pki.certifiable import examine_names
 from inkstamp.pki.keys import PrivateKey, describe, examine_key
-from inkstamp.pki.names import normalise
+from inkstamp.pki.names import as_address, normalise
 from inkstamp.pki.subject import LIMITS, WORDS, Subject, examine_subject
 
 _LABELS = {"CERTIFICATE REQUEST", "NEW CERTIFICATE REQUEST", ""}
@@ -69,14 +69,16 @@ class RequestFacts:
 
 
 def for_names(names: Sequence[str], subject: Subject | None = None) -> Wanted:
-    """Say what to ask for when only the DNS names, and perhaps an organisation, are known.
+    """Say what to ask for when only names and addresses, and perhaps an organisation, are known.
 
-    The first name that is short enough is also the common name: some devices still show it, and RFC 8555
+    The first DNS name that is short enough is also the common name: some devices still show it, and RFC 8555
     section 7.4 wants it among the order's names. A request whose names are all too long has none.
     """
-    common = next((name for name in names if len(name) <= LIMITS["common_name"]), "")
+    addresses = tuple(name for name in names if as_address(name))
+    hosts = tuple(name for name in names if name not in addresses)
+    common = next((name for name in hosts if len(name) <= LIMITS["common_name"]), "")
     known = dict((subject or Subject()).given()) | {"common_name": common}
-    return Wanted(subject=Subject(**known), names=tuple(names))
+    return Wanted(subject=Subject(**known), names=hosts, addresses=addresses)
 
 
 def with_common_name(wanted: Wanted, common_name: str) -> Wanted:

@@ -36,13 +36,15 @@ def normalise(text: str) -> str:
     if bare.rpartition(".")[2].isdigit():
         raise NameTrouble(
             f"“{text}” is an address, not a domain name",
-            advice="give the name that people type; certificates for addresses are not ordered yet",
+            advice="give the name that people type",
         )
     return f"*.{bare}" if wildcard else bare
 
 
 def as_address(text: str) -> str:
     """Return an IP address in its shortest form; empty when `text` is none."""
+    if ":" not in text and not text[-1:].isdigit():
+        return ""  # what nearly all names are, told apart without loading anything
     import ipaddress  # noqa: PLC0415  takes time to load and few commands need it
 
     try:
@@ -75,6 +77,11 @@ def readable(name: str) -> str:
 def normalise_all(names: Iterable[str]) -> tuple[str, ...]:
     """Normalise each name, keep the order, drop what comes twice."""
     return tuple(dict.fromkeys(normalise(name) for name in names))
+
+
+def identifiers(names: Iterable[str]) -> tuple[str, ...]:
+    """As `normalise_all`, for names and IP addresses (RFC 8738)."""
+    return tuple(dict.fromkeys(as_address(name) or normalise(name) for name in names))
 
 
 def covers(pattern: str, name: str) -> bool:

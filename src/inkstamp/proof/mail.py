@@ -7,18 +7,21 @@ CA/Browser Forum Baseline Requirements sections 3.2.2.4.4 (constructed addresses
 from collections.abc import Sequence
 
 from inkstamp.findings import Finding, bad, good, warn
+from inkstamp.pki.suffixes import registrable
 from inkstamp.view.questions import Answer
 
 _CONSTRUCTED = ("admin", "administrator", "hostmaster", "postmaster", "webmaster")
 
 
 def domains_of(name: str) -> tuple[str, ...]:
-    """Return the domains that may answer for a name: itself without `*.`, and those above it, the nearest first.
+    """Return the domains that may answer for a name: itself without `*.`, then those above it, the nearest first.
 
-    Where a registry's own domains begin is not known here; a CA does not go above the one that was bought.
+    The last one is the name that was bought (Baseline Requirements, Base Domain Name).
     """
-    labels = name.removeprefix("*.").split(".")
-    return tuple(".".join(labels[at:]) for at in range(max(len(labels) - 1, 1)))
+    bare = name.removeprefix("*.")
+    above = bare.removesuffix(registrable(bare) or bare).count(".")
+    labels = bare.split(".")
+    return tuple(".".join(labels[at:]) for at in range(above + 1))
 
 
 def constructed(domain: str) -> tuple[str, ...]:

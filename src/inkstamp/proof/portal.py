@@ -4,8 +4,9 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
-from inkstamp.config.model import BY_HAND, Authority, Certificate
+from inkstamp.config.model import Authority, Certificate
 from inkstamp.config.templates import fill, wants
+from inkstamp.config.words import BY_HAND
 from inkstamp.errors import UsageError
 from inkstamp.ledger.records import PortalProof, ProofMethod
 from inkstamp.proof.web_file import plain_path
@@ -84,7 +85,7 @@ def _is_within(name: str, domain: str) -> bool:
 def method_of(entry: Certificate, authority: Authority) -> ProofMethod | None:
     """Return the way of proving that configuration and rule lead to; None when only a person can say."""
     if entry.proof is not None:
-        return ProofMethod(entry.proof)
+        return ProofMethod(entry.methods[0])
     if authority.path and (entry.via != BY_HAND or not authority.record):
         return ProofMethod.FILE
     return ProofMethod(authority.record_type) if authority.record else None

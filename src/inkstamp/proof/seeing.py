@@ -2,15 +2,20 @@
 
 from collections.abc import Callable
 
-from inkstamp.findings import Finding, bad, good, note
+from inkstamp.findings import Finding, bad, good, note, warn
+from inkstamp.proof.tls_alpn import ALPN, TlsProof
 from inkstamp.proof.web_file import FileProof
 from inkstamp.view.addresses import Addresses, address_book
+from inkstamp.view.handshake import shake_hands
 from inkstamp.view.point import View
-from inkstamp.view.web import Sight, fetch
+from inkstamp.view.web import MOST_BODY, Sight, fetch
 
 _TOPIC = "proof"
 _SHOWN = 80
 """Characters of a wrong answer that are shown."""
+_BYTE_ORDER_MARK = b"\xef\xbb\xbf"
+_NO_ANSWER_REMEDY = "see that the web server is up and that no firewall is in front of its port"
+_REDIRECT_REMEDY = "take the proof's path out of the redirect, or have it lead to the same name on port 80 or 443"
 
 
 def look_at(proof: FileProof, view: View, is_ours: Callable[[str, str], bool]) -> list[Finding]:
@@ -28,6 +33,31 @@ def look_at(proof: FileProof, view: View, is_ours: Callable[[str, str], bool]) -
     )
 
 
+def look_at_handshake(proof: TlsProof, view: View) -> list[Finding]:
+    """Shake hands with every address of the name as RFC 8737 section 3 has it; a finding each."""
+    addresses = address_book(view).look_up(proof.name)
+    if not addresses.all:
+        return [_no_address(proof.name, addresses.trouble)]
+    return [_judge_handshake(proof, address, view) for address in addresses.all]
+
+
+def _judge_handshake(proof: TlsProof, address: str, view: View) -> Finding:
+    at = f"{proof.name} at {address}"
+    served = shake_hands(address, view.https_port, proof.server_name, ALPN)
+    if served.chain and proof.is_shown_by(served.chain[0]):
+        return good(_TOPIC, at, "shows the proof in a handshake")
+    return bad(
+        _TOPIC,
+        at,
+        served.trouble or "shows another certificate than the proof",
+        f"see that {address} leads to this machine, with nothing in between that ends TLS",
+    )
+
+
+def _no_address(name: str, trouble: str) -> Finding:
+    return bad(_TOPIC, name, trouble, f"make an A or AAAA record for {name} that leads to this server")
+
+
 def judge(
     proof: FileProof,
     addresses: Addresses,
@@ -36,14 +66,7 @@ def judge(
 ) -> list[Finding]:
     """Say what the CA would see of `proof` at `addresses`; the two functions do the looking."""
     if not addresses.all:
-        return [
-            bad(
-                _TOPIC,
-                proof.name,
-                addresses.trouble,
-                f"make an A or AAAA record for {proof.name} that leads to this server",
-            )
-        ]
+        return [_no_address(proof.name, addresses.trouble)]
     findings = [_judge_sight(proof, fetch_from(address), is_ours) for address in addresses.all]
     if all(finding.severity == "note" for finding in findings):
         return [
@@ -62,21 +85,46 @@ def _judge_sight(proof: FileProof, sight: Sight, is_ours: Callable[[str], bool])
     if sight.no_route:
         return note(_TOPIC, at, f"was not looked at: this machine has no way there ({sight.trouble})")
     via = f" after a redirect to {sight.hops[-1]}" if len(sight.hops) > 1 else ""
+    elsewhere = _elsewhere(sight, is_ours)
     if sight.trouble:
-        return bad(
-            _TOPIC,
-            at,
-            sight.trouble + via,
-            _elsewhere(sight, is_ours) or "see that the web server is up and that no firewall is in front of its port",
-        )
+        # A redirect is the server's own doing, whoever it is: where it leads is what has to be mended.
+        remedy = _REDIRECT_REMEDY if "redirect" in sight.trouble else elsewhere or _NO_ANSWER_REMEDY
+        return bad(_TOPIC, at, sight.trouble + (via if "redirect" not in sight.trouble else ""), remedy)
     if sight.status == 200 and proof.is_shown_by(sight.body):
+        if sight.untrusted:
+            return warn(
+                _TOPIC,
+                at,
+                f"shows the proof{via}, with a certificate that is not good ({sight.untrusted})",
+                "most CAs pass over that, since it is what the new certificate is for; some portals do not",
+            )
         return good(_TOPIC, at, f"shows the proof{via}")
+    if sight.status == 200 and proof.content.strip() in sight.body:
+        what, remedy = _around(proof, sight.body)
+        return bad(_TOPIC, at, f"shows the proof{via} {what}", remedy)
     return bad(
         _TOPIC,
         at,
-        f"answers {sight.status}{via}, beginning “{_start(sight.body)}”",
-        _elsewhere(sight, is_ours) or _remedy(sight, proof),
+        f"answers {sight.status}{via}, {_beginning(sight.body)}",
+        elsewhere or _remedy(sight, proof),
     )
+
+
+def _around(proof: FileProof, body: bytes) -> tuple[str, str]:
+    """Say what stands around the proof where it must stand alone, and what to do about it."""
+    if body.startswith(_BYTE_ORDER_MARK) and proof.is_shown_by(body.removeprefix(_BYTE_ORDER_MARK)):
+        return "behind a byte order mark", "save the file without one (UTF-8 without BOM, or plain ASCII)"
+    return (
+        f"with something around it, {_beginning(body)}",
+        f"serve {proof.folder} as it is: a template, filter or editor adds to the file",
+    )
+
+
+def _beginning(body: bytes) -> str:
+    if not body:
+        return "with nothing in it"
+    much = f"with more than {MOST_BODY // 1024} KiB, " if len(body) >= MOST_BODY else ""
+    return f"{much}beginning “{_start(body)}”"
 
 
 def _start(body: bytes) -> str:
@@ -89,9 +137,15 @@ def _elsewhere(sight: Sight, is_ours: Callable[[str], bool]) -> str:
     """Say that the address leads elsewhere, which is the usual reason; empty when it is our server's."""
     if is_ours(sight.address):
         return ""
+    record = "AAAA" if ":" in sight.address else "A"
+    if sight.proxy:
+        return (
+            f"a proxy or CDN answers at {sight.address} ({sight.proxy}): have it pass the path on to the web server, "
+            "uncached, or prove by a record in DNS"
+        )
     return (
-        f"the web server that carries the proof does not answer at {sight.address}: correct the record in DNS, "
-        "or add that address to its virtual host"
+        f"the web server that carries the proof does not answer at {sight.address}: correct the {record} record in "
+        "DNS, or add that address to its virtual host"
     )
 
 

@@ -21,7 +21,8 @@ class FileProof:
     @property
     def url(self) -> str:
         """The URL that the CA will fetch."""
-        return f"http://{self.name}/{'/'.join(self.parts)}"
+        host = f"[{self.name}]" if ":" in self.name else self.name
+        return f"http://{host}/{'/'.join(self.parts)}"
 
     @property
     def folder(self) -> str:

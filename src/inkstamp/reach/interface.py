@@ -30,6 +30,14 @@ class Planted:
 class Host(Protocol):
     """Files and commands on one host. Paths are absolute strings of that host."""
 
+    def close(self) -> None:
+        """Give up what is held for the host."""
+        ...
+
+    def has_address(self, address: str) -> bool:
+        """Tell whether an IP address belongs to the host."""
+        ...
+
     def read(self, path: str) -> bytes:
         """Return a whole file; FileTrouble when it cannot be read."""
         ...
@@ -47,6 +55,14 @@ class Host(Protocol):
 
         It may take `seconds` at most.
         """
+        ...
+
+    def have_folder(self, path: str) -> bool:
+        """Make a folder that everybody may read, and those above it, where it is missing; tell whether it was."""
+        ...
+
+    def drop_folder(self, path: str) -> None:
+        """Remove a folder if it is empty."""
         ...
 
     def missing_folders(self, root: str, parts: tuple[str, ...]) -> tuple[int, ...]:

@@ -5,12 +5,14 @@ import os
 import shutil
 import subprocess
 from collections.abc import Sequence
+from contextlib import suppress
 from pathlib import Path
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.files import file_trouble, read_bytes, write_bytes
 from inkstamp.reach import guarded
 from inkstamp.reach.interface import Planted, Ran
+from inkstamp.view.point import is_own_address
 
 _MOST_OUTPUT = 20_000
 
@@ -26,6 +28,12 @@ def find_program(name: str) -> str | None:
 
 class LocalHost:
     """Files and commands on the machine that Ink Stamp runs on."""
+
+    def close(self) -> None:
+        """There is nothing to give up."""
+
+    def has_address(self, address: str) -> bool:
+        return is_own_address(address)
 
     def read(self, path: str) -> bytes:
         return read_bytes(Path(path))
@@ -60,6 +68,18 @@ class LocalHost:
             raise ServerTrouble(f"{' '.join(command)} did not end within {seconds:.0f} s", where=command[0]) from error
         output = (done.stdout + done.stderr)[:_MOST_OUTPUT].decode("utf-8", "replace").strip()
         return Ran(tuple(command), done.returncode, output)
+
+    def have_folder(self, path: str) -> bool:
+        if os.path.isdir(path):
+            return False
+        with file_trouble("create the folder", path):
+            os.makedirs(path)
+            os.chmod(path, 0o755)  # noqa: S103  the umask may have taken the web server's right to enter
+        return True
+
+    def drop_folder(self, path: str) -> None:
+        with suppress(OSError):  # not empty, or gone already
+            os.rmdir(path)
 
     def missing_folders(self, root: str, parts: tuple[str, ...]) -> tuple[int, ...]:
         return guarded.missing_folders(root, parts)

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Protocol, runtime_checkable
 
 from inkstamp.reach.interface import Host, Ran
 
@@ -47,6 +47,30 @@ class Site:
 
 
 @dataclass(frozen=True, slots=True)
+class Place:
+    """Where a file lies that answers some path."""
+
+    root: str
+    """A folder that is there."""
+    parts: tuple[str, ...]
+    """The path below it, the file's name last; not the path of the URL where an alias leads elsewhere."""
+
+
+@dataclass(frozen=True, slots=True)
+class Obstacle:
+    """What in a server's configuration keeps a path from being answered by a file."""
+
+    where: str
+    """File and line."""
+    what: str
+    """In a few words, as the end of “the path …”."""
+
+
+ONLY_TLS = "has no virtual host for plain HTTP: this one has TLS alone"
+"""An obstacle."""
+
+
+@dataclass(frozen=True, slots=True)
 class FileChange:
     """A configuration file before and after an edit."""
 
@@ -55,8 +79,8 @@ class FileChange:
     after: bytes
 
 
-class ServerKind(Protocol):
-    """One configured server."""
+class FileCarrier(Protocol):
+    """One configured server, as far as it serves files."""
 
     name: str
     host: Host
@@ -65,8 +89,12 @@ class ServerKind(Protocol):
         """Read the configuration and return all virtual hosts; ServerTrouble with file and line when it is broken."""
         ...
 
-    def document_roots(self, name: str, parts: tuple[str, ...]) -> tuple[str, ...]:
-        """Return the folders that answer the path `parts` for the public at `name`; ServerTrouble when none does."""
+    def places(self, name: str, parts: tuple[str, ...]) -> tuple[Place, ...]:
+        """Return where the files lie that answer the path `parts` at `name`; ServerTrouble when there is no place."""
+        ...
+
+    def obstacles(self, name: str, parts: tuple[str, ...]) -> tuple[Obstacle, ...]:
+        """Say what in the configuration keeps files from answering the path `parts` at `name`, as far as it is seen."""
         ...
 
     def answers_at(self, name: str, address: str) -> bool:
@@ -77,8 +105,16 @@ class ServerKind(Protocol):
         """Read the configuration anew when it is asked about next."""
         ...
 
-    def plan_install(self, names: Sequence[str], certificate_file: str, key_file: str) -> list[FileChange]:
-        """Work out the edits that make the sites of `names` serve these files; empty when they do already."""
+
+@runtime_checkable
+class Configured(FileCarrier, Protocol):
+    """One configured server whose configuration is read and changed here."""
+
+    def plan_let_through(self, names: Sequence[str], folder: tuple[str, ...], root: str) -> list[FileChange]:
+        """Work out the smallest edits that answer `folder` at these names with files below `root`.
+
+        ServerTrouble when that cannot be done, or is done already.
+        """
         ...
 
     def test(self) -> Ran:
@@ -87,6 +123,15 @@ class ServerKind(Protocol):
 
     def reload(self) -> Ran:
         """Have the running server take its configuration and certificates anew."""
+        ...
+
+
+@runtime_checkable
+class ServerKind(Configured, Protocol):
+    """One configured server that certificates are installed on."""
+
+    def plan_install(self, names: Sequence[str], certificate_file: str, key_file: str) -> list[FileChange]:
+        """Work out the edits that make the sites of `names` serve these files; empty when they do already."""
         ...
 
     def tls_endpoints(self, name: str) -> list[tuple[str, int]]:

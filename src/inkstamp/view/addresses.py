@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from dns.rdatatype import RdataType
 
+from inkstamp.pki.names import as_address
 from inkstamp.view.point import View
 from inkstamp.view.questions import ask, make_resolver
 
@@ -38,8 +39,12 @@ class AddressBook:
     def look_up(self, name: str) -> Addresses:
         """Ask for AAAA and A of `name`; trouble is part of the answer, nothing is raised for it.
 
-        A good answer is used again for some seconds: one run looks at a name several times in a row.
+        An address is its own answer. A good answer is used again for some seconds: one run looks at a name several
+        times in a row.
         """
+        literal = as_address(name)
+        if literal:
+            return Addresses((literal,), (), "") if ":" in literal else Addresses((), (literal,), "")
         known = self._known.get(name)
         if known is not None and time.monotonic() - known[0] < _FRESH_SECONDS:
             return known[1]

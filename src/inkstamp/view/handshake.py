@@ -8,6 +8,8 @@ from dataclasses import dataclass
 from cryptography import x509
 from OpenSSL import SSL
 
+from inkstamp.pki.names import as_address
+
 _PATIENCE = 8.0
 """Seconds for connection and handshake together."""
 
@@ -26,23 +28,40 @@ class Served:
     """Why there was no handshake, as a sentence; empty when there was one."""
 
 
-def shake_hands(address: str, port: int, name: str) -> Served:
-    """Connect to `address`, ask for `name` (SNI, RFC 6066 section 3) and return what is served."""
+def shake_hands(address: str, port: int, name: str, alpn: bytes = b"") -> Served:
+    """Connect to `address`, ask for `name` (SNI, RFC 6066 section 3) and return what is served.
+
+    With `alpn`, just that protocol is offered (RFC 7301), and a server that does not choose it is a trouble.
+    """
     try:
         with socket.create_connection((address, port), timeout=_PATIENCE) as stream:
-            return _handshake(stream, address, port, name)
+            return _handshake(stream, address, port, name, alpn)
     except TimeoutError:
         return Served(address=address, port=port, trouble=f"no answer within {_PATIENCE:.0f} s")
     except OSError as error:
         return Served(address=address, port=port, trouble=f"no connection: {error.strerror or error}")
 
 
-def _handshake(stream: socket.socket, address: str, port: int, name: str) -> Served:
+def _handshake(stream: socket.socket, address: str, port: int, name: str, alpn: bytes) -> Served:
     context = SSL.Context(SSL.TLS_CLIENT_METHOD)
     context.set_verify(SSL.VERIFY_NONE)  # what is served is judged afterwards, and shown even when it is bad
+    if alpn:
+        context.set_alpn_protos([alpn])
     connection = SSL.Connection(context, stream)
-    connection.set_tlsext_host_name(name.encode("ascii"))
+    if not as_address(name):  # RFC 6066 section 3 knows names alone
+        connection.set_tlsext_host_name(name.encode("ascii"))
     connection.set_connect_state()
+    trouble = finish(connection, stream)
+    if trouble:
+        return Served(address=address, port=port, trouble=trouble)
+    if alpn and connection.get_alpn_proto_negotiated() != alpn:
+        return Served(address=address, port=port, trouble=f"answers with TLS and does not know {alpn.decode()}")
+    chain = tuple(certificate.to_cryptography() for certificate in connection.get_peer_cert_chain() or ())
+    return Served(address=address, port=port, chain=chain, protocol=connection.get_protocol_version_name())
+
+
+def finish(connection: SSL.Connection, stream: socket.socket) -> str:
+    """Carry a handshake through, on either side; returns why it failed, empty when it did not."""
     stream.setblocking(False)
     deadline = time.monotonic() + _PATIENCE
     while True:
@@ -53,13 +72,11 @@ def _handshake(stream: socket.socket, address: str, port: int, name: str) -> Ser
             reading = isinstance(want, SSL.WantReadError)
             ready = select.select([stream] if reading else [], [] if reading else [stream], [], max(left, 0))
             if not any(ready):
-                return Served(address=address, port=port, trouble=f"no TLS answer within {_PATIENCE:.0f} s")
+                return f"no TLS answer within {_PATIENCE:.0f} s"
         except SSL.Error as error:
-            return Served(address=address, port=port, trouble=f"TLS failed: {_reason(error)}")
+            return f"TLS failed: {_reason(error)}"
         else:
-            break
-    chain = tuple(certificate.to_cryptography() for certificate in connection.get_peer_cert_chain() or ())
-    return Served(address=address, port=port, chain=chain, protocol=connection.get_protocol_version_name())
+            return ""
 
 
 def _reason(error: SSL.Error) -> str:

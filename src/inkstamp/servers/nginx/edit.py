@@ -2,33 +2,15 @@
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.interface import Listen
 from inkstamp.servers.nginx.reading import Host, read_listen
-from inkstamp.servers.nginx.syntax import Directive
+from inkstamp.servers.text import Directive, Splice, indent_at
 
 PROTOCOLS = ("TLSv1.2", "TLSv1.3")
 _NEEDS_QUOTES = re.compile(r"[\s;{}#\"'\\]")
 _REST_OF_LINE = re.compile(r"[ \t]*(#[^\n]*)?(?=\r?\n)")
-
-
-@dataclass(frozen=True, slots=True)
-class Splice:
-    """Put `text` in the place of the characters from `start` to `end` of `file`."""
-
-    file: str
-    start: int
-    end: int
-    text: str
-
-
-def apply(text: str, splices: Sequence[Splice]) -> str:
-    """Return `text` with all splices made; they must not overlap."""
-    for splice in sorted(splices, key=lambda each: each.start, reverse=True):
-        text = text[: splice.start] + splice.text + text[splice.end :]
-    return text
 
 
 def quote(value: str) -> str:
@@ -67,21 +49,15 @@ def add_lines(host: Host, text: str, lines: Sequence[str]) -> Splice:
     end_of_line = "\r\n" if "\r\n" in text else "\n"
     if anchor is None:
         at = block.block_start
-        indent = _indent(text, own[0].start) if own else _indent(text, block.start) + "    "
+        indent = indent_at(text, own[0].start) if own else indent_at(text, block.start) + "    "
     else:
-        indent = _indent(text, anchor.start)
+        indent = indent_at(text, anchor.start)
         at = anchor.end
         rest = _REST_OF_LINE.match(text, at)
         if rest:
             at = rest.end()  # a comment on the anchor's line stays with it
     inserted = "".join(f"{end_of_line}{indent}{line}" for line in lines)
     return Splice(block.file, at, at, inserted)
-
-
-def _indent(text: str, offset: int) -> str:
-    line_start = text.rfind("\n", 0, offset) + 1
-    before = text[line_start:offset]
-    return before if not before.strip() else re.match(r"\s*", before)[0] + "    "  # type: ignore[index]
 
 
 def tls_listens(host: Host, taken: set[tuple[str, int]], http_port: int, https_port: int) -> list[str]:

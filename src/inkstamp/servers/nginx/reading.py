@@ -7,8 +7,9 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 from inkstamp.errors import FileTrouble, ServerTrouble
-from inkstamp.servers.interface import Listen, Site
-from inkstamp.servers.nginx.syntax import Directive, parse
+from inkstamp.servers.interface import Listen, Place, Site
+from inkstamp.servers.nginx.syntax import parse
+from inkstamp.servers.text import Directive
 
 _MOST_FILES = 20_000
 _DEEPEST_INCLUDE = 20
@@ -236,44 +237,44 @@ def _root(host: Host, inner: Directive) -> str:
     return posixpath.join(host.folders.prefix, directive.arguments[0])
 
 
-def proof_root(host: Host, parts: tuple[str, ...]) -> str:
-    """Return the folder that nginx takes the file `parts` from, by its best prefix location.
-
-    The folder is such that the file stands at that whole path below it. Regular expressions are not
-    followed: the look at the proof from outside finds out when one is in the way.
-
-    Raises:
-        ServerTrouble: The path is answered by something else than files, or by a folder that no path leads to.
-
-    """
-    path = "/" + "/".join(parts)
+def location_of(host: Host, path: str) -> tuple[Directive, str]:
+    """Return the innermost prefix location for a path, and its prefix; the block itself when there is none."""
     inner, prefix = host.block, ""
     while True:
         below = [each for each in inner.find("location") if _is_prefix(each, path)]
         if not below:
-            break
+            return inner, prefix
         inner = max(below, key=lambda each: len(each.arguments[-1]))
         prefix = inner.arguments[-1]
-    where = f"{inner.file}, line {inner.line}"
+
+
+def place_of(host: Host, parts: tuple[str, ...]) -> Place:
+    """Return where nginx takes the file `parts` from, by its best prefix location.
+
+    Regular expressions are not followed: the look at the proof from outside finds out when one is in the way.
+
+    Raises:
+        ServerTrouble: A variable is in the way.
+
+    """
+    path = "/" + "/".join(parts)
+    inner, prefix = location_of(host, path)
     alias = next(inner.find("alias"), None)
-    root = _root(host, inner)
+    place = Place(_root(host, inner), parts)
     if alias is not None and alias.arguments:
-        folder, rest = alias.arguments[0], path[len(prefix) :]
-        whole = posixpath.join(host.folders.prefix, folder) + rest
-        if not whole.endswith(path):
-            raise ServerTrouble(
-                f"{path} is served from {folder}, under another path",
-                where=where,
-                advice="take `root` instead of `alias` for this location",
-            )
-        root = whole[: -len(path)]
-    if "$" in root:
+        whole = posixpath.join(host.folders.prefix, alias.arguments[0]) + path[len(prefix) :]
+        if whole.endswith(path):
+            place = Place(whole[: -len(path)], parts)
+        else:
+            folder, _, name = whole.rpartition("/")
+            place = Place(folder, (name,))
+    if "$" in place.root:
         raise ServerTrouble(
-            f"the document root {root} has a variable in it",
-            where=where,
+            f"the document root {place.root} has a variable in it",
+            where=f"{inner.file}, line {inner.line}",
             advice="give the proof path a location with a fixed root",
         )
-    return root
+    return place
 
 
 def _is_prefix(location: Directive, path: str) -> bool:

@@ -5,24 +5,24 @@ import re
 from collections.abc import Sequence
 
 from inkstamp.errors import EditionUnfit, FileTrouble, ServerTrouble
-from inkstamp.pki.certificates import dns_names, read_pem
-from inkstamp.pki.names import uncovered
+from inkstamp.pki.certificates import read_pem, subject_names
+from inkstamp.pki.names import as_address, uncovered
 from inkstamp.reach.interface import Host as Machine
 from inkstamp.reach.interface import Ran
-from inkstamp.servers.interface import FileChange, Site
-from inkstamp.servers.nginx.edit import PROTOCOLS, Splice, add_lines, apply, endpoints, quote, set_value, tls_listens
+from inkstamp.servers.interface import ONLY_TLS, FileChange, Obstacle, Place, Site
+from inkstamp.servers.nginx import passage
+from inkstamp.servers.nginx.edit import PROTOCOLS, add_lines, endpoints, quote, set_value, tls_listens
 from inkstamp.servers.nginx.reading import (
     Folders,
     Host,
     Reading,
     best_hosts,
     hosts,
-    proof_root,
+    place_of,
     read_configuration,
     to_site,
 )
-from inkstamp.servers.nginx.syntax import Directive
-from inkstamp.view.point import is_own_address
+from inkstamp.servers.text import Directive, Splice, changes
 
 _SECONDS = 60.0
 _BUILT_PREFIX = re.compile(r"--prefix=(\S+)")
@@ -59,35 +59,76 @@ class NginxServer:
     def sites(self) -> list[Site]:
         return [to_site(host, self.name) for host in hosts(self._reading())]
 
-    def document_roots(self, name: str, parts: tuple[str, ...]) -> tuple[str, ...]:
+    def places(self, name: str, parts: tuple[str, ...]) -> tuple[Place, ...]:
         everything = hosts(self._reading())
-        answering = best_hosts(everything, name, tls=False)
+        answering = self._answering(everything, name, tls=False)
         # A block that only redirects shows no files: the CA follows to the block that has them.
-        with_files = [host for host in answering if not any(host.block.find("return"))] or best_hosts(
-            everything, name, tls=True
-        )
+        open_ones = [host for host in answering if not passage.redirects(host, "/".join(("", *parts)))]
+        with_files = open_ones or self._answering(everything, name, tls=True)
         if answering and not with_files:
             block = answering[0].block
             raise ServerTrouble(
                 f"the virtual host for {name} answers everything with `return`, and none with TLS has its files",
                 where=f"{block.file}, line {block.line}",
-                advice="put `location /.well-known/acme-challenge/ { root …; }` there and the `return` into "
-                "`location / { … }`",
+                advice="let proofs through: inkstamp prove CERTIFICATE --let-through",
             )
         if not with_files:
             raise self._not_found(name, "answers plain HTTP")
-        return tuple(dict.fromkeys(proof_root(host, parts) for host in with_files))
+        return tuple(dict.fromkeys(place_of(host, parts) for host in with_files))
+
+    def obstacles(self, name: str, parts: tuple[str, ...]) -> tuple[Obstacle, ...]:
+        everything = hosts(self._reading())
+        found = self._answering(everything, name, tls=False)
+        if not found:
+            tls = [host.block for host in self._answering(everything, name, tls=True)]
+            return tuple(Obstacle(f"{each.file}, line {each.line}", ONLY_TLS) for each in tls)
+        return tuple(each for host in found for each in passage.obstacles(host, "/".join(("", *parts))))
+
+    def plan_let_through(self, names: Sequence[str], folder: tuple[str, ...], root: str) -> list[FileChange]:
+        reading = self._reading()
+        answering: list[Host] = []
+        for name in names:
+            found = self._answering(hosts(reading), name, tls=False)
+            if not found:
+                raise self._not_found(name, "answers plain HTTP")
+            answering += [host for host in found if host.block not in [each.block for each in answering]]
+        path = "/".join(("", *folder, ""))
+        return changes(
+            reading.texts,
+            [passage.open_way(host, reading.texts[host.block.file], path, root) for host in answering],
+        )
+
+    def _answering(self, everything: list[Host], name: str, *, tls: bool) -> list[Host]:
+        """Return the blocks that answer for a name; for an address, also those that answer for whatever has no block.
+
+        A wildcard is not asked for over HTTP, and what has a name should have a block of its own.
+        """
+        found = best_hosts(everything, name, tls=tls)
+        if found or not as_address(name):
+            return found
+        wanted = {f"[{name}]", "[::]"} if ":" in name else {name, "*", "0.0.0.0"}  # noqa: S104  compared, not bound
+        port = self._https_port if tls else self._http_port
+        there = [
+            (listen.default, host)
+            for host in everything
+            for listen in host.listens
+            if listen.address in wanted and listen.port == port and listen.tls is tls
+        ]
+        return [next((host for default, host in there if default), there[0][1])] if there else []
 
     def answers_at(self, name: str, address: str) -> bool:
         everything = hosts(self._reading())
         listens = [
-            each for tls in (False, True) for host in best_hosts(everything, name, tls=tls) for each in host.listens
+            each
+            for tls in (False, True)
+            for host in self._answering(everything, name, tls=tls)
+            for each in host.listens
         ]
         wanted = f"[{address}]" if ":" in address else address
         anywhere = {"[::]"} if ":" in address else {"*", "0.0.0.0"}  # noqa: S104  compared, not bound
         if any(each.address == wanted for each in listens):
             return True
-        return any(each.address in anywhere for each in listens) and is_own_address(address)
+        return any(each.address in anywhere for each in listens) and self.host.has_address(address)
 
     def _not_found(self, name: str, verb: str) -> ServerTrouble:
         return ServerTrouble(
@@ -112,19 +153,12 @@ class NginxServer:
                 else:
                     lines = [*self._listen_lines(host, everything), *_tls_lines(host, certificate_file, key_file)]
                     splices.append(add_lines(host, reading.texts[host.block.file], lines))
-        changes = []
-        for path in dict.fromkeys(splice.file for splice in splices):
-            before = reading.texts[path]
-            after = apply(before, list(dict.fromkeys(each for each in splices if each.file == path)))
-            changes.append(
-                FileChange(path, before.encode("utf-8", "surrogateescape"), after.encode("utf-8", "surrogateescape"))
-            )
-        return changes
+        return changes(reading.texts, splices)
 
     def _targets(self, everything: list[Host], name: str) -> list[Host]:
         """Return the blocks to serve `name` from: those with TLS, unless only a plain one has the very name."""
-        with_tls = best_hosts(everything, name, tls=True)
-        plain = best_hosts(everything, name, tls=False)
+        with_tls = self._answering(everything, name, tls=True)
+        plain = self._answering(everything, name, tls=False)
         if with_tls and (with_tls[0].rank(name) == 0 or not plain or plain[0].rank(name) != 0):
             return with_tls
         if not plain:
@@ -141,7 +175,7 @@ class NginxServer:
         if not lost or not host.certificate_file:
             return
         try:
-            old = dns_names(read_pem(self.host.read(host.certificate_file), host.certificate_file)[0])
+            old = subject_names(read_pem(self.host.read(host.certificate_file), host.certificate_file)[0])
         except (FileTrouble, EditionUnfit):
             return
         lost = tuple(name for name in lost if not uncovered(old, [name]))
@@ -192,7 +226,9 @@ class NginxServer:
         return self.host.run([*self._command, "-s", "reload"], _SECONDS)
 
     def tls_endpoints(self, name: str) -> list[tuple[str, int]]:
-        return endpoints([each for host in best_hosts(hosts(self._reading()), name, tls=True) for each in host.listens])
+        return endpoints(
+            [each for host in self._answering(hosts(self._reading()), name, tls=True) for each in host.listens]
+        )
 
 
 def _tls_lines(host: Host, certificate_file: str, key_file: str) -> list[str]:

@@ -6,10 +6,9 @@ as it is; `${` inside a bare word is a variable and no block.
 """
 
 import re
-from collections.abc import Iterator
-from dataclasses import dataclass
 
 from inkstamp.errors import ServerTrouble
+from inkstamp.servers.text import Directive, Word
 
 _BARE = re.compile(r"(?:\\.|\$\{[^}\s]*\}|\$(?!\{)|[^\s;{}\\$])+", re.DOTALL)
 _SPACE = re.compile(r"(?:\s+|#[^\n]*)*")
@@ -18,48 +17,6 @@ _QUOTED = {
     "'": re.compile(r"'((?:\\.|[^'\\])*)'", re.DOTALL),
 }
 _DEEPEST = 64
-
-
-@dataclass(frozen=True, slots=True)
-class Word:
-    """One word, without its quotes, and where it stands with them."""
-
-    value: str
-    start: int
-    end: int
-
-
-@dataclass(frozen=True, slots=True)
-class Directive:
-    """A directive of one file."""
-
-    words: tuple[Word, ...]
-    """The directive's name first."""
-    block: tuple["Directive", ...] | None
-    """What stands between its braces; None when it ends with a semicolon."""
-    file: str
-    line: int
-    """From 1, of the name."""
-    start: int
-    """Offset of the name."""
-    end: int
-    """Offset behind the `;` or the `}`."""
-    block_start: int = 0
-    """Offset behind the `{`."""
-
-    @property
-    def name(self) -> str:
-        """The first word."""
-        return self.words[0].value
-
-    @property
-    def arguments(self) -> tuple[str, ...]:
-        """The words after the name."""
-        return tuple(word.value for word in self.words[1:])
-
-    def find(self, name: str) -> Iterator["Directive"]:
-        """Yield the directives of that name directly inside this one's block."""
-        return (child for child in self.block or () if child.name == name)
 
 
 class _Parser:

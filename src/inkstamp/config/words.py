@@ -1,0 +1,11 @@
+"""Words of the configuration that the command line has to know, apart from what takes time to load."""
+
+from typing import Literal
+
+Method = Literal["http-01", "dns-01", "tls-alpn-01", "file", "cname", "txt", "email"]
+ACME_METHODS: tuple[Method, ...] = ("http-01", "dns-01", "tls-alpn-01")
+"""RFC 8555 section 8 and RFC 8737."""
+BY_HAND = "by-hand"
+"""In the place of a server: a person puts the proof up."""
+LISTENER = "listener"
+"""In the place of a server: Ink Stamp answers on the port itself, for as long as the CA looks."""

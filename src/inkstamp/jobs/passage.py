@@ -1,0 +1,256 @@
+"""Let proofs through where a web server's own configuration is in their way, and close the way again.
+
+1. see which names fail, and test the configuration as it stands
+2. work out the edits, keep what stands there, write
+3. test, reload, and try a file from outside
+4. if it is seen, the way stays open for this and later orders; otherwise everything goes back byte for byte
+"""
+
+import difflib
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from inkstamp.config.carrying import file_servers
+from inkstamp.config.model import Certificate
+from inkstamp.errors import InkStampError, ServerTrouble, UsageError
+from inkstamp.files import read_bytes, remove_tree
+from inkstamp.findings import Finding, Severity
+from inkstamp.jobs import way_back
+from inkstamp.jobs.precheck import NameCheck, precheck
+from inkstamp.servers.interface import FileChange
+from inkstamp.servers.registry import as_configured
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_FOLDER = (".well-known", "acme-challenge")
+_LOOK_SECONDS = 5.0
+_PAUSE = 0.2
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Passage:
+    """What was changed, or would be."""
+
+    names: tuple[str, ...]
+    """The names whose proofs did not come through."""
+    differences: tuple[str, ...]
+    """Unified diffs, one for each file."""
+    findings: tuple[Finding, ...]
+    """What was seen afterwards; before, when nothing was changed."""
+    done: bool
+
+
+def _folder(workplace: "Workplace", name: str) -> Path:
+    return workplace.home / "passages" / name
+
+
+def let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage:
+    """Open the way for the proofs of certificate `name` on all of its servers.
+
+    Raises:
+        UsageError: No server carries its proofs, the proofs come through, or the way was opened before.
+        ServerTrouble: A server refuses the change, or the proofs are not seen after it; everything is as it was.
+
+    """
+    entry = workplace.certificate(name)
+    servers = file_servers(workplace.config, entry)
+    if not servers or "http-01" not in entry.methods:
+        raise UsageError(
+            f"no server carries files for “{name}”, so none can be in their way",
+            advice='this is for http-01: name the server with `via`, and "http-01" with `proof`',
+        )
+    with workplace.hold_certificate(name), workplace.hold_servers(servers):
+        _recover(workplace, name, servers)
+        if way_back.kept(_folder(workplace, name)) is not None:
+            raise UsageError(
+                f"the way for “{name}” was opened before",
+                where=str(_folder(workplace, name)),
+                advice=f"close it first, if it is to be opened anew: inkstamp prove {name} --close-again",
+            )
+        before = _look(workplace, name)
+        failing = [each.name for each in before if _fails(each)]
+        if not failing:
+            raise UsageError(f"the proofs for “{name}” come through already", advice=f"go on: inkstamp stamp {name}")
+        changes = _plan(workplace, servers, failing)
+        if preview:
+            return _passage(failing, changes, before, done=False)
+        after = _open(workplace, name, changes, failing)
+        workplace.ledger.note("let through", f"proofs for {', '.join(failing)}", name)
+        return _passage(failing, changes, after, done=True)
+
+
+def _look(workplace: "Workplace", name: str) -> list[NameCheck]:
+    return [each for each in precheck(workplace, [name]) if each.method == "http-01"]
+
+
+def _fails(check: NameCheck) -> bool:
+    return Severity.BAD in (check.mark("proof"), check.mark("server"))
+
+
+def _plan(workplace: "Workplace", servers: Sequence[str], names: Sequence[str]) -> list[way_back.Change]:
+    changes = []
+    for each in servers:
+        server = as_configured(workplace.server(each))
+        if server is None:
+            continue  # of kind `files`, which has no configuration to change
+        way_back.test_before(server)
+        root = workplace.config.server[each].proof_folder
+        changes += [way_back.Change(each, change) for change in server.plan_let_through(names, _FOLDER, root)]
+    if not changes:
+        raise ServerTrouble(
+            "there is no configuration that could be changed",
+            where=", ".join(servers),
+            advice="let the path /.well-known/acme-challenge/ through to files by hand",
+        )
+    return changes
+
+
+def _open(
+    workplace: "Workplace",
+    name: str,
+    changes: Sequence[way_back.Change],
+    failing: Sequence[str],
+) -> list[NameCheck]:
+    changed = list(dict.fromkeys(each.server for each in changes))
+    # Written down before they are made: what of these folders is empty may go when the way is closed.
+    folders = [[each, workplace.config.server[each].proof_folder] for each in changed]
+    way_back.keep(_folder(workplace, name), changes, open=False, folders=folders)
+    try:
+        for server, folder in folders:
+            workplace.server(server).host.have_folder(folder)
+        way_back.make(workplace, changes)
+        for each in changed:
+            way_back.take_effect(workplace.configured(each))
+        seen = _look_until_seen(workplace, name, failing)
+    except InkStampError as error:
+        trouble = _put_back(workplace, name)
+        error.advice = "; ".join(filter(None, [", ".join(["all files are back as they were", *trouble]), error.advice]))
+        raise
+    way_back.remark(_folder(workplace, name), open=True)
+    return seen
+
+
+def _look_until_seen(workplace: "Workplace", name: str, names: Sequence[str]) -> list[NameCheck]:
+    """Try files from outside until all come through; for a moment after a reload the workers of before still answer."""
+    deadline = workplace.clock.monotonic() + _LOOK_SECONDS
+    while True:
+        checks = [each for each in _look(workplace, name) if each.name in names]
+        failing = [each for each in checks if _fails(each)]
+        if not failing:
+            return checks
+        if workplace.clock.monotonic() > deadline:
+            raise ServerTrouble(
+                f"a file for {failing[0].name} is not seen from outside after the change either",
+                where=", ".join(dict.fromkeys(workplace.certificate(name).carriers)),
+                advice="something else is in the way: see the findings",
+                findings=[finding for each in failing for finding in each.findings],
+            )
+        workplace.clock.sleep(_PAUSE)
+
+
+def _put_back(workplace: "Workplace", name: str) -> list[str]:
+    folder = _folder(workplace, name)
+    manifest = way_back.bring_back(workplace, folder)
+    trouble = way_back.reload_all(workplace, dict.fromkeys(each["server"] for each in manifest["files"]))
+    _drop_folders(workplace, manifest["folders"])
+    remove_tree(folder)
+    return trouble
+
+
+def _drop_folders(workplace: "Workplace", folders: Sequence[Sequence[str]]) -> None:
+    for server, path in folders:
+        workplace.host(server).drop_folder(path)
+
+
+def _recover(workplace: "Workplace", name: str, servers: Sequence[str]) -> None:
+    """Put back what a run that was killed had begun to change."""
+    manifest = way_back.kept(_folder(workplace, name))
+    if manifest is not None and not manifest["open"] and servers:
+        workplace.progress.step(name, "puts back what an interrupted run left")
+        _put_back(workplace, name)
+
+
+def close_again(workplace: "Workplace", name: str) -> Passage:
+    """Take the edits of `let_through` back, and leave what else was changed in the files since.
+
+    Raises:
+        UsageError: The way was not opened.
+        ServerTrouble: The edits cannot be found in a file any more, or the server refuses the change.
+
+    """
+    entry: Certificate = workplace.certificate(name)
+    folder = _folder(workplace, name)
+    with workplace.hold_certificate(name), workplace.hold_servers(file_servers(workplace.config, entry)):
+        manifest = way_back.kept(folder)
+        if manifest is None:
+            raise UsageError(f"no way was opened for “{name}”", advice="there is nothing to close")
+        changes = [way_back.Change(each["server"], _reversed(workplace, each, folder)) for each in manifest["files"]]
+        undone = [each for each in changes if each.file.before != each.file.after]
+        for each in dict.fromkeys(change.server for change in undone):
+            way_back.test_before(workplace.configured(each))
+        way_back.make(workplace, undone)
+        try:
+            for each in dict.fromkeys(change.server for change in undone):
+                way_back.take_effect(workplace.configured(each))
+        except ServerTrouble as error:
+            way_back.make(workplace, [_turned(change) for change in undone])
+            way_back.reload_all(workplace, dict.fromkeys(change.server for change in undone))
+            error.advice = f"all files are back as they were; {error.advice}"
+            raise
+        _drop_folders(workplace, manifest["folders"])
+        remove_tree(folder)
+        workplace.ledger.note("closed again", "the way for proofs", name)
+    return _passage(entry.names, undone, [], done=True)
+
+
+def _reversed(workplace: "Workplace", each: dict[str, str], folder: Path) -> FileChange:
+    """Return a file as it is now, and without the edits that were made to it."""
+    path = each["path"]
+    now = workplace.server(each["server"]).host.read(path)
+    before, after = (read_bytes(folder / f"{each['saved']}{end}") for end in ("", way_back.AFTER))
+    if now in (before, after):
+        return FileChange(path, now, before)
+    old, new, present = (text.splitlines(keepends=True) for text in (before, after, now))
+    for kind, old_from, old_to, new_from, new_to in reversed(
+        difflib.SequenceMatcher(None, old, new, autojunk=False).get_opcodes()
+    ):
+        if kind == "equal":
+            continue
+        made = new[new_from:new_to]
+        found = [at for at in range(len(present) - len(made) + 1) if present[at : at + len(made)] == made]
+        if not made or len(found) != 1:
+            lines = b"".join(made).decode("utf-8", "replace")
+            raise ServerTrouble(
+                f"{path} was changed since, and what was put there cannot be told apart",
+                where=path,
+                said=lines,
+                advice="take these lines out by hand, then run the command again",
+            )
+        present[found[0] : found[0] + len(made)] = old[old_from:old_to]
+    return FileChange(path, now, b"".join(present))
+
+
+def _turned(change: way_back.Change) -> way_back.Change:
+    return way_back.Change(change.server, FileChange(change.file.path, change.file.after, change.file.before))
+
+
+def _passage(
+    names: Sequence[str], changes: Sequence[way_back.Change], checks: Sequence[NameCheck], *, done: bool
+) -> Passage:
+    differences = tuple(
+        "".join(
+            difflib.unified_diff(
+                each.file.before.decode("utf-8", "replace").splitlines(keepends=True),
+                each.file.after.decode("utf-8", "replace").splitlines(keepends=True),
+                each.file.path,
+                each.file.path,
+                n=2,
+            )
+        )
+        for each in changes
+    )
+    findings = tuple(finding for check in checks for finding in check.findings if finding.topic in {"proof", "server"})
+    return Passage(names=tuple(names), differences=differences, findings=findings, done=done)

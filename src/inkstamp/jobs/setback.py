@@ -1,0 +1,50 @@
+"""Keep what stands in a certificate's way, so that `why` can tell it the next morning."""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING
+
+from inkstamp.errors import Busy, CaProblem, ConfigurationError, InkStampError, LedgerTrouble, UsageError
+from inkstamp.ledger.setbacks import Told
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_NO_SETBACK = (Busy, ConfigurationError, LedgerTrouble, UsageError)
+"""What is wrong with the command, or cannot be written down."""
+
+
+@contextmanager
+def at_step(text: str) -> Iterator[None]:
+    """Say for every error that leaves the block what was being done, unless a block inside said so."""
+    try:
+        yield
+    except InkStampError as error:
+        error.step = error.step or text
+        raise
+
+
+@contextmanager
+def kept(workplace: "Workplace", certificate: str) -> Iterator[None]:
+    """Write an error that leaves the block into the ledger; strike out the one before when none does."""
+    ledger = workplace.ledger
+    try:
+        yield
+    except _NO_SETBACK:
+        raise
+    except InkStampError as error:
+        order = ledger.open_order(certificate)
+        told = Told(
+            kind=type(error).__name__,
+            step=error.step,
+            what=error.what,
+            where=error.where,
+            said=error.said,
+            problem=error.kind if isinstance(error, CaProblem) else "",
+            advice=error.advice,
+            findings=error.findings,
+            order=order.id if order is not None else 0,
+        )
+        ledger.setbacks.meet(certificate, told)
+        raise
+    ledger.setbacks.overcome(certificate)

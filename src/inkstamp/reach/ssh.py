@@ -1,0 +1,208 @@
+"""Another machine, reached by OpenSSH's own client: the user's ssh_config, agent and known hosts hold.
+
+A request is a small program for `sh`, sent on standard input, so nothing of it is seen in a list of processes there;
+the other side needs nothing but POSIX. One connection is kept for all requests of a run (ssh_config(5),
+ControlMaster). Host keys are always verified.
+"""
+
+import atexit
+import re
+import shlex
+import subprocess
+import tempfile
+import threading
+from collections.abc import Sequence
+from contextlib import suppress
+from functools import cached_property
+from importlib import resources
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from inkstamp.errors import FileTrouble, ReachTrouble, ServerTrouble
+from inkstamp.files import remove_tree
+from inkstamp.reach.interface import Planted, Ran
+
+_BEGINS, _ENDS = b"inkstamp-begins\n", b"\ninkstamp-ends "
+_SECONDS = 60.0
+_CHUNK = 512
+_TROUBLE = 3
+"""Exit status with which `remote.sh` says why it cannot."""
+_OPTIONS = {
+    "BatchMode": "yes",
+    "StrictHostKeyChecking": "yes",
+    "ConnectTimeout": "10",
+    "ServerAliveInterval": "5",
+    "ServerAliveCountMax": "3",
+    "ControlMaster": "auto",
+    "ControlPersist": "30",
+    "RequestTTY": "no",
+    "ForwardAgent": "no",
+    "ForwardX11": "no",
+}
+_ADVICE = (
+    ("host key", "see that the machine is the right one, then add its key to known_hosts"),
+    ("permission denied", "put a key of this user into the other side's authorized_keys, or load it into the agent"),
+    ("sudo", "let the user run sh by sudo without a password, or reach the machine as another user"),
+    ("", "try `ssh` to that machine by hand, as the user that runs this command"),
+)
+_WILD = re.compile(r"[*?]|\[[^\]]+\]")
+
+
+class SshHost:
+    """Files and commands on another machine; one connection for all, shared between threads."""
+
+    def __init__(self, url: str, *, config_file: str = "", sudo: bool = False) -> None:
+        parts = urlsplit(url)
+        self._url = url
+        self._name = parts.hostname or ""
+        options = [f"-o{key}={value}" for key, value in _OPTIONS.items()]
+        login = ["-l", parts.username] if parts.username else []
+        port = ["-p", str(parts.port)] if parts.port else []
+        self._options = [*(["-F", config_file] if config_file else []), *options, *login, *port]
+        self._shell = "sudo -n sh" if sudo else "sh"
+        self._lock = threading.Lock()
+
+    @cached_property
+    def _folder(self) -> Path:
+        """A folder for the connection's socket, with a short path: sockets' names have 108 bytes."""
+        made = Path(tempfile.mkdtemp(prefix="inkstamp-", dir="/tmp"))
+        atexit.register(self.close)
+        return made
+
+    def _command(self, *arguments: str) -> list[str]:
+        with self._lock:
+            path = f"-oControlPath={self._folder}/%C"
+        return ["ssh", *self._options, path, *arguments]
+
+    def close(self) -> None:
+        """Give the connection up."""
+        if "_folder" not in self.__dict__:
+            return
+        with suppress(OSError, subprocess.SubprocessError):
+            subprocess.run(self._command("-O", "exit", self._name), capture_output=True, timeout=5, check=False)
+        atexit.unregister(self.close)
+        remove_tree(self._folder)
+        del self.__dict__["_folder"]
+
+    # Requests
+
+    def _ask(self, request: str, path: str, *, seconds: float = _SECONDS) -> bytes:
+        """Have `request` carried out and return what it prints; FileTrouble about `path` when it says why it cannot."""
+        status, output, complaint = self._send(f"{_library()}\n{request}", seconds)
+        if status == 0:
+            return output
+        what = complaint.splitlines()[-1] if complaint else f"exit status {status}"
+        if status == _TROUBLE:
+            raise FileTrouble(f"{path} on {self._name}: {what}", where=f"{self._url}{path}", said="")
+        raise FileTrouble(f"cannot use {path} on {self._name}", where=f"{self._url}{path}", said=complaint)
+
+    def _send(self, program: str, seconds: float) -> tuple[int, bytes, str]:
+        """Run a program for `sh` there; returns its status, what it printed, and its complaints."""
+        framed = f"printf inkstamp-begins\\\\n\n( {program}\n)\nprintf '\\ninkstamp-ends %s' $?\n"
+        command = self._command(self._name, self._shell)
+        try:
+            done = subprocess.run(
+                command, input=framed.encode(), capture_output=True, timeout=seconds + 15, check=False
+            )
+        except subprocess.TimeoutExpired as error:
+            raise ReachTrouble(
+                f"{self._name} gave no answer within {seconds:.0f} s", where=self._url, advice=_ADVICE[-1][1]
+            ) from error
+        except OSError as error:
+            raise ReachTrouble(
+                "OpenSSH's client cannot be started", where="ssh", said=error.strerror or "", advice="install it"
+            ) from error
+        begun, found, rest = done.stdout.partition(_BEGINS)
+        output, ended, status = rest.rpartition(_ENDS)
+        complaint = done.stderr.decode("utf-8", "replace").strip()
+        if not found or not ended or not status.isdigit():
+            raise self._lost(complaint or begun.decode("utf-8", "replace"), begun=bool(found))
+        return int(status), output, complaint
+
+    def _lost(self, complaint: str, *, begun: bool) -> ReachTrouble:
+        what = "was lost in the middle of a request" if begun else "does not come about"
+        advice = next(text for word, text in _ADVICE if word in complaint.lower())
+        return ReachTrouble(f"the connection to {self._name} {what}", where=self._url, said=complaint, advice=advice)
+
+    # What a host offers
+
+    def read(self, path: str) -> bytes:
+        return self._ask(f"cat {shlex.quote(path)}", path)
+
+    def replace(self, path: str, data: bytes) -> None:
+        self._ask(f"{_content(data)}\nreplace {shlex.quote(path)}", path)
+
+    def glob(self, pattern: str) -> list[str]:
+        words, at = [], 0
+        for wild in _WILD.finditer(pattern):
+            words += [shlex.quote(pattern[at : wild.start()]) if at < wild.start() else "", wild[0]]
+            at = wild.end()
+        words.append(shlex.quote(pattern[at:]) if at < len(pattern) else "")
+        loop = f'for each in {"".join(words)}; do if [ -e "$each" ]; then printf \'%s\\n\' "$each"; fi; done'
+        return sorted(self._ask(loop, pattern).decode("utf-8", "surrogateescape").splitlines())
+
+    def run(self, command: Sequence[str], seconds: float, data: bytes = b"") -> Ran:
+        words = " ".join(shlex.quote(word) for word in command)
+        search = "PATH=$PATH:/usr/local/sbin:/usr/sbin:/sbin\nexport PATH"
+        known = f"command -v {shlex.quote(command[0])} >/dev/null || exit 127"
+        fed = f"{_content(data)}\ncontent | {words} 2>&1" if data else f"{words} </dev/null 2>&1"
+        status, output, complaint = self._send(f"{search}\n{known}\n{fed}", seconds)
+        if status == 127 and not output:
+            raise ServerTrouble(
+                f"there is no program {command[0]} on {self._name}",
+                where=self._url,
+                said=complaint,
+                advice="install it there, or give its path with `program` in the server's table",
+            )
+        return Ran(tuple(command), status, output.decode("utf-8", "replace").strip())
+
+    def have_folder(self, path: str) -> bool:
+        return self._ask(f"have_folder {shlex.quote(path)}", path) == b"made"
+
+    def drop_folder(self, path: str) -> None:
+        self._ask(f"rmdir {shlex.quote(path)} 2>/dev/null || :", path)
+
+    def missing_folders(self, root: str, parts: tuple[str, ...]) -> tuple[int, ...]:
+        return self._numbers(f"missing_folders {_words(root, *parts)}", _path(root, parts))
+
+    def plant(self, root: str, parts: tuple[str, ...], data: bytes) -> Planted:
+        made = self._numbers(f"{_content(data)}\nplant {_words(root, *parts)}", _path(root, parts))
+        return Planted(root, parts, made)
+
+    def _numbers(self, request: str, path: str) -> tuple[int, ...]:
+        return tuple(int(each) for each in self._ask(request, path).split())
+
+    def check_root(self, root: str, parts: tuple[str, ...]) -> None:
+        self._ask(f"check_root {_words(root, *parts)}", _path(root, parts))
+
+    def uproot(self, root: str, parts: tuple[str, ...], made: Sequence[int]) -> None:
+        numbers = " ".join(map(str, made))
+        self._ask(f"uproot {_words(numbers, root, *parts)}", _path(root, parts))
+
+    @cached_property
+    def _addresses(self) -> frozenset[str]:
+        return frozenset(self._ask("addresses", "/").decode("ascii", "replace").split())
+
+    def has_address(self, address: str) -> bool:
+        return address in self._addresses
+
+
+def _library() -> str:
+    return resources.files("inkstamp.reach").joinpath("remote.sh").read_text("utf-8")
+
+
+def _words(*words: str) -> str:
+    return " ".join(shlex.quote(word) for word in words)
+
+
+def _path(root: str, parts: Sequence[str]) -> str:
+    return "/".join((root.rstrip("/"), *parts))
+
+
+def _content(data: bytes) -> str:
+    """Write the function `content`, which prints `data`: byte by byte in octal, so that any shell takes it."""
+    lines = [
+        "printf '%b' '" + "".join(f"\\0{byte:03o}" for byte in data[at : at + _CHUNK]) + "'"
+        for at in range(0, len(data), _CHUNK)
+    ]
+    return "content() {\n" + "\n".join(lines or [":"]) + "\n}"

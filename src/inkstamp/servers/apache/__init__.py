@@ -1,0 +1,1 @@
+"""Apache httpd as a server kind."""

@@ -1,0 +1,190 @@
+"""Where an Apache httpd takes a file from, what is in a path's way, and the smallest edit that lets it through.
+
+The rewriting of a virtual host comes before redirects, those before aliases, and `<Location>` sections have the last
+word on who may see what (httpd documentation, “Configuration Sections”).
+"""
+
+import posixpath
+import re
+from collections.abc import Iterable
+
+from inkstamp.errors import ServerTrouble
+from inkstamp.servers.apache.reading import Host
+from inkstamp.servers.interface import Obstacle, Place
+from inkstamp.servers.text import Directive, Splice, indent_at
+
+REMARK = "# lets CAs see proofs of control; put here by `inkstamp prove --let-through`"
+_STATUS = re.compile(r"permanent|temp|seeother|gone|\d{3}")
+_PROXIES = ("proxypass", "proxypassmatch")
+_REDIRECTS = ("redirect", "redirectmatch", "redirectpermanent", "redirecttemp")
+
+
+def place_of(host: Host, parts: tuple[str, ...]) -> Place | None:
+    """Return where the file `parts` lies, by aliases and the document root; None when there is neither."""
+    path = "/" + "/".join(parts)
+    for alias in _both(host, "alias"):
+        if len(alias.arguments) < 2 or not _is_below(path, alias.arguments[0]):
+            continue
+        prefix, target = alias.arguments[:2]
+        whole = posixpath.join(host.server_root, target) + path[len(prefix) :]
+        if whole.endswith(path):
+            return Place(whole[: -len(path)], parts)
+        folder, _, name = whole.rpartition("/")
+        return Place(folder, (name,))
+    root = host.path("documentroot")
+    return Place(root, parts) if root else None
+
+
+def redirects(host: Host, path: str) -> bool:
+    """Tell whether the path is sent elsewhere, as far as a plain `Redirect` says so."""
+    return any(_takes(each, path) for each in host.own(*_REDIRECTS))
+
+
+def _both(host: Host, *names: str) -> list[Directive]:
+    """Return the host's own directives, then those that it inherits: the order in which they count."""
+    return [*host.own(*names), *(each for each in host.outer if each.name.lower() in names and each.block is None)]
+
+
+def _is_below(path: str, prefix: str) -> bool:
+    return path == prefix or path.startswith(prefix.rstrip("/") + "/")
+
+
+def _split(redirect: Directive) -> tuple[str, int]:
+    """Return what a redirect takes, a path or an expression, and which of its words that is."""
+    at = 1
+    known = redirect.name.lower() in {"redirect", "redirectmatch"} and len(redirect.words) > 2
+    if known and _STATUS.fullmatch(redirect.words[1].value.lower()):
+        at = 2
+    return (redirect.words[at].value, at) if at < len(redirect.words) else ("", 0)
+
+
+def _takes(redirect: Directive, path: str) -> bool:
+    taken, at = _split(redirect)
+    if not at:
+        return False
+    return _matches(taken, path) if redirect.name.lower() == "redirectmatch" else _is_below(path, taken)
+
+
+def _matches(expression: str, path: str) -> bool:
+    try:
+        return re.search(expression, path) is not None
+    except re.error:
+        return False  # an expression that only httpd can read: the look from outside has the last word
+
+
+def obstacles(host: Host, path: str) -> list[Obstacle]:
+    """Return what stands in the way of a file at `path`."""
+    found = []
+    if not any(_lets_rewriting_pass(each, path) for each in list(host.own("rewriterule"))[:1]):
+        rules = list(host.own("rewriterule"))
+        found += [_obstacle(each, f"may be rewritten by `{_text(each)}`") for each in rules[:1] if _is_on(host)]
+    found += [
+        _obstacle(each, f"is redirected by `{_text(each)}`") for each in host.own(*_REDIRECTS) if _takes(each, path)
+    ]
+    for each in _both(host, *_PROXIES):
+        prefix = each.arguments[0] if each.arguments else ""
+        hit = _matches(prefix, path) if each.name.lower() == "proxypassmatch" else _is_below(path, prefix or "\n")
+        if hit:
+            if each.arguments[1:2] != ("!",):
+                found.append(_obstacle(each, "is handed to an application"))
+            break
+    return found
+
+
+def _text(each: Directive) -> str:
+    return " ".join(word.value for word in each.words)
+
+
+def _obstacle(each: Directive, what: str) -> Obstacle:
+    return Obstacle(f"{each.file}, line {each.line}", what)
+
+
+def _is_on(host: Host) -> bool:
+    engine = host.value("rewriteengine")
+    return engine is not None and engine.arguments[:1] != () and engine.arguments[0].lower() == "on"
+
+
+def _lets_rewriting_pass(rule: Directive, path: str) -> bool:
+    ends = len(rule.arguments) > 2 and re.search(r"\b(END|L)\b", rule.arguments[2]) is not None
+    return ends and rule.arguments[1] == "-" and _matches(rule.arguments[0], path)
+
+
+def open_way(host: Host, text: str, path: str, root: str) -> list[Splice]:
+    """Return the edits of a host that answer the folder `path` (slashes at both ends) with files below `root`.
+
+    Raises:
+        ServerTrouble: It is open already, the host stands in a macro, or a redirect cannot be changed.
+
+    """
+    block = host.block
+    where = f"{block.file}, line {block.line}"
+    if any(each.arguments[:1] == (path,) for each in host.own("alias")):
+        raise ServerTrouble(f"there is an Alias for {path} already", where=where, advice="mend that one")
+    end_of_line = "\r\n" if "\r\n" in text else "\n"
+    indent = indent_at(text, block.block[0].start) if block.block and block.block[0].file == block.file else "    "
+    expression = "^" + path.replace(".", r"\.")
+    first = [REMARK, f'Alias "{path}" "{root.rstrip("/")}{path}"']
+    if any(_both(host, *_PROXIES)):
+        first.append(f'ProxyPass "{path}" !')
+    if any(host.own("rewriterule")):
+        # Rules are met in their order, and conditions belong to the rule that follows them: this one goes first.
+        first.append(f'RewriteRule "{expression}" - [END]')
+    # Of several <Location> sections that match, the last one has the last word.
+    last = [REMARK, f'<Location "{path}">', "    Require all granted"]
+    if any(each.name.lower() == "authtype" for each in _inside(block)):
+        last.append("    AuthType None")
+    last += ["    SetHandler default-handler", "</Location>"]
+    splices = [
+        Splice(block.file, at, at, "".join(f"{end_of_line}{indent}{line}" for line in lines))
+        for at, lines in ((block.block_start, first), (_line_before(text, block.end), last))
+    ]
+    for each in host.own(*_REDIRECTS):
+        if _takes(each, path + "x"):
+            splices += _spare(each, expression)
+    return splices
+
+
+def _line_before(text: str, offset: int) -> int:
+    """Return the offset of the end of the line before the one that `offset` is in."""
+    at = text.rfind("\n", 0, offset)
+    return at - 1 if text[at - 1 : at] == "\r" else at
+
+
+def _inside(block: Directive) -> Iterable[Directive]:
+    for each in block.block or ():
+        yield each
+        yield from _inside(each)
+
+
+def _spare(redirect: Directive, expression: str) -> list[Splice]:
+    """Change a redirect so that it leaves the paths alone that `expression` (which begins with `^`) matches."""
+    taken, at = _split(redirect)
+    word, name = redirect.words[at], redirect.words[0]
+    spared = f"(?!{expression[1:]})"
+    if redirect.name.lower() == "redirectmatch":
+        if not taken.startswith("^"):
+            raise ServerTrouble(
+                f"the expression {taken} cannot be limited to other paths",
+                where=f"{redirect.file}, line {redirect.line}",
+                advice="begin it with ^, then run the command again",
+            )
+        return [Splice(redirect.file, word.start, word.end, f'"^{spared}{taken[1:]}"')]
+    splices = [
+        _renamed(redirect, name.start),
+        Splice(redirect.file, word.start, word.end, f'"^{spared}{_all(taken)}"'),
+    ]
+    for target in redirect.words[at + 1 : at + 2]:  # `Redirect gone /path` has none
+        onward = target.value.replace("$", r"\$")
+        splices.append(Splice(redirect.file, target.start, target.end, f'"{onward}$1"'))
+    return splices
+
+
+def _all(prefix: str) -> str:
+    """Return the expression for a path and all below it, with what is below as `$1`."""
+    return re.escape(prefix).replace("\\-", "-") + ("(.*)$" if prefix.endswith("/") else "(/.*|)$")
+
+
+def _renamed(redirect: Directive, start: int) -> Splice:
+    name = redirect.name
+    status = {"redirectpermanent": " permanent", "redirecttemp": " temp"}.get(name.lower(), "")
+    return Splice(redirect.file, start, start + len(name), f"RedirectMatch{status}")

@@ -1,0 +1,311 @@
+"""A whole Apache httpd configuration: files, conditions, variables and macros resolved, and its virtual hosts."""
+
+import fnmatch
+import posixpath
+import re
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+
+from inkstamp.errors import FileTrouble, ServerTrouble
+from inkstamp.servers.apache.syntax import parse
+from inkstamp.servers.interface import Listen, Site
+from inkstamp.servers.text import Directive, Word
+
+_MOST_FILES = 20_000
+_DEEPEST = 30
+_VARIABLE = re.compile(r"\$\{([A-Za-z0-9_]+)\}")
+_EXPORT = re.compile(r"^\s*(?:export\s+)?([A-Z][A-Z0-9_]*)=(.*)$", re.MULTILINE)
+_GLOB = re.compile(r"[*?\[]")
+_STATIC = frozenset({"core.c", "core_module", "mod_so.c", "so_module", "http_core.c", "http_module"})
+"""Modules that every build has in itself; the others are named by LoadModule or by the program."""
+
+
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """What the configuration is read with."""
+
+    main_file: str
+    server_root: str
+    """Where relative paths start; ends without a slash."""
+    built_in: frozenset[str] = frozenset()
+    """Modules compiled into the program (`mod_ssl.c`)."""
+    version: tuple[int, ...] = (2, 4, 0)
+    variables: Mapping[str, str] = field(default_factory=dict)
+    """Of the environment that the program is started in."""
+
+
+@dataclass(frozen=True)
+class Host:
+    """A `<VirtualHost>`, or the main server where there is none for a name."""
+
+    block: Directive
+    outer: tuple[Directive, ...]
+    """The directives outside of all sections, which it inherits."""
+    listens: tuple[Listen, ...]
+    server_root: str
+
+    def own(self, *names: str) -> Iterator[Directive]:
+        """Yield its own directives of these names (lower case), in their order."""
+        return (each for each in self.block.block or () if each.name.lower() in names)
+
+    def value(self, name: str) -> Directive | None:
+        """Return the last directive of that name that holds: its own, else the outer one's."""
+        mine = list(self.own(name))
+        return mine[-1] if mine else next((each for each in reversed(self.outer) if each.name.lower() == name), None)
+
+    def path(self, name: str) -> str:
+        """Return the absolute path that a directive names; empty when it does not stand there."""
+        directive = self.value(name)
+        if directive is None or not directive.arguments:
+            return ""
+        return posixpath.join(self.server_root, directive.arguments[0]).rstrip("/") or "/"
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """ServerName and ServerAlias as written, in lower case, a port taken away."""
+        found = [_bare(each.arguments[0]) for each in self.own("servername") if each.arguments]
+        found += [name for each in self.own("serveralias") for name in each.arguments]
+        return tuple(dict.fromkeys(name.lower() for name in found))
+
+    @property
+    def tls(self) -> bool:
+        """Whether it speaks TLS."""
+        directive = self.value("sslengine")
+        return (directive is not None and directive.arguments[:1] and directive.arguments[0].lower() == "on") or False
+
+    def answers(self, name: str) -> bool:
+        """Tell whether one of its names matches; `*` and `?` stand for anything (ServerAlias)."""
+        return any(own == name or fnmatch.fnmatchcase(name, own) for own in self.names)
+
+
+@dataclass(slots=True)
+class Reading:
+    """All files as read, and the directives with everything resolved."""
+
+    setting: Setting
+    texts: dict[str, str] = field(default_factory=dict)
+    """Text of each file by path; bytes that are no UTF-8 kept as surrogates."""
+    directives: tuple[Directive, ...] = ()
+    modules: set[str] = field(default_factory=set)
+
+
+def read_environment(text: str) -> dict[str, str]:
+    """Read what a file like Debian's `envvars` sets, as far as it says so in plain words."""
+    found: dict[str, str] = {}
+    for name, value in _EXPORT.findall(text):
+        plain = value.strip().strip("\"'")
+        found[name] = re.sub(r"\$\{?([A-Z_]+)\}?", lambda each: found.get(each[1], ""), plain)
+    return found
+
+
+class _Loader:
+    """Reads files as includes name them, in the order in which the server does."""
+
+    def __init__(self, reading: Reading, read_file: Callable[[str], bytes], glob: Callable[[str], list[str]]) -> None:
+        self._reading = reading
+        self._read_file = read_file
+        self._glob = glob
+        self._variables = dict(reading.setting.variables)
+        self._defined: set[str] = set()
+        self._macros: dict[str, tuple[tuple[str, ...], tuple[Directive, ...]]] = {}
+
+    def load(self, path: str, wanted_by: Directive | None) -> tuple[Directive, ...]:
+        texts = self._reading.texts
+        if len(texts) >= _MOST_FILES:
+            raise ServerTrouble(f"more than {_MOST_FILES} files are included", where=path)
+        if path not in texts:
+            try:
+                texts[path] = self._read_file(path).decode("utf-8", "surrogateescape")
+            except FileTrouble as error:
+                raise ServerTrouble(
+                    f"cannot read Apache's configuration {path}",
+                    where=f"{wanted_by.file}, line {wanted_by.line}" if wanted_by else path,
+                    said=error.said,
+                    advice="check the path, and that this user may read it",
+                ) from error
+        return parse(texts[path], path)
+
+    def resolve(self, directives: tuple[Directive, ...], depth: int = 0) -> Iterator[Directive]:
+        """Yield what is in force: files included, conditions decided, variables and macros put in."""
+        for each in directives:
+            if depth > _DEEPEST:
+                raise ServerTrouble("includes or macros go in a circle", where=f"{each.file}, line {each.line}")
+            yield from self._resolve_one(replace(each, words=self._filled(each.words)), depth)
+
+    def _resolve_one(self, each: Directive, depth: int) -> Iterator[Directive]:
+        name = each.name.lower()
+        if name in {"include", "includeoptional"} and each.arguments:
+            for path in self._included(each.arguments[0]):
+                yield from self.resolve(self.load(path, each), depth + 1)
+        elif name == "macro" and each.block is not None and each.arguments:
+            self._macros[each.arguments[0].lower()] = (each.arguments[1:], each.block)
+        elif name == "use" and each.arguments:
+            yield from self.resolve(self._expanded(each), depth + 1)
+        elif name in _CONDITIONS and each.block is not None:
+            if _CONDITIONS[name](self, each.arguments):
+                yield from self.resolve(each.block, depth + 1)
+        elif each.block is not None:
+            yield replace(each, block=tuple(self.resolve(each.block, depth + 1)))
+        else:
+            self._note(name, each)
+            yield each
+
+    def _note(self, name: str, each: Directive) -> None:
+        if name == "define" and each.arguments:
+            self._defined.add(each.arguments[0])
+            if len(each.arguments) > 1:
+                self._variables[each.arguments[0]] = each.arguments[1]
+        elif name == "undefine" and each.arguments:
+            self._defined.discard(each.arguments[0])
+            self._variables.pop(each.arguments[0], None)
+        elif name == "loadmodule" and len(each.arguments) > 1:
+            source = posixpath.basename(each.arguments[1]).removesuffix(".so")
+            self._reading.modules |= {each.arguments[0], f"{source}.c"}
+        elif name == "serverroot" and each.arguments:
+            self._reading.setting = replace(self._reading.setting, server_root=each.arguments[0].rstrip("/"))
+
+    def _filled(self, words: tuple[Word, ...]) -> tuple[Word, ...]:
+        if not any("${" in word.value for word in words):
+            return words
+        value = self._variables
+        return tuple(
+            replace(word, value=_VARIABLE.sub(lambda found: value.get(found[1], found[0]), word.value))
+            for word in words
+        )
+
+    def _expanded(self, use: Directive) -> tuple[Directive, ...]:
+        name, *given = use.arguments
+        if name.lower() not in self._macros:
+            raise ServerTrouble(f"there is no macro “{name}”", where=f"{use.file}, line {use.line}")
+        parameters, block = self._macros[name.lower()]
+        # The longest first: a parameter may begin with another one's name.
+        pairs = sorted(zip(parameters, given, strict=False), key=lambda pair: -len(pair[0]))
+
+        def fill(each: Directive) -> Directive:
+            words = []
+            for word in each.words:
+                text = word.value
+                for parameter, value in pairs:
+                    text = text.replace(parameter, value)
+                words.append(replace(word, value=text))
+            return replace(
+                each, words=tuple(words), block=None if each.block is None else tuple(fill(b) for b in each.block)
+            )
+
+        return tuple(fill(each) for each in block)
+
+    def _included(self, argument: str) -> list[str]:
+        path = posixpath.join(self._reading.setting.server_root, argument)
+        if _GLOB.search(path):
+            return self._glob(path)
+        below = self._glob(posixpath.join(path, "*"))
+        return below or [path]  # a folder stands for all of its files
+
+    # Conditions
+
+    def is_defined(self, arguments: tuple[str, ...]) -> bool:
+        name = arguments[0].removeprefix("!") if arguments else ""
+        return (name in self._defined) is not arguments[0].startswith("!") if arguments else False
+
+    def has_module(self, arguments: tuple[str, ...]) -> bool:
+        name = arguments[0].removeprefix("!") if arguments else ""
+        there = name in self._reading.modules | self._reading.setting.built_in | _STATIC
+        return there is not arguments[0].startswith("!") if arguments else False
+
+    def has_file(self, arguments: tuple[str, ...]) -> bool:
+        if not arguments:
+            return False
+        path = posixpath.join(self._reading.setting.server_root, arguments[0].removeprefix("!"))
+        return bool(self._glob(path)) is not arguments[0].startswith("!")
+
+    def is_version(self, arguments: tuple[str, ...]) -> bool:
+        operator, wanted = ("=", arguments[0]) if len(arguments) == 1 else (*arguments, "", "")[:2]
+        bare = operator.lstrip("!")
+        mine = self._reading.setting.version
+        if bare == "~" or wanted.startswith("/"):
+            holds = re.search(wanted.strip("/"), ".".join(map(str, mine))) is not None
+        else:
+            theirs = tuple(int(part) for part in re.findall(r"\d+", wanted))
+            theirs += mine[len(theirs) :] if bare in {"=", "=="} else (0,) * (len(mine) - len(theirs))
+            holds = {">": mine > theirs, ">=": mine >= theirs, "<": mine < theirs, "<=": mine <= theirs}.get(
+                bare, mine == theirs
+            )
+        return holds is not operator.startswith("!")
+
+
+_CONDITIONS: dict[str, Callable[[_Loader, tuple[str, ...]], bool]] = {
+    "ifdefine": _Loader.is_defined,
+    "ifmodule": _Loader.has_module,
+    "iffile": _Loader.has_file,
+    "ifversion": _Loader.is_version,
+}
+
+
+def read_configuration(
+    setting: Setting, read_file: Callable[[str], bytes], glob: Callable[[str], list[str]]
+) -> Reading:
+    """Read the main file and everything that it includes.
+
+    Raises:
+        ServerTrouble: A file is missing or breaks the grammar; names file and line.
+
+    """
+    reading = Reading(setting)
+    loader = _Loader(reading, read_file, glob)
+    reading.directives = tuple(loader.resolve(loader.load(setting.main_file, None)))
+    return reading
+
+
+def hosts(reading: Reading) -> list[Host]:
+    """Return all virtual hosts in the server's order; the main server alone when there is none."""
+    outer = tuple(each for each in reading.directives if each.block is None)
+    root = reading.setting.server_root
+    found = [
+        Host(each, outer, tuple(_address(word) for word in each.arguments), root)
+        for each in reading.directives
+        if each.block is not None and each.name.lower() == "virtualhost"
+    ]
+    if not found:
+        listens = tuple(
+            _address(each.arguments[0]) for each in outer if each.name.lower() == "listen" and each.arguments
+        )
+        main = Directive((Word("main", 0, 0),), outer, reading.setting.main_file, 1, 0, 0)
+        found = [Host(main, outer, listens, root)]
+    return [replace(host, listens=tuple(replace(each, tls=host.tls) for each in host.listens)) for host in found]
+
+
+def _bare(server_name: str) -> str:
+    """Return a ServerName without its scheme and port."""
+    host = server_name.rpartition("//")[2]
+    return host[1:].partition("]")[0] if host.startswith("[") else host.partition(":")[0]
+
+
+def _address(word: str) -> Listen:
+    host, colon, port = word.rpartition(":")
+    if not colon or word.endswith("]"):
+        host, port = ("*", word) if word.isdigit() else (word, "0")
+    host = "*" if host in {"_default_", ""} else host
+    return Listen(address=host, port=int(port) if port.isdigit() else 0, tls=False)
+
+
+def answering(everything: list[Host], name: str, *, tls: bool) -> list[Host]:
+    """Return the hosts that answer for `name` with (or without) TLS: for each address and port, the first match."""
+    found: dict[Listen, Host] = {}
+    for host in everything:
+        if host.tls is tls and host.answers(name):
+            for listen in host.listens:
+                found.setdefault(listen, host)
+    return list(dict.fromkeys(found.values()))
+
+
+def to_site(host: Host, server: str) -> Site:
+    """Say a virtual host in the words that all kinds of server share."""
+    return Site(
+        server=server,
+        names=host.names,
+        listens=host.listens,
+        root=host.path("documentroot"),
+        certificate_file=host.path("sslcertificatefile") if host.tls else "",
+        file=host.block.file,
+        line=host.block.line,
+    )

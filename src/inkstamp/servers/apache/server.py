@@ -1,0 +1,146 @@
+"""An Apache httpd as a server kind: its sites, where their files lie, test and reload."""
+
+import posixpath
+import re
+from collections.abc import Sequence
+
+from inkstamp.errors import FileTrouble, ServerTrouble
+from inkstamp.reach.interface import Host as Machine
+from inkstamp.reach.interface import Ran
+from inkstamp.servers.apache import passage
+from inkstamp.servers.apache.reading import (
+    Host,
+    Reading,
+    Setting,
+    answering,
+    hosts,
+    read_configuration,
+    read_environment,
+    to_site,
+)
+from inkstamp.servers.interface import ONLY_TLS, FileChange, Obstacle, Place, Site
+from inkstamp.servers.text import changes
+
+_SECONDS = 60.0
+_ROOT = re.compile(r'HTTPD_ROOT="([^"]+)"')
+_VERSION = re.compile(r"Apache/(\d+\.\d+\.\d+)")
+_BUILT_IN = re.compile(r"^\s+(\S+\.c)$", re.MULTILINE)
+
+
+class ApacheServer:
+    """One Apache httpd, as configured under `[server.NAME]`."""
+
+    def __init__(self, name: str, host: Machine, *, program: str, main_file: str, prefix: str) -> None:
+        self.name = name
+        self.host = host
+        self._program = program
+        self._command = [program, *(["-d", prefix] if prefix else []), "-f", main_file]
+        self._main_file = main_file
+        self._prefix = prefix.rstrip("/")
+        self._known: Reading | None = None
+
+    def _reading(self) -> Reading:
+        known = self._known  # another thread may forget it in this moment
+        if known is None:
+            known = self._known = read_configuration(self._setting(), self.host.read, self.host.glob)
+        return known
+
+    def _setting(self) -> Setting:
+        root = self._prefix
+        built = self.host.run([self._program, "-V"], _SECONDS).output
+        if not root:
+            found = _ROOT.search(built)
+            root = found[1] if found else posixpath.dirname(self._main_file)
+        built_in = _BUILT_IN.findall(self.host.run([self._program, "-l"], _SECONDS).output)
+        try:  # where Debian keeps what the configuration takes from the environment
+            beside = self.host.read(posixpath.join(posixpath.dirname(self._main_file), "envvars"))
+        except FileTrouble:
+            beside = b""
+        variables = read_environment(beside.decode("utf-8", "replace"))
+        found_version = _VERSION.search(built)
+        version = tuple(int(part) for part in found_version[1].split(".")) if found_version else ()
+        return Setting(self._main_file, root.rstrip("/"), frozenset(built_in), version or (2, 4, 0), variables)
+
+    def forget(self) -> None:
+        self._known = None
+
+    def sites(self) -> list[Site]:
+        return [to_site(host, self.name) for host in hosts(self._reading())]
+
+    def places(self, name: str, parts: tuple[str, ...]) -> tuple[Place, ...]:
+        everything = hosts(self._reading())
+        path = "/".join(("", *parts))
+        plain = answering(everything, name, tls=False)
+        # A host that sends everything elsewhere shows no files: the CA follows to the host that has them.
+        with_files = [host for host in plain if not passage.redirects(host, path)]
+        if len(with_files) < len(plain) or any(any(host.own("rewriterule")) for host in plain):
+            with_files += answering(everything, name, tls=True)
+        with_files = with_files or answering(everything, name, tls=True)
+        found = [place for host in with_files if (place := passage.place_of(host, parts)) is not None]
+        if plain and not found:
+            block = plain[0].block
+            raise ServerTrouble(
+                f"the virtual host for {name} has no document root that would answer {path}",
+                where=f"{block.file}, line {block.line}",
+                advice="let proofs through: inkstamp prove CERTIFICATE --let-through",
+            )
+        if not found:
+            raise self._not_found(name)
+        return tuple(dict.fromkeys(found))
+
+    def obstacles(self, name: str, parts: tuple[str, ...]) -> tuple[Obstacle, ...]:
+        path = "/".join(("", *parts))
+        everything = hosts(self._reading())
+        plain = answering(everything, name, tls=False)
+        if not plain:
+            tls = [host.block for host in answering(everything, name, tls=True)]
+            return tuple(Obstacle(f"{each.file}, line {each.line}", ONLY_TLS) for each in tls)
+        return tuple(each for host in plain for each in passage.obstacles(host, path))
+
+    def answers_at(self, name: str, address: str) -> bool:
+        everything = hosts(self._reading())
+        mine = [host for tls in (False, True) for host in answering(everything, name, tls=tls)]
+        wanted = f"[{address}]" if ":" in address else address
+        listens = [each.address for host in mine for each in host.listens]
+        return wanted in listens or ("*" in listens and self.host.has_address(address))
+
+    def _not_found(self, name: str) -> ServerTrouble:
+        return ServerTrouble(
+            f"no virtual host of server “{self.name}” answers plain HTTP for {name}",
+            where=f"{self._main_file} and the {len(self._reading().texts) - 1} files that it includes",
+            advice=f"add {name} as ServerName or ServerAlias there, or take the name out; "
+            "`inkstamp survey` shows what there is",
+        )
+
+    def plan_let_through(self, names: Sequence[str], folder: tuple[str, ...], root: str) -> list[FileChange]:
+        reading = self._reading()
+        plain: list[Host] = []
+        for name in names:
+            found = answering(hosts(reading), name, tls=False)
+            if not found:
+                raise self._not_found(name)
+            plain += [host for host in found if host.block not in [each.block for each in plain]]
+        path = "/".join(("", *folder, ""))
+        for host in plain:
+            self._check_own_text(host, reading)
+        splices = [
+            each for host in plain for each in passage.open_way(host, reading.texts[host.block.file], path, root)
+        ]
+        return changes(reading.texts, splices)
+
+    def _check_own_text(self, host: Host, reading: Reading) -> None:
+        """Refuse to edit a host that is written once and used more often."""
+        place = (host.block.file, host.block.start)
+        twice = [each for each in hosts(reading) if (each.block.file, each.block.start) == place]
+        if len(twice) > 1 or not host.block.block_start:
+            raise ServerTrouble(
+                "the virtual host is written by a macro, or is the main server",
+                where=f"{host.block.file}, line {host.block.line}",
+                advice="give the site a <VirtualHost> of its own",
+            )
+
+    def test(self) -> Ran:
+        return self.host.run([*self._command, "-t"], _SECONDS)
+
+    def reload(self) -> Ran:
+        return self.host.run([*self._command, "-k", "graceful"], _SECONDS)

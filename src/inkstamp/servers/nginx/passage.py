@@ -1,0 +1,131 @@
+"""What keeps a path of an nginx from being answered by a file, and the smallest edit that lets it through.
+
+The rewrite module's directives of a `server` block run before a location is chosen (ngx_http_rewrite_module), so a
+location alone does not pass a `return` there; an `if` with `break` before it does.
+"""
+
+import re
+from collections.abc import Iterator
+
+from inkstamp.errors import ServerTrouble
+from inkstamp.servers.interface import Obstacle
+from inkstamp.servers.nginx.edit import add_lines, quote
+from inkstamp.servers.nginx.reading import Host, location_of
+from inkstamp.servers.text import Directive, Splice, indent_at
+
+_REWRITES = ("return", "rewrite", "if")
+_HANDLERS = {
+    "proxy_pass": "is handed to an application",
+    "fastcgi_pass": "is handed to an application",
+    "uwsgi_pass": "is handed to an application",
+    "scgi_pass": "is handed to an application",
+    "grpc_pass": "is handed to an application",
+    "auth_basic": "asks for a password",
+    "auth_request": "asks another program for permission",
+    "deny": "is denied",
+    "return": "is answered by `return`",
+    "rewrite": "is rewritten",
+    "try_files": "is answered by `try_files`, perhaps with a page for whatever is missing",
+}
+_INHERITED = ("auth_basic", "auth_request", "deny")
+REMARK = "# lets CAs see proofs of control; put here by `inkstamp prove --let-through`"
+
+
+def redirects(host: Host, path: str) -> bool:
+    """Tell whether the block answers everything with `return`, before any location is looked at."""
+    return any(host.block.find("return")) and not _lets_pass(host, path)
+
+
+def obstacles(host: Host, path: str) -> list[Obstacle]:
+    """Return what stands in the way of a file at `path`, in the order in which nginx meets it."""
+    found = []
+    if not _lets_pass(host, path):
+        found = [_obstacle(each, _told(each)) for each in _rewriting(host)]
+    inner, prefix = location_of(host, path)
+    if not (inner.arguments and inner.arguments[0] == "^~"):
+        found += [
+            _obstacle(each, f"falls under the location for {each.arguments[1]}") for each in _expressions(host, path)
+        ]
+    handlers = [each for each in inner.block or () if each.name in _HANDLERS] if inner is not host.block else []
+    handlers += [
+        inherited
+        for name in _INHERITED
+        if not any(each.name == name for each in handlers) and (inherited := host.value(name)) is not None
+    ]
+    found += [
+        _obstacle(each, f"{_HANDLERS[each.name]}{f' (location {prefix})' if prefix else ''}")
+        for each in handlers
+        if each.arguments != ("off",)
+    ]
+    return found
+
+
+def _told(directive: Directive) -> str:
+    if directive.name == "return":
+        return f"is answered by `return {' '.join(directive.arguments)}`"
+    return f"may be taken elsewhere by `{directive.name} {' '.join(directive.arguments)}`"
+
+
+def _obstacle(directive: Directive, what: str) -> Obstacle:
+    return Obstacle(f"{directive.file}, line {directive.line}", what)
+
+
+def _rewriting(host: Host) -> list[Directive]:
+    return [each for each in host.block.block or () if each.name in _REWRITES]
+
+
+def _lets_pass(host: Host, path: str) -> bool:
+    """Tell whether the first of the block's rewriting directives is an `if` that breaks off for this path."""
+    first = next(iter(_rewriting(host)), None)
+    if first is None or first.name != "if" or not any(first.find("break")):
+        return False
+    match = re.fullmatch(r"\(\$uri ~\*? (.+)\)", " ".join(first.arguments))
+    return match is not None and _matches(match[1].strip('" '), path)
+
+
+def _matches(expression: str, path: str) -> bool:
+    try:
+        return re.search(expression, path) is not None
+    except re.error:
+        return False  # an expression that only nginx can read: the look from outside has the last word
+
+
+def _expressions(host: Host, path: str) -> Iterator[Directive]:
+    """Yield the regular expression locations that take the path away from prefixes without `^~`."""
+    for each in host.block.find("location"):
+        if len(each.arguments) == 2 and each.arguments[0] in {"~", "~*"} and _matches(each.arguments[1], path):
+            yield each
+
+
+def open_way(host: Host, text: str, path: str, root: str) -> Splice:
+    """Return the edit of a block that answers the folder `path` (with slashes at both ends) with files below `root`.
+
+    Raises:
+        ServerTrouble: There is a location for that folder already.
+
+    """
+    for each in host.block.find("location"):
+        if each.arguments and each.arguments[-1] == path and each.arguments[0] not in {"~", "~*"}:
+            raise ServerTrouble(
+                f"there is a location for {path} already",
+                where=f"{each.file}, line {each.line}",
+                advice="mend that one: it should name the folder with `root`, and nothing else",
+            )
+    lines = [REMARK]
+    rewriting = [each for each in _rewriting(host) if each.file == host.block.file]
+    if rewriting:
+        lines.append(f'if ($uri ~ "^{path.replace(".", chr(92) + ".")}") {{ break; }}')
+    lines.append(f"location ^~ {path} {{ {' '.join(_location_lines(host, root))} }}")
+    if not rewriting:
+        return add_lines(host, text, lines)
+    first = rewriting[0]
+    gap = ("\r\n" if "\r\n" in text else "\n") + indent_at(text, first.start)
+    return Splice(host.block.file, first.start, first.start, "".join(line + gap for line in lines))
+
+
+def _location_lines(host: Host, root: str) -> list[str]:
+    lines = [f"root {quote(root)};"]
+    if host.value("deny") is not None:
+        lines.append("allow all;")
+    lines += [f"{name} off;" for name in ("auth_basic", "auth_request") if host.value(name) is not None]
+    return lines

@@ -1,0 +1,129 @@
+"""A real Apache httpd and real OpenSSH servers beside the world's nginx; addresses stand for machines."""
+
+import os
+import subprocess
+import tempfile
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from world import find_program, running
+
+MODULES = ("mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "alias", "rewrite", "dir",
+           "mime", "proxy", "proxy_http", "macro", "socache_shmcb", "ssl")  # fmt: skip
+_MODULES_FOLDER = Path("/usr/lib/apache2/modules")
+
+
+@contextmanager
+def open_folder() -> Iterator[Path]:
+    """Give a folder that servers without root's rights can enter, which pytest's own are not."""
+    with tempfile.TemporaryDirectory(prefix="inkstamp-test-") as made:
+        Path(made).chmod(0o755)
+        yield Path(made)
+
+
+@dataclass
+class Apache:
+    """A real Apache httpd with its own configuration."""
+
+    folder: Path
+    main_file: Path
+    address: str
+    http_port: int
+
+    def command(self, *arguments: str) -> list[str]:
+        return [find_program("apache2"), "-d", str(self.folder), "-f", str(self.main_file), *arguments]
+
+    def site(self, name: str, names: Sequence[str], more: str = "", *, root: str | None = None, text: str = "") -> Path:
+        """Add a virtual host and take it; returns its document root."""
+        folder = Path(root) if root else self.folder / "www" / name
+        folder.mkdir(parents=True, exist_ok=True)
+        (folder / "index.html").write_text(f"<h1>{name}</h1>\n")
+        aliases = f"    ServerAlias {' '.join(names[1:])}\n" if names[1:] else ""
+        usual = (
+            f"# the site of {names[0]}\n<VirtualHost {self.address}:{self.http_port}>\n    ServerName {names[0]}\n"
+            f'{aliases}    DocumentRoot "{folder}"\n{more}</VirtualHost>\n'
+        )
+        (self.folder / "sites" / f"{name}.conf").write_text(text or usual)
+        self.reload()
+        return folder
+
+    def site_file(self, name: str) -> Path:
+        return self.folder / "sites" / f"{name}.conf"
+
+    def reload(self) -> None:
+        done = subprocess.run(self.command("-k", "graceful"), capture_output=True, text=True, check=False)
+        assert done.returncode == 0, done.stderr
+
+    def entry(self, name: str, more: str = "") -> str:
+        """Its table for inkstamp.toml."""
+        return (
+            f'\n[server.{name}]\nkind = "apache"\nprogram = "{find_program("apache2")}"\n'
+            f'main_file = "{self.main_file}"\nprefix = "{self.folder}"\nproof_folder = "{self.folder}/proofs"\n{more}'
+        )
+
+
+@contextmanager
+def apache(folder: Path, address: str, http_port: int) -> Iterator[Apache]:
+    """Run an Apache httpd on one address; `folder` must be one that everybody may enter."""
+    (folder / "sites").mkdir(parents=True)
+    main_file = folder / "apache.conf"
+    user = "User www-data\nGroup www-data\n" if os.geteuid() == 0 else ""
+    loaded = "".join(f"LoadModule {name}_module {_MODULES_FOLDER}/mod_{name}.so\n" for name in MODULES)
+    main_file.write_text(
+        f"{loaded}{user}Define ROOT {folder}\nPidFile ${{ROOT}}/pid\nErrorLog ${{ROOT}}/error.log\n"
+        f"ServerName localhost\nListen {address}:{http_port}\nTypesConfig /etc/mime.types\n"
+        f"<Directory />\n    Require all denied\n</Directory>\n"
+        f'<Directory "{folder}/www">\n    Require all granted\n    AllowOverride All\n</Directory>\n'
+        f"<VirtualHost {address}:{http_port}>\n    ServerName nobody.invalid\n    Redirect 404 /\n</VirtualHost>\n"
+        "IncludeOptional sites/*.conf\n"
+    )
+    made = Apache(folder, main_file, address, http_port)
+    with running(made.command("-D", "FOREGROUND"), folder / "apache.log", http_port, address=address):
+        yield made
+
+
+@dataclass
+class Machine:
+    """A machine behind a real OpenSSH server."""
+
+    address: str
+    port: int
+    folder: Path
+    client: Path
+    """An ssh_config for the way there."""
+    process: "subprocess.Popen[bytes]"
+
+    def entry(self) -> str:
+        """The lines of a server's table in inkstamp.toml that lead there."""
+        return f'reach = "ssh://{self.address}:{self.port}"\nssh_config = "{self.client}"\n'
+
+
+@contextmanager
+def ssh_machine(folder: Path, address: str, port: int) -> Iterator[Machine]:
+    """Run an OpenSSH server with a key of its own, and write what a client needs to know of it."""
+    folder.mkdir(parents=True)
+    if os.geteuid() == 0:
+        Path("/run/sshd").mkdir(mode=0o755, exist_ok=True)
+    keygen = find_program("ssh-keygen")
+    for name in ("host", "client"):
+        subprocess.run([keygen, "-q", "-t", "ed25519", "-N", "", "-f", str(folder / name)], check=True)
+    (folder / "authorized_keys").write_bytes((folder / "client.pub").read_bytes())
+    config = folder / "sshd_config"
+    config.write_text(
+        f"Port {port}\nListenAddress {address}\nHostKey {folder}/host\nPidFile {folder}/pid\n"
+        "UsePAM no\nStrictModes no\n"
+        f"AuthorizedKeysFile {folder}/authorized_keys\nPasswordAuthentication no\nPermitRootLogin prohibit-password\n"
+        "LogLevel VERBOSE\n"
+    )
+    kind, key, *_ = (folder / "host.pub").read_text().split()
+    (folder / "known_hosts").write_text(f"[{address}]:{port} {kind} {key}\n")
+    client = folder / "ssh_config"
+    client.write_text(
+        f"Host *\n  IdentityFile {folder}/client\n  IdentitiesOnly yes\n  UserKnownHostsFile {folder}/known_hosts\n"
+        "  GlobalKnownHostsFile none\n"
+    )
+    command = [find_program("sshd"), "-D", "-e", "-f", str(config)]
+    with running(command, folder / "sshd.log", port, address=address) as process:
+        yield Machine(address, port, folder, client, process)

@@ -1,6 +1,6 @@
 """Which of the carriers that a certificate names carries which kind of proof."""
 
-from inkstamp.config.model import Certificate, Configuration
+from inkstamp.config.model import Certificate, Configuration, Server
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER, Method
 
 _CARRIED_BY: dict[str, str] = {
@@ -25,6 +25,11 @@ def carries(config: Configuration, carrier: str, method: Method) -> bool:
     if what == "files":
         return carrier in config.server
     return what == "records" and (carrier in config.nameserver or carrier in config.program)
+
+
+def takes_certificates(server: Server) -> bool:
+    """Tell whether certificates are installed on a server of this sort: so far nginx on this machine."""
+    return server.kind == "nginx" and not server.reach
 
 
 def file_servers(config: Configuration, entry: Certificate) -> tuple[str, ...]:

@@ -15,7 +15,7 @@ from typing import Any
 import msgspec
 
 from inkstamp import __version__
-from inkstamp.config.carrying import can_prove, carries, methods_for
+from inkstamp.config.carrying import can_prove, carries, methods_for, takes_certificates
 from inkstamp.config.locate import line_of
 from inkstamp.config.model import (
     Authority,
@@ -264,9 +264,9 @@ class _Reader:
         self.carried(path, entry, whole)
         for server in entry.install:
             self.refers(server, "server", whole.server, (*path, "install"))
-            if whole.server[server].kind == "files" or whole.server[server].reach:
+            if not takes_certificates(whole.server[server]):
                 raise self.fail(
-                    f"nothing can be installed on “{server}” yet: it is no web server of this machine that is known",
+                    f"nothing can be installed on “{server}” yet: that is for nginx on this machine so far",
                     (*path, "install"),
                     "leave it out and carry the files of `inkstamp export` there",
                 )

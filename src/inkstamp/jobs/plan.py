@@ -4,7 +4,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from inkstamp.config.carrying import can_prove, carries
+from inkstamp.config.carrying import can_prove, carries, takes_certificates
 from inkstamp.config.load import is_entry_name
 from inkstamp.config.model import Certificate, Configuration, Server
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER, Method
@@ -127,8 +127,7 @@ def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, 
         raise UsageError(f"there is a certificate “{name}” already", advice="choose another name with --as")
     install = request.install
     if install is None:
-        able = [each for each in via if each in config.server and config.server[each].kind != "files"]
-        install = tuple(each for each in able if not config.server[each].reach)
+        install = tuple(each for each in via if each in config.server and takes_certificates(config.server[each]))
     entry = Certificate(
         names=names,
         authority=authority,

@@ -1,13 +1,16 @@
 """Put up proofs, look at them as the CA will, take them down."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from typing import TYPE_CHECKING, TypeVar
 
 import msgspec
 
+from inkstamp.config.model import Certificate
 from inkstamp.errors import InkStampError, ProofFailed
 from inkstamp.findings import Finding, Severity, bad, note, worst
 from inkstamp.ledger.records import OrderRecord, ProofRecord
+from inkstamp.pki.names import as_address
 from inkstamp.proof.web_file import FileProof
 from inkstamp.servers.interface import Obstacle
 from inkstamp.view.addresses import address_book
@@ -19,6 +22,7 @@ _P = TypeVar("_P")
 _LOOKS = 3
 """A web server that was reloaded a moment ago, or a shared folder, may need a second to show a new file."""
 _PAUSE = 0.7
+_AT_ONCE = 16
 _MOST_OBSTACLES = 3
 _ENOUGH = 3.0
 """Seconds; looks that took this long met silence, and more of it would tell nothing new."""
@@ -50,6 +54,34 @@ def check_addresses(workplace: "Workplace", names: Sequence[str]) -> None:
     ]
     if lost:
         raise not_found(lost)
+
+
+def forbidden(workplace: "Workplace", entry: Certificate, methods: Mapping[str, Sequence[str]]) -> list[Finding]:
+    """Find the names that CAA records keep the certificate's CA from certifying by any of its methods.
+
+    Nothing is found where the CA's names in CAA are not known.
+    """
+    from inkstamp.proof.caa import judge_caa
+    from inkstamp.view.records import Records
+
+    issuers = workplace.config.authority[entry.authority].caa
+    if not issuers:
+        return []
+    known = workplace.ledger.account(entry.authority)
+    records = Records(workplace.view)
+
+    def judge(name: str) -> Finding:
+        found = records.caa(name)
+        judged = [
+            judge_caa(name, found, issuers=issuers, method=method, account=known.url if known else "",
+                      authority=entry.authority)
+            for method in methods[name]
+        ]  # fmt: skip
+        return next((each for each in judged if each.severity is not Severity.BAD), judged[0])
+
+    names = [name for name in entry.names if not as_address(name)]
+    with ThreadPoolExecutor(_AT_ONCE) as pool:
+        return [each for each in pool.map(judge, names) if each.severity is Severity.BAD]
 
 
 def not_found(lost: Sequence[Finding]) -> ProofFailed:

@@ -275,7 +275,7 @@ def check_ways(workplace: "Workplace", entry: Certificate) -> None:
     """Make sure, before a CA is asked for anything, that some way of proving can be gone for each name.
 
     Raises:
-        ProofFailed: A name has no address, or is in no zone.
+        ProofFailed: A name has no address, or is in no zone, or its CAA records forbid it.
         ServerTrouble, FileTrouble: No virtual host answers for a name, or its folder cannot be written to.
 
     """
@@ -289,6 +289,13 @@ def check_ways(workplace: "Workplace", entry: Certificate) -> None:
             lost += error.findings
     if lost:
         raise prove.not_found(lost)
+    forbidden = prove.forbidden(workplace, entry, {name: methods_for(entry, name) for name in entry.names})
+    if forbidden:
+        raise ProofFailed(
+            f"CAA records do not let {entry.authority} certify {prove.first_and_count([f.subject for f in forbidden])}",
+            findings=forbidden,
+            advice="correct the records, then run the same command again",
+        )
 
 
 def _check_way(workplace: "Workplace", entry: Certificate, name: str) -> None:

@@ -4,7 +4,7 @@ import os
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 from inkstamp.clock import whole_days
 from inkstamp.config.model import Server
@@ -21,7 +21,19 @@ from inkstamp.view.point import View
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
-_USUAL_FILES = ("/etc/nginx/nginx.conf", "/usr/local/etc/nginx/nginx.conf", "/usr/local/nginx/conf/nginx.conf")
+_USUAL: tuple[tuple[Literal["nginx", "apache"], tuple[str, ...], tuple[str, ...]], ...] = (
+    (
+        "nginx",
+        ("nginx",),
+        ("/etc/nginx/nginx.conf", "/usr/local/etc/nginx/nginx.conf", "/usr/local/nginx/conf/nginx.conf"),
+    ),
+    (
+        "apache",
+        ("apache2ctl", "apachectl", "httpd"),
+        ("/etc/apache2/apache2.conf", "/etc/httpd/conf/httpd.conf", "/usr/local/etc/apache24/httpd.conf"),
+    ),
+)
+"""By kind, its programs and main files in the places of the distributions; the first that is found counts."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -36,25 +48,26 @@ class SiteReport:
 
 
 def discover(workplace: "Workplace") -> tuple[str, Server]:
-    """Find an nginx in its usual places on this machine; returns a name and an entry for it.
+    """Find an nginx, or an Apache httpd, in its usual places on this machine; returns a name and an entry for it.
 
     Raises:
         UsageError: There is none.
 
     """
-    program = find_program("nginx")
-    main_file = next((file for file in _USUAL_FILES if os.path.isfile(file)), None)
-    if program is None or main_file is None:
-        raise UsageError(
-            "no server is configured, and no nginx is found on this machine",
-            where=str(workplace.config_file),
-            advice='add a table [server.NAME] with kind = "nginx" and its main_file',
-        )
-    return "nginx", Server(kind="nginx", program=program, main_file=main_file)
+    for kind, programs, files in _USUAL:
+        program = next(filter(None, map(find_program, programs)), None)
+        main_file = next(filter(os.path.isfile, files), None)
+        if program is not None and main_file is not None:
+            return kind, Server(kind=kind, program=program, main_file=main_file)
+    raise UsageError(
+        "no server is configured, and neither nginx nor Apache httpd is found on this machine",
+        where=str(workplace.config_file),
+        advice='add a table [server.NAME] with kind = "nginx" or "apache" and its main_file',
+    )
 
 
 def survey(workplace: "Workplace") -> list[SiteReport]:
-    """Read all configured servers, or the nginx found here when none is configured.
+    """Read all configured servers, or the one found here when none is configured.
 
     Raises:
         UsageError: There is no server to read.

@@ -115,8 +115,15 @@ def ssh_machine(folder: Path, address: str, port: int) -> Iterator[Machine]:
         f"Port {port}\nListenAddress {address}\nHostKey {folder}/host\nPidFile {folder}/pid\n"
         "UsePAM no\nStrictModes no\n"
         f"AuthorizedKeysFile {folder}/authorized_keys\nPasswordAuthentication no\nPermitRootLogin prohibit-password\n"
-        "LogLevel VERBOSE\n"
+        f"LogLevel VERBOSE\nSetEnv PATH={folder}/bin:/usr/local/bin:/usr/bin:/bin\n"
     )
+    (folder / "bin").mkdir()
+    sudo = folder / "bin" / "sudo"  # in the place of the real one, which no test can rely on
+    sudo.write_text(
+        f'#!/bin/sh\necho "$*" >> {folder}/sudo.log\n'
+        f"[ -e {folder}/sudo-refuses ] && {{ echo 'sudo: a password is required' >&2; exit 1; }}\nshift\nexec \"$@\"\n"
+    )
+    sudo.chmod(0o755)
     kind, key, *_ = (folder / "host.pub").read_text().split()
     (folder / "known_hosts").write_text(f"[{address}]:{port} {kind} {key}\n")
     client = folder / "ssh_config"

@@ -1,14 +1,16 @@
 """The configuration file: mistakes are told with their line, and what is added leaves every byte as it was."""
 
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from inkstamp.config import load
+from inkstamp.config.carrying import file_servers, methods_for, other_ways, record_carrier
 from inkstamp.config.load import parse, read_home
-from inkstamp.config.model import Authority, Certificate, Configuration, Server
+from inkstamp.config.model import Authority, Certificate, Configuration, Nameserver, Server
 from inkstamp.config.write import with_entry
 from inkstamp.errors import ConfigurationError
 from inkstamp.view.point import read_resolver
@@ -60,6 +62,20 @@ def test_a_good_file_is_read_with_paths_made_absolute_and_names_normalised() -> 
         ('names = ["Rowing', 'names = ["Row ing', 12, "is not a domain name"),
         ('resolver = "127.0.0.1:8053"', "http_port = 'eighty'", 18, "Expected `int`"),
         ("[view]", "[view", 17, "line 17"),
+        ('via = "front"', 'via = ["front", "listener", "front"]', 14, "name each carrier once"),
+        ('via = "front"', "via = []", 14, "name each carrier once"),
+        ('via = "front"', 'via = "front"\nproof = "dns-01"', 14, "“front” carries no dns-01 proofs"),
+        ('via = "front"', 'via = "front"\nproof = ["http-01", "tls-alpn-01"]', 14, "name listener there"),
+        ('via = "front"', 'via = ["front", "by-hand"]', 14, "“by-hand” cannot carry http-01"),
+        ('via = "front"', 'via = "front"\nproof = "lighthouse-01"', 15, "known values: http-01"),
+        ('via = "front"', 'via = "front"\nproof = ["http-01", "cname"]', 15, "is for portals"),
+        ('kind = "nginx"', 'kind = "files"', 9, "lacks the key “root”"),
+        ('kind = "nginx"', 'kind = "files"\nroot = "/srv/{site}"', 10, "known: {domain}"),
+        ('kind = "nginx"', 'kind = "nginx"\nroot = "/srv"', 10, "“root” is for kind = “files”"),
+        ('kind = "nginx"', 'kind = "nginx"\nsudo = true', 10, 'add a line reach = "ssh://host"'),
+        ('kind = "nginx"', 'kind = "nginx"\nreach = "ssh://-oProxyCommand=x"', 10, "write ssh://user@host:port"),
+        ('kind = "nginx"', 'kind = "nginx"\nreach = "ssh://web"', 16, "that is for nginx on this machine so far"),
+        ("[server.front]", "[server.listener]", 8, "has a meaning of its own"),
     ],
 )
 def test_a_mistake_is_told_with_its_line_and_what_to_write_instead(old: str, new: str, line: int, told: str) -> None:
@@ -88,6 +104,41 @@ def test_adding_an_entry_keeps_every_byte_that_stood_there(comments: list[str], 
     assert after.startswith(before)
     assert whole.certificate["bakery"] == entry
     assert parse(after, FILE) == whole
+
+
+def test_several_ways_and_carriers_addresses_and_machines_are_read_and_written_back() -> None:
+    entry = Certificate(
+        names=("club.test", "*.club.test", "2001:db8::1"), authority="quayside", via=("west", "listener", "by-hand"),
+        proof=("http-01", "dns-01"),
+    )  # fmt: skip
+    west = Server(kind="files", root="/srv/{domain}", reach="ssh://me@west:2222", sudo=True)
+    data, _ = with_entry(GOOD.encode(), FILE, "server", "west", west)
+    _, whole = with_entry(data, FILE, "certificate", "club", entry)
+    assert whole.certificate["club"] == entry
+    assert whole.server["west"] == west
+    assert methods_for(entry, "*.club.test") == ("dns-01",)
+    assert methods_for(entry, "2001:db8::1") == ("http-01",)
+    assert methods_for(entry, "club.test") == ("http-01", "dns-01")
+    assert file_servers(whole, entry) == ("west",)
+    assert record_carrier(whole, entry) == "by-hand"
+
+
+@pytest.mark.parametrize(
+    ("names", "proof", "via", "others"),
+    [
+        (("a.test",), None, "front", {"dns-01": "primary"}),
+        (("a.test",), "dns-01", "primary", {"http-01": "front"}),
+        (("*.a.test",), "dns-01", "primary", {}),
+        (("192.0.2.1",), None, "front", {}),
+        (("a.test",), ("http-01", "dns-01"), ("front", "primary"), {}),
+    ],
+)
+def test_another_way_is_suggested_where_something_configured_can_go_it(
+    names: tuple[str, ...], proof: Any, via: Any, others: dict[str, str]
+) -> None:
+    entry = Certificate(names=names, authority="quayside", via=via, proof=proof)
+    whole = Configuration(server={"front": Server(kind="nginx")}, nameserver={"primary": Nameserver()})
+    assert other_ways(whole, entry) == others
 
 
 def test_an_entry_that_is_there_is_not_written_over() -> None:

@@ -5,32 +5,15 @@ The same holds on this machine and on another one over SSH.
 
 import os
 import stat
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from more_servers import ssh_machine
 
 from inkstamp.errors import FileTrouble
 from inkstamp.reach.interface import Host
-from inkstamp.reach.local import LocalHost
-from inkstamp.reach.ssh import SshHost
-from inkstamp.standins.ports import free_ports
 
 PARTS = (".well-known", "acme-challenge", "tok")
 CUSTOMER = 12345
-
-
-@pytest.fixture(scope="module", params=["here", "over ssh"])
-def host(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Host]:
-    if request.param == "here":
-        yield LocalHost()
-        return
-    (port,) = free_ports(1)
-    with ssh_machine(tmp_path_factory.mktemp("ssh") / "machine", "127.0.0.1", port) as machine:
-        made = SshHost(f"ssh://127.0.0.1:{port}", config_file=str(machine.client))
-        yield made
-        made.close()
 
 
 def test_a_proof_is_readable_to_all_whatever_the_umask_and_leaves_no_trace(host: Host, tmp_path: Path) -> None:

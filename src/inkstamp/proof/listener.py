@@ -17,9 +17,9 @@ from inkstamp.proof.tls_alpn import ALPN, TlsProof
 from inkstamp.proof.web_file import FileProof
 from inkstamp.view.point import is_own_address
 
-_PATIENCE = 10.0
-"""Seconds for one connection."""
-_MOST_AT_ONCE = 32
+_PATIENCE = 5.0
+"""Seconds for one connection to say something."""
+_MOST_AT_ONCE = 256
 
 
 class Listener:

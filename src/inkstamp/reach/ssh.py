@@ -24,6 +24,8 @@ from inkstamp.reach.interface import Planted, Ran
 
 _BEGINS, _ENDS = b"inkstamp-begins\n", b"\ninkstamp-ends "
 _SECONDS = 60.0
+_GRACE = 15.0
+"""Seconds for the connection, beside what a request may take."""
 _CHUNK = 512
 _TROUBLE = 3
 """Exit status with which `remote.sh` says why it cannot."""
@@ -102,7 +104,7 @@ class SshHost:
         command = self._command(self._name, self._shell)
         try:
             done = subprocess.run(
-                command, input=framed.encode(), capture_output=True, timeout=seconds + 15, check=False
+                command, input=framed.encode(), capture_output=True, timeout=seconds + _GRACE, check=False
             )
         except subprocess.TimeoutExpired as error:
             raise ReachTrouble(

@@ -1,0 +1,152 @@
+"""Files and programs on a host: the same on this machine and over SSH; a connection's trouble is told."""
+
+import os
+import stat
+import threading
+import time
+from pathlib import Path
+
+import psutil
+import pytest
+from more_servers import Machine
+
+from inkstamp.errors import FileTrouble, ReachTrouble, ServerTrouble
+from inkstamp.reach.interface import Host
+from inkstamp.reach.ssh import SshHost
+
+ODD = "it's “odd” $HOME `x` \\n; & <b>"
+
+
+def test_any_bytes_are_written_and_read_back_under_any_name(host: Host, tmp_path: Path) -> None:
+    file = tmp_path / ODD
+    file.write_bytes(b"old")
+    data = bytes(range(256)) * 40 + b"%s %d \\0 inkstamp-ends 0\n'"
+    host.replace(str(file), data)
+    assert file.read_bytes() == data
+    assert host.read(str(file)) == data
+    host.replace(str(file), b"")
+    assert host.read(str(file)) == b""
+    assert [each.name for each in tmp_path.iterdir()] == [ODD]
+
+
+def test_a_file_keeps_its_mode_and_a_link_to_it_stays_a_link(host: Host, tmp_path: Path) -> None:
+    file, link = tmp_path / "available" / "site", tmp_path / "enabled" / "site"
+    for each in (file, link):
+        each.parent.mkdir()
+    file.write_bytes(b"old")
+    file.chmod(0o640)
+    link.symlink_to("../available/site")
+    host.replace(str(link), b"new")
+    assert link.is_symlink()
+    assert file.read_bytes() == b"new"
+    assert stat.S_IMODE(file.stat().st_mode) == 0o640
+    assert [each.name for each in file.parent.iterdir()] == ["site"]
+
+
+def test_what_is_not_there_is_told_with_its_path(host: Host, tmp_path: Path) -> None:
+    for attempt in (lambda: host.read(str(tmp_path / "no")), lambda: host.replace(str(tmp_path / "no"), b"x")):
+        with pytest.raises(FileTrouble) as caught:
+            attempt()
+        assert "no" in caught.value.where
+    assert not list(tmp_path.iterdir())
+
+
+def test_patterns_find_files_in_order_and_quote_everything_else(host: Host, tmp_path: Path) -> None:
+    folder = tmp_path / "a b'c"
+    folder.mkdir()
+    for name in ("2.conf", "1 x.conf", "3.bak", "[z].conf"):
+        (folder / name).touch()
+    assert host.glob(f"{folder}/*.conf") == [f"{folder}/{name}" for name in ("1 x.conf", "2.conf", "[z].conf")]
+    assert host.glob(f"{folder}/[0-9]*.conf") == [f"{folder}/1 x.conf", f"{folder}/2.conf"]
+    assert host.glob(f"{folder}/none*") == []
+
+
+def test_a_program_runs_without_a_shell_and_says_how_it_ended(host: Host) -> None:
+    ran = host.run(["sh", "-c", 'printf "%s|" "$@"; echo err >&2; exit 7', "x", ODD, ""], 10)
+    assert (ran.status, ran.output) == (7, f"{ODD}||err")
+    assert host.run(["cat"], 10, b"given\x00\xff").output == "given\x00\ufffd"
+    assert host.run(["cat"], 10).output == ""
+    with pytest.raises(ServerTrouble, match="no-such-program"):
+        host.run(["no-such-program"], 10)
+
+
+def test_folders_are_made_for_all_to_read_and_dropped_when_empty(host: Host, tmp_path: Path) -> None:
+    folder = tmp_path / "deep" / "proofs"
+    before = os.umask(0o077)
+    try:
+        assert host.have_folder(str(folder))
+    finally:
+        os.umask(before)
+    assert stat.S_IMODE(folder.stat().st_mode) == 0o755
+    assert not host.have_folder(str(folder))
+    (folder / "x").touch()
+    host.drop_folder(str(folder))
+    assert folder.exists()
+    (folder / "x").unlink()
+    host.drop_folder(str(folder))
+    host.drop_folder(str(folder))
+    assert not folder.exists()
+
+
+def test_a_host_knows_its_own_addresses(host: Host) -> None:
+    assert host.has_address("127.0.0.1")
+    assert host.has_address("::1")
+    assert not host.has_address("192.0.2.77")
+
+
+def test_one_connection_serves_all_requests_of_a_run_and_ends_with_it(machine: Machine, tmp_path: Path) -> None:
+    log = machine.folder / "sshd.log"
+    before = log.read_text().count("Accepted publickey")
+    host = SshHost(f"ssh://127.0.0.1:{machine.port}", config_file=str(machine.client))
+    threads = [threading.Thread(target=lambda: host.run(["true"], 10)) for _ in range(3)]
+    host.have_folder(str(tmp_path))
+    for each in threads:
+        each.start()
+    for each in threads:
+        each.join()
+    assert log.read_text().count("Accepted publickey") == before + 1
+    folder = host._folder
+    host.close()
+    assert not folder.exists()
+    host.close()  # twice is harmless
+
+
+def test_a_connection_that_is_lost_in_the_middle_is_told_and_the_next_request_comes_through(machine: Machine) -> None:
+    host = SshHost(f"ssh://127.0.0.1:{machine.port}", config_file=str(machine.client))
+
+    def cut() -> None:
+        time.sleep(1)
+        for session in psutil.Process(machine.process.pid).children():
+            session.kill()
+
+    cutter = threading.Thread(target=cut)
+    cutter.start()
+    with pytest.raises(ReachTrouble, match="was lost in the middle of a request"):
+        host.run(["sleep", "20"], 30)
+    cutter.join()
+    assert host.run(["true"], 10).status == 0
+    host.close()
+
+
+def test_what_takes_too_long_is_given_up(machine: Machine, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("inkstamp.reach.ssh._GRACE", 0.5)
+    host = SshHost(f"ssh://127.0.0.1:{machine.port}", config_file=str(machine.client))
+    with pytest.raises(ReachTrouble, match="no answer within 1 s"):
+        host.run(["sleep", "20"], 1)
+    host.close()
+
+
+def test_with_sudo_everything_goes_through_it_and_a_password_is_never_asked_for(
+    machine: Machine, tmp_path: Path
+) -> None:
+    (tmp_path / "f").write_text("x")
+    host = SshHost(f"ssh://127.0.0.1:{machine.port}", config_file=str(machine.client), sudo=True)
+    assert host.read(str(tmp_path / "f")) == b"x"
+    assert (machine.folder / "sudo.log").read_text().splitlines()[-1] == "-n sh"
+    (machine.folder / "sudo-refuses").touch()
+    with pytest.raises(ReachTrouble) as caught:
+        host.read(str(tmp_path / "f"))
+    (machine.folder / "sudo-refuses").unlink()
+    assert "a password is required" in caught.value.said
+    assert "without a password" in caught.value.advice
+    host.close()

@@ -13,8 +13,9 @@ from inkstamp.standins.ports import free_ports
 
 PRIMARY, SECONDARY = "127.0.0.1", "::1"
 """BIND listens on addresses that interfaces have, which among the loopback ones are these two."""
-ZONES = ("saltmarsh.test", "proofs.tides.test")
-"""The second one takes the proofs of names that delegate to it."""
+ZONES = ("saltmarsh.test", "proofs.tides.test", "_acme-challenge.cut.saltmarsh.test")
+"""The second one takes the proofs of names that delegate to it by an alias, the third those of one by a zone cut."""
+KEYS = ("primary", "other", "other")
 
 
 @dataclass
@@ -48,8 +49,10 @@ class BindWorld(World):
 
 
 def zone_file(zone: str, records: Sequence[str]) -> str:
-    lines = ["$TTL 60", f"@ SOA ns1.{zone}. host.{zone}. 1 60 60 3600 60", "@ NS ns1", "@ NS ns2",
-             f"ns1 A {PRIMARY}", f"ns2 AAAA {SECONDARY}", *records]  # fmt: skip
+    base = zone.partition("_acme-challenge.cut.")[2] or zone  # an underscore can be in no host's name
+    lines = ["$TTL 60", f"@ SOA ns1.{base}. host.{base}. 1 60 60 3600 60", f"@ NS ns1.{base}.", f"@ NS ns2.{base}."]
+    if base == zone:
+        lines += [f"ns1 A {PRIMARY}", f"ns2 AAAA {SECONDARY}", *records]
     return "\n".join([*lines, ""])
 
 
@@ -70,13 +73,15 @@ def bind(folder: Path, port: int) -> Iterator[subprocess.Popen[bytes]]:
     primary, secondary = folder / "primary", folder / "secondary"
     secondary_more = "allow-notify { any; };"
     first, second = [f'zone "test" {{ type primary; file "{folder}/test.zone"; }};\n'], []
-    above = [f"{zone.removesuffix('.test')} NS ns{n}.{zone}." for zone in ZONES for n in (1, 2)]
+    above = [f"{zone.removesuffix('.test')} NS ns{n}.{zone}." for zone in ZONES[:2] for n in (1, 2)]
     (folder / "test.zone").write_text(zone_file("test", above))
-    for each, key in zip(ZONES, ("primary", "other"), strict=True):
+    for each, key in zip(ZONES, KEYS, strict=True):
         for place in (primary, secondary):
             place.mkdir(exist_ok=True)
         records = ["@ A 127.0.0.1", "rowing A 127.0.0.1", "www.rowing A 127.0.0.1", "ferry A 127.0.0.1"]
-        records += [f"_acme-challenge.ferry CNAME ferry.{ZONES[1]}."] if each == ZONES[0] else []
+        if each == ZONES[0]:
+            records += [f"_acme-challenge.ferry CNAME ferry.{ZONES[1]}.", "cut A 127.0.0.1"]
+            records += [f"_acme-challenge.cut NS ns{n}" for n in (1, 2)]
         (primary / f"{each}.zone").write_text(zone_file(each, records))
         first.append(
             f'zone "{each}" {{ type primary; file "{each}.zone"; notify explicit;\n'

@@ -16,6 +16,7 @@ from cryptography import x509
 from world import inkstamp_program
 
 from inkstamp.pki.certificates import dns_names
+from inkstamp.view.authoritative import ask_server
 
 BY_UPDATE = """
 [nameserver.primary]
@@ -79,6 +80,40 @@ def test_an_alias_into_another_zone_is_followed_and_the_update_goes_there(world:
     assert done.status == 0, done.err
     assert "all 2 nameservers of proofs.tides.test have it (as ferry.proofs.tides.test)" in flat(done.err)
     assert world.txt("ferry.proofs.tides.test") == []
+
+
+def test_a_challenge_name_that_is_a_zone_of_its_own_is_found_and_updated_there(world: BindWorld) -> None:
+    done = world.run("stamp", "cut.saltmarsh.test", "--via", "other")
+    assert done.status == 0, done.err
+    assert "all 2 nameservers of _acme-challenge.cut.saltmarsh.test have it" in flat(done.err)
+    assert world.txt("_acme-challenge.cut.saltmarsh.test") == []
+
+
+def test_an_answer_that_does_not_fit_into_a_datagram_is_asked_for_again_over_tcp(world: BindWorld) -> None:
+    values = [f"somebody-elses-{number}-{'x' * 150}" for number in range(30)]
+    name = "_acme-challenge.crowd.saltmarsh.test"
+    world.change(*(f"update add {name} 60 TXT {value}" for value in values))
+    wait_for(lambda: world.txt(name, SECONDARY) == sorted(values))
+    for server in (PRIMARY, SECONDARY):
+        told = ask_server("ns", server, world.dns_port, name, "TXT")
+        assert (sorted(told.values), told.trouble) == (sorted(values), "")
+    world.change(f"update delete {name} TXT")
+
+
+def test_when_no_file_is_seen_a_record_proves_the_name_in_the_same_order(world: BindWorld) -> None:
+    world.site("shut", ["shut.saltmarsh.test"], more="    location /.well-known/ { return 403; }\n")
+    world.change("update add shut.saltmarsh.test 60 A 127.0.0.1")
+    world.config.write_text(
+        world.config.read_text() + '\n[certificate.shut]\nauthority = "quayside"\nvia = ["front", "primary"]\n'
+        'names = ["shut.saltmarsh.test", "*.shut.saltmarsh.test"]\nproof = ["http-01", "dns-01"]\n'
+    )
+    orders = world.ca.orders()
+    done = world.run("stamp", "shut")
+    assert done.status == 0, done.err
+    assert "shut.saltmarsh.test: http-01 is not seen; dns-01 is tried instead" in flat(done.err)
+    assert world.ca.orders() == orders + 1
+    assert world.txt("_acme-challenge.shut.saltmarsh.test") == []
+    assert world.left_behind() == []
 
 
 @pytest.mark.parametrize(

@@ -117,7 +117,8 @@ def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal, *, w
             for each, method in leading.refused.items():
                 now_refused.setdefault(each, []).append(method)
                 refused.setdefault(each, []).append(method)
-            ledger.setbacks.refuse(name, now_refused)
+            if now_refused:
+                ledger.setbacks.refuse(name, now_refused)
             if not _another_way(entry, leading.refused, now_refused):
                 raise
             names = prove.first_and_count(list(leading.refused))

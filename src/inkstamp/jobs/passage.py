@@ -19,6 +19,7 @@ from inkstamp.files import read_bytes, remove_tree
 from inkstamp.findings import Finding, Severity
 from inkstamp.jobs import way_back
 from inkstamp.jobs.precheck import NameCheck, precheck
+from inkstamp.jobs.prove import check_addresses
 from inkstamp.servers.interface import FileChange
 from inkstamp.servers.registry import as_configured
 
@@ -52,6 +53,7 @@ def let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage:
 
     Raises:
         UsageError: No server carries its proofs, the proofs come through, or the way was opened before.
+        ProofFailed: A name has no address, which no change of a server helps against.
         ServerTrouble: A server refuses the change, or the proofs are not seen after it; everything is as it was.
 
     """
@@ -70,6 +72,7 @@ def let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage:
                 where=str(_folder(workplace, name)),
                 advice=f"close it first, if it is to be opened anew: inkstamp prove {name} --close-again",
             )
+        check_addresses(workplace, [each for each in entry.names if not each.startswith("*.")])
         before = _look(workplace, name)
         failing = [each.name for each in before if _fails(each)]
         if not failing:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, TypeVar
 import msgspec
 
 from inkstamp.config.model import Certificate
-from inkstamp.errors import InkStampError, ProofFailed
+from inkstamp.errors import InkStampError, ProofFailed, ReachTrouble
 from inkstamp.findings import Finding, Severity, bad, note, worst
 from inkstamp.ledger.records import OrderRecord, ProofRecord
 from inkstamp.pki.names import as_address
@@ -141,9 +141,8 @@ def look_until_seen(
 
 def in_the_way(workplace: "Workplace", servers: Sequence[str], proof: FileProof) -> list[Finding]:
     """Say what in the servers' configurations keeps a proof from being answered by its file, as far as it is seen."""
-    path = "/" + "/".join(proof.parts)
     return [
-        note("server", proof.name, f"by the configuration, {path} {each.what} ({each.where})")
+        note("server", proof.name, f"by the configuration, {proof.folder}… {each.what} ({each.where})")
         for name in servers
         for each in _obstacles(workplace, name, proof)
     ]
@@ -169,9 +168,17 @@ def take_down(workplace: "Workplace", order: OrderRecord) -> None:
 def take_down_of(workplace: "Workplace", order_id: int) -> None:
     """Remove all proofs of the order with that id."""
     records = workplace.ledger.proofs(order_id)
+    gone = []
     for record in reversed(records):
-        workplace.host(record.server).uproot(record.root, record.parts, record.made)
-    workplace.ledger.forget_proofs(records)
+        try:
+            workplace.host(record.server).uproot(record.root, record.parts, record.made)
+        except ReachTrouble as error:
+            # The machine is away, which must not hide what else went wrong; the next run tries again.
+            told = note("proof", record.server, f"a proof could not be removed: {error.what}")
+            workplace.progress.found(f"order {order_id}", told)
+        else:
+            gone.append(record)
+    workplace.ledger.forget_proofs(gone)
     if workplace.ledger.dns.of(order_id):
         from inkstamp.jobs import prove_dns
 

@@ -17,6 +17,7 @@ from inkstamp.errors import (
     InkStampError,
     NetworkTrouble,
     ProofFailed,
+    ReachTrouble,
     ServerTrouble,
 )
 from inkstamp.findings import Finding, Severity, note, worst
@@ -29,8 +30,10 @@ from inkstamp.view.point import is_own_address
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
+    from inkstamp.proof.listener import Listener
+    from inkstamp.proof.tls_alpn import TlsProof
 
-_SURMOUNTABLE = (CarrierTrouble, FileTrouble, NetworkTrouble, ProofFailed, ServerTrouble)
+_SURMOUNTABLE = (CarrierTrouble, FileTrouble, NetworkTrouble, ProofFailed, ReachTrouble, ServerTrouble)
 """What may stand in the way of one method and not of another."""
 
 
@@ -89,11 +92,16 @@ class Showing:
         self._authorized = authorized
         self._wait = wait
         self._refused = refused
-        self._listening = ExitStack()
+        self._listening: dict[int, ExitStack] = {}
+        """By port, what gives it back."""
+        self._listened: dict[int, list[_Task]] = {}
+        self._answered_files: list[FileProof] = []
+        self._answered_handshakes: list[TlsProof] = []
 
     def take_down(self) -> None:
         """Remove the proofs, those of killed runs included, and give ports back."""
-        self._listening.close()
+        for port in list(self._listening):
+            self._listening.pop(port).close()
         prove.take_down(self._workplace, self._order)
 
     def show(self, pending: Sequence[Authorization]) -> list[tuple[Authorization, Challenge]]:
@@ -188,13 +196,17 @@ class Showing:
         return self._handshakes(group) if method == "tls-alpn-01" else self._files(group)
 
     def _files(self, group: Sequence[_Task]) -> _Seen:
+        from inkstamp.proof.listener import answer_files
+
         proofs = {task.challenge.url: http_proof(task.name, task.challenge.token, self._authorized(task.challenge))
                   for task in group}  # fmt: skip
         servers = file_servers(self._workplace.config, self._entry)
         if servers:
             prove.put_up(self._workplace, self._order.id, servers, list(proofs.values()))
         else:
-            self._listen(group, list(proofs.values()))
+            self._answered_files += proofs.values()
+            port = self._workplace.view.http_port
+            self._listen(port, group, lambda where: answer_files(where, port, self._answered_files))
         ours = self._ours(servers)
         seen = prove.look_until_seen(
             self._workplace, list(proofs.values()), lambda proof: look_at(proof, self._workplace.view, ours)
@@ -209,12 +221,15 @@ class Showing:
             return prove.answers_at(self._workplace, servers)
         return lambda _name, address: is_own_address(address)
 
-    def _listen(self, group: Sequence[_Task], proofs: Sequence[FileProof]) -> None:
-        from inkstamp.proof.listener import answer_files
-
-        view = self._workplace.view
-        self._listening.enter_context(self._workplace.hold_port(view.http_port))
-        self._listening.callback(answer_files(self._addresses(group), view.http_port, proofs).close)
+    def _listen(self, port: int, group: Sequence[_Task], open_port: Callable[[tuple[str, ...]], "Listener"]) -> None:
+        """Answer on a port for these names, and for those that it is answered for already."""
+        if port in self._listening:  # its lock is this run's, and cannot be had twice
+            self._listening.pop(port).close()
+        self._listened.setdefault(port, []).extend(group)
+        with ExitStack() as opening:
+            opening.enter_context(self._workplace.hold_port(port))
+            opening.callback(open_port(self._addresses(self._listened[port])).close)
+            self._listening[port] = opening.pop_all()
 
     def _addresses(self, group: Sequence[_Task]) -> tuple[str, ...]:
         from inkstamp.proof.listener import where_to_listen
@@ -228,10 +243,9 @@ class Showing:
 
         view, now = self._workplace.view, self._workplace.clock.now()
         proofs = {task.challenge.url: tls_proof(task.name, self._authorized(task.challenge), now) for task in group}
-        self._listening.enter_context(self._workplace.hold_port(view.https_port))
-        self._listening.callback(
-            answer_handshakes(self._addresses(group), view.https_port, list(proofs.values())).close
-        )
+        self._answered_handshakes += proofs.values()
+        port = view.https_port
+        self._listen(port, group, lambda where: answer_handshakes(where, port, self._answered_handshakes))
         seen = prove.look_until_seen(
             self._workplace, list(proofs.values()), lambda proof: look_at_handshake(proof, view)
         )

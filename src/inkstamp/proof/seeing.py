@@ -84,7 +84,7 @@ def _judge_sight(proof: FileProof, sight: Sight, is_ours: Callable[[str], bool])
     at = f"{proof.name} at {sight.address}"
     if sight.no_route:
         return note(_TOPIC, at, f"was not looked at: this machine has no way there ({sight.trouble})")
-    via = f" after a redirect to {sight.hops[-1]}" if len(sight.hops) > 1 else ""
+    via = f" after a redirect to {_short(sight.hops[-1], proof)}" if len(sight.hops) > 1 else ""
     elsewhere = _elsewhere(sight, is_ours)
     if sight.trouble:
         # A redirect is the server's own doing, whoever it is: where it leads is what has to be mended.
@@ -108,6 +108,11 @@ def _judge_sight(proof: FileProof, sight: Sight, is_ours: Callable[[str], bool])
         f"answers {sight.status}{via}, {_beginning(sight.body)}",
         elsewhere or _remedy(sight, proof),
     )
+
+
+def _short(url: str, proof: FileProof) -> str:
+    """Return a URL without the proof's own path, which is long and known."""
+    return url.replace("/" + "/".join(proof.parts), "/…")
 
 
 def _around(proof: FileProof, body: bytes) -> tuple[str, str]:

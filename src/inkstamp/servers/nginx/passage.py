@@ -36,6 +36,11 @@ def redirects(host: Host, path: str) -> bool:
     return any(host.block.find("return")) and not _lets_pass(host, path)
 
 
+def rewrites(host: Host, path: str) -> bool:
+    """Tell whether the block may send the path elsewhere, perhaps on a condition."""
+    return bool(_rewriting(host)) and not _lets_pass(host, path)
+
+
 def obstacles(host: Host, path: str) -> list[Obstacle]:
     """Return what stands in the way of a file at `path`, in the order in which nginx meets it."""
     found = []

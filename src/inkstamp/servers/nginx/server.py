@@ -63,8 +63,10 @@ class NginxServer:
         everything = hosts(self._reading())
         answering = self._answering(everything, name, tls=False)
         # A block that only redirects shows no files: the CA follows to the block that has them.
-        open_ones = [host for host in answering if not passage.redirects(host, "/".join(("", *parts)))]
-        with_files = open_ones or self._answering(everything, name, tls=True)
+        path = "/".join(("", *parts))
+        with_files = [host for host in answering if not passage.redirects(host, path)]
+        if not with_files or any(passage.rewrites(host, path) for host in with_files):
+            with_files += self._answering(everything, name, tls=True)
         if answering and not with_files:
             block = answering[0].block
             raise ServerTrouble(

@@ -7,8 +7,10 @@ every record; five times as many in one `precheck`, beside the same looks one af
 `tools/check-all` installs.
 """
 
+import signal
 import sys
 import tempfile
+import threading
 import time
 from collections import Counter
 from collections.abc import Callable
@@ -17,7 +19,7 @@ from typing import Any
 
 sys.path.insert(0, str(Path(__file__).resolve().parent.parent / "tests"))
 
-from bind_world import BindWorld, bind_world
+from bind_world import SECONDARY, BindWorld, bind_world
 
 from inkstamp.findings import Severity, worst
 from inkstamp.jobs import precheck as job
@@ -71,6 +73,34 @@ def by_records(world: BindWorld, count: int) -> None:
     print(f"{'taken out again':<58}  {gone - seen:7.3f}")
 
 
+def lagging(world: BindWorld) -> None:
+    """How long after the last nameserver has a record the waiting ends; the second one is stopped for a while."""
+    place = Workplace(world.config, world.home)
+    order = place.ledger.intend_order("late", "quayside", ["late.saltmarsh.test"])
+    placed = prove_dns.place(place, [RecordProof("txt", "_acme-challenge.late.saltmarsh.test", "v" * 43)])
+    there: list[float] = []
+
+    def witness() -> None:
+        time.sleep(2)
+        world.secondary.send_signal(signal.SIGCONT)
+        while not there:
+            told = authoritative.ask_server("ns2", SECONDARY, world.dns_port, placed[0].record.name, "TXT")
+            if told.values:
+                there.append(time.monotonic())
+            time.sleep(0.02)
+
+    world.secondary.send_signal(signal.SIGSTOP)
+    watcher = threading.Thread(target=witness)
+    watcher.start()
+    prove_dns.put_up(place, order, "primary", placed)
+    prove_dns.observe(place, "primary", placed)
+    ended = time.monotonic()
+    watcher.join()
+    prove_dns.take_down_of(place, order.id)
+    place.close(0)
+    print(f"{'a nameserver that lags: its having it, to our going on':<58}  {max(ended - there[0], 0):7.3f}")
+
+
 def beforehand(world: BindWorld, count: int) -> None:
     world.change(*(f"update add p{number}.saltmarsh.test 60 A 127.0.0.1" for number in range(count)))
     names = [f"p{number}.saltmarsh.test" for number in range(count)]
@@ -99,6 +129,7 @@ def main(count: int) -> None:
         text = world.config.read_text()
         world.config.write_text(text + TABLES)
         by_records(world, count)
+        lagging(world)
         beforehand(world, count * 5)
 
 

@@ -27,7 +27,7 @@ def test_the_demo_shows_both_ways_to_a_certificate_with_nginx_and_removes_everyt
     assert done.returncode == 0, done.stdout + done.stderr
     assert "the web server is nginx/" in done.stdout
     shown = re.findall(r"^\$ inkstamp (\w+)", done.stdout, re.MULTILINE)
-    acts = ["survey", "authority", "precheck", "stamp", "check", "stamp", "stamp", "stamp"]
+    acts = ["survey", "authority", "precheck", "stamp", "check", "stamp", "why", "stamp", "stamp"]
     acts += ["authority", "order", "prove", "why", "collect", "stamp", "status", "renew", "status", "history"]
     assert shown == [*acts, "demo"]  # the last one says how to keep it
     assert "rowing.saltmarsh.test: sound" in done.stdout

@@ -28,6 +28,7 @@ NAMES = {
     "inkstamp stamp rowing": "stamp",
     "inkstamp check rowing": "check",
     "inkstamp stamp museum.saltmarsh.test": "stamp-not-seen",
+    "inkstamp why museum": "why-proof",
     "inkstamp order shop": "order",
     "inkstamp prove shop": "prove",
     "inkstamp why shop": "why",

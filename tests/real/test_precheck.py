@@ -41,12 +41,8 @@ def test_a_name_that_will_pass_is_said_to_and_the_trial_leaves_nothing(world: Wo
 
 TRAPS = {
     "page": ("location / { return 200 '<h1>app</h1>'; }", "something answers every path with a page of its own"),
-    "login": ("location / { return 401; }", "let everybody read /.well-known/acme-challenge/"),
-    "dots": ("location ~ /\\. { deny all; }", "let everybody read /.well-known/acme-challenge/"),
     "moved": ("location / { root /nowhere; }", "cannot open the document root /nowhere"),
     "loop": ("rewrite ^(.*)$ http://$host$1? redirect;", "redirects go in a circle"),
-    "return": ("return 301 https://$host$request_uri;", "answers everything with `return`"),
-    "port": ("location / { return 301 http://$host:9$request_uri; }", "no connection"),
 }
 
 

@@ -70,6 +70,7 @@ ACTS = (
         "inkstamp stamp museum.saltmarsh.test",
         status=1,
     ),
+    Act("What holds it up, since when, and who must act, for whoever comes on duty next:", "inkstamp why museum"),
     Act(
         "The record is corrected. The same command goes on with the same order.",
         "inkstamp stamp museum",

@@ -64,19 +64,14 @@ _WHO = {
     "CarrierTrouble": Actor.DNS,
     "CaMisbehaved": Actor.CA,
     "NetworkTrouble": Actor.CA,
-    "ProofFailed": Actor.SERVER,
     "ServerTrouble": Actor.SERVER,
 }
 _RECORD_LABEL = "_acme-challenge."
 _WHO_FOR = {
     "caa": Actor.DNS,
-    "connection": Actor.SERVER,
     "dns": Actor.DNS,
-    "incorrectResponse": Actor.SERVER,
     "rateLimited": Actor.CA,
     "serverInternal": Actor.CA,
-    "tls": Actor.SERVER,
-    "unauthorized": Actor.SERVER,
 }
 """By the type of the CA's problem (RFC 8555 section 6.7)."""
 

@@ -9,11 +9,16 @@ from hypothesis import strategies as st
 from inkstamp.errors import InkStampError, ServerTrouble
 from inkstamp.reach.interface import Ran
 from inkstamp.reach.local import LocalHost
+from inkstamp.servers.interface import EditionPaths
 from inkstamp.servers.nginx.reading import Folders, best_hosts, hosts, place_of, read_configuration
 from inkstamp.servers.nginx.server import NginxServer
 from inkstamp.servers.nginx.syntax import parse
 
 PARTS = (".well-known", "acme-challenge", "tok")
+
+
+def paths(served: str, key: str) -> EditionPaths:
+    return EditionPaths(served, key, "/leaf.pem", "/issuers.pem")
 
 
 def server(tmp_path: Path, text: str) -> NginxServer:
@@ -162,7 +167,7 @@ def test_adding_tls_keeps_every_other_byte_and_is_read_back_as_meant(first: str,
     text = f"events {{}}\nhttp {{\n{first}{second.replace('s.test', 't.test')}}}\n"
     host = _Memory({"/n.conf": text.encode()})
     nginx = NginxServer("n", host, program="nginx", main_file="/n.conf", prefix="/p", http_port=80, https_port=443)
-    (change,) = nginx.plan_install(["s.test"], "/shelf/served.pem", "/shelf/key.pem")
+    (change,) = nginx.plan_install(["s.test"], paths("/shelf/served.pem", "/shelf/key.pem"))
     before, after = change.before.decode(), change.after.decode()
     common = next((n for n, (a, b) in enumerate(zip(before, after, strict=False)) if a != b), len(before))
     rest = before[common:]
@@ -174,7 +179,7 @@ def test_adding_tls_keeps_every_other_byte_and_is_read_back_as_meant(first: str,
     assert ours.certificate_file == "/shelf/served.pem"
     assert ours.tls
     assert not theirs.tls
-    assert nginx.plan_install(["s.test"], "/shelf/served.pem", "/shelf/key.pem") == []
+    assert nginx.plan_install(["s.test"], paths("/shelf/served.pem", "/shelf/key.pem")) == []
 
 
 class _Memory(LocalHost):
@@ -193,7 +198,7 @@ def test_only_the_values_change_where_tls_is_there(tmp_path: Path) -> None:
         "http { server { listen 443 ssl; server_name s.test; ssl_certificate  'old cert.pem' ; # keep\n"
         "ssl_certificate_key old.key; } }"
     )
-    (change,) = server(tmp_path, text).plan_install(["s.test"], "/new/a b.pem", "/new.key")
+    (change,) = server(tmp_path, text).plan_install(["s.test"], paths("/new/a b.pem", "/new.key"))
     expected = text.replace("'old cert.pem'", '"/new/a b.pem"').replace("old.key", "/new.key")
     assert change.after.decode() == expected
 
@@ -209,7 +214,7 @@ def test_only_the_values_change_where_tls_is_there(tmp_path: Path) -> None:
 )
 def test_what_cannot_be_edited_safely_is_refused(tmp_path: Path, text: str, told: str) -> None:
     with pytest.raises(ServerTrouble, match=told):
-        server(tmp_path, text).plan_install(["s.test"], "/a.pem", "/a.key")
+        server(tmp_path, text).plan_install(["s.test"], paths("/a.pem", "/a.key"))
 
 
 def test_a_line_that_another_virtual_host_includes_too_is_not_edited(tmp_path: Path) -> None:
@@ -217,6 +222,6 @@ def test_a_line_that_another_virtual_host_includes_too_is_not_edited(tmp_path: P
     blocks = "".join(f"server {{ listen 443 ssl; server_name {n}.test; include tls.inc; }}" for n in "st")
     nginx = server(tmp_path, f"http {{ {blocks} }}")
     with pytest.raises(ServerTrouble, match=r"t\.test"):
-        nginx.plan_install(["s.test"], "/a.pem", "/a.key")
-    changes = nginx.plan_install(["s.test", "t.test"], "/a.pem", "/a.key")
+        nginx.plan_install(["s.test"], paths("/a.pem", "/a.key"))
+    changes = nginx.plan_install(["s.test", "t.test"], paths("/a.pem", "/a.key"))
     assert [change.after for change in changes] == [b"ssl_certificate /a.pem; ssl_certificate_key /a.key;"]

@@ -266,7 +266,7 @@ class _Reader:
             self.refers(server, "server", whole.server, (*path, "install"))
             if not takes_certificates(whole.server[server]):
                 raise self.fail(
-                    f"nothing can be installed on “{server}” yet: that is for nginx on this machine so far",
+                    f"nothing can be installed on “{server}” yet: that is for nginx and Apache on this machine so far",
                     (*path, "install"),
                     "leave it out and carry the files of `inkstamp export` there",
                 )

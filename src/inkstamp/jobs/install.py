@@ -21,7 +21,7 @@ from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, good
 from inkstamp.jobs import way_back
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState
-from inkstamp.servers.interface import ServerKind
+from inkstamp.servers.interface import EditionPaths, ServerKind
 from inkstamp.view.handshake import Served, shake_hands
 
 if TYPE_CHECKING:
@@ -64,14 +64,19 @@ def install(workplace: "Workplace", name: str, entry: Certificate, edition: Edit
         return findings
 
 
+def edition_paths(folder: str) -> EditionPaths:
+    """Return the files of an edition's folder."""
+    return EditionPaths(*(f"{folder}/{name}.pem" for name in ("served", "key", "leaf", "issuers")))
+
+
 def prepare(workplace: "Workplace", name: str, entry: Certificate) -> list[way_back.Change]:
     """Test the servers as they stand and work out the edits, changing nothing (steps 1 and 2)."""
     changes = []
-    served, key = str(workplace.shelf.served_file(name)), str(workplace.shelf.key_file(name))
+    files = edition_paths(str(workplace.shelf.current_folder(name)))
     for server_name in entry.install:
         server = workplace.installable(server_name)
         way_back.test_before(server)
-        changes += [way_back.Change(server_name, each) for each in server.plan_install(entry.names, served, key)]
+        changes += [way_back.Change(server_name, each) for each in server.plan_install(entry.names, files)]
     return changes
 
 

@@ -54,13 +54,9 @@ class Shelf:
         target = link_target(self.of(certificate) / CURRENT)
         return int(target) if target is not None and target.isdigit() else None
 
-    def served_file(self, certificate: str) -> Path:
-        """Return the path that servers on this machine take the leaf and its issuers from."""
-        return self.of(certificate) / CURRENT / "served.pem"
-
-    def key_file(self, certificate: str) -> Path:
-        """Return the path that servers on this machine take the key from."""
-        return self.of(certificate) / CURRENT / "key.pem"
+    def current_folder(self, certificate: str) -> Path:
+        """Return the path that servers on this machine take the current edition's files from."""
+        return self.of(certificate) / CURRENT
 
     def switch(self, certificate: str, number: int | None) -> None:
         """Make an edition the current one; None takes the link away."""

@@ -71,6 +71,17 @@ ONLY_TLS = "has no virtual host for plain HTTP: this one has TLS alone"
 
 
 @dataclass(frozen=True, slots=True)
+class EditionPaths:
+    """Where a server finds the files of the edition that it is to serve."""
+
+    served: str
+    """Leaf and issuers."""
+    key: str
+    leaf: str
+    issuers: str
+
+
+@dataclass(frozen=True, slots=True)
 class FileChange:
     """A configuration file before and after an edit."""
 
@@ -130,7 +141,7 @@ class Configured(FileCarrier, Protocol):
 class ServerKind(Configured, Protocol):
     """One configured server that certificates are installed on."""
 
-    def plan_install(self, names: Sequence[str], certificate_file: str, key_file: str) -> list[FileChange]:
+    def plan_install(self, names: Sequence[str], files: EditionPaths) -> list[FileChange]:
         """Work out the edits that make the sites of `names` serve these files; empty when they do already."""
         ...
 

@@ -32,7 +32,8 @@ def make_server(name: str, entry: Server, view: View, host: Host | None = None) 
     if entry.kind == "apache":
         from inkstamp.servers.apache.server import ApacheServer  # noqa: PLC0415
 
-        return ApacheServer(name, host, program=program, main_file=main_file, prefix=entry.prefix)
+        return ApacheServer(name, host, program=program, main_file=main_file, prefix=entry.prefix,
+                            http_port=view.http_port, https_port=view.https_port)  # fmt: skip
     from inkstamp.servers.nginx.server import NginxServer  # noqa: PLC0415
 
     return NginxServer(

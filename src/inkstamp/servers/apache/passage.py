@@ -16,7 +16,7 @@ from inkstamp.servers.text import Directive, Splice, indent_at
 REMARK = "# lets CAs see proofs of control; put here by `inkstamp prove --let-through`"
 _STATUS = re.compile(r"permanent|temp|seeother|gone|\d{3}")
 _PROXIES = ("proxypass", "proxypassmatch")
-_REDIRECTS = ("redirect", "redirectmatch", "redirectpermanent", "redirecttemp")
+REDIRECTS = ("redirect", "redirectmatch", "redirectpermanent", "redirecttemp")
 
 
 def place_of(host: Host, parts: tuple[str, ...]) -> Place | None:
@@ -37,7 +37,7 @@ def place_of(host: Host, parts: tuple[str, ...]) -> Place | None:
 
 def redirects(host: Host, path: str) -> bool:
     """Tell whether the path is sent elsewhere, as far as a plain `Redirect` says so."""
-    return any(_takes(each, path) for each in host.own(*_REDIRECTS))
+    return any(_takes(each, path) for each in host.own(*REDIRECTS))
 
 
 def _both(host: Host, *names: str) -> list[Directive]:
@@ -79,7 +79,7 @@ def obstacles(host: Host, path: str) -> list[Obstacle]:
         rules = list(host.own("rewriterule"))
         found += [_obstacle(each, f"may be rewritten by `{_text(each)}`") for each in rules[:1] if _is_on(host)]
     found += [
-        _obstacle(each, f"is redirected by `{_text(each)}`") for each in host.own(*_REDIRECTS) if _takes(each, path)
+        _obstacle(each, f"is redirected by `{_text(each)}`") for each in host.own(*REDIRECTS) if _takes(each, path)
     ]
     for each in _both(host, *_PROXIES):
         prefix = each.arguments[0] if each.arguments else ""
@@ -138,7 +138,7 @@ def open_way(host: Host, text: str, path: str, root: str) -> list[Splice]:
         Splice(block.file, at, at, "".join(f"{end_of_line}{indent}{line}" for line in lines))
         for at, lines in ((block.block_start, first), (_line_before(text, block.end), last))
     ]
-    for each in host.own(*_REDIRECTS):
+    for each in host.own(*REDIRECTS):
         if _takes(each, path + "x"):
             splices += _spare(each, expression)
     return splices

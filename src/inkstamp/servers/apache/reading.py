@@ -88,6 +88,14 @@ class Reading:
     directives: tuple[Directive, ...] = ()
     modules: set[str] = field(default_factory=set)
 
+    def listens(self) -> list[Listen]:
+        """Return where the server listens at all."""
+        return [
+            read_address(each.arguments[0])
+            for each in self.directives
+            if each.name.lower() == "listen" and each.block is None and each.arguments
+        ]
+
 
 def read_environment(text: str) -> dict[str, str]:
     """Read what a file like Debian's `envvars` sets, as far as it says so in plain words."""
@@ -261,16 +269,13 @@ def hosts(reading: Reading) -> list[Host]:
     outer = tuple(each for each in reading.directives if each.block is None)
     root = reading.setting.server_root
     found = [
-        Host(each, outer, tuple(_address(word) for word in each.arguments), root)
+        Host(each, outer, tuple(read_address(word) for word in each.arguments), root)
         for each in reading.directives
         if each.block is not None and each.name.lower() == "virtualhost"
     ]
     if not found:
-        listens = tuple(
-            _address(each.arguments[0]) for each in outer if each.name.lower() == "listen" and each.arguments
-        )
         main = Directive((Word("main", 0, 0),), outer, reading.setting.main_file, 1, 0, 0)
-        found = [Host(main, outer, listens, root)]
+        found = [Host(main, outer, tuple(reading.listens()), root)]
     return [replace(host, listens=tuple(replace(each, tls=host.tls) for each in host.listens)) for host in found]
 
 
@@ -280,7 +285,8 @@ def _bare(server_name: str) -> str:
     return host[1:].partition("]")[0] if host.startswith("[") else host.partition(":")[0]
 
 
-def _address(word: str) -> Listen:
+def read_address(word: str) -> Listen:
+    """Read `address:port`, or either of them, as Listen and <VirtualHost> have it; port 0 for any."""
     host, colon, port = word.rpartition(":")
     if not colon or word.endswith("]"):
         host, port = ("*", word) if word.isdigit() else (word, "0")

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from inkstamp.errors import FileTrouble, ServerTrouble
 from inkstamp.reach.interface import Host as Machine
 from inkstamp.reach.interface import Ran
-from inkstamp.servers.apache import passage
+from inkstamp.servers.apache import edit, passage
 from inkstamp.servers.apache.reading import (
     Host,
     Reading,
@@ -18,8 +18,9 @@ from inkstamp.servers.apache.reading import (
     read_environment,
     to_site,
 )
-from inkstamp.servers.interface import ONLY_TLS, FileChange, Obstacle, Place, Site
-from inkstamp.servers.text import changes
+from inkstamp.servers.common import check_names_kept, endpoints
+from inkstamp.servers.interface import ONLY_TLS, EditionPaths, FileChange, Obstacle, Place, Site
+from inkstamp.servers.text import Directive, Splice, changes
 
 _SECONDS = 60.0
 _ROOT = re.compile(r'HTTPD_ROOT="([^"]+)"')
@@ -30,13 +31,17 @@ _BUILT_IN = re.compile(r"^\s+(\S+\.c)$", re.MULTILINE)
 class ApacheServer:
     """One Apache httpd, as configured under `[server.NAME]`."""
 
-    def __init__(self, name: str, host: Machine, *, program: str, main_file: str, prefix: str) -> None:
+    def __init__(
+        self, name: str, host: Machine, *, program: str, main_file: str, prefix: str, http_port: int, https_port: int
+    ) -> None:
         self.name = name
         self.host = host
         self._program = program
         self._command = [program, *(["-d", prefix] if prefix else []), "-f", main_file]
         self._main_file = main_file
         self._prefix = prefix.rstrip("/")
+        self._http_port = http_port
+        self._https_port = https_port
         self._known: Reading | None = None
 
     def _reading(self) -> Reading:
@@ -138,6 +143,39 @@ class ApacheServer:
                 where=f"{host.block.file}, line {host.block.line}",
                 advice="give the site a <VirtualHost> of its own",
             )
+
+    def plan_install(self, names: Sequence[str], files: EditionPaths) -> list[FileChange]:
+        reading = self._reading()
+        everything = hosts(reading)
+        splices: list[Splice] = []
+        done: list[Directive] = []
+        for name in names:
+            for host in self._targets(everything, name):
+                if host.block in done:
+                    continue
+                done.append(host.block)
+                self._check_own_text(host, reading)
+                text = reading.texts[host.block.file]
+                if host.tls:
+                    where = f"{host.block.file}, line {host.block.line}"
+                    check_names_kept(self.host, names, host.names, host.path("sslcertificatefile"), where)
+                    splices += edit.point(host, text, files, reading.setting.version)
+                else:
+                    splices.append(edit.add_tls(host, reading, files, self._http_port, self._https_port))
+        return changes(reading.texts, splices)
+
+    def _targets(self, everything: list[Host], name: str) -> list[Host]:
+        """Return the hosts to serve `name` from: those with TLS, unless only a plain one has the very name."""
+        with_tls = answering(everything, name, tls=True)
+        plain = answering(everything, name, tls=False)
+        if with_tls and (any(name in host.names for host in with_tls) or not any(name in host.names for host in plain)):
+            return with_tls
+        if not plain:
+            raise self._not_found(name)
+        return plain
+
+    def tls_endpoints(self, name: str) -> list[tuple[str, int]]:
+        return endpoints([each for host in answering(hosts(self._reading()), name, tls=True) for each in host.listens])
 
     def test(self) -> Ran:
         return self.host.run([*self._command, "-t"], _SECONDS)

@@ -4,11 +4,9 @@ import re
 from collections.abc import Sequence
 
 from inkstamp.errors import ServerTrouble
-from inkstamp.servers.interface import Listen
 from inkstamp.servers.nginx.reading import Host, read_listen
 from inkstamp.servers.text import Directive, Splice, indent_at
 
-PROTOCOLS = ("TLSv1.2", "TLSv1.3")
 _NEEDS_QUOTES = re.compile(r"[\s;{}#\"'\\]")
 _REST_OF_LINE = re.compile(r"[ \t]*(#[^\n]*)?(?=\r?\n)")
 
@@ -83,12 +81,3 @@ def tls_listens(host: Host, taken: set[tuple[str, int]], http_port: int, https_p
         options = [word for word in directive.arguments[1:] if word.startswith("ipv6only=") and fresh]
         lines.append(" ".join(["listen", to, "ssl", *options]) + ";")
     return list(dict.fromkeys(lines))
-
-
-def endpoints(listens: Sequence[Listen]) -> list[tuple[str, int]]:
-    """Return where to connect to from this machine for the TLS listens among `listens`."""
-    anywhere = {"*": "127.0.0.1", "0.0.0.0": "127.0.0.1", "[::]": "::1"}  # noqa: S104  compared, not bound
-    found = [
-        (anywhere.get(each.address, each.address.strip("[]")), each.port) for each in listens if each.tls and each.port
-    ]
-    return list(dict.fromkeys(found))

@@ -4,14 +4,14 @@ import posixpath
 import re
 from collections.abc import Sequence
 
-from inkstamp.errors import EditionUnfit, FileTrouble, ServerTrouble
-from inkstamp.pki.certificates import read_pem, subject_names
+from inkstamp.errors import ServerTrouble
 from inkstamp.pki.names import as_address, uncovered
 from inkstamp.reach.interface import Host as Machine
 from inkstamp.reach.interface import Ran
-from inkstamp.servers.interface import ONLY_TLS, FileChange, Obstacle, Place, Site
+from inkstamp.servers.common import PROTOCOLS, check_names_kept, endpoints
+from inkstamp.servers.interface import ONLY_TLS, EditionPaths, FileChange, Obstacle, Place, Site
 from inkstamp.servers.nginx import passage
-from inkstamp.servers.nginx.edit import PROTOCOLS, add_lines, endpoints, quote, set_value, tls_listens
+from inkstamp.servers.nginx.edit import add_lines, quote, set_value, tls_listens
 from inkstamp.servers.nginx.reading import (
     Folders,
     Host,
@@ -139,7 +139,7 @@ class NginxServer:
             advice=f"add {name} to a server_name there, or take the name out; `inkstamp survey` shows what there is",
         )
 
-    def plan_install(self, names: Sequence[str], certificate_file: str, key_file: str) -> list[FileChange]:
+    def plan_install(self, names: Sequence[str], files: EditionPaths) -> list[FileChange]:
         reading = self._reading()
         everything = hosts(reading)
         splices: list[Splice] = []
@@ -150,10 +150,12 @@ class NginxServer:
                     continue
                 done.append(host.block)
                 if any(listen.tls for listen in host.listens):
-                    self._check_names_kept(host, names)
-                    splices += self._point(host, everything, names, (certificate_file, key_file))
+                    own = [each for each in host.names if not each.startswith("~")]
+                    where = f"{host.block.file}, line {host.block.line}"
+                    check_names_kept(self.host, names, own, host.certificate_file, where)
+                    splices += self._point(host, everything, names, (files.served, files.key))
                 else:
-                    lines = [*self._listen_lines(host, everything), *_tls_lines(host, certificate_file, key_file)]
+                    lines = [*self._listen_lines(host, everything), *_tls_lines(host, files.served, files.key)]
                     splices.append(add_lines(host, reading.texts[host.block.file], lines))
         return changes(reading.texts, splices)
 
@@ -170,23 +172,6 @@ class NginxServer:
     def _listen_lines(self, host: Host, everything: list[Host]) -> list[str]:
         taken = {(listen.address, listen.port) for each in everything for listen in each.listens}
         return tls_listens(host, taken, self._http_port, self._https_port)
-
-    def _check_names_kept(self, host: Host, names: Sequence[str]) -> None:
-        """Refuse to take a good certificate from names of the block that the new one does not cover."""
-        lost = uncovered(names, [own for own in host.names if not own.startswith("~")])
-        if not lost or not host.certificate_file:
-            return
-        try:
-            old = subject_names(read_pem(self.host.read(host.certificate_file), host.certificate_file)[0])
-        except (FileTrouble, EditionUnfit):
-            return
-        lost = tuple(name for name in lost if not uncovered(old, [name]))
-        if lost:
-            raise ServerTrouble(
-                f"the virtual host also serves {', '.join(lost)}, which the new certificate does not cover",
-                where=f"{host.block.file}, line {host.block.line}",
-                advice=f"add {', '.join(lost)} to the certificate's names, or give it a virtual host of its own",
-            )
 
     def _point(self, host: Host, everything: list[Host], names: Sequence[str], files: tuple[str, str]) -> list[Splice]:
         """Make a block that has TLS serve these files (certificate, key)."""

@@ -1,0 +1,190 @@
+"""Edits of Apache httpd configuration text that give virtual hosts a certificate, and leave every other byte."""
+
+import posixpath
+import re
+from collections.abc import Iterator, Sequence
+
+from inkstamp.errors import ServerTrouble
+from inkstamp.servers.apache.passage import REDIRECTS
+from inkstamp.servers.apache.reading import Host, Reading
+from inkstamp.servers.common import PROTOCOLS
+from inkstamp.servers.interface import EditionPaths, Listen
+from inkstamp.servers.text import Directive, Splice, indent_at
+
+_NEEDS_QUOTES = re.compile(r"[\s\"'\\<>]")
+_HTTPS = re.compile(r"https://", re.IGNORECASE)
+_ONE_FILE = (2, 4, 8)
+"""From this version on a certificate's file may hold its issuers; before, they stand in a file of their own."""
+
+
+def quote(value: str) -> str:
+    """Write a value so that httpd reads it back the same; ServerTrouble for `${`, which it would fill in."""
+    if "${" in value:
+        raise ServerTrouble(
+            f"Apache would take the ${{ in {value} for a variable",
+            where=value,
+            advice="choose a home folder without ${ in its path",
+        )
+    if not _NEEDS_QUOTES.search(value):
+        return value
+    return '"' + value.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def _wanted(files: EditionPaths, version: tuple[int, ...]) -> dict[str, str]:
+    """Return the directives that name the files, in their order."""
+    if version >= _ONE_FILE:
+        return {"SSLCertificateFile": files.served, "SSLCertificateKeyFile": files.key}
+    return {
+        "SSLCertificateFile": files.leaf,
+        "SSLCertificateKeyFile": files.key,
+        "SSLCertificateChainFile": files.issuers,
+    }
+
+
+def point(host: Host, text: str, files: EditionPaths, version: tuple[int, ...]) -> list[Splice]:
+    """Make a virtual host that has TLS serve these files.
+
+    Raises:
+        ServerTrouble: It has several certificates, or names them in a file that others read too.
+
+    """
+    splices: list[Splice] = []
+    missing = []
+    wanted = _wanted(files, version)
+    for name, value in wanted.items():
+        own = list(host.own(name.lower()))
+        if len(own) > 1:
+            raise ServerTrouble(
+                f"the virtual host has {len(own)} lines {name}",
+                where=f"{own[1].file}, line {own[1].line}",
+                advice="leave one: two certificates for one virtual host are not supported yet",
+            )
+        if not own:
+            missing.append(f"{name} {quote(value)}")
+            continue
+        _check_own(host, own[0])
+        if own[0].arguments != (value,):
+            word = own[0].words[1]
+            splices.append(Splice(own[0].file, word.start, word.end, quote(value)))
+    if "SSLCertificateChainFile" not in wanted:
+        splices += [
+            _without(each, text) for each in host.own("sslcertificatechainfile") if each.file == host.block.file
+        ]
+    if missing:
+        splices.append(_first_lines(host, text, missing))
+    return splices
+
+
+def _check_own(host: Host, directive: Directive) -> None:
+    """Refuse to edit a line that the virtual host only includes: others may read it too."""
+    if directive.file != host.block.file or not host.block.start <= directive.start < host.block.end:
+        raise ServerTrouble(
+            "the line is included, and perhaps read by other virtual hosts too",
+            where=f"{directive.file}, line {directive.line}",
+            advice=f"move {directive.name} from that file into the <VirtualHost>",
+        )
+
+
+def _without(directive: Directive, text: str) -> Splice:
+    """Return the edit that takes a directive's whole line out."""
+    start = text.rfind("\n", 0, directive.start) + 1
+    end = text.find("\n", directive.end) + 1 or len(text)
+    return Splice(directive.file, start, end, "")
+
+
+def _first_lines(host: Host, text: str, lines: Sequence[str]) -> Splice:
+    end_of_line, indent = _style(host, text)
+    at = host.block.block_start
+    return Splice(host.block.file, at, at, "".join(f"{end_of_line}{indent}{line}" for line in lines))
+
+
+def _style(host: Host, text: str) -> tuple[str, str]:
+    own = [each for each in host.block.block or () if each.file == host.block.file]
+    return "\r\n" if "\r\n" in text else "\n", indent_at(text, own[0].start) if own else "    "
+
+
+def add_tls(host: Host, reading: Reading, files: EditionPaths, http_port: int, https_port: int) -> Splice:
+    """Return the edit that puts a virtual host with TLS behind a plain one: the same content, but for what leads to it.
+
+    Raises:
+        ServerTrouble: mod_ssl is neither loaded nor found.
+
+    """
+    text = reading.texts[host.block.file]
+    end_of_line, indent = _style(host, text)
+    listens = [each for each in host.listens if each.port in {0, http_port}] or list(host.listens)
+    addresses = list(dict.fromkeys(each.address for each in listens))
+    around = [*_module_lines(reading), *_listen_lines(reading, addresses, https_port)]
+    head = f"<VirtualHost {' '.join(f'{address}:{https_port}' for address in addresses)}>"
+    protocols = " ".join(f"+{each}" for each in PROTOCOLS)
+    tls = [
+        "SSLEngine on",
+        *(f"{name} {quote(value)}" for name, value in _wanted(files, reading.setting.version).items()),
+    ]
+    tls.append(f"SSLProtocol -all {protocols}")
+    body = _body(host, text).strip("\r\n")
+    lines = ["", *around, head, *(f"{indent}{line}" for line in tls), body, "</VirtualHost>"]
+    return Splice(host.block.file, host.block.end, host.block.end, end_of_line + end_of_line.join(lines))
+
+
+def _body(host: Host, text: str) -> str:
+    """Return what stands in the virtual host, without what sends visitors to HTTPS."""
+    closing = text.rfind("\n", 0, host.block.end)
+    start, end = host.block.block_start, closing if closing > host.block.block_start else host.block.block_start
+    taken = sorted((splice.start, splice.end) for splice in (_without(each, text) for each in _leading_to_https(host)))
+    pieces, at = [], start
+    for begin, stop in taken:
+        pieces.append(text[at:begin])
+        at = min(stop, end)
+    pieces.append(text[at:end])
+    return "".join(pieces)
+
+
+def _leading_to_https(host: Host) -> Iterator[Directive]:
+    conditions: list[Directive] = []
+    for each in host.block.block or ():
+        name = each.name.lower()
+        if each.file != host.block.file:
+            continue
+        if name == "rewritecond":
+            conditions.append(each)
+            continue
+        to_https = any(_HTTPS.match(argument) for argument in each.arguments)
+        if to_https and name == "rewriterule":
+            yield from conditions
+            yield each
+        elif to_https and name in REDIRECTS:
+            yield each
+        conditions = []
+
+
+def _module_lines(reading: Reading) -> list[str]:
+    known = reading.modules | reading.setting.built_in
+    if {"ssl_module", "mod_ssl.c"} & known:
+        return []
+    folders = [
+        posixpath.dirname(each.arguments[1])
+        for each in reading.directives
+        if each.name.lower() == "loadmodule" and len(each.arguments) > 1
+    ]
+    if not folders:
+        raise ServerTrouble(
+            "mod_ssl is not loaded, and no other module tells where it would lie",
+            where=reading.setting.main_file,
+            advice="load it (on Debian: a2enmod ssl), then run the command again",
+        )
+    return ["<IfModule !ssl_module>", f"    LoadModule ssl_module {quote(folders[0] + '/mod_ssl.so')}", "</IfModule>"]
+
+
+def _listen_lines(reading: Reading, addresses: Sequence[str], https_port: int) -> list[str]:
+    taken = [listen for listen in reading.listens() if listen.port == https_port]
+    lines = []
+    for address in addresses:
+        if any(_answers(each, address) for each in taken):
+            continue
+        lines.append(f"Listen {https_port}" if address == "*" else f"Listen {address}:{https_port}")
+    return lines
+
+
+def _answers(listen: Listen, address: str) -> bool:
+    return listen.address in {address, "*"}

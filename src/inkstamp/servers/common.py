@@ -1,0 +1,51 @@
+"""What all kinds of server do alike when a certificate is installed."""
+
+from collections.abc import Sequence
+
+from inkstamp.errors import EditionUnfit, FileTrouble, ServerTrouble
+from inkstamp.pki.certificates import read_pem, subject_names
+from inkstamp.pki.names import uncovered
+from inkstamp.reach.interface import Host
+from inkstamp.servers.interface import Listen
+
+PROTOCOLS = ("TLSv1.2", "TLSv1.3")
+"""What a site that had no TLS is given."""
+
+
+def check_names_kept(host: Host, names: Sequence[str], own: Sequence[str], certificate_file: str, where: str) -> None:
+    """Refuse to take a good certificate from names that the new one does not cover.
+
+    Args:
+        host: Where the files are.
+        names: Those that the new certificate covers.
+        own: Those of the virtual host, without regular expressions.
+        certificate_file: The one that it serves now; empty for none.
+        where: File and line of the virtual host.
+
+    Raises:
+        ServerTrouble: A name would lose its certificate.
+
+    """
+    lost = uncovered(names, own)
+    if not lost or not certificate_file:
+        return
+    try:
+        old = subject_names(read_pem(host.read(certificate_file), certificate_file)[0])
+    except (FileTrouble, EditionUnfit):
+        return
+    lost = tuple(name for name in lost if not uncovered(old, [name]))
+    if lost:
+        raise ServerTrouble(
+            f"the virtual host also serves {', '.join(lost)}, which the new certificate does not cover",
+            where=where,
+            advice=f"add {', '.join(lost)} to the certificate's names, or give it a virtual host of its own",
+        )
+
+
+def endpoints(listens: Sequence[Listen]) -> list[tuple[str, int]]:
+    """Return where to connect to from this machine for the TLS listens among `listens`."""
+    anywhere = {"*": "127.0.0.1", "0.0.0.0": "127.0.0.1", "[::]": "::1"}  # noqa: S104  compared, not bound
+    found = [
+        (anywhere.get(each.address, each.address.strip("[]")), each.port) for each in listens if each.tls and each.port
+    ]
+    return list(dict.fromkeys(found))

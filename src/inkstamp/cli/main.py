@@ -27,6 +27,8 @@ COMMANDS = {
     "prove": "show the CA that its names are yours",
     "collect": "take in what the CA issued, from it or from files",
     "stamp": "get a certificate for names, install it, keep it renewed",
+    "install": "put an edition on its servers, or show what that changes",
+    "undo": "go back one install: edition and configuration",
     "check": "look at live names from outside",
     "renew": "renew what is due and nothing else; for a timer",
     "status": "where every certificate stands",

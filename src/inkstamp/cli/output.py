@@ -67,6 +67,15 @@ def findings(many: Iterable[Finding], stream: TextIO | None = None, *, below: st
         print(finding(each, stream, below=below), file=stream)
 
 
+def differences(many: Sequence[str]) -> None:
+    """Print unified diffs, set apart by blank lines."""
+    for each in many:
+        print()
+        print(clean(each.rstrip("\n").replace("\t", "    ")))
+    if many:
+        print()
+
+
 def error(trouble: InkStampError, about: str = "inkstamp") -> None:
     """Print an error on stderr: what, the findings behind it, where, what the other side said, what to do."""
     stream = sys.stderr

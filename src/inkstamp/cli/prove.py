@@ -115,10 +115,7 @@ def _tell_passage(name: str, changed: "Passage", *, closed: bool) -> None:
     else:
         print(f"{name}: this would let proofs through for {', '.join(changed.names)}")
     output.findings(changed.findings)
-    for each in changed.differences:
-        print()
-        print(output.clean(each.rstrip("\n").replace("\t", "    ")))
-    print()
+    output.differences(changed.differences)
     if closed:
         print(output.field("next", "nothing"))
     elif changed.done:

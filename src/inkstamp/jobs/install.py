@@ -9,6 +9,7 @@ Any failure from 3 to 6 leads to: files and link back byte for byte, reload, an 
 A run that was killed in between is found by its record, and `recover` does the same for it.
 """
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -30,6 +31,8 @@ if TYPE_CHECKING:
 _LOOK_SECONDS = 15.0
 """A reload takes effect within moments; a server that still serves the old certificate after this did not reload."""
 _LOOK_PAUSE = 0.05
+_MOST_KEPT = 5
+"""Installs of a certificate that can be undone, one after the other."""
 
 
 def install(workplace: "Workplace", name: str, entry: Certificate, edition: EditionRecord) -> list[Finding]:
@@ -49,19 +52,71 @@ def install(workplace: "Workplace", name: str, entry: Certificate, edition: Edit
         return []
     with workplace.hold_servers(entry.install):
         changes = prepare(workplace, name, entry)
-        way_back.keep(_undo_folder(workplace, name), changes, current=workplace.shelf.current(name))
-        record = workplace.ledger.begin_install(name, edition.number, entry.install)
-        try:
-            way_back.make(workplace, changes)
-            workplace.shelf.switch(name, edition.number)
-            findings = _take_effect(workplace, entry, edition)
-        except InkStampError as error:
-            _put_back(workplace, record, error)
-            raise
-        where = ", ".join(entry.install)
-        workplace.ledger.end_install(record, InstallState.DONE, "installed", f"edition {edition.number} on {where}")
-        remove_tree(_undo_folder(workplace, name))
-        return findings
+        return carry_through(workplace, name, entry, edition, changes)
+
+
+def carry_through(
+    workplace: "Workplace",
+    name: str,
+    entry: Certificate,
+    edition: EditionRecord | None,
+    changes: Sequence[way_back.Change],
+    *,
+    back: bool = False,
+) -> list[Finding]:
+    """Make the changes, switch to the edition and see that it is served, or put everything back (steps 3 to 7).
+
+    Args:
+        workplace: The run's surroundings; the caller holds certificate and servers.
+        name: The certificate.
+        entry: As configured.
+        edition: None when there is to be none any more.
+        changes: The edits of the servers' files.
+        back: Whether an earlier install is undone by this.
+
+    """
+    number = edition.number if edition is not None else None
+    parent = _undo_folder(workplace, name)
+    folder = way_back.fresh_folder(parent)
+    way_back.keep(folder, changes, current=workplace.shelf.current(name), edition=number, done=False)
+    record = workplace.ledger.begin_install(name, number or 0, entry.install)
+    try:
+        way_back.make(workplace, changes)
+        workplace.shelf.switch(name, number)
+        findings = _take_effect(workplace, entry, edition)
+    except InkStampError as error:
+        _put_back(workplace, record, error)
+        raise
+    where = ", ".join(entry.install)
+    if back:
+        text = f"back to edition {number} on {where}" if number else f"no edition on {where} any more"
+        workplace.ledger.end_install(record, InstallState.WENT_BACK, "went back", text)
+        remove_tree(folder)
+    else:
+        workplace.ledger.end_install(record, InstallState.DONE, "installed", f"edition {number} on {where}")
+        way_back.remark(folder, done=True)
+        way_back.prune(parent, _MOST_KEPT)
+    return findings
+
+
+def tidy(workplace: "Workplace", name: str) -> None:
+    """Bring what is kept into line with the ledger, when a run was killed between the two; nothing is under way."""
+    parent = _undo_folder(workplace, name)
+    last = workplace.ledger.newest_install(name)
+    for folder in way_back.kept_folders(parent):
+        manifest = way_back.kept(folder) or {}
+        if manifest.get("done"):
+            continue
+        if last is not None and last.state is InstallState.DONE and manifest.get("edition") == last.edition:
+            way_back.remark(folder, done=True)
+        else:
+            remove_tree(folder)
+
+
+def undoable(workplace: "Workplace", name: str) -> Path | None:
+    """Return the folder with what the last install changed; None when there is none to undo."""
+    known = way_back.kept_folders(_undo_folder(workplace, name))
+    return known[-1] if known else None
 
 
 def edition_paths(folder: str) -> EditionPaths:
@@ -95,13 +150,14 @@ def _undo_folder(workplace: "Workplace", name: str) -> Path:
     return workplace.home / "undo" / name
 
 
-def _take_effect(workplace: "Workplace", entry: Certificate, edition: EditionRecord) -> list[Finding]:
+def _take_effect(workplace: "Workplace", entry: Certificate, edition: EditionRecord | None) -> list[Finding]:
     """Test, reload, look (steps 4 to 6)."""
     findings = []
     for server_name in entry.install:
         server = workplace.installable(server_name)
         way_back.take_effect(server)
-        findings += [_look(workplace, server, name, edition) for name in entry.names]
+        if edition is not None:
+            findings += [_look(workplace, server, name, edition) for name in entry.names]
     return findings
 
 
@@ -137,7 +193,7 @@ def _seen(served: Served) -> str:
 
 def _put_back(workplace: "Workplace", record: InstallRecord, error: InkStampError | None) -> None:
     """Bring back files and link, and reload the servers; what went wrong is added to `error`'s advice."""
-    folder = _undo_folder(workplace, record.certificate)
+    folder = way_back.kept_folders(_undo_folder(workplace, record.certificate))[-1]
     manifest = way_back.bring_back(workplace, folder)
     workplace.shelf.switch(record.certificate, manifest["current"])
     trouble = way_back.reload_all(workplace, record.servers)

@@ -6,7 +6,6 @@
 4. if it is seen, the way stays open for this and later orders; otherwise everything goes back byte for byte
 """
 
-import difflib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,7 +14,7 @@ from typing import TYPE_CHECKING
 from inkstamp.config.carrying import file_servers
 from inkstamp.config.model import Certificate
 from inkstamp.errors import InkStampError, ServerTrouble, UsageError
-from inkstamp.files import read_bytes, remove_tree
+from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity
 from inkstamp.jobs import way_back
 from inkstamp.jobs.precheck import NameCheck, precheck
@@ -190,8 +189,7 @@ def close_again(workplace: "Workplace", name: str) -> Passage:
         manifest = way_back.kept(folder)
         if manifest is None:
             raise UsageError(f"no way was opened for “{name}”", advice="there is nothing to close")
-        changes = [way_back.Change(each["server"], _reversed(workplace, each, folder)) for each in manifest["files"]]
-        undone = [each for each in changes if each.file.before != each.file.after]
+        undone = way_back.reversed_changes(workplace, folder)
         for each in dict.fromkeys(change.server for change in undone):
             way_back.test_before(workplace.configured(each))
         way_back.make(workplace, undone)
@@ -209,33 +207,6 @@ def close_again(workplace: "Workplace", name: str) -> Passage:
     return _passage(entry.names, undone, [], done=True)
 
 
-def _reversed(workplace: "Workplace", each: dict[str, str], folder: Path) -> FileChange:
-    """Return a file as it is now, and without the edits that were made to it."""
-    path = each["path"]
-    now = workplace.server(each["server"]).host.read(path)
-    before, after = (read_bytes(folder / f"{each['saved']}{end}") for end in ("", way_back.AFTER))
-    if now in (before, after):
-        return FileChange(path, now, before)
-    old, new, present = (text.splitlines(keepends=True) for text in (before, after, now))
-    for kind, old_from, old_to, new_from, new_to in reversed(
-        difflib.SequenceMatcher(None, old, new, autojunk=False).get_opcodes()
-    ):
-        if kind == "equal":
-            continue
-        made = new[new_from:new_to]
-        found = [at for at in range(len(present) - len(made) + 1) if present[at : at + len(made)] == made]
-        if not made or len(found) != 1:
-            lines = b"".join(made).decode("utf-8", "replace")
-            raise ServerTrouble(
-                f"{path} was changed since, and what was put there cannot be told apart",
-                where=path,
-                said=lines,
-                advice="take these lines out by hand, then run the command again",
-            )
-        present[found[0] : found[0] + len(made)] = old[old_from:old_to]
-    return FileChange(path, now, b"".join(present))
-
-
 def _turned(change: way_back.Change) -> way_back.Change:
     return way_back.Change(change.server, FileChange(change.file.path, change.file.after, change.file.before))
 
@@ -243,17 +214,5 @@ def _turned(change: way_back.Change) -> way_back.Change:
 def _passage(
     names: Sequence[str], changes: Sequence[way_back.Change], checks: Sequence[NameCheck], *, done: bool
 ) -> Passage:
-    differences = tuple(
-        "".join(
-            difflib.unified_diff(
-                each.file.before.decode("utf-8", "replace").splitlines(keepends=True),
-                each.file.after.decode("utf-8", "replace").splitlines(keepends=True),
-                each.file.path,
-                each.file.path,
-                n=2,
-            )
-        )
-        for each in changes
-    )
     findings = tuple(finding for check in checks for finding in check.findings if finding.topic in {"proof", "server"})
-    return Passage(names=tuple(names), differences=differences, findings=findings, done=done)
+    return Passage(names=tuple(names), differences=way_back.differences(changes), findings=findings, done=done)

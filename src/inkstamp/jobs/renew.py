@@ -7,6 +7,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from inkstamp.errors import Busy, InkStampError, StillWaiting
+from inkstamp.jobs.status import stays_back
 from inkstamp.ledger.records import TRIAL_ORDER, InstallRecord, InstallState
 from inkstamp.renewal.when import decide
 
@@ -91,7 +92,9 @@ def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> DueList:
             found.append((urgency, Due(name, decision.reason, new_edition=True)))
         elif name in ordering:
             found.append((urgency, Due(name, "an order is open", new_edition=True)))
-        elif not _is_on_servers(installs.get(name), edition.number):
+        elif not _is_on_servers(installs.get(name), edition.number) and not stays_back(
+            ledger, installs.get(name), edition
+        ):
             found.append((urgency, Due(name, f"edition {edition.number} is not installed", new_edition=False)))
         elif upcoming is None or decision.at < upcoming[0]:
             upcoming = (decision.at, name)

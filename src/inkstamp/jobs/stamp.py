@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING
 
 from inkstamp.config.carrying import file_servers
 from inkstamp.config.model import Certificate
-from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity, bad, worst
 from inkstamp.jobs.plan import Plan
 from inkstamp.jobs.setback import at_step, kept
@@ -141,16 +140,15 @@ def settle(workplace: "Workplace", name: str) -> None:
     An install that was cut short is put back; of an order that is ended, the key (the edition has it) and proofs that
     stand yet are removed.
     """
+    from inkstamp.jobs.install import recover, tidy
     from inkstamp.jobs.order_files import clear_ended
 
     clear_ended(workplace, name)
     last = workplace.ledger.newest_install(name)
     if last is not None and last.state is InstallState.BEGUN:
-        from inkstamp.jobs.install import recover
-
         with workplace.hold_servers(last.servers):
             recover(workplace, name)
-    remove_tree(workplace.home / "undo" / name)
+    tidy(workplace, name)
 
 
 def _install(workplace: "Workplace", plan: Plan, edition: EditionRecord) -> list[Finding]:

@@ -22,6 +22,7 @@ from inkstamp.renewal.when import decide
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
+    from inkstamp.ledger.store import Ledger
 
 
 class Standing(StrEnum):
@@ -32,6 +33,8 @@ class Standing(StrEnum):
     """The CA refused the last order, and there is no good edition or it is due."""
     NOT_INSTALLED = "not installed"
     """The newest edition is not on its servers."""
+    WENT_BACK = "went back"
+    """Somebody undid the install of the newest edition."""
     WAITS_FOR_YOU = "waits for you"
     """At a portal: a person has to act."""
     WAITS_FOR_DNS = "waits for DNS"
@@ -87,7 +90,10 @@ def all_statuses(workplace: "Workplace", only: str = "") -> list[CertificateStat
         order = orders.get(name)
         portal = workplace.config.authority[entry.authority].kind == "portal"
         stall = _stall(workplace, entry, order, proofs)
-        standing = _standing(edition, order, stall, installs.get(name), now)
+        install = installs.get(name)
+        standing = _standing(edition, order, stall, install, now)
+        if standing is Standing.NOT_INSTALLED and edition is not None and stays_back(ledger, install, edition):
+            standing = Standing.WENT_BACK
         if name in setbacks and standing is not Standing.GOOD and (stall is None or not portal):
             stall = setback_stall(setbacks[name])
         found.append(
@@ -124,6 +130,14 @@ def _stall(
     return stall_of(order, proofs.get(order.id, ()), entry, authority)
 
 
+def stays_back(ledger: "Ledger", install: InstallRecord | None, edition: EditionRecord) -> bool:
+    """Tell whether somebody undid the install of this very edition, so that no timer is to do it again."""
+    if install is None or install.state is not InstallState.WENT_BACK:
+        return False
+    order = ledger.order_of_edition(edition.certificate, edition.number)
+    return order is None or order.changed <= install.at
+
+
 def _standing(
     edition: EditionRecord | None,
     order: OrderRecord | None,
@@ -149,6 +163,8 @@ def _standing(
 def _next_command(name: str, standing: Standing, *, portal: bool) -> str:
     if standing is Standing.GOOD:
         return ""
+    if standing is Standing.WENT_BACK:
+        return f"inkstamp install {name}"
     if portal and standing is not Standing.NOT_INSTALLED:
         return f"inkstamp order {name}"
     if standing in {Standing.DUE, Standing.EXPIRED}:

@@ -1,5 +1,6 @@
 """Configuration files of servers: kept as they were, changed, and brought back byte for byte."""
 
+import difflib
 import json
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
@@ -27,9 +28,30 @@ class Change:
     file: FileChange
 
 
+def fresh_folder(parent: Path) -> Path:
+    """Return a folder below `parent` that is not there yet; the newest one sorts last."""
+    return parent / f"{max((int(each.name) for each in kept_folders(parent)), default=0) + 1:04d}"
+
+
+def kept_folders(parent: Path) -> list[Path]:
+    """Return the folders below `parent` that `keep` finished, the oldest first."""
+    found = parent.iterdir() if parent.is_dir() else ()
+    return sorted(each for each in found if each.name.isdigit() and (each / _MANIFEST).is_file())
+
+
+def prune(parent: Path, most: int) -> None:
+    """Remove the oldest of what is kept below `parent`, and what a killed run left half written."""
+    known = kept_folders(parent)
+    kept = known[-most:] if most else []
+    for each in parent.iterdir() if parent.is_dir() else ():
+        if each not in kept:
+            remove_tree(each)
+
+
 def keep(folder: Path, changes: Sequence[Change], **more: Any) -> None:
     """Keep the bytes of all files to be changed, and what else must be known to go back."""
     remove_tree(folder)
+    private_folder(folder.parent)
     private_folder(folder)
     listing = []
     for number, change in enumerate(changes):
@@ -50,6 +72,57 @@ def kept(folder: Path) -> dict[str, Any] | None:
     file = folder / _MANIFEST
     found: dict[str, Any] | None = json.loads(read_bytes(file)) if file.exists() else None
     return found
+
+
+def reversed_changes(workplace: "Workplace", folder: Path) -> list[Change]:
+    """Return the kept files that would change if the edits made to them were taken out; later edits of others stay.
+
+    Raises:
+        ServerTrouble: What was put into a file cannot be told apart any more.
+
+    """
+    found = [Change(each["server"], _reversed(workplace, each, folder)) for each in (kept(folder) or {})["files"]]
+    return [each for each in found if each.file.before != each.file.after]
+
+
+def _reversed(workplace: "Workplace", each: dict[str, str], folder: Path) -> FileChange:
+    path = each["path"]
+    now = workplace.server(each["server"]).host.read(path)
+    before, after = (read_bytes(folder / f"{each['saved']}{end}") for end in ("", AFTER))
+    if now in (before, after):
+        return FileChange(path, now, before)
+    old, new, present = (text.splitlines(keepends=True) for text in (before, after, now))
+    matcher = difflib.SequenceMatcher(None, old, new, autojunk=False)
+    for kind, old_from, old_to, new_from, new_to in reversed(matcher.get_opcodes()):
+        if kind == "equal":
+            continue
+        made = new[new_from:new_to]
+        found = [at for at in range(len(present) - len(made) + 1) if present[at : at + len(made)] == made]
+        if not made or len(found) != 1:
+            raise ServerTrouble(
+                f"{path} was changed since, and what was put there cannot be told apart",
+                where=path,
+                said=b"".join(made).decode("utf-8", "replace"),
+                advice="take these lines out by hand, then run the command again",
+            )
+        present[found[0] : found[0] + len(made)] = old[old_from:old_to]
+    return FileChange(path, now, b"".join(present))
+
+
+def differences(changes: Iterable[Change]) -> tuple[str, ...]:
+    """Return a unified diff for each file."""
+    return tuple(
+        "".join(
+            difflib.unified_diff(
+                each.file.before.decode("utf-8", "replace").splitlines(keepends=True),
+                each.file.after.decode("utf-8", "replace").splitlines(keepends=True),
+                each.file.path,
+                each.file.path,
+                n=2,
+            )
+        )
+        for each in changes
+    )
 
 
 def make(workplace: "Workplace", changes: Iterable[Change]) -> None:

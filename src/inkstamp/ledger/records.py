@@ -56,6 +56,8 @@ class InstallState(StrEnum):
     """The servers serve the edition."""
     PUT_BACK = "put-back"
     """It failed, and everything is as it was."""
+    WENT_BACK = "went-back"
+    """The servers have an older edition, or none, because somebody undid an install."""
 
 
 class _Record(msgspec.Struct, frozen=True, kw_only=True):

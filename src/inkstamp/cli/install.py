@@ -1,0 +1,45 @@
+"""Put an edition on the servers of its certificate, or say what that would change.
+
+Servers test the change and reload, and every port is looked at; whatever fails,
+all goes back byte for byte.
+
+    inkstamp install rowing --preview
+    inkstamp install rowing --edition 2
+"""
+
+import argparse
+
+from inkstamp.cli import output
+from inkstamp.cli.main import Context
+from inkstamp.cli.setting import workplace
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
+    parser.add_argument("--edition", type=int, metavar="NUMBER", help="which edition (default: the newest)")
+    parser.add_argument("--preview", action="store_true", help="show the files that would change, change nothing")
+
+
+def run(context: Context, options: argparse.Namespace) -> int:
+    """Run it."""
+    from inkstamp.jobs.installing import install_edition
+
+    with workplace(context) as place:
+        done = install_edition(place, options.certificate, options.edition, preview=options.preview)
+    if context.json:
+        output.as_json("install", installed=done)
+        return 0
+    where = ", ".join(done.servers) or "the shelf alone"
+    verb = "is" if done.done else "would be put"
+    print(f"{done.certificate}: edition {done.edition} {verb} on {where}")
+    output.findings(done.findings)
+    output.differences(done.differences)
+    if not done.differences:
+        print(output.field("files", "no configuration changes: the servers point at the shelf already"))
+    if done.done:
+        print(output.field("next", f"inkstamp check {done.certificate}"))
+        print(output.field("to go back", f"inkstamp undo {done.certificate}"))
+    else:
+        print(output.field("next", f"inkstamp install {done.certificate}"))
+    return 0

@@ -1,0 +1,41 @@
+"""Go back one install: the edition before it, and the configuration as it was.
+
+What others changed in the same files since then stays. The timer does not put
+the newer edition on again; `inkstamp install NAME` does.
+
+    inkstamp undo rowing --preview
+"""
+
+import argparse
+
+from inkstamp.cli import output
+from inkstamp.cli.main import Context
+from inkstamp.cli.setting import workplace
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
+    parser.add_argument("--preview", action="store_true", help="say what would be changed, change nothing")
+
+
+def run(context: Context, options: argparse.Namespace) -> int:
+    """Run it."""
+    from inkstamp.jobs.undo import undo
+
+    with workplace(context) as place:
+        undone = undo(place, options.certificate, preview=options.preview)
+    if context.json:
+        output.as_json("undo", undone=undone)
+        return 0
+    where = ", ".join(undone.servers)
+    what = f"edition {undone.edition}" if undone.edition is not None else "no edition of ours"
+    verb = "has" if undone.done else "would have"
+    print(f"{undone.certificate}: {where} {verb} {what}{' again' if undone.edition is not None else ''}")
+    output.findings(undone.findings)
+    output.differences(undone.differences)
+    if undone.done:
+        print(output.field("next", f"inkstamp install {undone.certificate}   (puts the newest edition on again)"))
+    else:
+        print(output.field("next", f"inkstamp undo {undone.certificate}"))
+    return 0

@@ -1,0 +1,80 @@
+"""Put a chosen edition on the servers of its certificate."""
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from inkstamp.clock import stamp
+from inkstamp.errors import EditionUnfit, UsageError
+from inkstamp.findings import Finding
+from inkstamp.jobs import install, way_back
+from inkstamp.jobs.setback import at_step, kept
+from inkstamp.jobs.stamp import settle
+from inkstamp.ledger.records import EditionRecord
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Installed:
+    """What was installed, or would be."""
+
+    certificate: str
+    edition: int
+    servers: tuple[str, ...]
+    differences: tuple[str, ...]
+    """Unified diffs of configuration files."""
+    findings: tuple[Finding, ...]
+    done: bool
+
+
+def install_edition(workplace: "Workplace", name: str, number: int | None, *, preview: bool) -> Installed:
+    """Put an edition, the newest when none is named, on the servers of certificate `name`.
+
+    Raises:
+        UsageError: There is no such edition.
+        EditionUnfit: It has expired, or its files are gone.
+        ServerTrouble, FileTrouble: As of an install; everything is as it was then.
+
+    """
+    entry = workplace.certificate(name)
+    with workplace.hold_certificate(name):
+        settle(workplace, name)
+        edition = _choose(workplace, name, number)
+        with workplace.hold_servers(entry.install):
+            changes = install.prepare(workplace, name, entry)
+        findings: list[Finding] = []
+        if not preview:
+            with kept(workplace, name), at_step(f"installing edition {edition.number}"):
+                findings = install.install(workplace, name, entry, edition)
+    return Installed(
+        certificate=name,
+        edition=edition.number,
+        servers=entry.install,
+        differences=way_back.differences(changes),
+        findings=tuple(findings),
+        done=not preview,
+    )
+
+
+def _choose(workplace: "Workplace", name: str, number: int | None) -> EditionRecord:
+    ledger = workplace.ledger
+    edition = ledger.edition(name, number) if number is not None else ledger.newest_edition(name)
+    if edition is None:
+        raise UsageError(
+            f"“{name}” has no edition{f' {number}' if number is not None else ' yet'}",
+            advice=f"get one: inkstamp stamp {name}" if number is None else f"see: inkstamp history {name}",
+        )
+    if workplace.clock.now() > edition.not_after:
+        raise EditionUnfit(
+            f"edition {edition.number} of “{name}” expired {stamp(edition.not_after)}",
+            advice=f"get a new one: inkstamp stamp {name}",
+        )
+    folder = workplace.shelf.edition(name, edition.number)
+    if not (folder / "key.pem").is_file() or not (folder / "served.pem").is_file():
+        raise EditionUnfit(
+            f"the files of edition {edition.number} of “{name}” are not on the shelf any more",
+            where=str(folder),
+            advice=f"get a new one: inkstamp stamp {name} --anew",
+        )
+    return edition

@@ -1,0 +1,128 @@
+"""One install back at any later time, and an edition of choice put on, with real servers."""
+
+import json
+import re
+import signal
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from cryptography import x509
+from cryptography.hazmat.primitives import serialization
+from world import Ran, World, real_world
+
+KILLER = Path(__file__).parent / "killer.py"
+
+
+@pytest.fixture(scope="module")
+def world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
+    with real_world(tmp_path_factory.mktemp("undo"), ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}) as made:
+        made.add_authority()
+        yield made
+
+
+def flat(done: Ran) -> str:
+    return re.sub(r"\s+", " ", done.out + done.err)
+
+
+def edition(world: World, name: str, number: int) -> bytes:
+    pem = (world.home / "shelf" / name / f"{number:04d}" / "leaf.pem").read_bytes()
+    return x509.load_pem_x509_certificate(pem).public_bytes(serialization.Encoding.DER)
+
+
+def two_editions(world: World, name: str) -> tuple[str, Path, bytes]:
+    """A site with two editions; returns its name, its file, and the file's bytes before the first of them."""
+    domain = f"{name}.saltmarsh.test"
+    world.site(name, [domain])
+    file = world.nginx.folder / "sites" / f"{name}.conf"
+    before = file.read_bytes()
+    assert world.run("stamp", domain).status == 0
+    assert world.run("stamp", name, "--anew").status == 0
+    assert world.served(domain) == edition(world, name, 2)
+    return domain, file, before
+
+
+def standing(world: World, name: str) -> tuple[str, str]:
+    found = world.run("--json", "status").json["certificates"]
+    return next((each["standing"], each["next_command"]) for each in found if each["name"] == name)
+
+
+def test_undo_goes_back_edition_by_edition_to_the_configuration_of_the_beginning(world: World) -> None:
+    domain, file, before = two_editions(world, "back")
+    with_tls = file.read_bytes()
+    preview = world.run("undo", "back", "--preview")
+    assert "front would have edition 1 again" in flat(preview)
+    assert world.served(domain) == edition(world, "back", 2)
+    done = world.run("undo", "back")
+    assert done.status == 0, done.err
+    assert "front has edition 1 again" in flat(done)
+    assert world.served(domain) == edition(world, "back", 1)
+    assert file.read_bytes() == with_tls
+    assert standing(world, "back") == ("went back", "inkstamp install back")
+    assert "nothing is due" in flat(world.run("renew")) or world.run("renew").status == 0
+    assert world.served(domain) == edition(world, "back", 1)  # no timer does again what somebody undid
+    file.write_text(with_tls.decode().replace("root ", "# somebody's later remark\n    root "))
+    assert world.run("undo", "back").status == 0
+    assert file.read_bytes() == before.replace(b"root ", b"# somebody's later remark\n    root ")
+    again = world.run("undo", "back")
+    assert (again.status, "there is no install of “back” to undo" in flat(again)) == (2, True)
+    assert world.run("install", "back").status == 0
+    assert world.served(domain) == edition(world, "back", 2)
+    assert standing(world, "back")[0] == "good"
+
+
+def test_an_edition_of_choice_is_installed_and_what_that_changes_is_shown_first(world: World) -> None:
+    domain, file, _ = two_editions(world, "choice")
+    file.write_text(file.read_text().replace("current/served.pem", "current/leaf.pem"))
+    preview = world.run("install", "choice", "--preview")
+    assert preview.status == 0, preview.err
+    assert "-    ssl_certificate" in preview.out
+    assert "current/served.pem;" in preview.out
+    assert b"current/leaf.pem" in file.read_bytes()
+    done = world.run("install", "choice", "--edition", "1")
+    assert done.status == 0, done.err
+    assert world.served(domain) == edition(world, "choice", 1)
+    data = world.run("--json", "install", "choice", "--preview").json["installed"]
+    assert (data["edition"], data["servers"], data["done"], data["differences"]) == (2, ["front"], False, [])
+    unknown = world.run("install", "choice", "--edition", "9")
+    assert (unknown.status, "has no edition 9" in flat(unknown)) == (2, True)
+
+
+def test_an_undo_that_the_server_refuses_leaves_everything_as_it_was(world: World) -> None:
+    domain, file, _ = two_editions(world, "stuck")
+    assert world.run("undo", "stuck").status == 0
+    kept = next(iter((world.home / "undo" / "stuck").glob("*/manifest.json")))
+    assert json.loads(kept.read_text())["current"] is None
+    text = file.read_text()
+    file.write_text(text.replace("    listen", "    ssl_stapling off;\n    listen", 1) + "server { listen 1 ssl; }\n")
+    before = file.read_bytes()
+    done = world.run("undo", "stuck")
+    assert done.status == 1
+    assert "broken already" in flat(done)
+    assert file.read_bytes() == before
+    file.write_text(text)
+    assert world.served(domain) == edition(world, "stuck", 1)
+
+
+def test_killed_anywhere_while_undoing_the_next_run_comes_to_the_same_end(world: World) -> None:
+    domain, file, before = two_editions(world, "cut")
+    assert world.run("undo", "cut").status == 0  # what is undone below changes the configuration, too
+    number = 0
+    while True:
+        number += 1
+        counts = world.folder / "places"
+        counts.unlink(missing_ok=True)
+        command = [sys.executable, str(KILLER), str(number), str(counts), "--config", str(world.config), "undo", "cut"]
+        done = subprocess.run(command, capture_output=True, check=False, timeout=60)
+        if done.returncode != -signal.SIGKILL:
+            break
+        what = counts.read_text().splitlines()[-1]
+        after = world.run("undo", "cut")
+        assert after.status == 0 or "there is no install" in flat(after), f"{what}: {after.err}"
+        assert file.read_bytes() == before, what
+        assert world.run("install", "cut", "--edition", "1").status == 0, what
+        assert world.served(domain) == edition(world, "cut", 1), what
+    assert number > 8
+    assert file.read_bytes() == before

@@ -47,7 +47,7 @@ def make_home(folder: Path, count: int) -> Path:
             authority="quayside",
         )  # fmt: skip
         ledger.add_edition(order, edition, "edition 1")
-        ledger.end_install(ledger.begin_install(name, 1, ["front"]), InstallState.DONE, "installed", "on front")
+        ledger.installs.end(ledger.installs.begin(name, 1, ["front"]), InstallState.DONE, "installed", "on front")
     ledger.close()
     (folder / "inkstamp.toml").write_text("".join(text))
     return folder / "inkstamp.toml"

@@ -74,12 +74,7 @@ def test_a_good_file_is_read_with_paths_made_absolute_and_names_normalised() -> 
         ('kind = "nginx"', 'kind = "nginx"\nroot = "/srv"', 10, "“root” is for kind = “files”"),
         ('kind = "nginx"', 'kind = "nginx"\nsudo = true', 10, 'add a line reach = "ssh://host"'),
         ('kind = "nginx"', 'kind = "nginx"\nreach = "ssh://-oProxyCommand=x"', 10, "write ssh://user@host:port"),
-        (
-            'kind = "nginx"',
-            'kind = "nginx"\nreach = "ssh://web"',
-            16,
-            "that is for nginx and Apache on this machine so far",
-        ),
+        ('kind = "nginx"', 'kind = "files"\nroot = "/srv"', 16, "for nginx and Apache httpd so far"),
         ("[server.front]", "[server.listener]", 8, "has a meaning of its own"),
     ],
 )

@@ -179,7 +179,7 @@ def test_a_redirect_spares_the_proof_path_and_still_takes_every_other(before: st
     host, text, reading = site(f"    {before}\n")
     assert passage.redirects(host, FOLDER + "tok")
     (change,) = changes(reading.texts, passage.open_way(host, text, FOLDER, "/p"))
-    edited = change.after.decode()
+    edited = (change.after or b"").decode()
     assert f"    {after}\n" in edited
     again = hosts(read({}, main=edited))[0]
     assert not passage.redirects(again, FOLDER + "tok")
@@ -212,7 +212,7 @@ def test_opening_a_way_leaves_every_other_byte_and_reads_back_open(
     reading = read({}, main=text)
     (host,) = hosts(reading)
     (change,) = changes(reading.texts, passage.open_way(host, text, FOLDER, "/p"))
-    edited = change.after.decode("utf-8", "surrogateescape")
+    edited = (change.after or b"").decode("utf-8", "surrogateescape")
     kept = [line for line in edited.split(end) if line in text.split(end)]
     gone = [line for line in text.split(end) if line not in edited.split(end)]
     assert all("Redirect" in line for line in gone)

@@ -28,8 +28,8 @@ def carries(config: Configuration, carrier: str, method: Method) -> bool:
 
 
 def takes_certificates(server: Server) -> bool:
-    """Tell whether certificates are installed on a server of this sort: so far nginx and Apache on this machine."""
-    return server.kind in {"nginx", "apache"} and not server.reach
+    """Tell whether certificates are installed on a server of this sort: so far nginx and Apache httpd."""
+    return server.kind in {"nginx", "apache"}
 
 
 def file_servers(config: Configuration, entry: Certificate) -> tuple[str, ...]:

@@ -44,7 +44,7 @@ _TABLES: dict[str, type[Section]] = {
 }
 _PATHS = {
     Authority: ("trust",),
-    Server: ("program", "main_file", "prefix", "root", "ssh_config", "proof_folder"),
+    Server: ("program", "main_file", "prefix", "root", "ssh_config", "proof_folder", "certificate_folder"),
     Nameserver: ("key_file",),
     View: ("roots",),
 }
@@ -266,7 +266,7 @@ class _Reader:
             self.refers(server, "server", whole.server, (*path, "install"))
             if not takes_certificates(whole.server[server]):
                 raise self.fail(
-                    f"nothing can be installed on “{server}” yet: that is for nginx and Apache on this machine so far",
+                    f"nothing can be installed on “{server}” yet: that is for nginx and Apache httpd so far",
                     (*path, "install"),
                     "leave it out and carry the files of `inkstamp export` there",
                 )

@@ -67,6 +67,8 @@ class Server(Section, frozen=True):
     """A file for OpenSSH's client in the place of the user's own (ssh_config(5))."""
     sudo: bool = False
     """Whether commands on the other machine are given to `sudo`, which must not ask for a password."""
+    certificate_folder: str = "/var/lib/inkstamp/certificates"
+    """On another machine: where copies of editions are put, in a folder of their own for each certificate."""
     proof_folder: str = "/var/lib/inkstamp-proofs"
     """Where proofs lie for sites whose proof path `prove --let-through` has opened."""
 

@@ -7,9 +7,14 @@
 
 Any failure from 3 to 6 leads to: files and link back byte for byte, reload, an error that says what happened.
 A run that was killed in between is found by its record, and `recover` does the same for it.
+
+Servers of this machine share the shelf, and change together. Each server on another machine gets copies and changes by
+itself, one after the other: the first that fails stops the rest, one that is away is left for the next run.
 """
 
+import secrets
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -17,12 +22,12 @@ from cryptography.hazmat.primitives import hashes
 
 from inkstamp.clock import stamp
 from inkstamp.config.model import Certificate
-from inkstamp.errors import InkStampError, ServerTrouble
-from inkstamp.files import remove_tree
-from inkstamp.findings import Finding, good
+from inkstamp.errors import InkStampError, ReachTrouble, ServerTrouble
+from inkstamp.files import read_bytes, remove_tree
+from inkstamp.findings import Finding, bad, good, note
 from inkstamp.jobs import way_back
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState
-from inkstamp.servers.interface import EditionPaths, ServerKind
+from inkstamp.servers.interface import EditionPaths, FileChange, ServerKind
 from inkstamp.view.handshake import Served, shake_hands
 
 if TYPE_CHECKING:
@@ -32,7 +37,18 @@ _LOOK_SECONDS = 15.0
 """A reload takes effect within moments; a server that still serves the old certificate after this did not reload."""
 _LOOK_PAUSE = 0.05
 _MOST_KEPT = 5
-"""Installs of a certificate that can be undone, one after the other."""
+"""Installs of a certificate on a group of servers that can be undone, one after the other."""
+_MODES = {"served": 0o644, "key": 0o600, "leaf": 0o644, "issuers": 0o644}
+"""The files of an edition, and who may read their copies."""
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """Servers that change together, and what is to be changed."""
+
+    servers: tuple[str, ...]
+    remote: bool
+    changes: tuple[way_back.Change, ...]
 
 
 def install(workplace: "Workplace", name: str, entry: Certificate, edition: EditionRecord) -> list[Finding]:
@@ -43,16 +59,116 @@ def install(workplace: "Workplace", name: str, entry: Certificate, edition: Edit
     Raises:
         ServerTrouble: A server's configuration was broken before, or refuses ours, or does not take effect.
         FileTrouble: A file cannot be written.
+        ReachTrouble: A machine is away; all others have the edition, and the next run tries again.
 
     """
     if not entry.install:  # the shelf alone: there is one step, and nothing to go back to
         workplace.shelf.switch(name, edition.number)
-        record = workplace.ledger.begin_install(name, edition.number, ())
-        workplace.ledger.end_install(record, InstallState.DONE, "shelved", f"edition {edition.number}")
+        record = workplace.ledger.installs.begin(name, edition.number, ())
+        workplace.ledger.installs.end(record, InstallState.DONE, "shelved", f"edition {edition.number}")
         return []
     with workplace.hold_servers(entry.install):
-        changes = prepare(workplace, name, entry)
-        return carry_through(workplace, name, entry, edition, changes)
+        away: dict[str, ReachTrouble] = {}
+        groups = prepare(workplace, name, entry, edition, away)
+        findings: list[Finding] = []
+        done: list[str] = []
+        token = secrets.token_hex(4)
+        for group in groups:
+            try:
+                findings += carry_through(workplace, name, entry, edition, group, token=token)
+                done += group.servers
+            except ReachTrouble as error:
+                away[group.servers[0]] = error
+            except InkStampError as error:
+                _tell_done(error, name, edition, done)
+                raise
+        if all(group.remote for group in groups) and done:
+            workplace.shelf.switch(name, edition.number)
+    if away:
+        raise _left_out(away, done, edition, findings)
+    return findings
+
+
+def _tell_done(error: InkStampError, name: str, edition: EditionRecord, done: Sequence[str]) -> None:
+    if done:
+        has = f"{', '.join(done)} {'have' if len(done) > 1 else 'has'} edition {edition.number}"
+        error.advice = f"{error.advice}; {has}: `inkstamp undo {name}` takes it back there"
+
+
+def _left_out(
+    away: dict[str, ReachTrouble], done: Sequence[str], edition: EditionRecord, findings: Sequence[Finding]
+) -> ReachTrouble:
+    first = next(iter(away.values()))
+    has = f"{', '.join(done)} {'have' if len(done) > 1 else 'has'} edition {edition.number}; " if done else ""
+    return ReachTrouble(
+        f"edition {edition.number} could not be put on {', '.join(away)}",
+        where=first.where,
+        said=first.said,
+        findings=[*findings, *(bad("installed", server, error.what, error.advice) for server, error in away.items())],
+        advice=f"{has}the next run tries the rest again",
+    )
+
+
+def edition_paths(folder: str) -> EditionPaths:
+    """Return the files of an edition's folder."""
+    return EditionPaths(*(f"{folder}/{name}.pem" for name in _MODES))
+
+
+def prepare(
+    workplace: "Workplace",
+    name: str,
+    entry: Certificate,
+    edition: EditionRecord | None = None,
+    away: dict[str, ReachTrouble] | None = None,
+) -> list[Group]:
+    """Test the servers as they stand and work out the edits, changing nothing (steps 1 and 2).
+
+    Args:
+        workplace: The run's surroundings.
+        name: The certificate.
+        entry: As configured.
+        edition: What is copied to other machines; None while there is none yet.
+        away: Takes servers whose machine cannot be reached; None raises ReachTrouble for them.
+
+    """
+    here = [each for each in entry.install if not workplace.config.server[each].reach]
+    groups = []
+    if here:
+        files = edition_paths(str(workplace.shelf.current_folder(name)))
+        edits = [each for server in here for each in _edits(workplace, server, entry, files)]
+        groups.append(Group(tuple(here), False, tuple(edits)))
+    for server in entry.install:
+        if server in here:
+            continue
+        try:
+            groups.append(_prepare_remote(workplace, name, entry, server, edition))
+        except ReachTrouble as error:
+            if away is None:
+                raise
+            away[server] = error
+    return groups
+
+
+def _edits(workplace: "Workplace", server_name: str, entry: Certificate, files: EditionPaths) -> list[way_back.Change]:
+    server = workplace.installable(server_name)
+    way_back.test_before(server)
+    return [way_back.Change(server_name, each) for each in server.plan_install(entry.names, files)]
+
+
+def _prepare_remote(
+    workplace: "Workplace", name: str, entry: Certificate, server: str, edition: EditionRecord | None
+) -> Group:
+    """Work out the edits, and the copies of the edition's files."""
+    folder = f"{workplace.config.server[server].certificate_folder.rstrip('/')}/{name}"
+    edits = _edits(workplace, server, entry, edition_paths(folder))
+    copies = []
+    if edition is not None:
+        host, shelf = workplace.server(server).host, workplace.shelf.edition(name, edition.number)
+        for each, mode in _MODES.items():
+            path = f"{folder}/{each}.pem"
+            change = FileChange(path, host.read_if_there(path), read_bytes(shelf / f"{each}.pem"), mode)
+            copies.append(way_back.Change(server, change))
+    return Group((server,), True, (*copies, *edits))
 
 
 def carry_through(
@@ -60,52 +176,71 @@ def carry_through(
     name: str,
     entry: Certificate,
     edition: EditionRecord | None,
-    changes: Sequence[way_back.Change],
+    group: Group,
     *,
-    back: bool = False,
+    token: str = "",
 ) -> list[Finding]:
-    """Make the changes, switch to the edition and see that it is served, or put everything back (steps 3 to 7).
+    """Make a group's changes, switch to the edition and see that it is served, or put all back (steps 3 to 7).
 
     Args:
         workplace: The run's surroundings; the caller holds certificate and servers.
         name: The certificate.
         entry: As configured.
         edition: None when there is to be none any more.
-        changes: The edits of the servers' files.
-        back: Whether an earlier install is undone by this.
+        group: Servers and changes.
+        token: The same for all groups of one install; empty when an earlier install is undone by this.
 
     """
     number = edition.number if edition is not None else None
     parent = _undo_folder(workplace, name)
     folder = way_back.fresh_folder(parent)
-    way_back.keep(folder, changes, current=workplace.shelf.current(name), edition=number, done=False)
-    record = workplace.ledger.begin_install(name, number or 0, entry.install)
+    way_back.keep(
+        folder,
+        group.changes,
+        servers=group.servers,
+        remote=group.remote,
+        before=_present(workplace, name, group),
+        edition=number,
+        token=token,
+        done=False,
+    )
+    record = workplace.ledger.installs.begin(name, number or 0, group.servers)
     try:
-        way_back.make(workplace, changes)
-        workplace.shelf.switch(name, number)
-        findings = _take_effect(workplace, entry, edition)
+        way_back.make(workplace, group.changes)
+        if not group.remote:
+            workplace.shelf.switch(name, number)
+        findings = _take_effect(workplace, group.servers, entry, edition)
     except InkStampError as error:
         _put_back(workplace, record, error)
         raise
-    where = ", ".join(entry.install)
-    if back:
+    where = ", ".join(group.servers)
+    if not token:
         text = f"back to edition {number} on {where}" if number else f"no edition on {where} any more"
-        workplace.ledger.end_install(record, InstallState.WENT_BACK, "went back", text)
+        workplace.ledger.installs.end(record, InstallState.WENT_BACK, "went back", text)
         remove_tree(folder)
     else:
-        workplace.ledger.end_install(record, InstallState.DONE, "installed", f"edition {number} on {where}")
+        workplace.ledger.installs.end(record, InstallState.DONE, "installed", f"edition {number} on {where}")
         way_back.remark(folder, done=True)
-        way_back.prune(parent, _MOST_KEPT)
+        way_back.prune(parent, _MOST_KEPT * len(entry.install))
     return findings
 
 
+def _present(workplace: "Workplace", name: str, group: Group) -> int | None:
+    """Return the number of the edition that a group has now; None for none."""
+    if not group.remote:
+        return workplace.shelf.current(name)
+    last = workplace.ledger.installs.of(name).get(group.servers[0])
+    has = last is not None and last.state in {InstallState.DONE, InstallState.WENT_BACK}
+    return (last.edition or None) if last is not None and has else None
+
+
 def tidy(workplace: "Workplace", name: str) -> None:
-    """Bring what is kept into line with the ledger, when a run was killed between the two; nothing is under way."""
-    parent = _undo_folder(workplace, name)
-    last = workplace.ledger.newest_install(name)
-    for folder in way_back.kept_folders(parent):
+    """Bring what is kept into line with the ledger, when a run was killed between the two."""
+    installs = workplace.ledger.installs.of(name)
+    for folder in way_back.kept_folders(_undo_folder(workplace, name)):
         manifest = way_back.kept(folder) or {}
-        if manifest.get("done"):
+        last = installs.get(next(iter(manifest.get("servers", ())), ""))
+        if manifest.get("done") or (last is not None and last.state is InstallState.BEGUN):
             continue
         if last is not None and last.state is InstallState.DONE and manifest.get("edition") == last.edition:
             way_back.remark(folder, done=True)
@@ -113,47 +248,36 @@ def tidy(workplace: "Workplace", name: str) -> None:
             remove_tree(folder)
 
 
-def undoable(workplace: "Workplace", name: str) -> Path | None:
-    """Return the folder with what the last install changed; None when there is none to undo."""
-    known = way_back.kept_folders(_undo_folder(workplace, name))
-    return known[-1] if known else None
+def undoable(workplace: "Workplace", name: str) -> list[Path]:
+    """Return the folders with what the last install changed, one a group, the last one first."""
+    known = [(each, way_back.kept(each) or {}) for each in way_back.kept_folders(_undo_folder(workplace, name))]
+    token = known[-1][1].get("token") if known else None
+    return [folder for folder, manifest in reversed(known) if manifest.get("token") == token]
 
 
-def edition_paths(folder: str) -> EditionPaths:
-    """Return the files of an edition's folder."""
-    return EditionPaths(*(f"{folder}/{name}.pem" for name in ("served", "key", "leaf", "issuers")))
-
-
-def prepare(workplace: "Workplace", name: str, entry: Certificate) -> list[way_back.Change]:
-    """Test the servers as they stand and work out the edits, changing nothing (steps 1 and 2)."""
-    changes = []
-    files = edition_paths(str(workplace.shelf.current_folder(name)))
-    for server_name in entry.install:
-        server = workplace.installable(server_name)
-        way_back.test_before(server)
-        changes += [way_back.Change(server_name, each) for each in server.plan_install(entry.names, files)]
-    return changes
-
-
-def recover(workplace: "Workplace", name: str) -> None:
-    """Put back what an install that was killed had changed."""
-    record = workplace.ledger.newest_install(name)
-    if record is not None and record.state is InstallState.BEGUN and not record.servers:
+def recover(workplace: "Workplace", record: InstallRecord) -> None:
+    """Put back what an install that was killed had changed; a machine that is away is left for the next run."""
+    if not record.servers:
         # On the shelf alone nothing was saved, since there is nothing to go back to.
-        workplace.ledger.end_install(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: cut short")
-    elif record is not None and record.state is InstallState.BEGUN:
-        workplace.progress.step(name, "puts back what an interrupted install left")
+        workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: cut short")
+        return
+    workplace.progress.step(record.certificate, "puts back what an interrupted install left")
+    try:
         _put_back(workplace, record, None)
+    except ReachTrouble as error:
+        workplace.progress.found(record.certificate, note("installed", ", ".join(record.servers), error.what))
 
 
 def _undo_folder(workplace: "Workplace", name: str) -> Path:
     return workplace.home / "undo" / name
 
 
-def _take_effect(workplace: "Workplace", entry: Certificate, edition: EditionRecord | None) -> list[Finding]:
+def _take_effect(
+    workplace: "Workplace", servers: Sequence[str], entry: Certificate, edition: EditionRecord | None
+) -> list[Finding]:
     """Test, reload, look (steps 4 to 6)."""
     findings = []
-    for server_name in entry.install:
+    for server_name in servers:
         server = workplace.installable(server_name)
         way_back.take_effect(server)
         if edition is not None:
@@ -192,13 +316,27 @@ def _seen(served: Served) -> str:
 
 
 def _put_back(workplace: "Workplace", record: InstallRecord, error: InkStampError | None) -> None:
-    """Bring back files and link, and reload the servers; what went wrong is added to `error`'s advice."""
-    folder = way_back.kept_folders(_undo_folder(workplace, record.certificate))[-1]
-    manifest = way_back.bring_back(workplace, folder)
-    workplace.shelf.switch(record.certificate, manifest["current"])
+    """Bring back files and link, and reload the servers; what went wrong is added to `error`'s advice.
+
+    A machine that is away cannot be put back now: with `error` that is added to it, otherwise ReachTrouble.
+    """
+    folder = _kept_for(workplace, record)
+    if folder is None:  # killed before anything was saved, and so before anything was changed
+        workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: cut short")
+        return
+    try:
+        manifest = way_back.bring_back(workplace, folder)
+    except ReachTrouble:
+        if error is None:
+            raise
+        later = f"what was changed on {', '.join(record.servers)} is put back as soon as it can be reached"
+        error.advice = "; ".join(filter(None, [later, error.advice]))
+        return
+    if not manifest["remote"]:
+        workplace.shelf.switch(record.certificate, manifest["before"])
     trouble = way_back.reload_all(workplace, record.servers)
     why = error.what if error else "the run before was cut short"
-    workplace.ledger.end_install(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: {why}")
+    workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: {why}")
     remove_tree(folder)
     if error is not None:
         said = ["all files are back as they were", *trouble]
@@ -206,3 +344,12 @@ def _put_back(workplace: "Workplace", record: InstallRecord, error: InkStampErro
             f"then run `inkstamp stamp {record.certificate}`; edition {record.edition} is kept and needs no new order"
         )
         error.advice = "; ".join(filter(None, [", ".join(said), error.advice or "mend that", again]))
+
+
+def _kept_for(workplace: "Workplace", record: InstallRecord) -> Path | None:
+    """Return the folder with what stood on a record's servers before it."""
+    for folder in reversed(way_back.kept_folders(_undo_folder(workplace, record.certificate))):
+        manifest = way_back.kept(folder) or {}
+        if not manifest.get("done") and tuple(manifest["servers"]) == record.servers:
+            return folder
+    return None

@@ -42,7 +42,7 @@ def install_edition(workplace: "Workplace", name: str, number: int | None, *, pr
         settle(workplace, name)
         edition = _choose(workplace, name, number)
         with workplace.hold_servers(entry.install):
-            changes = install.prepare(workplace, name, entry)
+            groups = install.prepare(workplace, name, entry, edition, {})
         findings: list[Finding] = []
         if not preview:
             with kept(workplace, name), at_step(f"installing edition {edition.number}"):
@@ -51,7 +51,7 @@ def install_edition(workplace: "Workplace", name: str, number: int | None, *, pr
         certificate=name,
         edition=edition.number,
         servers=entry.install,
-        differences=way_back.differences(changes),
+        differences=way_back.differences(change for group in groups for change in group.changes),
         findings=tuple(findings),
         done=not preview,
     )

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING
 
 from inkstamp.errors import Busy, InkStampError, StillWaiting
 from inkstamp.jobs.status import stays_back
-from inkstamp.ledger.records import TRIAL_ORDER, InstallRecord, InstallState
+from inkstamp.ledger.installs import has_edition
+from inkstamp.ledger.records import TRIAL_ORDER
 from inkstamp.renewal.when import decide
 
 if TYPE_CHECKING:
@@ -78,7 +79,7 @@ def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> DueList:
     editions = ledger.newest_editions()
     # An order at a portal waits for people while the edition before it is good; it is told when that comes due.
     ordering = ledger.certificates_with_open_orders() - {each.certificate for each in ledger.waiting_orders()}
-    installs = ledger.newest_installs()
+    installs = ledger.installs.by_server()
     found: list[tuple[float, Due]] = []
     upcoming: tuple[datetime, str] | None = None
     for name in names:
@@ -92,18 +93,14 @@ def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> DueList:
             found.append((urgency, Due(name, decision.reason, new_edition=True)))
         elif name in ordering:
             found.append((urgency, Due(name, "an order is open", new_edition=True)))
-        elif not _is_on_servers(installs.get(name), edition.number) and not stays_back(
-            ledger, installs.get(name), edition
-        ):
+        elif not has_edition(
+            installs.get(name, {}), workplace.config.certificate[name].install, edition.number
+        ) and not stays_back(ledger, installs.get(name, {}), edition):
             found.append((urgency, Due(name, f"edition {edition.number} is not installed", new_edition=False)))
         elif upcoming is None or decision.at < upcoming[0]:
             upcoming = (decision.at, name)
     due = tuple(due for _, due in sorted(found, key=lambda pair: pair[0]))
     return DueList(len(names), due, *((upcoming[1], upcoming[0]) if upcoming else ("", None)))
-
-
-def _is_on_servers(install: InstallRecord | None, edition: int) -> bool:
-    return install is not None and install.edition == edition and install.state is InstallState.DONE
 
 
 def renew(

@@ -9,7 +9,8 @@ from inkstamp.config.model import Certificate
 from inkstamp.findings import Finding, Severity, bad, worst
 from inkstamp.jobs.plan import Plan
 from inkstamp.jobs.setback import at_step, kept
-from inkstamp.ledger.records import EditionRecord, InstallState, OrderState
+from inkstamp.ledger.installs import has_edition
+from inkstamp.ledger.records import EditionRecord, OrderState
 from inkstamp.renewal.when import decide
 
 if TYPE_CHECKING:
@@ -54,7 +55,7 @@ def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
 
     entry, authority = plan.entry, workplace.config.authority[plan.entry.authority]
     with at_step("checking beforehand"):
-        prepare(workplace, plan.name, entry)
+        prepare(workplace, plan.name, entry, away={})
         if authority.kind == "acme":
             check_ways(workplace, entry)
         elif method_of(entry, authority) == "file" and file_servers(workplace.config, entry):
@@ -144,10 +145,9 @@ def settle(workplace: "Workplace", name: str) -> None:
     from inkstamp.jobs.order_files import clear_ended
 
     clear_ended(workplace, name)
-    last = workplace.ledger.newest_install(name)
-    if last is not None and last.state is InstallState.BEGUN:
-        with workplace.hold_servers(last.servers):
-            recover(workplace, name)
+    for record in workplace.ledger.installs.begun(name):
+        with workplace.hold_servers(record.servers):
+            recover(workplace, record)
     tidy(workplace, name)
 
 
@@ -185,10 +185,4 @@ def is_installed(workplace: "Workplace", edition: EditionRecord, entry: Certific
     """Tell whether the ledger and the shelf agree that the servers have this edition."""
     if workplace.shelf.current(edition.certificate) != edition.number:
         return False
-    last = workplace.ledger.newest_install(edition.certificate)
-    return (
-        last is not None
-        and last.state is InstallState.DONE
-        and last.edition == edition.number
-        and set(entry.install) <= set(last.servers)
-    )
+    return has_edition(workplace.ledger.installs.of(edition.certificate), entry.install, edition.number)

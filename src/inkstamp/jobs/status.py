@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from inkstamp.clock import whole_days
 from inkstamp.config.model import Certificate
 from inkstamp.jobs.stall import Actor, Stall, setback_stall, stall_of
+from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.records import (
     OPEN_STATES,
     EditionRecord,
@@ -80,7 +81,7 @@ def all_statuses(workplace: "Workplace", only: str = "") -> list[CertificateStat
     now = workplace.clock.now()
     editions = ledger.newest_editions()
     orders = ledger.newest_orders()
-    installs = ledger.newest_installs()
+    installs = ledger.installs.by_server(only)
     proofs = ledger.portal.of_open_orders()
     setbacks = ledger.setbacks.all(only)
     found = []
@@ -90,9 +91,10 @@ def all_statuses(workplace: "Workplace", only: str = "") -> list[CertificateStat
         order = orders.get(name)
         portal = workplace.config.authority[entry.authority].kind == "portal"
         stall = _stall(workplace, entry, order, proofs)
-        install = installs.get(name)
-        standing = _standing(edition, order, stall, install, now)
-        if standing is Standing.NOT_INSTALLED and edition is not None and stays_back(ledger, install, edition):
+        mine = installs.get(name, {})
+        installed = edition is not None and has_edition(mine, entry.install, edition.number)
+        standing = _standing(edition, order, stall, now, installed=installed)
+        if standing is Standing.NOT_INSTALLED and edition is not None and stays_back(ledger, mine, edition):
             standing = Standing.WENT_BACK
         if name in setbacks and standing is not Standing.GOOD and (stall is None or not portal):
             stall = setback_stall(setbacks[name])
@@ -130,20 +132,22 @@ def _stall(
     return stall_of(order, proofs.get(order.id, ()), entry, authority)
 
 
-def stays_back(ledger: "Ledger", install: InstallRecord | None, edition: EditionRecord) -> bool:
+def stays_back(ledger: "Ledger", installs: Mapping[str, InstallRecord], edition: EditionRecord) -> bool:
     """Tell whether somebody undid the install of this very edition, so that no timer is to do it again."""
-    if install is None or install.state is not InstallState.WENT_BACK:
+    undone = [each for each in installs.values() if each.state is InstallState.WENT_BACK]
+    if not undone:
         return False
     order = ledger.order_of_edition(edition.certificate, edition.number)
-    return order is None or order.changed <= install.at
+    return order is None or order.changed <= max(each.at for each in undone)
 
 
 def _standing(
     edition: EditionRecord | None,
     order: OrderRecord | None,
     stall: Stall | None,
-    install: InstallRecord | None,
     now: datetime,
+    *,
+    installed: bool,
 ) -> Standing:
     decision = decide(edition.not_before, edition.not_after, now) if edition else None
     wanting = decision is None or decision.due
@@ -155,7 +159,7 @@ def _standing(
         return _WAITS[stall.who] if order.state is OrderState.WAITING else Standing.OPEN
     if edition is None:
         return Standing.MISSING
-    if install is None or install.edition != edition.number or install.state is not InstallState.DONE:
+    if not installed:
         return Standing.NOT_INSTALLED
     return Standing.DUE if wanting else Standing.GOOD
 

@@ -1,6 +1,7 @@
 """Go back one install: the edition before, and the servers' configuration as it was."""
 
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.clock import stamp
@@ -41,29 +42,46 @@ def undo(workplace: "Workplace", name: str, *, preview: bool) -> Undone:
     with workplace.hold_certificate(name):
         settle(workplace, name)
         with workplace.hold_servers(entry.install):
-            folder = install.undoable(workplace, name)
-            manifest = way_back.kept(folder) if folder is not None else None
-            if folder is None or manifest is None:
+            folders = install.undoable(workplace, name)
+            if not folders:
                 raise UsageError(
                     f"there is no install of “{name}” to undo",
                     advice=f"see `inkstamp history {name}` for what happened to it",
                 )
-            changes = way_back.reversed_changes(workplace, folder)
-            before = workplace.ledger.edition(name, manifest["current"]) if manifest["current"] else None
-            findings = _about(workplace, name, before)
+            groups = [_group(workplace, folder) for folder in folders]
+            editions = [_edition(workplace, name, folder) for folder in folders]
+            findings = _about(workplace, name, editions[0])
             if not preview:
-                for server in entry.install:
-                    way_back.test_before(workplace.configured(server))
-                findings += install.carry_through(workplace, name, entry, before, changes, back=True)
-                remove_tree(folder)
+                for group in groups:
+                    for server in group.servers:
+                        way_back.test_before(workplace.configured(server))
+                for group, folder, edition in zip(groups, folders, editions, strict=True):
+                    findings += install.carry_through(workplace, name, entry, edition, group)
+                    remove_tree(folder)
+                if all(group.remote for group in groups):
+                    workplace.shelf.switch(name, editions[0].number if editions[0] is not None else None)
+    before = editions[0]
     return Undone(
         certificate=name,
-        servers=entry.install,
+        servers=tuple(server for group in groups for server in group.servers),
         edition=before.number if before is not None else None,
-        differences=way_back.differences(changes),
+        differences=way_back.differences(change for group in groups for change in group.changes),
         findings=tuple(findings),
         done=not preview,
     )
+
+
+def _group(workplace: "Workplace", folder: Path) -> install.Group:
+    """Return what takes an earlier install of some servers back."""
+    manifest = way_back.kept(folder) or {}
+    changes = way_back.reversed_changes(workplace, folder)
+    return install.Group(tuple(manifest["servers"]), manifest["remote"], tuple(changes))
+
+
+def _edition(workplace: "Workplace", name: str, folder: Path) -> EditionRecord | None:
+    """Return the edition that the servers had before."""
+    number = (way_back.kept(folder) or {})["before"]
+    return workplace.ledger.edition(name, number) if number else None
 
 
 def _about(workplace: "Workplace", name: str, edition: EditionRecord | None) -> list[Finding]:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.files import private_folder, read_bytes, remove_tree, write_bytes
-from inkstamp.reach.interface import Ran
+from inkstamp.reach.interface import Host, Ran
 from inkstamp.servers.interface import Configured, FileChange
 
 if TYPE_CHECKING:
@@ -55,9 +55,11 @@ def keep(folder: Path, changes: Sequence[Change], **more: Any) -> None:
     private_folder(folder)
     listing = []
     for number, change in enumerate(changes):
-        write_bytes(folder / str(number), change.file.before, mode=0o600)
-        write_bytes(folder / f"{number}{AFTER}", change.file.after, mode=0o600)
-        listing.append({"server": change.server, "path": change.file.path, "saved": str(number)})
+        for end, data in (("", change.file.before), (AFTER, change.file.after)):
+            if data is not None:  # a file that was not there, or is to be no more, is not here either
+                write_bytes(folder / f"{number}{end}", data, mode=0o600)
+        file = {"server": change.server, "path": change.file.path, "saved": str(number), "mode": change.file.mode}
+        listing.append(file)
     write_bytes(folder / _MANIFEST, json.dumps({**more, "files": listing}, indent=1).encode(), mode=0o600)
 
 
@@ -85,12 +87,17 @@ def reversed_changes(workplace: "Workplace", folder: Path) -> list[Change]:
     return [each for each in found if each.file.before != each.file.after]
 
 
-def _reversed(workplace: "Workplace", each: dict[str, str], folder: Path) -> FileChange:
-    path = each["path"]
-    now = workplace.server(each["server"]).host.read(path)
-    before, after = (read_bytes(folder / f"{each['saved']}{end}") for end in ("", AFTER))
-    if now in (before, after):
-        return FileChange(path, now, before)
+def _saved(folder: Path, each: dict[str, Any], end: str = "") -> bytes | None:
+    file = folder / f"{each['saved']}{end}"
+    return read_bytes(file) if file.exists() else None
+
+
+def _reversed(workplace: "Workplace", each: dict[str, Any], folder: Path) -> FileChange:
+    path, mode = each["path"], each["mode"]
+    now = workplace.server(each["server"]).host.read_if_there(path)
+    before, after = _saved(folder, each), _saved(folder, each, AFTER)
+    if mode or now in (before, after) or now is None or before is None or after is None:
+        return FileChange(path, now, before, mode)
     old, new, present = (text.splitlines(keepends=True) for text in (before, after, now))
     matcher = difflib.SequenceMatcher(None, old, new, autojunk=False)
     for kind, old_from, old_to, new_from, new_to in reversed(matcher.get_opcodes()):
@@ -114,29 +121,41 @@ def differences(changes: Iterable[Change]) -> tuple[str, ...]:
     return tuple(
         "".join(
             difflib.unified_diff(
-                each.file.before.decode("utf-8", "replace").splitlines(keepends=True),
-                each.file.after.decode("utf-8", "replace").splitlines(keepends=True),
+                (each.file.before or b"").decode("utf-8", "replace").splitlines(keepends=True),
+                (each.file.after or b"").decode("utf-8", "replace").splitlines(keepends=True),
                 each.file.path,
                 each.file.path,
                 n=2,
             )
         )
         for each in changes
+        if not each.file.mode  # copies of an edition hold its key, which is shown nowhere
     )
 
 
 def make(workplace: "Workplace", changes: Iterable[Change]) -> None:
     """Write the files as they are to be."""
     for change in changes:
-        workplace.server(change.server).host.replace(change.file.path, change.file.after)
+        _write(workplace.server(change.server).host, change.file)
 
 
 def bring_back(workplace: "Workplace", folder: Path) -> dict[str, Any]:
     """Write the files as they were; returns what else was kept."""
     manifest: dict[str, Any] = json.loads(read_bytes(folder / _MANIFEST))
     for each in manifest["files"]:
-        workplace.server(each["server"]).host.replace(each["path"], read_bytes(folder / each["saved"]))
+        change = FileChange(each["path"], None, _saved(folder, each), each["mode"])
+        _write(workplace.server(each["server"]).host, change)
     return manifest
+
+
+def _write(host: Host, change: FileChange) -> None:
+    if change.after is None:
+        host.remove(change.path)
+        host.drop_folder(change.path.rpartition("/")[0])
+    elif change.mode:
+        host.put(change.path, change.after, change.mode)
+    else:
+        host.replace(change.path, change.after)
 
 
 def expect_success(ran: Ran, otherwise: str, advice: str = "") -> None:

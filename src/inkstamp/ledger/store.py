@@ -10,20 +10,19 @@ from inkstamp.clock import Clock
 from inkstamp.errors import LedgerTrouble
 from inkstamp.ledger.database import Database, from_moment, to_moment
 from inkstamp.ledger.dns_proofs import DnsProofs
+from inkstamp.ledger.installs import Installs
 from inkstamp.ledger.portal import PortalProofs
 from inkstamp.ledger.records import (
     OPEN_STATES,
     AccountRecord,
     EditionRecord,
     EventRecord,
-    InstallRecord,
-    InstallState,
     OrderRecord,
     OrderState,
     ProofRecord,
     check_order_move,
 )
-from inkstamp.ledger.rows import as_edition, as_install, as_order, strings
+from inkstamp.ledger.rows import as_edition, as_order, strings
 from inkstamp.ledger.setbacks import Setbacks
 
 _OPEN = ", ".join(f"'{state.value}'" for state in OPEN_STATES)
@@ -45,6 +44,7 @@ class Ledger:
         self.portal = PortalProofs(self._database, clock)
         self.dns = DnsProofs(self._database)
         self.setbacks = Setbacks(self._database, clock)
+        self.installs = Installs(self._database, clock, self._note)
 
     def close(self) -> None:
         """Close the file."""
@@ -323,49 +323,3 @@ class Ledger:
             " (SELECT max(other.number) FROM edition AS other WHERE other.certificate = edition.certificate)"
         )
         return {row["certificate"]: as_edition(row) for row in rows}
-
-    # Installs
-
-    def begin_install(self, certificate: str, edition: int, servers: Sequence[str]) -> InstallRecord:
-        """Record that servers are about to be changed; what stands there must be saved already."""
-        now = self._now()
-        with self._database.writing():
-            identity = self._database.insert(
-                "install",
-                certificate=certificate,
-                edition=edition,
-                servers=_list(servers),
-                state=InstallState.BEGUN.value,
-                at=now,
-            )
-        return InstallRecord(
-            id=identity,
-            certificate=certificate,
-            edition=edition,
-            servers=tuple(servers),
-            state=InstallState.BEGUN,
-            at=to_moment(now),
-        )
-
-    def end_install(self, install: InstallRecord, state: InstallState, what: str, text: str) -> None:
-        """Record how an install ended."""
-        with self._database.writing():
-            self._database.execute(
-                "UPDATE install SET state = :state WHERE id = :id", {"state": state.value, "id": install.id}
-            )
-            self._note(what, text, install.certificate)
-
-    def newest_install(self, certificate: str) -> InstallRecord | None:
-        """Return the newest install of a certificate."""
-        row = self._database.row(
-            "SELECT * FROM install WHERE certificate = :certificate ORDER BY id DESC LIMIT 1",
-            {"certificate": certificate},
-        )
-        return None if row is None else as_install(row)
-
-    def newest_installs(self) -> dict[str, InstallRecord]:
-        """Return the newest install of each certificate."""
-        rows = self._database.rows(
-            "SELECT * FROM install WHERE id IN (SELECT max(id) FROM install GROUP BY certificate)"
-        )
-        return {row["certificate"]: as_install(row) for row in rows}

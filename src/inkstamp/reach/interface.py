@@ -30,6 +30,11 @@ class Planted:
 class Host(Protocol):
     """Files and commands on one host. Paths are absolute strings of that host."""
 
+    @property
+    def address(self) -> str:
+        """Where the host is reached when a server answers on all of its addresses: an address or a name."""
+        ...
+
     def close(self) -> None:
         """Give up what is held for the host."""
         ...
@@ -44,6 +49,18 @@ class Host(Protocol):
 
     def replace(self, path: str, data: bytes) -> None:
         """Put `data` in the place of an existing file, atomically, with its mode and owner."""
+        ...
+
+    def read_if_there(self, path: str) -> bytes | None:
+        """Return a whole file, None when there is none; FileTrouble when it cannot be read."""
+        ...
+
+    def put(self, path: str, data: bytes, mode: int) -> None:
+        """Write a file whole or not at all; folders that are missing are made for our eyes alone."""
+        ...
+
+    def remove(self, path: str) -> None:
+        """Remove a file, if it is there."""
         ...
 
     def glob(self, pattern: str) -> list[str]:

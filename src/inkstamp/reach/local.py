@@ -29,6 +29,8 @@ def find_program(name: str) -> str | None:
 class LocalHost:
     """Files and commands on the machine that Ink Stamp runs on."""
 
+    address = "127.0.0.1"
+
     def close(self) -> None:
         """There is nothing to give up."""
 
@@ -43,6 +45,18 @@ class LocalHost:
         with file_trouble("write", path):
             there = real.stat()
         write_bytes(real, data, like=there)
+
+    def read_if_there(self, path: str) -> bytes | None:
+        return read_bytes(Path(path)) if os.path.lexists(path) else None
+
+    def put(self, path: str, data: bytes, mode: int) -> None:
+        with file_trouble("create the folder", path):
+            Path(path).parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+        write_bytes(Path(path), data, mode=mode)
+
+    def remove(self, path: str) -> None:
+        with file_trouble("remove", path):
+            Path(path).unlink(missing_ok=True)
 
     def glob(self, pattern: str) -> list[str]:
         return sorted(glob.glob(pattern))

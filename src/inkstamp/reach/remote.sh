@@ -175,6 +175,14 @@ have_folder() {
     printf made
 }
 
+# Write what `content` prints to a file of ours, with a mode.
+put() {
+    umask 077
+    mkdir -p "${1%/*}" && content >"$1.part" && chmod "$2" "$1.part" && mv -f "$1.part" "$1" && return
+    rm -f "$1.part"
+    fail "the file cannot be written"
+}
+
 # The addresses of this machine, one a line.
 addresses() {
     { ip -o addr show || ifconfig -a; } 2>/dev/null |

@@ -76,6 +76,11 @@ class SshHost:
             path = f"-oControlPath={self._folder}/%C"
         return ["ssh", *self._options, path, *arguments]
 
+    @property
+    def address(self) -> str:
+        """The name or address that the URL gives."""
+        return self._name
+
     def close(self) -> None:
         """Give the connection up."""
         if "_folder" not in self.__dict__:
@@ -133,6 +138,17 @@ class SshHost:
 
     def replace(self, path: str, data: bytes) -> None:
         self._ask(f"{_content(data)}\nreplace {shlex.quote(path)}", path)
+
+    def read_if_there(self, path: str) -> bytes | None:
+        quoted = shlex.quote(path)
+        found = self._ask(f"if [ -e {quoted} ]; then printf +; cat {quoted}; fi", path)
+        return found[1:] if found else None
+
+    def put(self, path: str, data: bytes, mode: int) -> None:
+        self._ask(f"{_content(data)}\nput {shlex.quote(path)} {mode:o}", path)
+
+    def remove(self, path: str) -> None:
+        self._ask(f"rm -f {shlex.quote(path)}", path)
 
     def glob(self, pattern: str) -> list[str]:
         words, at = [], 0

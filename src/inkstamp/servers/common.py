@@ -42,9 +42,10 @@ def check_names_kept(host: Host, names: Sequence[str], own: Sequence[str], certi
         )
 
 
-def endpoints(listens: Sequence[Listen]) -> list[tuple[str, int]]:
-    """Return where to connect to from this machine for the TLS listens among `listens`."""
-    anywhere = {"*": "127.0.0.1", "0.0.0.0": "127.0.0.1", "[::]": "::1"}  # noqa: S104  compared, not bound
+def endpoints(listens: Sequence[Listen], host: Host) -> list[tuple[str, int]]:
+    """Return where to connect to from this machine for the TLS listens among `listens` of a server on `host`."""
+    here = host.address == "127.0.0.1"
+    anywhere = dict.fromkeys(("*", "0.0.0.0"), host.address) | {"[::]": "::1" if here else host.address}  # noqa: S104
     found = [
         (anywhere.get(each.address, each.address.strip("[]")), each.port) for each in listens if each.tls and each.port
     ]

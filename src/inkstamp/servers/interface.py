@@ -83,11 +83,15 @@ class EditionPaths:
 
 @dataclass(frozen=True, slots=True)
 class FileChange:
-    """A configuration file before and after an edit."""
+    """A file before and after a change."""
 
     path: str
-    before: bytes
-    after: bytes
+    before: bytes | None
+    """None when it is not there."""
+    after: bytes | None
+    """None when it is to be there no more."""
+    mode: int = 0
+    """Of a file of ours that is made; 0 for a configuration file, which keeps its own."""
 
 
 class FileCarrier(Protocol):

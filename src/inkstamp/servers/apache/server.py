@@ -175,7 +175,8 @@ class ApacheServer:
         return plain
 
     def tls_endpoints(self, name: str) -> list[tuple[str, int]]:
-        return endpoints([each for host in answering(hosts(self._reading()), name, tls=True) for each in host.listens])
+        mine = answering(hosts(self._reading()), name, tls=True)
+        return endpoints([each for host in mine for each in host.listens], self.host)
 
     def test(self) -> Ran:
         return self.host.run([*self._command, "-t"], _SECONDS)

@@ -8,7 +8,7 @@ from inkstamp.errors import ServerTrouble
 from inkstamp.pki.names import as_address, uncovered
 from inkstamp.reach.interface import Host as Machine
 from inkstamp.reach.interface import Ran
-from inkstamp.servers.common import PROTOCOLS, check_names_kept, endpoints
+from inkstamp.servers.common import check_names_kept, endpoints
 from inkstamp.servers.interface import ONLY_TLS, EditionPaths, FileChange, Obstacle, Place, Site
 from inkstamp.servers.nginx import passage
 from inkstamp.servers.nginx.edit import add_lines, quote, set_value, tls_listens
@@ -213,9 +213,8 @@ class NginxServer:
         return self.host.run([*self._command, "-s", "reload"], _SECONDS)
 
     def tls_endpoints(self, name: str) -> list[tuple[str, int]]:
-        return endpoints(
-            [each for host in self._answering(hosts(self._reading()), name, tls=True) for each in host.listens]
-        )
+        answering = self._answering(hosts(self._reading()), name, tls=True)
+        return endpoints([each for host in answering for each in host.listens], self.host)
 
 
 def _tls_lines(host: Host, certificate_file: str, key_file: str) -> list[str]:

@@ -1,0 +1,86 @@
+"""The ledger's pages on what was put on which servers."""
+
+from collections.abc import Callable, Mapping, Sequence
+
+import msgspec
+
+from inkstamp.clock import Clock
+from inkstamp.ledger.database import Database, from_moment, to_moment
+from inkstamp.ledger.records import InstallRecord, InstallState
+from inkstamp.ledger.rows import as_install
+
+SHELF = ""
+"""In the place of a server: an edition for the shelf alone."""
+
+
+class Installs:
+    """Attempts to put editions on servers; servers that change together have one record."""
+
+    def __init__(self, database: Database, clock: Clock, note: Callable[[str, str, str], None]) -> None:
+        self._database = database
+        self._clock = clock
+        self._note = note
+
+    def begin(self, certificate: str, edition: int, servers: Sequence[str]) -> InstallRecord:
+        """Record that servers are about to be changed; what stands there must be saved already."""
+        now = from_moment(self._clock.now())
+        with self._database.writing():
+            identity = self._database.insert(
+                "install",
+                certificate=certificate,
+                edition=edition,
+                servers=msgspec.json.encode(servers).decode(),
+                state=InstallState.BEGUN.value,
+                at=now,
+            )
+        return InstallRecord(
+            id=identity,
+            certificate=certificate,
+            edition=edition,
+            servers=tuple(servers),
+            state=InstallState.BEGUN,
+            at=to_moment(now),
+        )
+
+    def end(self, install: InstallRecord, state: InstallState, what: str, text: str) -> None:
+        """Record how an install ended."""
+        with self._database.writing():
+            self._database.execute(
+                "UPDATE install SET state = :state WHERE id = :id", {"state": state.value, "id": install.id}
+            )
+            self._note(what, text, install.certificate)
+
+    def by_server(self, only: str = "") -> dict[str, dict[str, InstallRecord]]:
+        """Return the newest record of each server, by certificate and server, of all certificates or of one."""
+        where = " WHERE certificate = :name" if only else ""
+        rows = self._database.rows(
+            "SELECT * FROM install WHERE id IN "  # noqa: S608  no word of it is from outside
+            f"(SELECT max(id) FROM install{where} GROUP BY certificate, servers) ORDER BY id",
+            {"name": only},
+        )
+        found: dict[str, dict[str, InstallRecord]] = {}
+        for row in rows:
+            record = as_install(row)
+            for server in record.servers or (SHELF,):
+                found.setdefault(record.certificate, {})[server] = record
+        return found
+
+    def of(self, certificate: str) -> dict[str, InstallRecord]:
+        """Return the newest record of each server of one certificate."""
+        return self.by_server(certificate).get(certificate, {})
+
+    def begun(self, certificate: str) -> list[InstallRecord]:
+        """Return those that were cut short, the oldest first."""
+        rows = self._database.rows(
+            "SELECT * FROM install WHERE certificate = :name AND state = :state ORDER BY id",
+            {"name": certificate, "state": InstallState.BEGUN.value},
+        )
+        return [as_install(row) for row in rows]
+
+
+def has_edition(installs: Mapping[str, InstallRecord], servers: Sequence[str], edition: int) -> bool:
+    """Tell whether all these servers, or the shelf where there is none, have an edition."""
+    return all(
+        (record := installs.get(server)) is not None and record.edition == edition and record.state is InstallState.DONE
+        for server in servers or (SHELF,)
+    )

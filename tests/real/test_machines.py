@@ -1,0 +1,223 @@
+"""Certificates on servers of several machines over real SSH: copies, one machine after the other, and a way back."""
+
+import re
+import signal
+import stat
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import psutil
+import pytest
+from cryptography import x509
+from cryptography.hazmat.primitives import serialization
+from more_servers import Apache, Machine, apache, open_folder, ssh_machine
+from world import Nginx, Ran, World, plain_site, real_world, running, write_nginx
+
+from inkstamp.standins.ports import free_ports
+from inkstamp.view.handshake import shake_hands
+
+WEST, EAST = "127.0.0.2", "127.0.0.3"
+NAME = "club.saltmarsh.test"
+
+
+@pytest.fixture(scope="module")
+def folder() -> Iterator[Path]:
+    with open_folder() as made:
+        yield made
+
+
+@pytest.fixture(scope="module")
+def world(folder: Path) -> Iterator[World]:
+    with real_world(folder / "world") as made:
+        made.add_authority()
+        yield made
+
+
+@pytest.fixture(scope="module")
+def west(world: World, folder: Path) -> Iterator[tuple[Nginx, Machine]]:
+    """An nginx behind an SSH server."""
+    (port,) = free_ports(1)
+    nginx = write_nginx(folder / "west-nginx", world.nginx.http_port, world.nginx.https_port)
+    nginx.sites_file(plain_site(["nobody.test"], nginx.http_port, folder).replace("127.0.0.1", WEST), "0-default")
+    with (
+        ssh_machine(folder / "west", WEST, port) as machine,
+        running(nginx.command("-g", "daemon off;"), folder / "west.log", nginx.http_port, address=WEST),
+    ):
+        yield nginx, machine
+
+
+@pytest.fixture(scope="module")
+def east(world: World, folder: Path) -> Iterator[tuple[Apache, Machine]]:
+    """An Apache httpd behind an SSH server."""
+    (port,) = free_ports(1)
+    with (
+        ssh_machine(folder / "east", EAST, port) as machine,
+        apache(folder / "east-apache", EAST, world.nginx.http_port) as httpd,
+    ):
+        yield httpd, machine
+
+
+@pytest.fixture(scope="module")
+def club(world: World, west: tuple[Nginx, Machine], east: tuple[Apache, Machine], folder: Path) -> World:
+    """One name on both machines and on this one, and its entry."""
+    nginx, machine = west
+    root = folder / "west-www"
+    root.mkdir()
+    nginx.sites_file(plain_site([NAME], nginx.http_port, root).replace("127.0.0.1", WEST), "club")
+    nginx.reload()
+    east[0].site("club", [NAME])
+    world.site("club", [NAME])
+    world.nameserver.table[NAME] = ["127.0.0.1", WEST, EAST]
+    entry = (
+        f'\n[server.west]\nkind = "nginx"\nprogram = "{nginx.program}"\nmain_file = "{nginx.main_file}"\n'
+        f'prefix = "{nginx.folder}"\ncertificate_folder = "{machine.folder}/certificates"\n{machine.entry()}'
+    )
+    entry += east[0].entry("east", f'certificate_folder = "{east[1].folder}/certificates"\n{east[1].entry()}')
+    entry += (
+        f'\n[certificate.club]\nnames = ["{NAME}"]\nauthority = "quayside"\nvia = ["front", "west", "east"]\n'
+        'install = ["front", "west", "east"]\n'
+    )
+    world.config.write_text(world.config.read_text() + entry)
+    return world
+
+
+def flat(done: Ran) -> str:
+    return re.sub(r"\s+", " ", done.out + done.err)
+
+
+def served(world: World, address: str) -> bytes:
+    found = shake_hands(address, world.nginx.https_port, NAME)
+    return found.chain[0].public_bytes(serialization.Encoding.DER) if found.chain else b""
+
+
+def edition(world: World, number: int) -> bytes:
+    pem = (world.home / "shelf" / "club" / f"{number:04d}" / "leaf.pem").read_bytes()
+    return x509.load_pem_x509_certificate(pem).public_bytes(serialization.Encoding.DER)
+
+
+def all_served(world: World) -> set[bytes]:
+    return {served(world, address) for address in ("127.0.0.1", WEST, EAST)}
+
+
+def stray(folder: Path) -> list[str]:
+    return [str(each) for each in folder.rglob("*") if ".part" in each.name or ".well-known" in str(each)]
+
+
+def test_every_machine_gets_copies_that_it_serves_and_a_renewal_changes_them_alone(
+    club: World, west: tuple[Nginx, Machine], east: tuple[Apache, Machine], folder: Path
+) -> None:
+    done = club.run("stamp", "club")
+    assert done.status == 0, done.err
+    assert all_served(club) == {edition(club, 1)}
+    copies = west[1].folder / "certificates" / "club"
+    assert sorted(each.name for each in copies.iterdir()) == ["issuers.pem", "key.pem", "leaf.pem", "served.pem"]
+    assert stat.S_IMODE((copies / "key.pem").stat().st_mode) == 0o600
+    assert stat.S_IMODE(copies.stat().st_mode) == 0o700
+    files = [west[0].folder / "sites" / "club.conf", east[0].site_file("club")]
+    assert f"ssl_certificate {copies}/served.pem;" in files[0].read_text()
+    before = [each.read_bytes() for each in files]
+    assert club.run("stamp", "club", "--anew").status == 0
+    assert all_served(club) == {edition(club, 2)}
+    assert [each.read_bytes() for each in files] == before
+    assert "good and installed" in club.run("stamp", "club").out
+    assert stray(folder / "west-www") + stray(west[1].folder) + stray(east[1].folder) == []
+
+
+def test_undo_goes_back_on_every_machine(club: World) -> None:
+    assert club.run("undo", "club").status == 0
+    assert all_served(club) == {edition(club, 1)}
+    assert club.run("--json", "status").json["certificates"][0]["standing"] == "went back"
+    shown = club.run("install", "club", "--preview")
+    assert "PRIVATE KEY" not in shown.out
+    assert club.run("install", "club").status == 0
+    assert all_served(club) == {edition(club, 2)}
+
+
+def test_a_machine_that_is_away_is_left_for_the_next_run_and_told(club: World, east: tuple[Apache, Machine]) -> None:
+    east[1].process.send_signal(signal.SIGSTOP)
+    away = east[1].client.read_text()
+    east[1].client.write_text(away.replace("Host *\n", "Host *\n  ProxyCommand false\n"))
+    try:
+        club.config.write_text(club.config.read_text().replace('"west", "east"]\ninstall', '"west"]\ninstall'))
+        club.nameserver.table[NAME] = ["127.0.0.1", WEST]
+        done = club.run("stamp", "club", "--anew")
+    finally:
+        east[1].client.write_text(away)
+        east[1].process.send_signal(signal.SIGCONT)
+    assert done.status == 1
+    assert "edition 3 could not be put on east" in flat(done)
+    assert "front, west have edition 3; the next run tries the rest again" in flat(done)
+    assert (served(club, WEST), served(club, EAST)) == (edition(club, 3), edition(club, 2))
+    assert club.run("--json", "status").json["certificates"][0]["standing"] == "not installed"
+    assert "could not be put on east" in flat(club.run("why", "club"))
+    again = club.run("renew")
+    assert again.status == 0, again.err
+    assert all_served(club) == {edition(club, 3)}
+    assert club.ca.certificates() == 3
+
+
+def test_the_first_machine_that_fails_stops_the_rest_and_is_put_back(
+    club: World, west: tuple[Nginx, Machine], east: tuple[Apache, Machine]
+) -> None:
+    program = west[0].folder / "no-reload"
+    program.write_text(
+        f'#!/bin/sh\ncase "$*" in *reload) echo "no master" >&2; exit 1;; esac\nexec {west[0].program} "$@"\n'
+    )
+    program.chmod(0o755)
+    config = club.config.read_text()
+    table = config.index("[server.west]")
+    broken = config[:table] + config[table:].replace(west[0].program, str(program), 1)
+    club.config.write_text(broken)
+    copies = {each: each.read_bytes() for each in (west[1].folder / "certificates" / "club").iterdir()}
+    done = club.run("stamp", "club", "--anew")
+    club.config.write_text(config)
+    assert done.status == 1
+    assert "server “west” could not be reloaded" in flat(done)
+    assert "front has edition 4: `inkstamp undo club` takes it back there" in flat(done)
+    assert {each: each.read_bytes() for each in copies} == copies
+    assert (served(club, "127.0.0.1"), served(club, WEST), served(club, EAST)) == (
+        edition(club, 4), edition(club, 3), edition(club, 3),
+    )  # fmt: skip
+    assert club.run("renew").status == 0
+    assert all_served(club) == {edition(club, 4)}
+    assert east[0].site_file("club").exists()
+
+
+def test_a_connection_that_is_lost_in_the_middle_leaves_the_machine_whole(
+    club: World, west: tuple[Nginx, Machine]
+) -> None:
+    """It is cut when the files are changed and the changed configuration is being tested."""
+    program, first, second = (west[0].folder / each for each in ("slow", "first", "second"))
+    program.write_text(
+        f'#!/bin/sh\ncase "$*" in *-t) [ -e {first} ] && {{ touch {second}; sleep 10; }}; touch {first};; esac\n'
+        f'exec {west[0].program} "$@"\n'
+    )
+    program.chmod(0o755)
+    config = club.config.read_text()
+    table = config.index("[server.west]")
+    club.config.write_text(config[:table] + config[table:].replace(west[0].program, str(program), 1))
+    copies = {each: each.read_bytes() for each in (west[1].folder / "certificates" / "club").iterdir()}
+
+    def cut() -> None:
+        deadline = time.monotonic() + 60
+        while not second.exists() and time.monotonic() < deadline:
+            time.sleep(0.05)
+        for session in psutil.Process(west[1].process.pid).children():
+            session.kill()
+
+    cutter = threading.Thread(target=cut)
+    cutter.start()
+    done = club.run("stamp", "club", "--anew")
+    cutter.join()
+    club.config.write_text(config)
+    assert done.status == 1
+    assert "edition 5 could not be put on west" in flat(done)
+    assert "lost in the middle of a request" in flat(done)
+    assert {each: each.read_bytes() for each in copies} == copies
+    assert served(club, WEST) == edition(club, 4)
+    assert served(club, EAST) == edition(club, 5)
+    assert club.run("renew").status == 0
+    assert all_served(club) == {edition(club, 5)}
+    assert stray(west[1].folder) == []

@@ -1,10 +1,13 @@
 """Configuration text of any server: directives with positions, and edits that leave every other byte as it is."""
 
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
+from inkstamp.errors import FileTrouble, ServerTrouble
 from inkstamp.servers.interface import FileChange
+
+_MOST_FILES = 20_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,6 +50,48 @@ class Directive:
     def find(self, name: str) -> Iterator["Directive"]:
         """Yield the directives of that name directly inside this one's block."""
         return (child for child in self.block or () if child.name == name)
+
+
+def read_once(
+    texts: dict[str, str], path: str, wanted_by: Directive | None, read_file: Callable[[str], bytes], product: str
+) -> str:
+    """Return the text of a configuration file; it is read when `texts` does not have it yet.
+
+    Args:
+        texts: By path, what was read; bytes that are no UTF-8 are kept as surrogates.
+        path: The file.
+        wanted_by: The directive that names it; None for the main file.
+        read_file: Reads one.
+        product: The server's name, for a message.
+
+    Raises:
+        ServerTrouble: It cannot be read, or there are too many.
+
+    """
+    if path not in texts:
+        if len(texts) >= _MOST_FILES:
+            raise ServerTrouble(f"more than {_MOST_FILES} files are included", where=path)
+        try:
+            texts[path] = read_file(path).decode("utf-8", "surrogateescape")
+        except FileTrouble as error:
+            raise ServerTrouble(
+                f"cannot read {product}'s configuration {path}",
+                where=f"{wanted_by.file}, line {wanted_by.line}" if wanted_by else path,
+                said=error.said,
+                advice="check the path, and that this user may read it",
+            ) from error
+    return texts[path]
+
+
+def the_one(own: Sequence[Directive], name: str) -> Directive | None:
+    """Return the only directive of that name, None when there is none; ServerTrouble for several."""
+    if len(own) > 1:
+        raise ServerTrouble(
+            f"the virtual host has {len(own)} lines {name}",
+            where=f"{own[1].file}, line {own[1].line}",
+            advice="leave one: two certificates for one virtual host are not supported yet",
+        )
+    return own[0] if own else None
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,7 +9,7 @@ from inkstamp.servers.apache.passage import REDIRECTS
 from inkstamp.servers.apache.reading import Host, Reading
 from inkstamp.servers.common import PROTOCOLS
 from inkstamp.servers.interface import EditionPaths, Listen
-from inkstamp.servers.text import Directive, Splice, indent_at
+from inkstamp.servers.text import Directive, Splice, indent_at, the_one
 
 _NEEDS_QUOTES = re.compile(r"[\s\"'\\<>]")
 _HTTPS = re.compile(r"https://", re.IGNORECASE)
@@ -52,20 +52,14 @@ def point(host: Host, text: str, files: EditionPaths, version: tuple[int, ...]) 
     missing = []
     wanted = _wanted(files, version)
     for name, value in wanted.items():
-        own = list(host.own(name.lower()))
-        if len(own) > 1:
-            raise ServerTrouble(
-                f"the virtual host has {len(own)} lines {name}",
-                where=f"{own[1].file}, line {own[1].line}",
-                advice="leave one: two certificates for one virtual host are not supported yet",
-            )
-        if not own:
+        own = the_one(list(host.own(name.lower())), name)
+        if own is None:
             missing.append(f"{name} {quote(value)}")
             continue
-        _check_own(host, own[0])
-        if own[0].arguments != (value,):
-            word = own[0].words[1]
-            splices.append(Splice(own[0].file, word.start, word.end, quote(value)))
+        _check_own(host, own)
+        if own.arguments != (value,):
+            word = own.words[1]
+            splices.append(Splice(own.file, word.start, word.end, quote(value)))
     if "SSLCertificateChainFile" not in wanted:
         splices += [
             _without(each, text) for each in host.own("sslcertificatechainfile") if each.file == host.block.file

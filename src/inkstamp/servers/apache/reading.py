@@ -6,12 +6,11 @@ import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 
-from inkstamp.errors import FileTrouble, ServerTrouble
+from inkstamp.errors import ServerTrouble
 from inkstamp.servers.apache.syntax import parse
 from inkstamp.servers.interface import Listen, Site
-from inkstamp.servers.text import Directive, Word
+from inkstamp.servers.text import Directive, Word, read_once
 
-_MOST_FILES = 20_000
 _DEEPEST = 30
 _VARIABLE = re.compile(r"\$\{([A-Za-z0-9_]+)\}")
 _EXPORT = re.compile(r"^\s*(?:export\s+)?([A-Z][A-Z0-9_]*)=(.*)$", re.MULTILINE)
@@ -118,20 +117,8 @@ class _Loader:
         self._macros: dict[str, tuple[tuple[str, ...], tuple[Directive, ...]]] = {}
 
     def load(self, path: str, wanted_by: Directive | None) -> tuple[Directive, ...]:
-        texts = self._reading.texts
-        if len(texts) >= _MOST_FILES:
-            raise ServerTrouble(f"more than {_MOST_FILES} files are included", where=path)
-        if path not in texts:
-            try:
-                texts[path] = self._read_file(path).decode("utf-8", "surrogateescape")
-            except FileTrouble as error:
-                raise ServerTrouble(
-                    f"cannot read Apache's configuration {path}",
-                    where=f"{wanted_by.file}, line {wanted_by.line}" if wanted_by else path,
-                    said=error.said,
-                    advice="check the path, and that this user may read it",
-                ) from error
-        return parse(texts[path], path)
+        text = read_once(self._reading.texts, path, wanted_by, self._read_file, "Apache")
+        return parse(text, path)
 
     def resolve(self, directives: tuple[Directive, ...], depth: int = 0) -> Iterator[Directive]:
         """Yield what is in force: files included, conditions decided, variables and macros put in."""

@@ -6,12 +6,11 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
-from inkstamp.errors import FileTrouble, ServerTrouble
+from inkstamp.errors import ServerTrouble
 from inkstamp.servers.interface import Listen, Place, Site
 from inkstamp.servers.nginx.syntax import parse
-from inkstamp.servers.text import Directive
+from inkstamp.servers.text import Directive, read_once
 
-_MOST_FILES = 20_000
 _DEEPEST_INCLUDE = 20
 _GLOB = re.compile(r"[*?\[]")
 
@@ -144,20 +143,8 @@ class _Loader:
 
     def load(self, path: str, wanted_by: Directive | None) -> tuple[Directive, ...]:
         """Parse one file, read only once; `wanted_by` is the include that names it."""
-        texts = self._reading.texts
-        if len(texts) >= _MOST_FILES:
-            raise ServerTrouble(f"more than {_MOST_FILES} files are included", where=path)
-        if path not in texts:
-            try:
-                texts[path] = self._read_file(path).decode("utf-8", "surrogateescape")
-            except FileTrouble as error:
-                raise ServerTrouble(
-                    f"cannot read nginx's configuration {path}",
-                    where=f"{wanted_by.file}, line {wanted_by.line}" if wanted_by else path,
-                    said=error.said,
-                    advice="check the path, and that this user may read it",
-                ) from error
-        return parse(texts[path], path)
+        text = read_once(self._reading.texts, path, wanted_by, self._read_file, "nginx")
+        return parse(text, path)
 
     def resolve(self, directives: tuple[Directive, ...], depth: int) -> Iterator[Directive]:
         """Yield the directives with every include replaced by what it names."""

@@ -8,7 +8,7 @@ from inkstamp.errors import ServerTrouble
 from inkstamp.pki.names import as_address, uncovered
 from inkstamp.reach.interface import Host as Machine
 from inkstamp.reach.interface import Ran
-from inkstamp.servers.common import check_names_kept, endpoints
+from inkstamp.servers.common import PROTOCOLS, check_names_kept, endpoints
 from inkstamp.servers.interface import ONLY_TLS, EditionPaths, FileChange, Obstacle, Place, Site
 from inkstamp.servers.nginx import passage
 from inkstamp.servers.nginx.edit import add_lines, quote, set_value, tls_listens
@@ -22,7 +22,7 @@ from inkstamp.servers.nginx.reading import (
     read_configuration,
     to_site,
 )
-from inkstamp.servers.text import Directive, Splice, changes
+from inkstamp.servers.text import Directive, Splice, changes, the_one
 
 _SECONDS = 60.0
 _BUILT_PREFIX = re.compile(r"--prefix=(\S+)")
@@ -178,18 +178,12 @@ class NginxServer:
         splices: list[Splice] = []
         missing = []
         for directive_name, value in zip(("ssl_certificate", "ssl_certificate_key"), files, strict=True):
-            own = list(host.block.find(directive_name))
-            if len(own) > 1:
-                raise ServerTrouble(
-                    f"the virtual host has {len(own)} lines {directive_name}",
-                    where=f"{own[1].file}, line {own[1].line}",
-                    advice="leave one: two certificates for one virtual host are not supported yet",
-                )
-            if not own:
+            own = the_one(list(host.block.find(directive_name)), directive_name)
+            if own is None:
                 missing.append(f"{directive_name} {quote(value)};")
                 continue
-            self._check_not_shared(own[0], host, everything, names)
-            splices += set_value(own[0], value)
+            self._check_not_shared(own, host, everything, names)
+            splices += set_value(own, value)
         if missing:
             splices.append(add_lines(host, self._reading().texts[host.block.file], missing))
         return splices

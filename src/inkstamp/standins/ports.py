@@ -1,26 +1,28 @@
 """Free ports on loopback."""
 
+import random
 import socket
+
+_BELOW_EPHEMERAL = range(16_000, 32_000)
+"""Ports that no program is given by chance: a port out of the kernel's own range (from 32768 on Linux) may be taken by
+anybody's outgoing connection between being found free and being listened on."""
 
 
 def free_ports(count: int, address: str = "127.0.0.1") -> list[int]:
     """Return ports that nothing uses at present, for TCP nor for UDP; all different."""
-    kept: list[socket.socket] = []
-    try:
-        ports: list[int] = []
-        while len(ports) < count:
-            tcp = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
-            kept.append(tcp)
-            tcp.bind((address, 0))
-            port = tcp.getsockname()[1]
-            udp = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
-            kept.append(udp)
-            try:
-                udp.bind((address, port))
-            except OSError:
-                continue
-            ports.append(port)
-        return ports
-    finally:
-        for each in kept:
-            each.close()
+    found: list[int] = []
+    for port in random.SystemRandom().sample(_BELOW_EPHEMERAL, len(_BELOW_EPHEMERAL)):
+        if len(found) == count:
+            break
+        if all(_is_free(kind, address, port) for kind in (socket.SOCK_STREAM, socket.SOCK_DGRAM)):
+            found.append(port)
+    return found
+
+
+def _is_free(kind: socket.SocketKind, address: str, port: int) -> bool:
+    with socket.socket(socket.AF_INET, kind) as probe:
+        try:
+            probe.bind((address, port))
+        except OSError:
+            return False
+    return True

@@ -94,7 +94,7 @@ def test_an_undo_that_the_server_refuses_leaves_everything_as_it_was(world: Worl
     domain, file, _ = two_editions(world, "stuck")
     assert world.run("undo", "stuck").status == 0
     kept = next(iter((world.home / "undo" / "stuck").glob("*/manifest.json")))
-    assert json.loads(kept.read_text())["current"] is None
+    assert json.loads(kept.read_text())["before"] is None
     text = file.read_text()
     file.write_text(text.replace("    listen", "    ssl_stapling off;\n    listen", 1) + "server { listen 1 ssl; }\n")
     before = file.read_bytes()

@@ -158,7 +158,10 @@ def _edits(workplace: "Workplace", server_name: str, entry: Certificate, files: 
 def _prepare_remote(
     workplace: "Workplace", name: str, entry: Certificate, server: str, edition: EditionRecord | None
 ) -> Group:
-    """Work out the edits, and the copies of the edition's files."""
+    """Work out the edits, and the copies of the edition's files; first comes back what a cut-off install left there."""
+    for record in workplace.ledger.installs.begun(name):
+        if record.servers == (server,):
+            _put_back(workplace, record, None)
     folder = f"{workplace.config.server[server].certificate_folder.rstrip('/')}/{name}"
     edits = _edits(workplace, server, entry, edition_paths(folder))
     copies = []
@@ -257,6 +260,13 @@ def undoable(workplace: "Workplace", name: str) -> list[Path]:
 
 def recover(workplace: "Workplace", record: InstallRecord) -> None:
     """Put back what an install that was killed had changed; a machine that is away is left for the next run."""
+    newest = workplace.ledger.installs.of(record.certificate)
+    if any(newest[server].id != record.id for server in record.servers):
+        # The servers were changed since, by a run that had put this one's files back.
+        workplace.ledger.installs.end(
+            record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: superseded"
+        )
+        return
     if not record.servers:
         # On the shelf alone nothing was saved, since there is nothing to go back to.
         workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: cut short")

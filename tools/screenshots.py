@@ -39,6 +39,7 @@ NAMES = {
 """Which acts are kept as pictures, by the beginning of their command."""
 MORE = {
     "status": "inkstamp status",
+    "undo": "inkstamp undo museum --preview",
     "csr": "inkstamp csr make tides.saltmarsh.test '*.tides.saltmarsh.test' --organisation 'Saltmarsh Hosting' "
     "--state Kent --country GB --unit IT --into {folder}",
     "export": "inkstamp export shop --form separate --into {folder}",

@@ -59,6 +59,8 @@ def test_patterns_find_files_in_order_and_quote_everything_else(host: Host, tmp_
     assert host.glob(f"{folder}/*.conf") == [f"{folder}/{name}" for name in ("1 x.conf", "2.conf", "[z].conf")]
     assert host.glob(f"{folder}/[0-9]*.conf") == [f"{folder}/1 x.conf", f"{folder}/2.conf"]
     assert host.glob(f"{folder}/none*") == []
+    assert host.glob(f"{folder}/[$(touch {tmp_path}/oops)]*") == []
+    assert not (tmp_path / "oops").exists()
 
 
 def test_a_program_runs_without_a_shell_and_says_how_it_ended(host: Host) -> None:

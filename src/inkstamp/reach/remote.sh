@@ -116,6 +116,7 @@ plant() {
     own=.inkstamp.$$
     mkdir -m 700 "./$own" 2>/dev/null || fail "user $(id -u) may not write there"
     inside "$own" || fail "the folder “$own” was taken away"
+    trap 'rm -f file; cd -P .. && rmdir "./$own"; exit 3' HUP TERM PIPE  # the connection is lost: leave nothing
     if content >file && chmod 644 file && rm -f "../$1" && link file "../$1"; then
         done=yes
     else
@@ -124,6 +125,7 @@ plant() {
     rm -f file
     cd -P ..
     rmdir "./$own"
+    trap - HUP TERM PIPE
     [ -n "$done" ] || fail "the file “$1” cannot be written"
 }
 

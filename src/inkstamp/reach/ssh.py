@@ -47,7 +47,7 @@ _ADVICE = (
     ("sudo", "let the user run sh by sudo without a password, or reach the machine as another user"),
     ("", "try `ssh` to that machine by hand, as the user that runs this command"),
 )
-_WILD = re.compile(r"[*?]|\[[^\]]+\]")
+_WILD = re.compile(r"[*?]|\[[A-Za-z0-9!^._-]+\]")
 
 
 class SshHost:

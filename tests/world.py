@@ -18,6 +18,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+import psutil
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
@@ -138,7 +139,13 @@ class Nginx:
         return [self.program, "-p", str(self.folder), "-c", str(self.main_file), *arguments]
 
     def reload(self) -> None:
+        """Have it take its configuration, and wait until no worker of before answers any more."""
+        master = psutil.Process(int((self.folder / "nginx.pid").read_text()))
+        before, deadline = {each.pid for each in master.children()}, time.monotonic() + 10
         subprocess.run(self.command("-s", "reload"), check=True, capture_output=True)
+        while before & {each.pid for each in master.children()}:
+            assert time.monotonic() < deadline, "a worker of before the reload does not go away"
+            time.sleep(0.02)
 
 
 def plain_site(names: Sequence[str], port: int, root: Path, more: str = "") -> str:

@@ -36,7 +36,6 @@ class InkStampError(Exception):
         self.step = ""
         """What was being done, in a few words; given by the job that was at it."""
 
-
     def __str__(self) -> str:
         """Return what a traceback should tell: what happened and the other side's words."""
         return f"{self.what}: {self.said}" if self.said else self.what

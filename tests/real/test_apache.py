@@ -8,16 +8,10 @@ from pathlib import Path
 import pytest
 from cryptography import x509
 from cryptography.hazmat.primitives import serialization
-from more_servers import Apache, apache, open_folder
+from more_servers import Apache, apache
 from world import Ran, World, make_tls_pair, real_world
 
 ADDRESS = "127.0.0.3"
-
-
-@pytest.fixture(scope="module")
-def folder() -> Iterator[Path]:
-    with open_folder() as made:
-        yield made
 
 
 @pytest.fixture(scope="module")

@@ -12,7 +12,7 @@ import psutil
 import pytest
 from cryptography import x509
 from cryptography.hazmat.primitives import serialization
-from more_servers import Apache, Machine, apache, open_folder, ssh_machine
+from more_servers import Apache, Machine, apache, ssh_machine
 from world import Nginx, Ran, World, plain_site, real_world, running, write_nginx
 
 from inkstamp.standins.ports import free_ports
@@ -20,12 +20,6 @@ from inkstamp.view.handshake import shake_hands
 
 WEST, EAST = "127.0.0.2", "127.0.0.3"
 NAME = "club.saltmarsh.test"
-
-
-@pytest.fixture(scope="module")
-def folder() -> Iterator[Path]:
-    with open_folder() as made:
-        yield made
 
 
 @pytest.fixture(scope="module")

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from more_servers import Apache, apache, open_folder
+from more_servers import Apache, apache
 from world import Ran, World, make_tls_pair, real_world
 
 ADDRESS = "127.0.0.3"
@@ -16,12 +16,6 @@ ADDRESS = "127.0.0.3"
 NAME = "trap.saltmarsh.test"
 PROOFS = "/.well-known/acme-challenge/"
 KILLER = Path(__file__).parent / "killer.py"
-
-
-@pytest.fixture(scope="module")
-def folder() -> Iterator[Path]:
-    with open_folder() as made:
-        yield made
 
 
 @pytest.fixture(scope="module")

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 from cryptography import x509
-from more_servers import Apache, Machine, apache, open_folder, ssh_machine
+from more_servers import Apache, Machine, apache, ssh_machine
 from world import Ran, World, plain_site, real_world
 
 from inkstamp.pki.certificates import subject_names
@@ -17,12 +17,6 @@ OURS = "127.0.0.4"
 """Where no web server listens."""
 ONLY_US = '    location /.well-known/ { if ($http_user_agent !~ "inkstamp") { return 403; } }\n'
 """A site that lets our own look through, and not the CA's."""
-
-
-@pytest.fixture(scope="module")
-def folder() -> Iterator[Path]:
-    with open_folder() as made:
-        yield made
 
 
 @pytest.fixture(scope="module")

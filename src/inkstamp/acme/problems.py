@@ -5,6 +5,9 @@ from inkstamp.errors import CaProblem
 
 _URN = "urn:ietf:params:acme:error:"
 
+OF_PROOFS = frozenset({"connection", "dns", "incorrectResponse", "tls", "unauthorized"})
+"""Short kinds of problems (RFC 8555 section 6.7) of one method of proving, which another one may not have."""
+
 _ADVICE = {
     "accountDoesNotExist": "the CA does not know this account; run `inkstamp authority add` again to open one",
     "badCSR": "choose another `key` for the certificate; the CA refuses this request's key or names",

@@ -2,6 +2,7 @@
 
 from inkstamp.config.model import Certificate, Configuration, Server
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER, Method
+from inkstamp.pki.names import as_address
 
 _CARRIED_BY: dict[str, str] = {
     "http-01": "files",
@@ -51,7 +52,7 @@ def can_prove(method: Method, identifier: str) -> bool:
     """
     if identifier.startswith("*."):
         return method not in {"http-01", "tls-alpn-01", "file"}
-    return method != "dns-01" or not (":" in identifier or identifier.rpartition(".")[2].isdigit())
+    return method != "dns-01" or not as_address(identifier)
 
 
 def methods_for(entry: Certificate, identifier: str) -> tuple[Method, ...]:

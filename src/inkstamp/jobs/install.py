@@ -13,7 +13,7 @@ itself, one after the other: the first that fails stops the rest, one that is aw
 """
 
 import secrets
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -51,10 +51,16 @@ class Group:
     changes: tuple[way_back.Change, ...]
 
 
-def install(workplace: "Workplace", name: str, entry: Certificate, edition: EditionRecord) -> list[Finding]:
+def install(
+    workplace: "Workplace",
+    name: str,
+    entry: Certificate,
+    edition: EditionRecord,
+    told: Callable[[Sequence[Group]], None] = lambda _groups: None,
+) -> list[Finding]:
     """Put `edition` on the servers of certificate `name`; the caller holds the certificate.
 
-    Returns a finding for each endpoint that was seen to serve it.
+    Returns a finding for each endpoint that was seen to serve it. `told` is called with what will be changed.
 
     Raises:
         ServerTrouble: A server's configuration was broken before, or refuses ours, or does not take effect.
@@ -70,6 +76,7 @@ def install(workplace: "Workplace", name: str, entry: Certificate, edition: Edit
     with workplace.hold_servers(entry.install):
         away: dict[str, ReachTrouble] = {}
         groups = prepare(workplace, name, entry, edition, away)
+        told(groups)
         findings: list[Finding] = []
         done: list[str] = []
         token = secrets.token_hex(4)

@@ -41,12 +41,14 @@ def install_edition(workplace: "Workplace", name: str, number: int | None, *, pr
     with workplace.hold_certificate(name):
         settle(workplace, name)
         edition = _choose(workplace, name, number)
-        with workplace.hold_servers(entry.install):
-            groups = install.prepare(workplace, name, entry, edition, {})
+        groups: list[install.Group] = []
         findings: list[Finding] = []
-        if not preview:
+        if preview:
+            with workplace.hold_servers(entry.install):
+                groups = install.prepare(workplace, name, entry, edition, {})
+        else:
             with kept(workplace, name), at_step(f"installing edition {edition.number}"):
-                findings = install.install(workplace, name, entry, edition)
+                findings = install.install(workplace, name, entry, edition, groups.extend)
     return Installed(
         certificate=name,
         edition=edition.number,

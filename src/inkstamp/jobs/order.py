@@ -20,7 +20,7 @@ from inkstamp.acme.client import Polled
 from inkstamp.acme.jws import key_authorization
 from inkstamp.acme.messages import Authorization, AuthorizationStatus, Order, OrderStatus, Problem
 from inkstamp.acme.patience import POLLING
-from inkstamp.acme.problems import as_error, describe, short_kind
+from inkstamp.acme.problems import OF_PROOFS, as_error, describe, short_kind
 from inkstamp.config.carrying import methods_for
 from inkstamp.config.model import Certificate
 from inkstamp.errors import CaProblem, StillWaiting
@@ -71,8 +71,6 @@ _DOING: dict[type[orders.Step], str] = {
     orders.Download: "taking in the certificate",
     orders.Refused: "the CA looked at the proofs",
 }
-_SURMOUNTABLE = {"connection", "dns", "incorrectResponse", "tls", "unauthorized"}
-"""Problems (RFC 8555 section 6.7) of one method of proving, which another one may not have."""
 
 
 def obtain(workplace: "Workplace", name: str, entry: Certificate) -> EditionRecord:
@@ -355,7 +353,7 @@ class _Lead:
             ("*." if each.wildcard else "") + each.identifier.value: challenge.type
             for each in newest
             for challenge in each.challenges
-            if challenge.error is not None and short_kind(challenge.error) in _SURMOUNTABLE
+            if challenge.error is not None and short_kind(challenge.error) in OF_PROOFS
         }
         self.take_down()
         said = "\n".join(lines)

@@ -253,8 +253,7 @@ def _web(
     proof = trials.get(wish.name)
     if proof is None:
         return [note("proof", wish.name, "was not tried: no configured server carries it", "name one with --via")]
-    ours = answers_at(workplace, _servers(wish)) if _servers(wish) else lambda _name, address: is_own_address(address)
-    seen = look_at(proof, workplace.view, ours)
+    seen = look_at(proof, workplace.view, answers_at(workplace, _servers(wish)))
     return seen if worst(seen) is not Severity.BAD else [*seen, *in_the_way(workplace, _servers(wish), proof)]
 
 

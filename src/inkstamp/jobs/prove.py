@@ -14,6 +14,7 @@ from inkstamp.pki.names import as_address
 from inkstamp.proof.web_file import FileProof
 from inkstamp.servers.interface import Obstacle
 from inkstamp.view.addresses import address_book
+from inkstamp.view.point import is_own_address
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -156,7 +157,9 @@ def _obstacles(workplace: "Workplace", server: str, proof: FileProof) -> tuple[O
 
 
 def answers_at(workplace: "Workplace", servers: Sequence[str]) -> Callable[[str, str], bool]:
-    """Return what tells whether one of the servers answers for a name at an address."""
+    """Return what tells whether one of the servers, or this machine where there is none, answers at an address."""
+    if not servers:
+        return lambda _name, address: is_own_address(address)
     return lambda name, address: any(workplace.server(each).answers_at(name, address) for each in servers)
 
 

@@ -26,7 +26,6 @@ from inkstamp.ledger.records import OrderRecord
 from inkstamp.proof.seeing import look_at, look_at_handshake
 from inkstamp.proof.web_file import FileProof, http_proof
 from inkstamp.view.addresses import address_book
-from inkstamp.view.point import is_own_address
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -207,7 +206,7 @@ class Showing:
             self._answered_files += proofs.values()
             port = self._workplace.view.http_port
             self._listen(port, group, lambda where: answer_files(where, port, self._answered_files))
-        ours = self._ours(servers)
+        ours = prove.answers_at(self._workplace, servers)
         seen = prove.look_until_seen(
             self._workplace, list(proofs.values()), lambda proof: look_at(proof, self._workplace.view, ours)
         )
@@ -215,11 +214,6 @@ class Showing:
             if worst(seen[proof]) is Severity.BAD:
                 seen[proof] += prove.in_the_way(self._workplace, servers, proof)
         return {url: seen[proof] for url, proof in proofs.items()}
-
-    def _ours(self, servers: Sequence[str]) -> Callable[[str, str], bool]:
-        if servers:
-            return prove.answers_at(self._workplace, servers)
-        return lambda _name, address: is_own_address(address)
 
     def _listen(self, port: int, group: Sequence[_Task], open_port: Callable[[tuple[str, ...]], "Listener"]) -> None:
         """Answer on a port for these names, and for those that it is answered for already."""

@@ -4,6 +4,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from inkstamp.acme.problems import OF_PROOFS
 from inkstamp.config.carrying import other_ways
 from inkstamp.config.model import Certificate, Configuration
 from inkstamp.jobs.stall import Stall
@@ -66,12 +67,11 @@ def why(workplace: "Workplace", name: str) -> Why:
 
 
 _OF_PROOFS = {"CarrierTrouble", "ProofFailed"}
-_PROBLEMS_OF_PROOFS = {"connection", "dns", "incorrectResponse", "tls", "unauthorized"}
 
 
 def _instead(config: Configuration, entry: Certificate, setback: Setback | None) -> tuple[str, ...]:
     """Suggest another way of proving when it is the proof that is in the way."""
-    if setback is None or not (setback.told.kind in _OF_PROOFS or setback.told.problem in _PROBLEMS_OF_PROOFS):
+    if setback is None or not (setback.told.kind in _OF_PROOFS or setback.told.problem in OF_PROOFS):
         return ()
     ways = other_ways(config, entry)
     if not ways:

@@ -74,13 +74,8 @@ def readable(name: str) -> str:
         return name
 
 
-def normalise_all(names: Iterable[str]) -> tuple[str, ...]:
-    """Normalise each name, keep the order, drop what comes twice."""
-    return tuple(dict.fromkeys(normalise(name) for name in names))
-
-
 def identifiers(names: Iterable[str]) -> tuple[str, ...]:
-    """As `normalise_all`, for names and IP addresses (RFC 8738)."""
+    """Normalise each name and IP address (RFC 8738), keep the order, drop what comes twice."""
     return tuple(dict.fromkeys(as_address(name) or normalise(name) for name in names))
 
 

@@ -1,15 +1,37 @@
 """What all kinds of server do alike when a certificate is installed."""
 
+import re
 from collections.abc import Sequence
 
 from inkstamp.errors import EditionUnfit, FileTrouble, ServerTrouble
 from inkstamp.pki.certificates import read_pem, subject_names
 from inkstamp.pki.names import uncovered
 from inkstamp.reach.interface import Host
-from inkstamp.servers.interface import Listen
+from inkstamp.servers.interface import Listen, Obstacle
+from inkstamp.servers.text import Directive
 
 PROTOCOLS = ("TLSv1.2", "TLSv1.3")
 """What a site that had no TLS is given."""
+
+
+REMARK = "# lets CAs see proofs of control; put here by `inkstamp prove --let-through`"
+"""Stands above what lets proofs through."""
+
+
+def matches(expression: str, path: str) -> bool:
+    """Tell whether a server's regular expression matches a path.
+
+    One that only the server can read counts as no match: the look from outside has the last word.
+    """
+    try:
+        return re.search(expression, path) is not None
+    except re.error:
+        return False
+
+
+def obstacle(directive: Directive, what: str) -> Obstacle:
+    """Say that a directive is in a path's way."""
+    return Obstacle(f"{directive.file}, line {directive.line}", what)
 
 
 def check_names_kept(host: Host, names: Sequence[str], own: Sequence[str], certificate_file: str, where: str) -> None:

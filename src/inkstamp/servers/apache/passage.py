@@ -10,10 +10,10 @@ from collections.abc import Iterable
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.apache.reading import Host
+from inkstamp.servers.common import REMARK, matches, obstacle
 from inkstamp.servers.interface import Obstacle, Place
 from inkstamp.servers.text import Directive, Splice, indent_at
 
-REMARK = "# lets CAs see proofs of control; put here by `inkstamp prove --let-through`"
 _STATUS = re.compile(r"permanent|temp|seeother|gone|\d{3}")
 _PROXIES = ("proxypass", "proxypassmatch")
 REDIRECTS = ("redirect", "redirectmatch", "redirectpermanent", "redirecttemp")
@@ -62,14 +62,7 @@ def _takes(redirect: Directive, path: str) -> bool:
     taken, at = _split(redirect)
     if not at:
         return False
-    return _matches(taken, path) if redirect.name.lower() == "redirectmatch" else _is_below(path, taken)
-
-
-def _matches(expression: str, path: str) -> bool:
-    try:
-        return re.search(expression, path) is not None
-    except re.error:
-        return False  # an expression that only httpd can read: the look from outside has the last word
+    return matches(taken, path) if redirect.name.lower() == "redirectmatch" else _is_below(path, taken)
 
 
 def obstacles(host: Host, path: str) -> list[Obstacle]:
@@ -77,26 +70,22 @@ def obstacles(host: Host, path: str) -> list[Obstacle]:
     found = []
     if not any(_lets_rewriting_pass(each, path) for each in list(host.own("rewriterule"))[:1]):
         rules = list(host.own("rewriterule"))
-        found += [_obstacle(each, f"may be rewritten by `{_text(each)}`") for each in rules[:1] if _is_on(host)]
+        found += [obstacle(each, f"may be rewritten by `{_text(each)}`") for each in rules[:1] if _is_on(host)]
     found += [
-        _obstacle(each, f"is redirected by `{_text(each)}`") for each in host.own(*REDIRECTS) if _takes(each, path)
+        obstacle(each, f"is redirected by `{_text(each)}`") for each in host.own(*REDIRECTS) if _takes(each, path)
     ]
     for each in _both(host, *_PROXIES):
         prefix = each.arguments[0] if each.arguments else ""
-        hit = _matches(prefix, path) if each.name.lower() == "proxypassmatch" else _is_below(path, prefix or "\n")
+        hit = matches(prefix, path) if each.name.lower() == "proxypassmatch" else _is_below(path, prefix or "\n")
         if hit:
             if each.arguments[1:2] != ("!",):
-                found.append(_obstacle(each, "is handed to an application"))
+                found.append(obstacle(each, "is handed to an application"))
             break
     return found
 
 
 def _text(each: Directive) -> str:
     return " ".join(word.value for word in each.words)
-
-
-def _obstacle(each: Directive, what: str) -> Obstacle:
-    return Obstacle(f"{each.file}, line {each.line}", what)
 
 
 def _is_on(host: Host) -> bool:
@@ -106,7 +95,7 @@ def _is_on(host: Host) -> bool:
 
 def _lets_rewriting_pass(rule: Directive, path: str) -> bool:
     ends = len(rule.arguments) > 2 and re.search(r"\b(END|L)\b", rule.arguments[2]) is not None
-    return ends and rule.arguments[1] == "-" and _matches(rule.arguments[0], path)
+    return ends and rule.arguments[1] == "-" and matches(rule.arguments[0], path)
 
 
 def open_way(host: Host, text: str, path: str, root: str) -> list[Splice]:

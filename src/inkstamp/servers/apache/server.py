@@ -18,7 +18,7 @@ from inkstamp.servers.apache.reading import (
     read_environment,
     to_site,
 )
-from inkstamp.servers.common import check_names_kept, endpoints
+from inkstamp.servers.common import check_names_kept, endpoints, obstacle
 from inkstamp.servers.interface import ONLY_TLS, EditionPaths, FileChange, Obstacle, Place, Site
 from inkstamp.servers.text import Directive, Splice, changes
 
@@ -78,9 +78,9 @@ class ApacheServer:
         plain = answering(everything, name, tls=False)
         # A host that sends everything elsewhere shows no files: the CA follows to the host that has them.
         with_files = [host for host in plain if not passage.redirects(host, path)]
-        if len(with_files) < len(plain) or any(any(host.own("rewriterule")) for host in plain):
+        sent_on = len(with_files) < len(plain) or any(any(host.own("rewriterule")) for host in plain)
+        if sent_on or not with_files:
             with_files += answering(everything, name, tls=True)
-        with_files = with_files or answering(everything, name, tls=True)
         found = [place for host in with_files if (place := passage.place_of(host, parts)) is not None]
         if plain and not found:
             block = plain[0].block
@@ -99,7 +99,7 @@ class ApacheServer:
         plain = answering(everything, name, tls=False)
         if not plain:
             tls = [host.block for host in answering(everything, name, tls=True)]
-            return tuple(Obstacle(f"{each.file}, line {each.line}", ONLY_TLS) for each in tls)
+            return tuple(obstacle(each, ONLY_TLS) for each in tls)
         return tuple(each for host in plain for each in passage.obstacles(host, path))
 
     def answers_at(self, name: str, address: str) -> bool:
@@ -119,9 +119,10 @@ class ApacheServer:
 
     def plan_let_through(self, names: Sequence[str], folder: tuple[str, ...], root: str) -> list[FileChange]:
         reading = self._reading()
+        everything = hosts(reading)
         plain: list[Host] = []
         for name in names:
-            found = answering(hosts(reading), name, tls=False)
+            found = answering(everything, name, tls=False)
             if not found:
                 raise self._not_found(name)
             plain += [host for host in found if host.block not in [each.block for each in plain]]

@@ -8,6 +8,7 @@ import re
 from collections.abc import Iterator
 
 from inkstamp.errors import ServerTrouble
+from inkstamp.servers.common import REMARK, matches, obstacle
 from inkstamp.servers.interface import Obstacle
 from inkstamp.servers.nginx.edit import add_lines, quote
 from inkstamp.servers.nginx.reading import Host, location_of
@@ -28,7 +29,6 @@ _HANDLERS = {
     "try_files": "is answered by `try_files`, perhaps with a page for whatever is missing",
 }
 _INHERITED = ("auth_basic", "auth_request", "deny")
-REMARK = "# lets CAs see proofs of control; put here by `inkstamp prove --let-through`"
 
 
 def redirects(host: Host, path: str) -> bool:
@@ -45,11 +45,11 @@ def obstacles(host: Host, path: str) -> list[Obstacle]:
     """Return what stands in the way of a file at `path`, in the order in which nginx meets it."""
     found = []
     if not _lets_pass(host, path):
-        found = [_obstacle(each, _told(each)) for each in _rewriting(host)]
+        found = [obstacle(each, _told(each)) for each in _rewriting(host)]
     inner, prefix = location_of(host, path)
     if not (inner.arguments and inner.arguments[0] == "^~"):
         found += [
-            _obstacle(each, f"falls under the location for {each.arguments[1]}") for each in _expressions(host, path)
+            obstacle(each, f"falls under the location for {each.arguments[1]}") for each in _expressions(host, path)
         ]
     handlers = [each for each in inner.block or () if each.name in _HANDLERS] if inner is not host.block else []
     handlers += [
@@ -58,7 +58,7 @@ def obstacles(host: Host, path: str) -> list[Obstacle]:
         if not any(each.name == name for each in handlers) and (inherited := host.value(name)) is not None
     ]
     found += [
-        _obstacle(each, f"{_HANDLERS[each.name]}{f' (location {prefix})' if prefix else ''}")
+        obstacle(each, f"{_HANDLERS[each.name]}{f' (location {prefix})' if prefix else ''}")
         for each in handlers
         if each.arguments != ("off",)
     ]
@@ -71,10 +71,6 @@ def _told(directive: Directive) -> str:
     return f"may be taken elsewhere by `{directive.name} {' '.join(directive.arguments)}`"
 
 
-def _obstacle(directive: Directive, what: str) -> Obstacle:
-    return Obstacle(f"{directive.file}, line {directive.line}", what)
-
-
 def _rewriting(host: Host) -> list[Directive]:
     return [each for each in host.block.block or () if each.name in _REWRITES]
 
@@ -85,20 +81,13 @@ def _lets_pass(host: Host, path: str) -> bool:
     if first is None or first.name != "if" or not any(first.find("break")):
         return False
     match = re.fullmatch(r"\(\$uri ~\*? (.+)\)", " ".join(first.arguments))
-    return match is not None and _matches(match[1].strip('" '), path)
-
-
-def _matches(expression: str, path: str) -> bool:
-    try:
-        return re.search(expression, path) is not None
-    except re.error:
-        return False  # an expression that only nginx can read: the look from outside has the last word
+    return match is not None and matches(match[1].strip('" '), path)
 
 
 def _expressions(host: Host, path: str) -> Iterator[Directive]:
     """Yield the regular expression locations that take the path away from prefixes without `^~`."""
     for each in host.block.find("location"):
-        if len(each.arguments) == 2 and each.arguments[0] in {"~", "~*"} and _matches(each.arguments[1], path):
+        if len(each.arguments) == 2 and each.arguments[0] in {"~", "~*"} and matches(each.arguments[1], path):
             yield each
 
 

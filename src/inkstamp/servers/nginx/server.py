@@ -8,7 +8,7 @@ from inkstamp.errors import ServerTrouble
 from inkstamp.pki.names import as_address, uncovered
 from inkstamp.reach.interface import Host as Machine
 from inkstamp.reach.interface import Ran
-from inkstamp.servers.common import PROTOCOLS, check_names_kept, endpoints
+from inkstamp.servers.common import PROTOCOLS, check_names_kept, endpoints, obstacle
 from inkstamp.servers.interface import ONLY_TLS, EditionPaths, FileChange, Obstacle, Place, Site
 from inkstamp.servers.nginx import passage
 from inkstamp.servers.nginx.edit import add_lines, quote, set_value, tls_listens
@@ -83,14 +83,15 @@ class NginxServer:
         found = self._answering(everything, name, tls=False)
         if not found:
             tls = [host.block for host in self._answering(everything, name, tls=True)]
-            return tuple(Obstacle(f"{each.file}, line {each.line}", ONLY_TLS) for each in tls)
+            return tuple(obstacle(each, ONLY_TLS) for each in tls)
         return tuple(each for host in found for each in passage.obstacles(host, "/".join(("", *parts))))
 
     def plan_let_through(self, names: Sequence[str], folder: tuple[str, ...], root: str) -> list[FileChange]:
         reading = self._reading()
+        everything = hosts(reading)
         answering: list[Host] = []
         for name in names:
-            found = self._answering(hosts(reading), name, tls=False)
+            found = self._answering(everything, name, tls=False)
             if not found:
                 raise self._not_found(name, "answers plain HTTP")
             answering += [host for host in found if host.block not in [each.block for each in answering]]

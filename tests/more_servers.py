@@ -134,3 +134,41 @@ def ssh_machine(folder: Path, address: str, port: int) -> Iterator[Machine]:
     command = [find_program("sshd"), "-D", "-e", "-f", str(config)]
     with running(command, folder / "sshd.log", port, address=address) as process:
         yield Machine(address, port, folder, client, process)
+
+
+@dataclass
+class Proxy:
+    """A real HAProxy with its own configuration, a master with workers."""
+
+    folder: Path
+    main_file: Path
+    address: str
+
+    def entry(self, name: str, more: str = "") -> str:
+        """Its table for inkstamp.toml."""
+        return (
+            f'\n[server.{name}]\nkind = "haproxy"\nprogram = "{find_program("haproxy")}"\n'
+            f'main_file = "{self.main_file}"\nreload = ["{self.folder}/reload"]\n{more}'
+        )
+
+    def reloads(self) -> int:
+        """How often it was reloaded."""
+        log = self.folder / "reloads"
+        return len(log.read_text()) if log.exists() else 0
+
+
+@contextmanager
+def haproxy(folder: Path, address: str, port: int, frontends: str) -> Iterator[Proxy]:
+    """Run an HAProxy; `port` is one that `frontends` listen on."""
+    folder.mkdir(parents=True)
+    main_file = folder / "haproxy.cfg"
+    main_file.write_text(
+        f"global\n    stats socket {folder}/admin.sock mode 600 level admin\n"
+        "defaults\n    mode http\n    timeout client 5s\n    timeout server 5s\n    timeout connect 2s\n" + frontends
+    )
+    reload = folder / "reload"
+    reload.write_text(f"#!/bin/sh\nprintf x >> {folder}/reloads\nkill -USR2 $(cat {folder}/pid)\n")
+    reload.chmod(0o755)
+    command = [find_program("haproxy"), "-W", "-db", "-f", str(main_file), "-p", str(folder / "pid")]
+    with running(command, folder / "haproxy.log", port, address=address):
+        yield Proxy(folder, main_file, address)

@@ -3,6 +3,7 @@
 import http.client
 import json
 import os
+import re
 import shutil
 import signal
 import socket
@@ -37,6 +38,11 @@ class Ran:
     status: int
     out: str
     err: str
+
+    @property
+    def flat(self) -> str:
+        """All that was said, on one line."""
+        return re.sub(r"\s+", " ", self.out + self.err)
 
     @property
     def json(self) -> Any:
@@ -209,6 +215,11 @@ class World:
             env={**os.environ, "INKSTAMP_CONFIG": str(self.config), **self.env, **(env or {})},
         )
         return Ran(done.returncode, done.stdout, done.stderr)
+
+    def edition(self, certificate: str, number: int) -> bytes:
+        """The leaf (DER) of an edition on the shelf."""
+        pem = (self.home / "shelf" / certificate / f"{number:04d}" / "leaf.pem").read_bytes()
+        return x509.load_pem_x509_certificate(pem).public_bytes(serialization.Encoding.DER)
 
     def stamp_in_vain(self, name: str) -> Ran:
         """Order a certificate whose proof will not be seen.

@@ -1,6 +1,5 @@
 """Certificates on a real Apache httpd: from no TLS to TLS, renewed, and put back byte for byte when anything fails."""
 
-import re
 import subprocess
 from collections.abc import Iterator
 from pathlib import Path
@@ -61,10 +60,6 @@ def on_shelf(world: World, name: str) -> bytes:
 
 def stamp(world: World, domain: str, *more: str) -> Ran:
     return world.run("stamp", domain, "--via", "httpd", *more)
-
-
-def flat(done: Ran) -> str:
-    return re.sub(r"\s+", " ", done.out + done.err)
 
 
 def test_a_site_without_tls_gets_it_with_all_that_it_has_and_a_renewal_changes_no_configuration(
@@ -168,7 +163,7 @@ def test_an_install_that_fails_puts_every_byte_back(world: World, httpd: Apache,
         "broken before": "is broken already",
         "not running": "could not be reloaded",
     }
-    assert told[fault] in flat(done)
+    assert told[fault] in done.flat
     assert {each: each.read_bytes() for each in (httpd.folder / "sites").iterdir()} == before
     assert served(world, "steady.saltmarsh.test")[0] == live
     if fault == "broken before":

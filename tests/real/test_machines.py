@@ -1,6 +1,5 @@
 """Certificates on servers of several machines over real SSH: copies, one machine after the other, and a way back."""
 
-import re
 import signal
 import stat
 import threading
@@ -13,7 +12,7 @@ import pytest
 from cryptography import x509
 from cryptography.hazmat.primitives import serialization
 from more_servers import Apache, Machine, apache, ssh_machine
-from world import Nginx, Ran, World, plain_site, real_world, running, write_nginx
+from world import Nginx, World, plain_site, real_world, running, write_nginx
 
 from inkstamp.standins.ports import free_ports
 from inkstamp.view.handshake import shake_hands
@@ -77,10 +76,6 @@ def club(world: World, west: tuple[Nginx, Machine], east: tuple[Apache, Machine]
     return world
 
 
-def flat(done: Ran) -> str:
-    return re.sub(r"\s+", " ", done.out + done.err)
-
-
 def served(world: World, address: str) -> bytes:
     found = shake_hands(address, world.nginx.https_port, NAME)
     return found.chain[0].public_bytes(serialization.Encoding.DER) if found.chain else b""
@@ -141,11 +136,11 @@ def test_a_machine_that_is_away_is_left_for_the_next_run_and_told(club: World, e
         east[1].client.write_text(away)
         east[1].process.send_signal(signal.SIGCONT)
     assert done.status == 1
-    assert "edition 3 could not be put on east" in flat(done)
-    assert "front, west have edition 3; the next run tries the rest again" in flat(done)
+    assert "edition 3 could not be put on east" in done.flat
+    assert "front, west have edition 3; the next run tries the rest again" in done.flat
     assert (served(club, WEST), served(club, EAST)) == (edition(club, 3), edition(club, 2))
     assert club.run("--json", "status").json["certificates"][0]["standing"] == "not installed"
-    assert "could not be put on east" in flat(club.run("why", "club"))
+    assert "could not be put on east" in club.run("why", "club").flat
     again = club.run("renew")
     assert again.status == 0, again.err
     assert all_served(club) == {edition(club, 3)}
@@ -168,8 +163,8 @@ def test_the_first_machine_that_fails_stops_the_rest_and_is_put_back(
     done = club.run("stamp", "club", "--anew")
     club.config.write_text(config)
     assert done.status == 1
-    assert "server “west” could not be reloaded" in flat(done)
-    assert "front has edition 4: `inkstamp undo club` takes it back there" in flat(done)
+    assert "server “west” could not be reloaded" in done.flat
+    assert "front has edition 4: `inkstamp undo club` takes it back there" in done.flat
     assert {each: each.read_bytes() for each in copies} == copies
     assert (served(club, "127.0.0.1"), served(club, WEST), served(club, EAST)) == (
         edition(club, 4), edition(club, 3), edition(club, 3),
@@ -207,8 +202,8 @@ def test_a_connection_that_is_lost_in_the_middle_leaves_the_machine_whole(
     cutter.join()
     club.config.write_text(config)
     assert done.status == 1
-    assert "edition 5 could not be put on west" in flat(done)
-    assert "lost in the middle of a request" in flat(done)
+    assert "edition 5 could not be put on west" in done.flat
+    assert "lost in the middle of a request" in done.flat
     assert {each: each.read_bytes() for each in copies} == copies
     assert served(club, WEST) == edition(club, 4)
     assert served(club, EAST) == edition(club, 5)

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 from more_servers import Apache, apache
-from world import Ran, World, make_tls_pair, real_world
+from world import World, make_tls_pair, real_world
 
 ADDRESS = "127.0.0.3"
 """Apache's."""
@@ -55,10 +55,6 @@ def configure(world: World, via: str, more: str = "") -> None:
     )
     entry = f'\n[certificate.trap]\nnames = ["{NAME}"]\nauthority = "quayside"\nvia = "{via}"\n'
     world.config.write_text(text + more + entry)
-
-
-def flat(done: Ran) -> str:
-    return re.sub(r"\s+", " ", done.out + done.err)
 
 
 def block(world: World, inside: str, root: str = "") -> str:
@@ -125,22 +121,22 @@ def test_a_trap_in_nginx_is_told_with_its_remedy_and_opened_by_the_smallest_chan
     checked = world.run("precheck", "trap")
     assert checked.status == 1, checked.out
     for word in words:
-        assert word in flat(checked), f"“{word}” is not in {checked.out}"
+        assert word in checked.flat, f"“{word}” is not in {checked.out}"
     refused = world.stamp_in_vain("trap")
     assert refused.status == 1
     orders = world.ca.orders()
-    assert "--let-through" in flat(refused)
+    assert "--let-through" in refused.flat
     preview = world.run("prove", "trap", "--let-through", "--preview")
     assert preview.status == 0, preview.err
     assert f"+    location ^~ {PROOFS}" in preview.out
     assert file.read_bytes() == before
     opened = world.run("prove", "trap", "--let-through")
     assert opened.status == 0, opened.err
-    assert "shows the proof" in flat(opened)
+    assert "shows the proof" in opened.flat
     assert world.run("stamp", "trap").status == 0
     assert world.ca.orders() <= orders + 1  # none, if one was opened before its proof was looked at
     again = world.run("prove", "trap", "--let-through")
-    assert (again.status, "was opened before" in flat(again)) == (2, True)
+    assert (again.status, "was opened before" in again.flat) == (2, True)
     closed = world.run("prove", "trap", "--close-again")
     assert closed.status == 0, closed.err
     assert file.read_bytes() == before
@@ -188,7 +184,7 @@ def test_a_trap_in_apache_is_told_with_its_remedy_and_opened_by_the_smallest_cha
     checked = world.run("precheck", "trap")
     assert checked.status == 1, checked.out
     for word in words:
-        assert word in flat(checked), f"“{word}” is not in {checked.out}"
+        assert word in checked.flat, f"“{word}” is not in {checked.out}"
     opened = world.run("prove", "trap", "--let-through")
     assert opened.status == 0, opened.err
     assert world.run("stamp", "trap", "--anew").status == 0
@@ -206,9 +202,9 @@ def test_a_redirect_to_https_with_an_expired_certificate_is_passed_over_and_told
     set_up(world, block(world, TO_HTTPS) + tls)
     checked = world.run("precheck", "trap")
     assert checked.status == 0, checked.out
-    assert "after a redirect to https" in flat(checked)
+    assert "after a redirect to https" in checked.flat
     reason = r"certificate that is not good \((certificate has expired|self-signed certificate)\)"
-    assert re.search(reason, flat(checked))
+    assert re.search(reason, checked.flat)
     assert world.run("stamp", "trap", "--anew").status == 0
 
 
@@ -218,8 +214,8 @@ def test_a_site_that_has_tls_alone_and_one_that_another_virtual_host_answers_for
     set_up(world, tls)
     checked = world.run("precheck", "trap")
     assert checked.status == 1
-    assert "answers 404" in flat(checked)
-    assert "has no virtual host for plain HTTP: this one has TLS alone" in flat(checked)
+    assert "answers 404" in checked.flat
+    assert "has no virtual host for plain HTTP: this one has TLS alone" in checked.flat
 
 
 def test_a_document_root_that_is_not_the_one_served_is_found_by_alias(world: World) -> None:
@@ -247,9 +243,9 @@ def test_one_wrong_address_is_told_with_its_record(
     world.nameserver.table[NAME] = addresses
     checked = world.run("precheck", "trap")
     assert checked.status == 1
-    assert told in flat(checked)
-    assert f"correct the {'AAAA' if '::1' in addresses else 'A'} record in DNS" in flat(checked)
-    assert "at 127.0.0.1: shows the proof" in flat(world.run("precheck", "trap", "--all"))
+    assert told in checked.flat
+    assert f"correct the {'AAAA' if '::1' in addresses else 'A'} record in DNS" in checked.flat
+    assert "at 127.0.0.1: shows the proof" in world.run("precheck", "trap", "--all").flat
 
 
 def test_a_change_that_the_server_refuses_or_that_does_not_help_goes_back_byte_for_byte(world: World) -> None:
@@ -259,16 +255,16 @@ def test_a_change_that_the_server_refuses_or_that_does_not_help_goes_back_byte_f
     world.nameserver.table[NAME] = ["127.0.0.1", "127.0.0.5"]  # no change of nginx helps against a wrong address
     done = world.run("prove", "trap", "--let-through", timeout=200)
     assert done.status == 1
-    assert "is not seen from outside after the change either" in flat(done)
-    assert "all files are back as they were" in flat(done)
+    assert "is not seen from outside after the change either" in done.flat
+    assert "all files are back as they were" in done.flat
     assert file.read_bytes() == before
     assert not (world.folder / "proofs").exists()
     world.nameserver.table[NAME] = ["127.0.0.1"]
     file.write_text(before.decode() + "nonsense;\n")
     broken = world.run("prove", "trap", "--let-through")
     assert broken.status == 1
-    assert "is broken already" in flat(broken)
-    assert "nothing was changed" in flat(broken)
+    assert "is broken already" in broken.flat
+    assert "nothing was changed" in broken.flat
     file.write_bytes(before)
 
 
@@ -300,7 +296,7 @@ def test_killed_anywhere_while_opening_the_way_the_next_run_opens_it_and_all_can
     for number in changing:
         let_through_and_die(world, number)
         done = world.run("prove", "trap", "--let-through")
-        assert done.status == 0 or "was opened before" in flat(done), f"{places[number - 1]}: {done.err}"
+        assert done.status == 0 or "was opened before" in done.flat, f"{places[number - 1]}: {done.err}"
         assert world.run("precheck", "trap").status == 0
         assert world.run("prove", "trap", "--close-again").status == 0
         assert file.read_bytes() == before, places[number - 1]

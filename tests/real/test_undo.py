@@ -1,7 +1,6 @@
 """One install back at any later time, and an edition of choice put on, with real servers."""
 
 import json
-import re
 import signal
 import subprocess
 import sys
@@ -11,7 +10,7 @@ from pathlib import Path
 import pytest
 from cryptography import x509
 from cryptography.hazmat.primitives import serialization
-from world import Ran, World, real_world
+from world import World, real_world
 
 KILLER = Path(__file__).parent / "killer.py"
 
@@ -21,10 +20,6 @@ def world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
     with real_world(tmp_path_factory.mktemp("undo"), ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}) as made:
         made.add_authority()
         yield made
-
-
-def flat(done: Ran) -> str:
-    return re.sub(r"\s+", " ", done.out + done.err)
 
 
 def edition(world: World, name: str, number: int) -> bytes:
@@ -53,21 +48,21 @@ def test_undo_goes_back_edition_by_edition_to_the_configuration_of_the_beginning
     domain, file, before = two_editions(world, "back")
     with_tls = file.read_bytes()
     preview = world.run("undo", "back", "--preview")
-    assert "front would have edition 1 again" in flat(preview)
+    assert "front would have edition 1 again" in preview.flat
     assert world.served(domain) == edition(world, "back", 2)
     done = world.run("undo", "back")
     assert done.status == 0, done.err
-    assert "front has edition 1 again" in flat(done)
+    assert "front has edition 1 again" in done.flat
     assert world.served(domain) == edition(world, "back", 1)
     assert file.read_bytes() == with_tls
     assert standing(world, "back") == ("went back", "inkstamp install back")
-    assert "nothing is due" in flat(world.run("renew")) or world.run("renew").status == 0
+    assert "nothing is due" in world.run("renew").flat or world.run("renew").status == 0
     assert world.served(domain) == edition(world, "back", 1)  # no timer does again what somebody undid
     file.write_text(with_tls.decode().replace("root ", "# somebody's later remark\n    root "))
     assert world.run("undo", "back").status == 0
     assert file.read_bytes() == before.replace(b"root ", b"# somebody's later remark\n    root ")
     again = world.run("undo", "back")
-    assert (again.status, "there is no install of “back” to undo" in flat(again)) == (2, True)
+    assert (again.status, "there is no install of “back” to undo" in again.flat) == (2, True)
     assert world.run("install", "back").status == 0
     assert world.served(domain) == edition(world, "back", 2)
     assert standing(world, "back")[0] == "good"
@@ -87,7 +82,7 @@ def test_an_edition_of_choice_is_installed_and_what_that_changes_is_shown_first(
     data = world.run("--json", "install", "choice", "--preview").json["installed"]
     assert (data["edition"], data["servers"], data["done"], data["differences"]) == (2, ["front"], False, [])
     unknown = world.run("install", "choice", "--edition", "9")
-    assert (unknown.status, "has no edition 9" in flat(unknown)) == (2, True)
+    assert (unknown.status, "has no edition 9" in unknown.flat) == (2, True)
 
 
 def test_an_undo_that_the_server_refuses_leaves_everything_as_it_was(world: World) -> None:
@@ -100,7 +95,7 @@ def test_an_undo_that_the_server_refuses_leaves_everything_as_it_was(world: Worl
     before = file.read_bytes()
     done = world.run("undo", "stuck")
     assert done.status == 1
-    assert "broken already" in flat(done)
+    assert "broken already" in done.flat
     assert file.read_bytes() == before
     file.write_text(text)
     assert world.served(domain) == edition(world, "stuck", 1)
@@ -120,7 +115,7 @@ def test_killed_anywhere_while_undoing_the_next_run_comes_to_the_same_end(world:
             break
         what = counts.read_text().splitlines()[-1]
         after = world.run("undo", "cut")
-        assert after.status == 0 or "there is no install" in flat(after), f"{what}: {after.err}"
+        assert after.status == 0 or "there is no install" in after.flat, f"{what}: {after.err}"
         assert file.read_bytes() == before, what
         assert world.run("install", "cut", "--edition", "1").status == 0, what
         assert world.served(domain) == edition(world, "cut", 1), what

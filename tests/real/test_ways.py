@@ -59,10 +59,6 @@ def leaf(world: World, name: str = "site") -> x509.Certificate:
     return x509.load_pem_x509_certificate((world.home / "shelf" / name / "current" / "leaf.pem").read_bytes())
 
 
-def flat(done: Ran) -> str:
-    return re.sub(r"\s+", " ", done.out + done.err)
-
-
 @pytest.mark.parametrize("addresses", [[OURS], ["::1"], [OURS, "127.0.0.5"]])
 @pytest.mark.parametrize("way", ["http-01", "tls-alpn-01"])
 def test_a_listener_of_our_own_proves_where_no_web_server_runs(world: World, addresses: list[str], way: str) -> None:
@@ -105,11 +101,11 @@ def test_a_port_that_is_taken_is_told_with_the_program_that_has_it(world: World)
     world.nameserver.table["taken.saltmarsh.test"] = ["127.0.0.1"]
     done = world.run("stamp", "taken.saltmarsh.test", "--via", "listener")
     assert done.status == 1
-    assert re.search(rf"port {world.nginx.http_port} is taken by nginx \(process \d+\)", flat(done))
-    assert "a record in DNS" in flat(done)
+    assert re.search(rf"port {world.nginx.http_port} is taken by nginx \(process \d+\)", done.flat)
+    assert "a record in DNS" in done.flat
     checked = world.run("precheck", "taken.saltmarsh.test", "--via", "listener")
     assert checked.status == 1
-    assert re.search(r"taken by nginx \(process \d+\)", flat(checked))
+    assert re.search(r"taken by nginx \(process \d+\)", checked.flat)
 
 
 def test_one_name_on_two_web_servers_on_two_machines_is_proven_by_all(
@@ -129,8 +125,8 @@ def test_one_name_on_two_web_servers_on_two_machines_is_proven_by_all(
     configure(world, servers, f'names = ["{name}"]\nvia = ["west", "east"]\n')
     checked = world.run("precheck", "site", "--all")
     assert checked.status == 0, checked.out
-    assert f"{west.address} is answered by west" in flat(checked)
-    assert f"{east.address} is answered by east" in flat(checked)
+    assert f"{west.address} is answered by west" in checked.flat
+    assert f"{east.address} is answered by east" in checked.flat
     done = world.run("stamp", "site", "--anew")
     assert done.status == 0, done.err
     assert not list(west_root.iterdir())
@@ -140,8 +136,8 @@ def test_one_name_on_two_web_servers_on_two_machines_is_proven_by_all(
     alone = world.stamp_in_vain("site")
     orders = world.ca.orders()
     assert alone.status == 1
-    assert f"{east.address}: answers 404" in flat(alone)
-    assert "the web server that carries the proof does not answer at" in flat(alone)
+    assert f"{east.address}: answers 404" in alone.flat
+    assert "the web server that carries the proof does not answer at" in alone.flat
     world.config.write_text(world.config.read_text().replace('via = "west"', 'via = ["west", "east"]'))
     assert world.run("stamp", "site").status == 0  # goes on with the same order
     assert world.ca.orders() == orders
@@ -157,14 +153,14 @@ def test_a_machine_that_cannot_be_reached_or_is_another_one_is_told(
     configure(world, entry + west.entry().replace(str(west.port), "9"), f'names = ["{name}"]\nvia = "far"\n')
     done = world.run("stamp", "site", "--anew")
     assert done.status == 1
-    assert "the connection to 127.0.0.2 does not come about" in flat(done)
-    assert "Connection refused" in flat(done)
+    assert "the connection to 127.0.0.2 does not come about" in done.flat
+    assert "Connection refused" in done.flat
     stranger = world.config.read_text().replace(":9", f":{west.port}").replace(str(west.client), str(east.client))
     world.config.write_text(stranger)
     done = world.run("stamp", "site", "--anew")
     assert done.status == 1
-    assert "Host key verification failed" in flat(done)
-    assert "add its key to known_hosts" in flat(done)
+    assert "Host key verification failed" in done.flat
+    assert "add its key to known_hosts" in done.flat
 
 
 def test_any_web_server_carries_proofs_in_the_folder_that_is_named(
@@ -190,7 +186,7 @@ def test_when_the_first_way_is_not_seen_the_second_one_is_gone_in_the_same_order
     orders = world.ca.orders()
     done = world.run("stamp", "site", "--anew")
     assert done.status == 0, done.err
-    assert "http-01 is not seen; tls-alpn-01 is tried instead" in flat(done)
+    assert "http-01 is not seen; tls-alpn-01 is tried instead" in done.flat
     assert world.ca.orders() == orders + 1
 
 
@@ -204,7 +200,7 @@ def test_when_the_ca_refuses_the_first_way_the_second_one_passes_and_goes_first_
     orders = world.ca.orders()
     done = world.run("stamp", "site", "--anew")
     assert done.status == 0, done.err
-    assert "was refused for picky.saltmarsh.test; orders anew and proves it in another way" in flat(done)
+    assert "was refused for picky.saltmarsh.test; orders anew and proves it in another way" in done.flat
     assert world.ca.orders() == orders + 2
     assert world.run("stamp", "site", "--anew").status == 0
     assert world.ca.orders() == orders + 3
@@ -227,9 +223,9 @@ def test_why_tells_the_ca_s_words_what_was_seen_and_another_way(world: World) ->
         'via = ["front", "primary"]',
         "next inkstamp stamp vague",
     ):
-        assert word in flat(told), f"“{word}” is not in {told.out}"
+        assert word in told.flat, f"“{word}” is not in {told.out}"
     assert world.run("stamp", "vague").status == 1
-    assert "2 times in all" in flat(world.run("why", "vague"))
+    assert "2 times in all" in world.run("why", "vague").flat
     data = world.run("--json", "why", "vague").json["why"]
     assert data["setback"]["told"]["problem"] == "unauthorized"
     assert data["stall"]["who"] == "you"

@@ -9,7 +9,8 @@ from hypothesis import strategies as st
 from inkstamp.errors import InkStampError, ServerTrouble
 from inkstamp.reach.interface import Ran
 from inkstamp.reach.local import LocalHost
-from inkstamp.servers.interface import EditionPaths
+from inkstamp.servers.base import Fitting
+from inkstamp.servers.interface import Supply
 from inkstamp.servers.nginx.reading import Folders, best_hosts, hosts, place_of, read_configuration
 from inkstamp.servers.nginx.server import NginxServer
 from inkstamp.servers.nginx.syntax import parse
@@ -17,16 +18,14 @@ from inkstamp.servers.nginx.syntax import parse
 PARTS = (".well-known", "acme-challenge", "tok")
 
 
-def paths(served: str, key: str) -> EditionPaths:
-    return EditionPaths(served, key, "/leaf.pem", "/issuers.pem")
+def paths(served: str, key: str) -> Supply:
+    return Supply(certificate="s", served=served, key=key, leaf="/leaf.pem", issuers="/issuers.pem", combined="/c.pem")
 
 
 def server(tmp_path: Path, text: str) -> NginxServer:
     (tmp_path / "nginx.conf").write_bytes(text.encode())
-    return NginxServer(
-        "front", LocalHost(), program="nginx", main_file=str(tmp_path / "nginx.conf"), prefix=str(tmp_path),
-        http_port=80, https_port=443,
-    )  # fmt: skip
+    fitting = Fitting(program="nginx", main_file=str(tmp_path / "nginx.conf"), prefix=str(tmp_path))
+    return NginxServer("front", LocalHost(), fitting)
 
 
 @pytest.mark.parametrize(
@@ -166,7 +165,7 @@ BLOCKS = st.builds(
 def test_adding_tls_keeps_every_other_byte_and_is_read_back_as_meant(first: str, second: str) -> None:
     text = f"events {{}}\nhttp {{\n{first}{second.replace('s.test', 't.test')}}}\n"
     host = _Memory({"/n.conf": text.encode()})
-    nginx = NginxServer("n", host, program="nginx", main_file="/n.conf", prefix="/p", http_port=80, https_port=443)
+    nginx = NginxServer("n", host, Fitting(program="nginx", main_file="/n.conf", prefix="/p"))
     (change,) = nginx.plan_install(["s.test"], paths("/shelf/served.pem", "/shelf/key.pem"))
     before, after = (change.before or b"").decode(), (change.after or b"").decode()
     common = next((n for n, (a, b) in enumerate(zip(before, after, strict=False)) if a != b), len(before))

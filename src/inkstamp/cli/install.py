@@ -35,7 +35,9 @@ def run(context: Context, options: argparse.Namespace) -> int:
     print(f"{done.certificate}: edition {done.edition} {verb} on {where}")
     output.findings(done.findings)
     output.differences(done.differences)
-    if not done.differences:
+    for each in done.copies:
+        print(output.field("writes", each))
+    if not done.differences and not done.copies:
         print(output.field("files", "no configuration changes: the servers point at the shelf already"))
     if done.done:
         print(output.field("next", f"inkstamp check {done.certificate}"))

@@ -24,13 +24,18 @@ def carries(config: Configuration, carrier: str, method: Method) -> bool:
     if carrier == LISTENER:
         return what in {"files", "handshakes"} and method not in _LONG_LIVED
     if what == "files":
-        return carrier in config.server
+        return carrier in config.server and shows_files(config.server[carrier])
     return what == "records" and (carrier in config.nameserver or carrier in config.program)
 
 
 def takes_certificates(server: Server) -> bool:
-    """Tell whether certificates are installed on a server of this sort: so far nginx and Apache httpd."""
-    return server.kind in {"nginx", "apache"}
+    """Tell whether certificates are installed on a server of this sort."""
+    return server.kind != "files" or bool(server.files)
+
+
+def shows_files(server: Server) -> bool:
+    """Tell whether a server of this sort answers a path with a file."""
+    return server.kind in {"nginx", "apache"} or bool(server.root)
 
 
 def file_servers(config: Configuration, entry: Certificate) -> tuple[str, ...]:

@@ -21,12 +21,14 @@ from inkstamp.config.model import (
     Authority,
     Certificate,
     Configuration,
+    FileCopy,
     Nameserver,
     Program,
     Section,
     Server,
     View,
 )
+from inkstamp.config.server_rules import find_fault
 from inkstamp.config.templates import PLACEHOLDERS, unknown_placeholders
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER
 from inkstamp.errors import ConfigurationError, FileTrouble, NameTrouble
@@ -50,7 +52,6 @@ _PATHS = {
 }
 _PORTAL_KEYS = ("page", "path", "lines", "record", "value")
 _LIMIT = 67_108_864
-_SSH_URL = re.compile(r"ssh://([A-Za-z0-9._-]+@)?([A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\])(:\d{1,5})?/?")
 
 
 class _Copy(msgspec.Struct, frozen=True):
@@ -63,11 +64,6 @@ class _Copy(msgspec.Struct, frozen=True):
 def is_entry_name(text: str) -> bool:
     """Tell whether `text` may name an entry; it becomes a folder's name, so little is allowed."""
     return _ENTRY.fullmatch(text) is not None
-
-
-def is_ssh_url(text: str) -> bool:
-    """Tell whether `text` names a machine for OpenSSH's client; no word that it could take for an option."""
-    return _SSH_URL.fullmatch(text) is not None and "/-" not in text and "@-" not in text
 
 
 def _allowed(kind: type[Section], key: str) -> str:
@@ -108,6 +104,11 @@ class _Reader:
         self.check_keys(given, kind.__struct_fields__, path)
         if isinstance(given.get("subject"), dict):
             self.check_keys(given["subject"], Subject.__slots__, (*path, "subject"))
+        for number, each in enumerate(given.get("files", ()) if kind is Server else ()):
+            if isinstance(each, dict):
+                self.check_keys(each, FileCopy.__struct_fields__, (*path, "files"))
+                if isinstance(each.get("passphrase_file"), str):
+                    given["files"][number]["passphrase_file"] = str(self._file.parent / each["passphrase_file"])
         for key in _PATHS.get(kind, ()):
             value = given.get(key)
             if isinstance(value, str) and value and (key != "program" or "/" in value):
@@ -180,21 +181,9 @@ class _Reader:
         path = ("server", name)
         if name in {BY_HAND, LISTENER}:
             raise self.fail(f"“{name}” has a meaning of its own", path, "give the server another name")
-        if (entry.kind == "files") != bool(entry.root):
-            raise self.fail(
-                f"[server.{name}] lacks the key “root”" if entry.kind == "files" else "“root” is for kind = “files”",
-                (*path, "kind" if entry.kind == "files" else "root"),
-                'add a line root = "/srv/www/{domain}"' if entry.kind == "files" else "take the line out",
-            )
-        if set(re.findall(r"\{[^{}]*\}", entry.root)) - {"{domain}"}:
-            raise self.fail(f"“root” has an unknown placeholder: {entry.root}", (*path, "root"), "known: {domain}")
-        for key in ("ssh_config", "sudo"):
-            if getattr(entry, key) and not entry.reach:
-                raise self.fail(f"“{key}” is for another machine", (*path, key), 'add a line reach = "ssh://host"')
-        if entry.reach and not is_ssh_url(entry.reach):
-            raise self.fail(
-                f"“{entry.reach}” does not say how to reach a machine", (*path, "reach"), "write ssh://user@host:port"
-            )
+        fault = find_fault(name, entry)
+        if fault is not None:
+            raise self.fail(fault.what, (*path, *fault.key), fault.advice)
 
     def proof(self, path: tuple[str, ...], entry: Certificate, authority: Authority) -> None:
         """Refuse a way of proving that the kind of authority does not know."""
@@ -266,9 +255,9 @@ class _Reader:
             self.refers(server, "server", whole.server, (*path, "install"))
             if not takes_certificates(whole.server[server]):
                 raise self.fail(
-                    f"nothing can be installed on “{server}” yet: that is for nginx and Apache httpd so far",
+                    f"“{server}” takes no certificates: nothing is said of which files it wants",
                     (*path, "install"),
-                    "leave it out and carry the files of `inkstamp export` there",
+                    f"add files = [{{ path = …, form = … }}] to [server.{server}], or leave it out",
                 )
         names = self.names(path, entry, whole)
         return entry if names == entry.names else msgspec.structs.replace(entry, names=names)

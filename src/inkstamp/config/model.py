@@ -7,7 +7,7 @@ from typing import Literal
 
 import msgspec
 
-from inkstamp.config.words import BY_HAND, Method
+from inkstamp.config.words import BY_HAND, CopyForm, Method
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.subject import Subject
 
@@ -48,11 +48,26 @@ class Authority(Section, frozen=True):
     """Whether missing intermediates may be fetched from where the certificate says (AIA)."""
 
 
-class Server(Section, frozen=True):
-    """`[server.NAME]`: something that serves the names' web pages."""
+class FileCopy(Section, frozen=True):
+    """One of a server's `files`: where a copy of each edition goes, and in which form."""
 
-    kind: Literal["nginx", "apache", "files"]
-    """`files` is any other web server: nothing is known of it but where its files lie."""
+    path: str
+    """Absolute on the server's machine; may have the placeholder `{certificate}`."""
+    form: CopyForm
+    mode: str = ""
+    """Octal, as in `0640`; empty for 0600 where the key is in it, else 0644."""
+    owner: str = ""
+    """Name or number; empty for the user that writes."""
+    group: str = ""
+    passphrase_file: str = ""
+    """File with the passphrase of a PKCS#12."""
+
+
+class Server(Section, frozen=True):
+    """`[server.NAME]`: something that serves the names' web pages, or other services of theirs."""
+
+    kind: Literal["nginx", "apache", "haproxy", "files"]
+    """`files` is any other server: nothing is known of it but where its files lie."""
     program: str = ""
     """The server's program: a path, or a name found in PATH; empty for the usual one of its kind."""
     main_file: str = ""
@@ -61,6 +76,14 @@ class Server(Section, frozen=True):
     """The folder that relative paths start from; empty for the one the program was built with."""
     root: str = ""
     """`files`: its document root, which may have the placeholder `{domain}`."""
+    files: tuple[FileCopy, ...] = ()
+    """`files`: the copies that it takes of each edition."""
+    test: tuple[str, ...] = ()
+    """A command that tests its configuration, in the place of the usual one of its kind."""
+    reload: tuple[str, ...] = ()
+    """A command that has it take new files, in the place of the usual one of its kind."""
+    look: tuple[str, ...] = ()
+    """`files`: where it serves TLS, each `host:port`, or `smtp://`, `imap://`, `pop3://` before it for STARTTLS."""
     reach: str = ""
     """Another machine, as `ssh://user@host:port`; empty for this one."""
     ssh_config: str = ""

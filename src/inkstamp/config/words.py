@@ -9,3 +9,8 @@ BY_HAND = "by-hand"
 """In the place of a server: a person puts the proof up."""
 LISTENER = "listener"
 """In the place of a server: Ink Stamp answers on the port itself, for as long as the CA looks."""
+
+CopyForm = Literal["leaf", "issuers", "served", "key", "combined", "pkcs12"]
+"""What of an edition a file holds."""
+SECRET_FORMS = frozenset({"key", "combined", "pkcs12"})
+"""Those with the private key."""

@@ -14,20 +14,20 @@ itself, one after the other: the first that fails stops the rest, one that is aw
 
 import secrets
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from cryptography.hazmat.primitives import hashes
+from cryptography import x509
 
 from inkstamp.clock import stamp
 from inkstamp.config.model import Certificate
 from inkstamp.errors import InkStampError, ReachTrouble, ServerTrouble
-from inkstamp.files import read_bytes, remove_tree
+from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, bad, good, note
 from inkstamp.jobs import way_back
+from inkstamp.jobs.preparing import Group, chain_of, prepare
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState
-from inkstamp.servers.interface import EditionPaths, FileChange, ServerKind
+from inkstamp.servers.interface import Endpoint, ServerKind
 from inkstamp.view.handshake import Served, shake_hands
 
 if TYPE_CHECKING:
@@ -38,17 +38,6 @@ _LOOK_SECONDS = 15.0
 _LOOK_PAUSE = 0.05
 _MOST_KEPT = 5
 """Installs of a certificate on a group of servers that can be undone, one after the other."""
-_MODES = {"served": 0o644, "key": 0o600, "leaf": 0o644, "issuers": 0o644}
-"""The files of an edition, and who may read their copies."""
-
-
-@dataclass(frozen=True, slots=True)
-class Group:
-    """Servers that change together, and what is to be changed."""
-
-    servers: tuple[str, ...]
-    remote: bool
-    changes: tuple[way_back.Change, ...]
 
 
 def install(
@@ -75,6 +64,7 @@ def install(
         return []
     with workplace.hold_servers(entry.install):
         away: dict[str, ReachTrouble] = {}
+        bring_back_cut_off(workplace, name, entry, away)
         groups = prepare(workplace, name, entry, edition, away)
         told(groups)
         findings: list[Finding] = []
@@ -89,7 +79,7 @@ def install(
             except InkStampError as error:
                 _tell_done(error, name, edition, done)
                 raise
-        if all(group.remote for group in groups) and done:
+        if all(group.copied for group in groups) and done:
             workplace.shelf.switch(name, edition.number)
     if away:
         raise _left_out(away, done, edition, findings)
@@ -116,69 +106,21 @@ def _left_out(
     )
 
 
-def edition_paths(folder: str) -> EditionPaths:
-    """Return the files of an edition's folder."""
-    return EditionPaths(*(f"{folder}/{name}.pem" for name in _MODES))
+def bring_back_cut_off(
+    workplace: "Workplace", name: str, entry: Certificate, away: dict[str, ReachTrouble] | None = None
+) -> None:
+    """Bring back first what a cut-off install left on a machine that can be reached again.
 
-
-def prepare(
-    workplace: "Workplace",
-    name: str,
-    entry: Certificate,
-    edition: EditionRecord | None = None,
-    away: dict[str, ReachTrouble] | None = None,
-) -> list[Group]:
-    """Test the servers as they stand and work out the edits, changing nothing (steps 1 and 2).
-
-    Args:
-        workplace: The run's surroundings.
-        name: The certificate.
-        entry: As configured.
-        edition: What is copied to other machines; None while there is none yet.
-        away: Takes servers whose machine cannot be reached; None raises ReachTrouble for them.
-
+    Machines that still cannot be are put into `away`; without it they raise ReachTrouble.
     """
-    here = [each for each in entry.install if not workplace.config.server[each].reach]
-    groups = []
-    if here:
-        files = edition_paths(str(workplace.shelf.current_folder(name)))
-        edits = [each for server in here for each in _edits(workplace, server, entry, files)]
-        groups.append(Group(tuple(here), False, tuple(edits)))
-    for server in entry.install:
-        if server in here:
-            continue
-        try:
-            groups.append(_prepare_remote(workplace, name, entry, server, edition))
-        except ReachTrouble as error:
-            if away is None:
-                raise
-            away[server] = error
-    return groups
-
-
-def _edits(workplace: "Workplace", server_name: str, entry: Certificate, files: EditionPaths) -> list[way_back.Change]:
-    server = workplace.installable(server_name)
-    way_back.test_before(server)
-    return [way_back.Change(server_name, each) for each in server.plan_install(entry.names, files)]
-
-
-def _prepare_remote(
-    workplace: "Workplace", name: str, entry: Certificate, server: str, edition: EditionRecord | None
-) -> Group:
-    """Work out the edits, and the copies of the edition's files; first comes back what a cut-off install left there."""
     for record in workplace.ledger.installs.begun(name):
-        if record.servers == (server,):
-            _put_back(workplace, record, None)
-    folder = f"{workplace.config.server[server].certificate_folder.rstrip('/')}/{name}"
-    edits = _edits(workplace, server, entry, edition_paths(folder))
-    copies = []
-    if edition is not None:
-        host, shelf = workplace.server(server).host, workplace.shelf.edition(name, edition.number)
-        for each, mode in _MODES.items():
-            path = f"{folder}/{each}.pem"
-            change = FileChange(path, host.read_if_there(path), read_bytes(shelf / f"{each}.pem"), mode)
-            copies.append(way_back.Change(server, change))
-    return Group((server,), True, (*copies, *edits))
+        if len(record.servers) == 1 and record.servers[0] in entry.install:
+            try:
+                _put_back(workplace, record, None)
+            except ReachTrouble as error:
+                if away is None:
+                    raise
+                away[record.servers[0]] = error
 
 
 def carry_through(
@@ -208,7 +150,7 @@ def carry_through(
         folder,
         group.changes,
         servers=group.servers,
-        remote=group.remote,
+        copied=group.copied,
         before=_present(workplace, name, group),
         edition=number,
         token=token,
@@ -217,9 +159,9 @@ def carry_through(
     record = workplace.ledger.installs.begin(name, number or 0, group.servers)
     try:
         way_back.make(workplace, group.changes)
-        if not group.remote:
+        if not group.copied:
             workplace.shelf.switch(name, number)
-        findings = _take_effect(workplace, group.servers, entry, edition)
+        findings = _take_effect(workplace, group, edition)
     except InkStampError as error:
         _put_back(workplace, record, error)
         raise
@@ -237,7 +179,7 @@ def carry_through(
 
 def _present(workplace: "Workplace", name: str, group: Group) -> int | None:
     """Return the number of the edition that a group has now; None for none."""
-    if not group.remote:
+    if not group.copied:
         return workplace.shelf.current(name)
     last = workplace.ledger.installs.of(name).get(group.servers[0])
     has = last is not None and last.state in {InstallState.DONE, InstallState.WENT_BACK}
@@ -289,40 +231,60 @@ def _undo_folder(workplace: "Workplace", name: str) -> Path:
     return workplace.home / "undo" / name
 
 
-def _take_effect(
-    workplace: "Workplace", servers: Sequence[str], entry: Certificate, edition: EditionRecord | None
-) -> list[Finding]:
+def _take_effect(workplace: "Workplace", group: Group, edition: EditionRecord | None) -> list[Finding]:
     """Test, reload, look (steps 4 to 6)."""
     findings = []
-    for server_name in servers:
+    wanted = chain_of(workplace, edition) if edition is not None else ()
+    for server_name, names in group.names.items():
         server = workplace.installable(server_name)
         way_back.take_effect(server)
         if edition is not None:
-            findings += [_look(workplace, server, name, edition) for name in entry.names]
+            findings += [_look(workplace, server, name, edition, wanted) for name in names]
     return findings
 
 
-def _look(workplace: "Workplace", server: ServerKind, name: str, edition: EditionRecord) -> Finding:
-    """Shake hands with every endpoint of `name` until each serves the edition."""
+def _look(
+    workplace: "Workplace", server: ServerKind, name: str, edition: EditionRecord, wanted: tuple[x509.Certificate, ...]
+) -> Finding:
+    """Shake hands with every endpoint of `name` until each serves the edition with its intermediates."""
     endpoints = server.tls_endpoints(name)
+    if endpoints is None:
+        seen = f"edition {edition.number} is on {server.name}; nobody has looked whether it is served"
+        return note(
+            "installed", name, seen, f'say where it serves TLS: look = ["host:port"] under [server.{server.name}]'
+        )
     if not endpoints:
         raise ServerTrouble(f"server “{server.name}” has no address that serves {name} with TLS", where=server.name)
     deadline = workplace.clock.monotonic() + _LOOK_SECONDS
-    for address, port in endpoints:
+    asked = name.replace("*", "any", 1)  # what a visitor of a wildcard asks for
+    for each in endpoints:
         while True:
-            served = shake_hands(address, port, name.replace("*", "any", 1))  # what a visitor of a wildcard asks for
-            if served.chain and served.chain[0].fingerprint(hashes.SHA256()).hex() == edition.sha256:
+            served = shake_hands(each.address, each.port, asked, upgrade=each.upgrade)
+            if set(wanted) <= set(served.chain) and served.chain[0] == wanted[0]:
                 break
             if workplace.clock.monotonic() > deadline:
-                raise ServerTrouble(
-                    f"server “{server.name}” does not serve the new certificate for {name} after its reload",
-                    where=f"{address}:{port}",
-                    said=_seen(served),
-                    advice="see the server's own error log; it may have kept its old configuration",
-                )
+                raise _not_taken(server, name, each, served, wanted)
             workplace.clock.sleep(_LOOK_PAUSE)
-    places = ", ".join(f"{address}:{port}" for address, port in endpoints)
+    places = ", ".join(map(str, endpoints))
     return good("installed", name, f"{server.name} serves edition {edition.number} at {places}")
+
+
+def _not_taken(
+    server: ServerKind, name: str, endpoint: Endpoint, served: Served, wanted: tuple[x509.Certificate, ...]
+) -> ServerTrouble:
+    if served.chain and served.chain[0] == wanted[0]:
+        return ServerTrouble(
+            f"server “{server.name}” serves the new certificate for {name} without its intermediates",
+            where=str(endpoint),
+            said=f"{len(served.chain)} of {len(wanted)} certificates",
+            advice="have it read a file with the issuers as well",
+        )
+    return ServerTrouble(
+        f"server “{server.name}” does not serve the new certificate for {name} after its reload",
+        where=str(endpoint),
+        said=_seen(served),
+        advice="see the server's own error log; it may have kept its old configuration",
+    )
 
 
 def _seen(served: Served) -> str:
@@ -349,7 +311,7 @@ def _put_back(workplace: "Workplace", record: InstallRecord, error: InkStampErro
         later = f"what was changed on {', '.join(record.servers)} is put back as soon as it can be reached"
         error.advice = "; ".join(filter(None, [later, error.advice]))
         return
-    if not manifest["remote"]:
+    if not manifest["copied"]:
         workplace.shelf.switch(record.certificate, manifest["before"])
     trouble = way_back.reload_all(workplace, record.servers)
     why = error.what if error else "the run before was cut short"

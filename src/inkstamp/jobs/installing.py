@@ -7,6 +7,7 @@ from inkstamp.clock import stamp
 from inkstamp.errors import EditionUnfit, UsageError
 from inkstamp.findings import Finding
 from inkstamp.jobs import install, way_back
+from inkstamp.jobs.preparing import Group, prepare
 from inkstamp.jobs.setback import at_step, kept
 from inkstamp.jobs.stamp import settle
 from inkstamp.ledger.records import EditionRecord
@@ -24,6 +25,8 @@ class Installed:
     servers: tuple[str, ...]
     differences: tuple[str, ...]
     """Unified diffs of configuration files."""
+    copies: tuple[str, ...]
+    """The files of the edition that are written for servers, each with who may read it."""
     findings: tuple[Finding, ...]
     done: bool
 
@@ -41,19 +44,21 @@ def install_edition(workplace: "Workplace", name: str, number: int | None, *, pr
     with workplace.hold_certificate(name):
         settle(workplace, name)
         edition = _choose(workplace, name, number)
-        groups: list[install.Group] = []
+        groups: list[Group] = []
         findings: list[Finding] = []
         if preview:
             with workplace.hold_servers(entry.install):
-                groups = install.prepare(workplace, name, entry, edition, {})
+                groups = prepare(workplace, name, entry, edition, {})
         else:
             with kept(workplace, name), at_step(f"installing edition {edition.number}"):
                 findings = install.install(workplace, name, entry, edition, groups.extend)
+    changes = [change for group in groups for change in group.changes]
     return Installed(
         certificate=name,
         edition=edition.number,
         servers=entry.install,
-        differences=way_back.differences(change for group in groups for change in group.changes),
+        differences=way_back.differences(changes),
+        copies=way_back.copies(changes),
         findings=tuple(findings),
         done=not preview,
     )

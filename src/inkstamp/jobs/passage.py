@@ -19,8 +19,7 @@ from inkstamp.findings import Finding, Severity
 from inkstamp.jobs import way_back
 from inkstamp.jobs.precheck import NameCheck, precheck
 from inkstamp.jobs.prove import check_addresses
-from inkstamp.servers.interface import FileChange
-from inkstamp.servers.registry import as_configured
+from inkstamp.servers.interface import Configured, FileChange
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -95,9 +94,9 @@ def _fails(check: NameCheck) -> bool:
 def _plan(workplace: "Workplace", servers: Sequence[str], names: Sequence[str]) -> list[way_back.Change]:
     changes = []
     for each in servers:
-        server = as_configured(workplace.server(each))
-        if server is None:
-            continue  # of kind `files`, which has no configuration to change
+        server = workplace.server(each)
+        if not isinstance(server, Configured):
+            continue  # its kind has no configuration that is known
         way_back.test_before(server)
         root = workplace.config.server[each].proof_folder
         changes += [way_back.Change(each, change) for change in server.plan_let_through(names, _FOLDER, root)]

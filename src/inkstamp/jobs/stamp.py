@@ -48,7 +48,7 @@ def write_entries(workplace: "Workplace", plan: Plan) -> None:
 
 def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
     """Find out what would fail, before the configuration is written and the CA hears of it."""
-    from inkstamp.jobs.install import prepare
+    from inkstamp.jobs.preparing import prepare
     from inkstamp.jobs.prove import check_addresses, check_folders
     from inkstamp.jobs.showing import check_ways
     from inkstamp.proof.portal import method_of

@@ -5,10 +5,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.clock import stamp
+from inkstamp.config.model import Certificate
 from inkstamp.errors import UsageError
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, note, warn
 from inkstamp.jobs import install, way_back
+from inkstamp.jobs.preparing import Group, names_on
 from inkstamp.jobs.stamp import settle
 from inkstamp.ledger.records import EditionRecord
 
@@ -48,17 +50,17 @@ def undo(workplace: "Workplace", name: str, *, preview: bool) -> Undone:
                     f"there is no install of “{name}” to undo",
                     advice=f"see `inkstamp history {name}` for what happened to it",
                 )
-            groups = [_group(workplace, folder) for folder in folders]
+            groups = [_group(workplace, entry, folder) for folder in folders]
             editions = [_edition(workplace, name, folder) for folder in folders]
             findings = _about(workplace, name, editions[0])
             if not preview:
                 for group in groups:
                     for server in group.servers:
-                        way_back.test_before(workplace.configured(server))
+                        way_back.test_before(workplace.reloadable(server))
                 for group, folder, edition in zip(groups, folders, editions, strict=True):
                     findings += install.carry_through(workplace, name, entry, edition, group)
                     remove_tree(folder)
-                if all(group.remote for group in groups):
+                if all(group.copied for group in groups):
                     workplace.shelf.switch(name, editions[0].number if editions[0] is not None else None)
     before = editions[0]
     return Undone(
@@ -71,11 +73,12 @@ def undo(workplace: "Workplace", name: str, *, preview: bool) -> Undone:
     )
 
 
-def _group(workplace: "Workplace", folder: Path) -> install.Group:
+def _group(workplace: "Workplace", entry: Certificate, folder: Path) -> Group:
     """Return what takes an earlier install of some servers back."""
     manifest = way_back.kept(folder) or {}
     changes = way_back.reversed_changes(workplace, folder)
-    return install.Group(tuple(manifest["servers"]), manifest["remote"], tuple(changes))
+    names = {server: names_on(workplace, server, entry) for server in manifest["servers"]}
+    return Group(names, manifest["copied"], tuple(changes))
 
 
 def _edition(workplace: "Workplace", name: str, folder: Path) -> EditionRecord | None:

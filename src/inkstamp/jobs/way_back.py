@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.files import private_folder, read_bytes, remove_tree, write_bytes
-from inkstamp.reach.interface import Host, Ran
-from inkstamp.servers.interface import Configured, FileChange
+from inkstamp.reach.interface import Host, Ran, Rights
+from inkstamp.servers.interface import FileChange, Reloadable
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -58,8 +58,9 @@ def keep(folder: Path, changes: Sequence[Change], **more: Any) -> None:
         for end, data in (("", change.file.before), (AFTER, change.file.after)):
             if data is not None:  # a file that was not there, or is to be no more, is not here either
                 write_bytes(folder / f"{number}{end}", data, mode=0o600)
-        file = {"server": change.server, "path": change.file.path, "saved": str(number), "mode": change.file.mode}
-        listing.append(file)
+        rights = {key: _written(getattr(change.file, key)) for key in ("rights", "rights_before")}
+        listing.append({"server": change.server, "path": change.file.path, "saved": str(number), **rights,
+                        "own_folder": change.file.own_folder})  # fmt: skip
     write_bytes(folder / _MANIFEST, json.dumps({**more, "files": listing}, indent=1).encode(), mode=0o600)
 
 
@@ -87,17 +88,28 @@ def reversed_changes(workplace: "Workplace", folder: Path) -> list[Change]:
     return [each for each in found if each.file.before != each.file.after]
 
 
+def _written(rights: Rights | None) -> list[Any] | None:
+    return [rights.mode, rights.owner, rights.group] if rights is not None else None
+
+
+def _back(each: dict[str, Any], now: bytes | None, then: bytes | None) -> FileChange:
+    """Return the change from `now` back to what a kept file was."""
+    had, has = each["rights_before"], each["rights"]
+    rights = Rights(*(had or has)) if has else None
+    return FileChange(each["path"], now, then, rights, Rights(*has) if has else None, own_folder=each["own_folder"])
+
+
 def _saved(folder: Path, each: dict[str, Any], end: str = "") -> bytes | None:
     file = folder / f"{each['saved']}{end}"
     return read_bytes(file) if file.exists() else None
 
 
 def _reversed(workplace: "Workplace", each: dict[str, Any], folder: Path) -> FileChange:
-    path, mode = each["path"], each["mode"]
+    path = each["path"]
     now = workplace.server(each["server"]).host.read_if_there(path)
     before, after = _saved(folder, each), _saved(folder, each, AFTER)
-    if mode or now in (before, after) or now is None or before is None or after is None:
-        return FileChange(path, now, before, mode)
+    if each["rights"] or now in (before, after) or now is None or before is None or after is None:
+        return _back(each, now, before)
     old, new, present = (text.splitlines(keepends=True) for text in (before, after, now))
     matcher = difflib.SequenceMatcher(None, old, new, autojunk=False)
     for kind, old_from, old_to, new_from, new_to in reversed(matcher.get_opcodes()):
@@ -129,8 +141,13 @@ def differences(changes: Iterable[Change]) -> tuple[str, ...]:
             )
         )
         for each in changes
-        if not each.file.mode  # copies of an edition hold its key, which is shown nowhere
+        if each.file.rights is None  # copies of an edition hold its key, which is shown nowhere
     )
+
+
+def copies(changes: Iterable[Change]) -> tuple[str, ...]:
+    """Return the copies of an edition's files that are written, each with who may read it."""
+    return tuple(f"{each.file.path} on {each.server} ({each.file.rights})" for each in changes if each.file.rights)
 
 
 def make(workplace: "Workplace", changes: Iterable[Change]) -> None:
@@ -143,17 +160,17 @@ def bring_back(workplace: "Workplace", folder: Path) -> dict[str, Any]:
     """Write the files as they were; returns what else was kept."""
     manifest: dict[str, Any] = json.loads(read_bytes(folder / _MANIFEST))
     for each in manifest["files"]:
-        change = FileChange(each["path"], None, _saved(folder, each), each["mode"])
-        _write(workplace.server(each["server"]).host, change)
+        _write(workplace.server(each["server"]).host, _back(each, None, _saved(folder, each)))
     return manifest
 
 
 def _write(host: Host, change: FileChange) -> None:
     if change.after is None:
         host.remove(change.path)
-        host.drop_folder(change.path.rpartition("/")[0])
-    elif change.mode:
-        host.put(change.path, change.after, change.mode)
+        if change.own_folder:
+            host.drop_folder(change.path.rpartition("/")[0])
+    elif change.rights is not None:
+        host.put(change.path, change.after, change.rights)
     else:
         host.replace(change.path, change.after)
 
@@ -164,21 +181,21 @@ def expect_success(ran: Ran, otherwise: str, advice: str = "") -> None:
         raise ServerTrouble(otherwise, where=" ".join(ran.command), said=ran.output, advice=advice)
 
 
-def test_before(server: Configured) -> None:
+def test_before(server: Reloadable) -> None:
     """Read the configuration anew and have it tested, before anything is changed."""
     server.forget()
     broken = f"the configuration of server “{server.name}” is broken already"
     expect_success(server.test(), broken, "mend it first; nothing was changed")
 
 
-def take_effect(server: Configured) -> None:
+def take_effect(server: Reloadable) -> None:
     """Have the changed configuration tested and taken."""
     server.forget()
     expect_success(server.test(), f"server “{server.name}” refuses the new configuration")
     reload(server)
 
 
-def reload(server: Configured) -> None:
+def reload(server: Reloadable) -> None:
     """Have the server take its configuration anew."""
     expect_success(server.reload(), f"server “{server.name}” could not be reloaded", "see that it is running")
 
@@ -187,7 +204,7 @@ def reload_all(workplace: "Workplace", servers: Iterable[str]) -> list[str]:
     """Reload servers after their files are back; returns what went wrong with that, as sentences."""
     trouble = []
     for name in servers:
-        server = workplace.configured(name)
+        server = workplace.reloadable(name)
         server.forget()
         try:
             reload(server)

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from inkstamp.ledger.store import Ledger
     from inkstamp.proof.carriers import RecordCarrier
     from inkstamp.reach.interface import Host
-    from inkstamp.servers.interface import Configured, FileCarrier, ServerKind
+    from inkstamp.servers.interface import Configured, FileCarrier, Reloadable, ServerKind
     from inkstamp.view.point import View
 
 _CONFIG_PATIENCE = 10.0
@@ -164,14 +164,16 @@ class Workplace:
             return self._servers[name]
 
     def configured(self, name: str) -> "Configured":
-        """Return a configured server whose configuration can be changed; ConfigurationError for other kinds."""
+        """Return a configured server whose configuration can let proofs through."""
         from inkstamp.servers.registry import as_configured
 
-        found = as_configured(self.server(name))
-        if found is None:
-            raise ConfigurationError(f"server “{name}” is of kind “files”: nothing is known of its configuration",
-                                     where=str(self.config_file), advice="change it by hand")  # fmt: skip
-        return found
+        return as_configured(self.server(name))
+
+    def reloadable(self, name: str) -> "Reloadable":
+        """Return a configured server that can be told to take what was changed."""
+        from inkstamp.servers.registry import as_reloadable
+
+        return as_reloadable(self.server(name))
 
     def installable(self, name: str) -> "ServerKind":
         """Return a configured server that certificates are installed on."""

@@ -1,6 +1,6 @@
 """The shelf: one folder an edition, its files, and the link to the current one.
 
-HOME/shelf/CERTIFICATE/0003/key.pem leaf.pem issuers.pem served.pem
+HOME/shelf/CERTIFICATE/0003/key.pem leaf.pem issuers.pem served.pem combined.pem
 HOME/shelf/CERTIFICATE/current -> 0003
 """
 
@@ -93,6 +93,7 @@ class Shelf:
             create_bytes(partial / "leaf.pem", files.leaf)
             create_bytes(partial / "issuers.pem", b"".join(files.issuers))
             create_bytes(partial / "served.pem", b"".join([files.leaf, *files.issuers]))
+            create_bytes(partial / "combined.pem", b"".join([files.leaf, *files.issuers, files.key]), mode=0o600)
             with file_trouble("write", folder):
                 sync_folder(partial)
                 os.rename(partial, folder)

@@ -65,13 +65,13 @@ def pack(goods: Goods, form: Form, facts: Facts) -> list[Packed]:
     """Return the files of that form."""
     match form:
         case Form.PKCS12:
-            return [Packed(f"{goods.base}.p12", _pkcs12(goods), goods.key is not None)]
+            return [Packed(f"{goods.base}.p12", as_pkcs12(goods), goods.key is not None)]
         case Form.PKCS7:
             return [Packed(f"{goods.base}.p7b", _pkcs7(goods), secret=False)]
         case Form.SERVED:
-            return [Packed(f"{goods.base}.served.pem", _pem(goods.leaf, *goods.issuers), secret=False)]
+            return [Packed(f"{goods.base}.served.pem", served(goods), secret=False)]
         case Form.COMBINED:
-            return [Packed(f"{goods.base}.combined.pem", _combined(goods), goods.key is not None)]
+            return [Packed(f"{goods.base}.combined.pem", combined(goods), goods.key is not None)]
         case Form.SEPARATE:
             return _separate(goods)
         case Form.ZIP:
@@ -82,9 +82,15 @@ def _pem(*certificates: x509.Certificate) -> bytes:
     return b"".join(map(to_pem, certificates))
 
 
-def _combined(goods: Goods) -> bytes:
+def served(goods: Goods) -> bytes:
+    """Write leaf and issuers as PEM, in the order that servers send them."""
+    return _pem(goods.leaf, *goods.issuers)
+
+
+def combined(goods: Goods) -> bytes:
+    """Write leaf, issuers and key, if there is one, as PEM."""
     key = keys.to_pem(goods.key, goods.passphrase) if goods.key is not None else b""
-    chain = _pem(goods.leaf, *goods.issuers)
+    chain = served(goods)
     return key + chain if goods.key_first else chain + key
 
 
@@ -102,7 +108,8 @@ def _pkcs7(goods: Goods) -> bytes:
     return pkcs7.serialize_certificates([goods.leaf, *goods.issuers], serialization.Encoding.PEM)
 
 
-def _pkcs12(goods: Goods) -> bytes:
+def as_pkcs12(goods: Goods) -> bytes:
+    """Write PKCS#12, encrypted if there is a passphrase."""
     encryption: serialization.KeySerializationEncryption
     if not goods.passphrase:
         encryption = serialization.NoEncryption()
@@ -129,11 +136,11 @@ def _pkcs12(goods: Goods) -> bytes:
 def _zip(goods: Goods, facts: Facts) -> bytes:
     files = [
         *_separate(goods),
-        Packed(f"{goods.base}.served.pem", _pem(goods.leaf, *goods.issuers), secret=False),
+        Packed(f"{goods.base}.served.pem", served(goods), secret=False),
         Packed(f"{goods.base}.p7b", _pkcs7(goods), secret=False),
     ]
     if goods.key is not None and goods.passphrase:
-        files.append(Packed(f"{goods.base}.p12", _pkcs12(goods), secret=True))
+        files.append(Packed(f"{goods.base}.p12", as_pkcs12(goods), secret=True))
     files.insert(0, Packed("README.txt", _readme(goods, facts, files).encode("utf-8"), secret=False))
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:

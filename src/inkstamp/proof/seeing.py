@@ -43,7 +43,7 @@ def look_at_handshake(proof: TlsProof, view: View) -> list[Finding]:
 
 def _judge_handshake(proof: TlsProof, address: str, view: View) -> Finding:
     at = f"{proof.name} at {address}"
-    served = shake_hands(address, view.https_port, proof.server_name, ALPN)
+    served = shake_hands(address, view.https_port, proof.server_name, alpn=ALPN)
     if served.chain and proof.is_shown_by(served.chain[0]):
         return good(_TOPIC, at, "shows the proof in a handshake")
     return bad(

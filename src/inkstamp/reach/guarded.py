@@ -5,14 +5,17 @@ write or a read elsewhere. Every step goes through an open folder descriptor wit
 moment between looking and acting in which a name could change its meaning.
 """
 
+import grp
 import os
+import pwd
 import stat
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
+from typing import Any
 
 from inkstamp.errors import FileTrouble
 from inkstamp.files import file_trouble
-from inkstamp.reach.interface import Planted
+from inkstamp.reach.interface import Planted, Rights
 
 _FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _MOST_LINKS = 20
@@ -260,3 +263,75 @@ def uproot(root: str, parts: tuple[str, ...], made: Sequence[int]) -> None:
     finally:
         for each in opened:
             os.close(each)
+
+
+def rights(path: str) -> Rights | None:
+    """Return mode, owner and group of a file, None when there is none.
+
+    Raises:
+        FileTrouble: Something else stands there: a link is not followed, since strangers may have made it.
+
+    """
+    try:
+        found = os.lstat(path)
+    except FileNotFoundError:
+        return None
+    except OSError as error:
+        with file_trouble("look at", path):
+            raise error from None
+    if not stat.S_ISREG(found.st_mode):
+        kind = "a symbolic link" if stat.S_ISLNK(found.st_mode) else "no file"
+        raise FileTrouble(f"{path} is {kind}", where=path, advice="name the file itself")
+    return Rights(stat.S_IMODE(found.st_mode), str(found.st_uid), str(found.st_gid))
+
+
+def put(path: str, data: bytes, wanted: Rights) -> None:
+    """Write a file whole or not at all, durably, in a folder that no stranger's link leads to.
+
+    Raises:
+        FileTrouble: It could not be written; what stood there before still does.
+
+    """
+    folder_path, _, name = path.rpartition("/")
+    owner, group = _number(pwd.getpwnam, wanted.owner, path), _number(grp.getgrnam, wanted.group, path)
+    folder = open_root(folder_path or "/")
+    beside = f".{name}.part"
+    try:
+        with file_trouble("write", path):
+            with suppress(FileNotFoundError):
+                os.unlink(beside, dir_fd=folder)
+            handle = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600, dir_fd=folder)
+            try:
+                with os.fdopen(handle, "wb") as out:
+                    _give(out.fileno(), owner, group)
+                    os.fchmod(out.fileno(), wanted.mode)
+                    out.write(data)
+                    out.flush()
+                    os.fsync(out.fileno())
+                os.rename(beside, name, src_dir_fd=folder, dst_dir_fd=folder)
+                os.fsync(folder)
+            except BaseException:
+                with suppress(OSError):
+                    os.unlink(beside, dir_fd=folder)
+                raise
+    finally:
+        os.close(folder)
+
+
+def _give(handle: int, owner: int, group: int) -> None:
+    now = os.fstat(handle)
+    if (owner, group) not in {(-1, -1), (now.st_uid, now.st_gid)}:
+        os.fchown(handle, owner, group)
+
+
+def _number(find: Callable[[str], tuple[Any, ...]], name: str, path: str) -> int:
+    """Return the number of a user or group; -1 for none named."""
+    if not name or name.isdigit():
+        return int(name or -1)
+    try:
+        return int(find(name)[2])
+    except KeyError as error:
+        raise FileTrouble(
+            f"cannot give {path} to “{name}”", where=path, said="there is no such user or group on this machine",
+            advice="correct the name in the server's table",
+        ) from error  # fmt: skip

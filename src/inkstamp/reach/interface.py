@@ -27,6 +27,21 @@ class Planted:
     """Which folders of `parts` (by index) were not there before."""
 
 
+@dataclass(frozen=True, slots=True)
+class Rights:
+    """Whose a file is, and what others may do with it."""
+
+    mode: int
+    """Permission bits."""
+    owner: str = ""
+    """Name or number; empty for the user that writes."""
+    group: str = ""
+
+    def __str__(self) -> str:
+        whose = ":".join(filter(None, (self.owner, self.group)))
+        return " ".join(filter(None, (f"{self.mode:04o}", whose)))
+
+
 class Host(Protocol):
     """Files and commands on one host. Paths are absolute strings of that host."""
 
@@ -55,8 +70,23 @@ class Host(Protocol):
         """Return a whole file, None when there is none; FileTrouble when it cannot be read."""
         ...
 
-    def put(self, path: str, data: bytes, mode: int) -> None:
-        """Write a file whole or not at all; folders that are missing are made for our eyes alone."""
+    def put(self, path: str, data: bytes, rights: Rights) -> None:
+        """Write a file whole or not at all; folders that are missing are made for our eyes alone.
+
+        Its folder is reached through no symbolic link that a stranger controls, and a link in the file's own place is
+        replaced, not followed. FileTrouble when that cannot be, or the owner is not known there.
+        """
+        ...
+
+    def rights(self, path: str) -> Rights | None:
+        """Return a file's mode, owner and group (by number), None when it is not there; FileTrouble for no file."""
+        ...
+
+    def converse(self, socket_path: str, data: bytes, seconds: float) -> bytes:
+        """Send `data` to a socket in the file system and return all that comes back until it is closed.
+
+        ServerTrouble when nobody answers there; it may take `seconds` at most.
+        """
         ...
 
     def remove(self, path: str) -> None:

@@ -11,7 +11,8 @@ from pathlib import Path
 from inkstamp.errors import ServerTrouble
 from inkstamp.files import file_trouble, read_bytes, write_bytes
 from inkstamp.reach import guarded
-from inkstamp.reach.interface import Planted, Ran
+from inkstamp.reach.interface import Planted, Ran, Rights
+from inkstamp.reach.sockets import ask_socket
 from inkstamp.view.point import is_own_address
 
 _MOST_OUTPUT = 20_000
@@ -49,10 +50,16 @@ class LocalHost:
     def read_if_there(self, path: str) -> bytes | None:
         return read_bytes(Path(path)) if os.path.lexists(path) else None
 
-    def put(self, path: str, data: bytes, mode: int) -> None:
+    def put(self, path: str, data: bytes, rights: Rights) -> None:
         with file_trouble("create the folder", path):
             Path(path).parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-        write_bytes(Path(path), data, mode=mode)
+        guarded.put(path, data, rights)
+
+    def rights(self, path: str) -> Rights | None:
+        return guarded.rights(path)
+
+    def converse(self, socket_path: str, data: bytes, seconds: float) -> bytes:
+        return ask_socket(socket_path, data, seconds, socket_path)
 
     def remove(self, path: str) -> None:
         with file_trouble("remove", path):

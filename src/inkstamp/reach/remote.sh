@@ -177,12 +177,31 @@ have_folder() {
     printf made
 }
 
-# Write what `content` prints to a file of ours, with a mode.
+# file mode owner group: write what `content` prints to a file of ours; owner and group may be empty.
 put() {
     umask 077
-    mkdir -p "${1%/*}" && content >"$1.part" && chmod "$2" "$1.part" && mv -f "$1.part" "$1" && return
-    rm -f "$1.part"
+    mkdir -p "${1%/*}" || fail "the folder cannot be made"
+    open_root "${1%/*}"
+    name=${1##*/}
+    rm -f "./$name.part"
+    if content >"./$name.part" && { [ -z "$3" ] || chown "$3" "./$name.part"; } &&
+        { [ -z "$4" ] || chgrp "$4" "./$name.part"; } && chmod "$2" "./$name.part" &&
+        mv -f "./$name.part" "./$name"; then
+        return
+    fi
+    rm -f "./$name.part"
     fail "the file cannot be written"
+}
+
+# Mode, owner and group of a file, as ls writes them; nothing when it is not there.
+rights() {
+    [ -h "$1" ] && fail "it is a symbolic link; name the file itself"
+    [ -e "$1" ] || return 0
+    [ -f "$1" ] || fail "it is no file"
+    ls -ldn "$1" | {
+        read -r mode _ owner group _
+        printf '%s %s %s' "$mode" "$owner" "$group"
+    }
 }
 
 # The addresses of this machine, one a line.

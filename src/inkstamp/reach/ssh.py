@@ -20,7 +20,8 @@ from urllib.parse import urlsplit
 
 from inkstamp.errors import FileTrouble, ReachTrouble, ServerTrouble
 from inkstamp.files import remove_tree
-from inkstamp.reach.interface import Planted, Ran
+from inkstamp.reach.interface import Planted, Ran, Rights
+from inkstamp.reach.sockets import ask_socket
 
 _BEGINS, _ENDS = b"inkstamp-begins\n", b"\ninkstamp-ends "
 _SECONDS = 60.0
@@ -144,8 +145,34 @@ class SshHost:
         found = self._ask(f"if [ -e {quoted} ]; then printf +; cat {quoted}; fi", path)
         return found[1:] if found else None
 
-    def put(self, path: str, data: bytes, mode: int) -> None:
-        self._ask(f"{_content(data)}\nput {shlex.quote(path)} {mode:o}", path)
+    def put(self, path: str, data: bytes, rights: Rights) -> None:
+        request = _words(path, f"{rights.mode:o}", rights.owner, rights.group)
+        self._ask(f"{_content(data)}\nput {request}", path)
+
+    def rights(self, path: str) -> Rights | None:
+        words = self._ask(f"rights {shlex.quote(path)}", path).decode("ascii", "replace").split()
+        return Rights(_mode(words[0]), words[1], words[2]) if words else None
+
+    def converse(self, socket_path: str, data: bytes, seconds: float) -> bytes:
+        """Through a forwarding of the connection that is there already, so nothing is needed on the other side."""
+        self._ask(":", "/")  # opens the connection where there is none yet
+        ours = self._folder / f"{threading.get_ident()}.sock"
+        forward = f"{ours}:{socket_path}"
+        told = f"{self._url}{socket_path}"
+        opened = self._control("forward", forward)
+        try:
+            if opened.returncode != 0:
+                raise ServerTrouble(
+                    "the socket cannot be reached", where=told, said=opened.stderr.decode("utf-8", "replace")
+                )
+            return ask_socket(str(ours), data, seconds, told)
+        finally:
+            self._control("cancel", forward)
+            ours.unlink(missing_ok=True)
+
+    def _control(self, verb: str, forward: str) -> "subprocess.CompletedProcess[bytes]":
+        command = self._command("-O", verb, "-L", forward, self._name)
+        return subprocess.run(command, capture_output=True, timeout=_GRACE, check=False)
 
     def remove(self, path: str) -> None:
         self._ask(f"rm -f {shlex.quote(path)}", path)
@@ -203,6 +230,13 @@ class SshHost:
 
     def has_address(self, address: str) -> bool:
         return address in self._addresses
+
+
+def _mode(letters: str) -> int:
+    """Read permission bits as `ls -l` writes them (POSIX, ls)."""
+    bits = sum(1 << (8 - at) for at, letter in enumerate(letters[1:10]) if letter not in "-ST")
+    special = zip((0o4000, 0o2000, 0o1000), (letters[3], letters[6], letters[9]), strict=True)
+    return bits + sum(bit for bit, letter in special if letter in "sStT")
 
 
 def _library() -> str:

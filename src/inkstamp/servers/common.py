@@ -7,7 +7,7 @@ from inkstamp.errors import EditionUnfit, FileTrouble, ServerTrouble
 from inkstamp.pki.certificates import read_pem, subject_names
 from inkstamp.pki.names import uncovered
 from inkstamp.reach.interface import Host
-from inkstamp.servers.interface import Listen, Obstacle
+from inkstamp.servers.interface import Endpoint, Listen, Obstacle
 from inkstamp.servers.text import Directive
 
 PROTOCOLS = ("TLSv1.2", "TLSv1.3")
@@ -64,11 +64,13 @@ def check_names_kept(host: Host, names: Sequence[str], own: Sequence[str], certi
         )
 
 
-def endpoints(listens: Sequence[Listen], host: Host) -> list[tuple[str, int]]:
+def endpoints(listens: Sequence[Listen], host: Host) -> list[Endpoint]:
     """Return where to connect to from this machine for the TLS listens among `listens` of a server on `host`."""
     here = host.address == "127.0.0.1"
     anywhere = dict.fromkeys(("*", "0.0.0.0"), host.address) | {"[::]": "::1" if here else host.address}  # noqa: S104
     found = [
-        (anywhere.get(each.address, each.address.strip("[]")), each.port) for each in listens if each.tls and each.port
+        Endpoint(anywhere.get(each.address, each.address.strip("[]")), each.port, each.upgrade)
+        for each in listens
+        if each.tls and each.port
     ]
     return list(dict.fromkeys(found))

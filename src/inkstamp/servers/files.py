@@ -1,25 +1,51 @@
-"""Any web server: nothing is known of it but where its files lie."""
+"""Any server: nothing is known of it but where its files lie, and how it is told to take new ones."""
 
-from inkstamp.reach.interface import Host
-from inkstamp.servers.interface import Obstacle, Place, Site
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from cryptography.hazmat.primitives.serialization import pkcs12
+
+from inkstamp.config.model import FileCopy, Server
+from inkstamp.config.words import SECRET_FORMS
+from inkstamp.errors import ServerTrouble
+from inkstamp.files import read_secret
+from inkstamp.pki.certificates import to_pem
+from inkstamp.pki.keys import to_pem as key_to_pem
+from inkstamp.pki.packing import Goods, as_pkcs12, combined, served
+from inkstamp.reach.interface import Host, Ran, Rights
+from inkstamp.servers.base import SECONDS
+from inkstamp.servers.interface import Endpoint, FileChange, Obstacle, Place, Site, Supply
+from inkstamp.view.upgrade import Upgrade
 
 _DOMAIN = "{domain}"
+_CERTIFICATE = "{certificate}"
+_UPGRADES: dict[str, Upgrade] = {"smtp": "smtp", "imap": "imap", "pop3": "pop3"}
 
 
 class FilesServer:
     """One server of kind `files`, as configured under `[server.NAME]`."""
 
-    def __init__(self, name: str, host: Host, *, root: str) -> None:
+    points_at: frozenset[str] = frozenset()
+
+    def __init__(self, name: str, host: Host, entry: Server) -> None:
         self.name = name
         self.host = host
-        self._root = root
+        self._entry = entry
 
     def sites(self) -> list[Site]:
         """There is no configuration to read."""
         return []
 
     def places(self, name: str, parts: tuple[str, ...]) -> tuple[Place, ...]:
-        return (Place(self._root.replace(_DOMAIN, name), parts),)
+        if not self._entry.root:
+            raise ServerTrouble(
+                f"server “{self.name}” has no `root`: where its web pages lie is not known",
+                where=self.name,
+                advice=f'add a line root = "/srv/www/{_DOMAIN}" to its table',
+            )
+        return (Place(self._entry.root.replace(_DOMAIN, name), parts),)
 
     def obstacles(self, name: str, parts: tuple[str, ...]) -> tuple[Obstacle, ...]:  # noqa: ARG002  nothing is known
         return ()
@@ -29,3 +55,82 @@ class FilesServer:
 
     def forget(self) -> None:
         """There is nothing to read anew."""
+
+    def serves(self, name: str) -> bool:  # noqa: ARG002  the user has said so by naming it in `install`
+        return bool(self._entry.files)
+
+    def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:  # noqa: ARG002  as above
+        if not self._entry.files:
+            raise ServerTrouble(
+                f"server “{self.name}” takes no files of a certificate",
+                where=self.name,
+                advice="list them in its table: files = [{ path = …, form = … }]",
+            )
+        if supply.goods is None:
+            return []
+        goods = supply.goods()
+        return [change for each in self._entry.files if (change := self._copy(each, goods, supply)) is not None]
+
+    def _copy(self, copy: FileCopy, goods: Goods, supply: Supply) -> FileChange | None:
+        """Return the change that brings one copy up to date, None when it is."""
+        path = copy.path.replace(_CERTIFICATE, supply.certificate)
+        there = self.host.rights(path)
+        before = self.host.read(path) if there is not None else None
+        mode = int(copy.mode, 8) if copy.mode else 0o600 if copy.form in SECRET_FORMS else 0o644
+        rights = Rights(mode, copy.owner, copy.group)
+        if copy.form == "pkcs12":
+            # Salted anew each time it is written: the one that stands there is as good when it holds the same.
+            passphrase = _passphrase(copy.passphrase_file)
+            if before is not None and _holds(before, passphrase, goods):
+                return None
+            after = as_pkcs12(replace(goods, passphrase=passphrase))
+        else:
+            after = _text(copy, goods)
+            if before == after and there is not None and there.mode == mode:
+                return None
+        return FileChange(path, before, after, rights, there)
+
+    def test(self) -> Ran:
+        return self._run(self._entry.test)
+
+    def reload(self) -> Ran:
+        return self._run(self._entry.reload)
+
+    def _run(self, command: tuple[str, ...]) -> Ran:
+        return self.host.run(command, SECONDS) if command else Ran((), 0, "")
+
+    def tls_endpoints(self, name: str) -> list[Endpoint] | None:  # noqa: ARG002  it looks the same for each
+        return [read_look(each) for each in self._entry.look] or None
+
+
+def read_look(text: str) -> Endpoint:
+    """Read a `look` that the configuration has checked."""
+    parts = urlsplit(text if "://" in text else f"tls://{text}")
+    return Endpoint(parts.hostname or "", parts.port or 0, _UPGRADES.get(parts.scheme, ""))
+
+
+def _text(copy: FileCopy, goods: Goods) -> bytes:
+    match copy.form:
+        case "leaf":
+            return to_pem(goods.leaf)
+        case "issuers":
+            return b"".join(map(to_pem, goods.issuers))
+        case "key":
+            return key_to_pem(goods.key) if goods.key is not None else b""
+        case "combined":
+            return combined(goods)
+        case _:
+            return served(goods)
+
+
+def _passphrase(file: str) -> bytes:
+    return read_secret(Path(file)).strip(b"\r\n")
+
+
+def _holds(data: bytes, passphrase: bytes, goods: Goods) -> bool:
+    try:
+        found = pkcs12.load_pkcs12(data, passphrase)
+    except ValueError:
+        return False
+    issuers = [each.certificate for each in found.additional_certs]
+    return found.cert is not None and found.cert.certificate == goods.leaf and issuers == list(goods.issuers)

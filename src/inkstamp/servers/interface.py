@@ -1,10 +1,14 @@
 """What every kind of server offers, and the data it speaks in."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Protocol, runtime_checkable
+from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
-from inkstamp.reach.interface import Host, Ran
+from inkstamp.reach.interface import Host, Ran, Rights
+from inkstamp.view.upgrade import Upgrade
+
+if TYPE_CHECKING:
+    from inkstamp.pki.packing import Goods
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -18,6 +22,8 @@ class Listen:
     tls: bool
     default: bool = False
     """Whether the site answers here for names that no site has."""
+    upgrade: Upgrade = ""
+    """The protocol in which TLS is asked for, where it does not begin at once."""
 
     def __str__(self) -> str:
         end = f":{self.port}" if self.port else ""
@@ -70,15 +76,34 @@ ONLY_TLS = "has no virtual host for plain HTTP: this one has TLS alone"
 """An obstacle."""
 
 
-@dataclass(frozen=True, slots=True)
-class EditionPaths:
-    """Where a server finds the files of the edition that it is to serve."""
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Supply:
+    """What a server is to serve: where it finds an edition's files, and what is in them where it takes copies."""
 
+    certificate: str
+    """Its short name."""
     served: str
-    """Leaf and issuers."""
+    """Path of leaf and issuers."""
     key: str
     leaf: str
     issuers: str
+    combined: str
+    """Path of leaf, issuers and key in one file."""
+    goods: "Callable[[], Goods] | None" = None
+    """Loads it; None while there is no edition yet: copies cannot be worked out then."""
+
+
+@dataclass(frozen=True, slots=True)
+class Endpoint:
+    """Where a name is served with TLS, as reached from this machine."""
+
+    address: str
+    port: int
+    upgrade: Upgrade = ""
+
+    def __str__(self) -> str:
+        host = f"[{self.address}]" if ":" in self.address else self.address
+        return f"{host}:{self.port}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,8 +115,12 @@ class FileChange:
     """None when it is not there."""
     after: bytes | None
     """None when it is to be there no more."""
-    mode: int = 0
-    """Of a file of ours that is made; 0 for a configuration file, which keeps its own."""
+    rights: Rights | None = None
+    """Of a copy of an edition's file; None for a configuration file, which keeps its own."""
+    rights_before: Rights | None = None
+    """Of what a copy replaces; None when there was nothing."""
+    own_folder: bool = False
+    """Whether its folder is one of ours, which goes with the last file in it."""
 
 
 class FileCarrier(Protocol):
@@ -122,15 +151,8 @@ class FileCarrier(Protocol):
 
 
 @runtime_checkable
-class Configured(FileCarrier, Protocol):
-    """One configured server whose configuration is read and changed here."""
-
-    def plan_let_through(self, names: Sequence[str], folder: tuple[str, ...], root: str) -> list[FileChange]:
-        """Work out the smallest edits that answer `folder` at these names with files below `root`.
-
-        ServerTrouble when that cannot be done, or is done already.
-        """
-        ...
+class Reloadable(FileCarrier, Protocol):
+    """One configured server that can be told to take what was changed."""
 
     def test(self) -> Ran:
         """Have the server's own program test the configuration on disk; status 0 when it is good."""
@@ -142,13 +164,35 @@ class Configured(FileCarrier, Protocol):
 
 
 @runtime_checkable
-class ServerKind(Configured, Protocol):
-    """One configured server that certificates are installed on."""
+class Configured(Reloadable, Protocol):
+    """One configured server whose configuration can let proofs through."""
 
-    def plan_install(self, names: Sequence[str], files: EditionPaths) -> list[FileChange]:
-        """Work out the edits that make the sites of `names` serve these files; empty when they do already."""
+    def plan_let_through(self, names: Sequence[str], folder: tuple[str, ...], root: str) -> list[FileChange]:
+        """Work out the smallest edits that answer `folder` at these names with files below `root`.
+
+        ServerTrouble when that cannot be done, or is done already.
+        """
         ...
 
-    def tls_endpoints(self, name: str) -> list[tuple[str, int]]:
-        """Return addresses and ports to connect to from this machine where `name` is served with TLS."""
+
+@runtime_checkable
+class ServerKind(Reloadable, Protocol):
+    """One configured server that certificates are installed on."""
+
+    points_at: frozenset[str]
+    """Which paths of a `Supply` its configuration can name: those files are there when it is changed."""
+
+    def serves(self, name: str) -> bool:
+        """Tell whether the configuration has a place for a certificate of `name`; ServerTrouble when it is broken."""
+        ...
+
+    def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
+        """Work out the changes that make the sites of `names` serve an edition; empty when they do already.
+
+        ServerTrouble when it has no place for one of them.
+        """
+        ...
+
+    def tls_endpoints(self, name: str) -> list[Endpoint] | None:
+        """Return where `name` is served with TLS, None where that is not known."""
         ...

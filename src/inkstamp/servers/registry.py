@@ -1,13 +1,32 @@
 """The kinds of server there are; a new kind is a line here."""
 
+import importlib
+from dataclasses import dataclass
+
 from inkstamp.config.model import Server
 from inkstamp.errors import ConfigurationError
 from inkstamp.reach.interface import Host
-from inkstamp.servers.interface import Configured, FileCarrier, ServerKind
+from inkstamp.servers.base import Fitting
+from inkstamp.servers.interface import Configured, FileCarrier, Reloadable, ServerKind
 from inkstamp.view.point import View
 
-_USUAL = {"nginx": ("nginx", "/etc/nginx/nginx.conf"), "apache": ("apache2ctl", "/etc/apache2/apache2.conf")}
-"""By kind, the program and the main file when the configuration names none."""
+
+@dataclass(frozen=True, slots=True)
+class _Kind:
+    """A kind of server whose configuration is text; its module `server` is loaded when one is configured."""
+
+    made: str
+    """The class in that module."""
+    program: str
+    """When the configuration names none."""
+    main_file: str
+
+
+_KINDS = {
+    "nginx": _Kind("NginxServer", "nginx", "/etc/nginx/nginx.conf"),
+    "apache": _Kind("ApacheServer", "apache2ctl", "/etc/apache2/apache2.conf"),
+    "haproxy": _Kind("HaproxyServer", "haproxy", "/etc/haproxy/haproxy.cfg"),
+}
 
 
 def make_host(entry: Server) -> Host:
@@ -27,36 +46,41 @@ def make_server(name: str, entry: Server, view: View, host: Host | None = None) 
     if entry.kind == "files":
         from inkstamp.servers.files import FilesServer  # noqa: PLC0415
 
-        return FilesServer(name, host, root=entry.root)
-    program, main_file = entry.program or _USUAL[entry.kind][0], entry.main_file or _USUAL[entry.kind][1]
-    if entry.kind == "apache":
-        from inkstamp.servers.apache.server import ApacheServer  # noqa: PLC0415
-
-        return ApacheServer(name, host, program=program, main_file=main_file, prefix=entry.prefix,
-                            http_port=view.http_port, https_port=view.https_port)  # fmt: skip
-    from inkstamp.servers.nginx.server import NginxServer  # noqa: PLC0415
-
-    return NginxServer(
-        name,
-        host,
-        program=program,
-        main_file=main_file,
+        return FilesServer(name, host, entry)
+    known = _KINDS[entry.kind]
+    fitting = Fitting(
+        program=entry.program or known.program,
+        main_file=entry.main_file or known.main_file,
         prefix=entry.prefix,
         http_port=view.http_port,
         https_port=view.https_port,
+        test=entry.test,
+        reload=entry.reload,
+    )
+    module = importlib.import_module(f"inkstamp.servers.{entry.kind}.server")
+    made: FileCarrier = getattr(module, known.made)(name, host, fitting)
+    return made
+
+
+def as_configured(server: FileCarrier) -> Configured:
+    """Return a server whose configuration can let proofs through; ConfigurationError for one of a kind without."""
+    if isinstance(server, Configured):
+        return server
+    raise ConfigurationError(
+        f"the configuration of “{server.name}” cannot let proofs through: its kind shows no files, or is not known",
+        advice="change the web server that shows them, by hand if need be",
     )
 
 
-def as_configured(server: FileCarrier) -> Configured | None:
-    """Return a server whose configuration can be changed here, None for one of a kind without."""
-    return server if isinstance(server, Configured) else None
+def as_reloadable(server: FileCarrier) -> Reloadable:
+    """Return a server that can be told to take what was changed; ConfigurationError for one of a kind without."""
+    if isinstance(server, Reloadable):
+        return server
+    raise ConfigurationError(f"“{server.name}” cannot be told to take what was changed", advice="do it by hand")
 
 
 def as_installable(server: FileCarrier) -> ServerKind:
     """Return a server that certificates can be installed on; ConfigurationError for one of a kind without."""
     if isinstance(server, ServerKind):
         return server
-    raise ConfigurationError(
-        f"nothing can be installed on “{server.name}” yet",
-        advice="take it out of `install`, and carry the files of `inkstamp export` there",
-    )
+    raise ConfigurationError(f"certificates cannot be installed on “{server.name}”", advice="take it out of `install`")

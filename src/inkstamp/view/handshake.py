@@ -9,6 +9,7 @@ from cryptography import x509
 from OpenSSL import SSL
 
 from inkstamp.pki.names import as_address
+from inkstamp.view.upgrade import Upgrade, ask_for_tls
 
 _PATIENCE = 8.0
 """Seconds for connection and handshake together."""
@@ -28,13 +29,17 @@ class Served:
     """Why there was no handshake, as a sentence; empty when there was one."""
 
 
-def shake_hands(address: str, port: int, name: str, alpn: bytes = b"") -> Served:
+def shake_hands(address: str, port: int, name: str, *, alpn: bytes = b"", upgrade: Upgrade = "") -> Served:
     """Connect to `address`, ask for `name` (SNI, RFC 6066 section 3) and return what is served.
 
-    With `alpn`, just that protocol is offered (RFC 7301), and a server that does not choose it is a trouble.
+    With `alpn`, just that protocol is offered (RFC 7301), and a server that does not choose it is a trouble; with
+    `upgrade`, TLS is asked for in that protocol first.
     """
     try:
         with socket.create_connection((address, port), timeout=_PATIENCE) as stream:
+            trouble = ask_for_tls(stream, upgrade, time.monotonic() + _PATIENCE)
+            if trouble:
+                return Served(address=address, port=port, trouble=trouble)
             return _handshake(stream, address, port, name, alpn)
     except TimeoutError:
         return Served(address=address, port=port, trouble=f"no answer within {_PATIENCE:.0f} s")

@@ -8,7 +8,7 @@ from inkstamp.errors import ServerTrouble
 from inkstamp.servers.apache.passage import REDIRECTS
 from inkstamp.servers.apache.reading import Host, Reading
 from inkstamp.servers.common import PROTOCOLS
-from inkstamp.servers.interface import EditionPaths, Listen
+from inkstamp.servers.interface import Listen, Supply
 from inkstamp.servers.text import Directive, Splice, indent_at, the_one
 
 _NEEDS_QUOTES = re.compile(r"[\s\"'\\<>]")
@@ -30,7 +30,7 @@ def quote(value: str) -> str:
     return '"' + value.replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 
-def _wanted(files: EditionPaths, version: tuple[int, ...]) -> dict[str, str]:
+def _wanted(files: Supply, version: tuple[int, ...]) -> dict[str, str]:
     """Return the directives that name the files, in their order."""
     if version >= _ONE_FILE:
         return {"SSLCertificateFile": files.served, "SSLCertificateKeyFile": files.key}
@@ -41,7 +41,7 @@ def _wanted(files: EditionPaths, version: tuple[int, ...]) -> dict[str, str]:
     }
 
 
-def point(host: Host, text: str, files: EditionPaths, version: tuple[int, ...]) -> list[Splice]:
+def point(host: Host, text: str, files: Supply, version: tuple[int, ...]) -> list[Splice]:
     """Make a virtual host that has TLS serve these files.
 
     Raises:
@@ -97,7 +97,7 @@ def _style(host: Host, text: str) -> tuple[str, str]:
     return "\r\n" if "\r\n" in text else "\n", indent_at(text, own[0].start) if own else "    "
 
 
-def add_tls(host: Host, reading: Reading, files: EditionPaths, http_port: int, https_port: int) -> Splice:
+def add_tls(host: Host, reading: Reading, files: Supply, http_port: int, https_port: int) -> Splice:
     """Return the edit that puts a virtual host with TLS behind a plain one: the same content, but for what leads to it.
 
     Raises:

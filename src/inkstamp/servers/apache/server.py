@@ -5,8 +5,6 @@ import re
 from collections.abc import Sequence
 
 from inkstamp.errors import FileTrouble, ServerTrouble
-from inkstamp.reach.interface import Host as Machine
-from inkstamp.reach.interface import Ran
 from inkstamp.servers.apache import edit, passage
 from inkstamp.servers.apache.reading import (
     Host,
@@ -18,56 +16,49 @@ from inkstamp.servers.apache.reading import (
     read_environment,
     to_site,
 )
+from inkstamp.servers.base import SECONDS, TextServer
 from inkstamp.servers.common import check_names_kept, endpoints, obstacle
-from inkstamp.servers.interface import ONLY_TLS, EditionPaths, FileChange, Obstacle, Place, Site
+from inkstamp.servers.interface import ONLY_TLS, Endpoint, FileChange, Obstacle, Place, Site, Supply
 from inkstamp.servers.text import Directive, Splice, changes
 
-_SECONDS = 60.0
 _ROOT = re.compile(r'HTTPD_ROOT="([^"]+)"')
 _VERSION = re.compile(r"Apache/(\d+\.\d+\.\d+)")
 _BUILT_IN = re.compile(r"^\s+(\S+\.c)$", re.MULTILINE)
 
 
-class ApacheServer:
+class ApacheServer(TextServer[Reading]):
     """One Apache httpd, as configured under `[server.NAME]`."""
 
-    def __init__(
-        self, name: str, host: Machine, *, program: str, main_file: str, prefix: str, http_port: int, https_port: int
-    ) -> None:
-        self.name = name
-        self.host = host
-        self._program = program
-        self._command = [program, *(["-d", prefix] if prefix else []), "-f", main_file]
-        self._main_file = main_file
-        self._prefix = prefix.rstrip("/")
-        self._http_port = http_port
-        self._https_port = https_port
-        self._known: Reading | None = None
+    points_at = frozenset({"served", "key", "leaf", "issuers"})
 
-    def _reading(self) -> Reading:
-        known = self._known  # another thread may forget it in this moment
-        if known is None:
-            known = self._known = read_configuration(self._setting(), self.host.read, self.host.glob)
-        return known
+    def _read(self) -> Reading:
+        return read_configuration(self._setting(), self.host.read, self.host.glob)
+
+    def _command(self, *arguments: str) -> list[str]:
+        prefix = ["-d", self._fitting.prefix] if self._fitting.prefix else []
+        return [self._fitting.program, *prefix, "-f", self._fitting.main_file, *arguments]
+
+    def _usual_test(self) -> list[str]:
+        return self._command("-t")
+
+    def _usual_reload(self) -> list[str]:
+        return self._command("-k", "graceful")
 
     def _setting(self) -> Setting:
-        root = self._prefix
-        built = self.host.run([self._program, "-V"], _SECONDS).output
+        program, main_file, root = self._fitting.program, self._fitting.main_file, self._fitting.prefix.rstrip("/")
+        built = self.host.run([program, "-V"], SECONDS).output
         if not root:
             found = _ROOT.search(built)
-            root = found[1] if found else posixpath.dirname(self._main_file)
-        built_in = _BUILT_IN.findall(self.host.run([self._program, "-l"], _SECONDS).output)
+            root = found[1] if found else posixpath.dirname(main_file)
+        built_in = _BUILT_IN.findall(self.host.run([program, "-l"], SECONDS).output)
         try:  # where Debian keeps what the configuration takes from the environment
-            beside = self.host.read(posixpath.join(posixpath.dirname(self._main_file), "envvars"))
+            beside = self.host.read(posixpath.join(posixpath.dirname(main_file), "envvars"))
         except FileTrouble:
             beside = b""
         variables = read_environment(beside.decode("utf-8", "replace"))
         found_version = _VERSION.search(built)
         version = tuple(int(part) for part in found_version[1].split(".")) if found_version else ()
-        return Setting(self._main_file, root.rstrip("/"), frozenset(built_in), version or (2, 4, 0), variables)
-
-    def forget(self) -> None:
-        self._known = None
+        return Setting(main_file, root.rstrip("/"), frozenset(built_in), version or (2, 4, 0), variables)
 
     def sites(self) -> list[Site]:
         return [to_site(host, self.name) for host in hosts(self._reading())]
@@ -112,7 +103,7 @@ class ApacheServer:
     def _not_found(self, name: str) -> ServerTrouble:
         return ServerTrouble(
             f"no virtual host of server “{self.name}” answers plain HTTP for {name}",
-            where=f"{self._main_file} and the {len(self._reading().texts) - 1} files that it includes",
+            where=f"{self._fitting.main_file} and the {len(self._reading().texts) - 1} files that it includes",
             advice=f"add {name} as ServerName or ServerAlias there, or take the name out; "
             "`inkstamp survey` shows what there is",
         )
@@ -145,7 +136,11 @@ class ApacheServer:
                 advice="give the site a <VirtualHost> of its own",
             )
 
-    def plan_install(self, names: Sequence[str], files: EditionPaths) -> list[FileChange]:
+    def serves(self, name: str) -> bool:
+        everything = hosts(self._reading())
+        return any(answering(everything, name, tls=tls) for tls in (True, False))
+
+    def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
         reading = self._reading()
         everything = hosts(reading)
         splices: list[Splice] = []
@@ -160,9 +155,11 @@ class ApacheServer:
                 if host.tls:
                     where = f"{host.block.file}, line {host.block.line}"
                     check_names_kept(self.host, names, host.names, host.path("sslcertificatefile"), where)
-                    splices += edit.point(host, text, files, reading.setting.version)
+                    splices += edit.point(host, text, supply, reading.setting.version)
                 else:
-                    splices.append(edit.add_tls(host, reading, files, self._http_port, self._https_port))
+                    splices.append(
+                        edit.add_tls(host, reading, supply, self._fitting.http_port, self._fitting.https_port)
+                    )
         return changes(reading.texts, splices)
 
     def _targets(self, everything: list[Host], name: str) -> list[Host]:
@@ -175,12 +172,6 @@ class ApacheServer:
             raise self._not_found(name)
         return plain
 
-    def tls_endpoints(self, name: str) -> list[tuple[str, int]]:
+    def tls_endpoints(self, name: str) -> list[Endpoint]:
         mine = answering(hosts(self._reading()), name, tls=True)
         return endpoints([each for host in mine for each in host.listens], self.host)
-
-    def test(self) -> Ran:
-        return self.host.run([*self._command, "-t"], _SECONDS)
-
-    def reload(self) -> Ran:
-        return self.host.run([*self._command, "-k", "graceful"], _SECONDS)

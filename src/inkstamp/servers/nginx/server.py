@@ -6,10 +6,9 @@ from collections.abc import Sequence
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.pki.names import as_address, uncovered
-from inkstamp.reach.interface import Host as Machine
-from inkstamp.reach.interface import Ran
+from inkstamp.servers.base import SECONDS, TextServer
 from inkstamp.servers.common import PROTOCOLS, check_names_kept, endpoints, obstacle
-from inkstamp.servers.interface import ONLY_TLS, EditionPaths, FileChange, Obstacle, Place, Site
+from inkstamp.servers.interface import ONLY_TLS, Endpoint, FileChange, Obstacle, Place, Site, Supply
 from inkstamp.servers.nginx import passage
 from inkstamp.servers.nginx.edit import add_lines, quote, set_value, tls_listens
 from inkstamp.servers.nginx.reading import (
@@ -24,37 +23,30 @@ from inkstamp.servers.nginx.reading import (
 )
 from inkstamp.servers.text import Directive, Splice, changes, the_one
 
-_SECONDS = 60.0
 _BUILT_PREFIX = re.compile(r"--prefix=(\S+)")
 
 
-class NginxServer:
+class NginxServer(TextServer[Reading]):
     """One nginx, as configured under `[server.NAME]`."""
 
-    def __init__(
-        self, name: str, host: Machine, *, program: str, main_file: str, prefix: str, http_port: int, https_port: int
-    ) -> None:
-        self.name = name
-        self.host = host
-        self._command = [program, *(["-p", prefix] if prefix else []), "-c", main_file]
-        self._main_file = main_file
-        self._prefix = prefix.rstrip("/")
-        self._http_port = http_port
-        self._https_port = https_port
-        self._known: Reading | None = None
+    points_at = frozenset({"served", "key"})
 
-    def _reading(self) -> Reading:
-        known = self._known  # another thread may forget it in this moment
-        if known is None:
-            if not self._prefix:
-                found = _BUILT_PREFIX.search(self.host.run([self._command[0], "-V"], _SECONDS).output)
-                self._prefix = found[1].rstrip("/") if found else posixpath.dirname(self._main_file)
-            folders = Folders(self._main_file, self._prefix)
-            known = self._known = read_configuration(folders, self.host.read, self.host.glob)
-        return known
+    def _read(self) -> Reading:
+        main_file, prefix = self._fitting.main_file, self._fitting.prefix.rstrip("/")
+        if not prefix:
+            found = _BUILT_PREFIX.search(self.host.run([self._fitting.program, "-V"], SECONDS).output)
+            prefix = found[1].rstrip("/") if found else posixpath.dirname(main_file)
+        return read_configuration(Folders(main_file, prefix), self.host.read, self.host.glob)
 
-    def forget(self) -> None:
-        self._known = None
+    def _command(self, *arguments: str) -> list[str]:
+        prefix = ["-p", self._fitting.prefix] if self._fitting.prefix else []
+        return [self._fitting.program, *prefix, "-c", self._fitting.main_file, *arguments]
+
+    def _usual_test(self) -> list[str]:
+        return self._command("-t")
+
+    def _usual_reload(self) -> list[str]:
+        return self._command("-s", "reload")
 
     def sites(self) -> list[Site]:
         return [to_site(host, self.name) for host in hosts(self._reading())]
@@ -110,7 +102,7 @@ class NginxServer:
         if found or not as_address(name):
             return found
         wanted = {f"[{name}]", "[::]"} if ":" in name else {name, "*", "0.0.0.0"}  # noqa: S104  compared, not bound
-        port = self._https_port if tls else self._http_port
+        port = self._fitting.https_port if tls else self._fitting.http_port
         there = [
             (listen.default, host)
             for host in everything
@@ -136,11 +128,15 @@ class NginxServer:
     def _not_found(self, name: str, verb: str) -> ServerTrouble:
         return ServerTrouble(
             f"no virtual host of server “{self.name}” {verb} for {name}",
-            where=f"{self._main_file} and the {len(self._reading().texts) - 1} files that it includes",
+            where=f"{self._fitting.main_file} and the {len(self._reading().texts) - 1} files that it includes",
             advice=f"add {name} to a server_name there, or take the name out; `inkstamp survey` shows what there is",
         )
 
-    def plan_install(self, names: Sequence[str], files: EditionPaths) -> list[FileChange]:
+    def serves(self, name: str) -> bool:
+        everything = hosts(self._reading())
+        return any(self._answering(everything, name, tls=tls) for tls in (True, False))
+
+    def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
         reading = self._reading()
         everything = hosts(reading)
         splices: list[Splice] = []
@@ -154,9 +150,9 @@ class NginxServer:
                     own = [each for each in host.names if not each.startswith("~")]
                     where = f"{host.block.file}, line {host.block.line}"
                     check_names_kept(self.host, names, own, host.certificate_file, where)
-                    splices += self._point(host, everything, names, (files.served, files.key))
+                    splices += self._point(host, everything, names, (supply.served, supply.key))
                 else:
-                    lines = [*self._listen_lines(host, everything), *_tls_lines(host, files.served, files.key)]
+                    lines = [*self._listen_lines(host, everything), *_tls_lines(host, supply.served, supply.key)]
                     splices.append(add_lines(host, reading.texts[host.block.file], lines))
         return changes(reading.texts, splices)
 
@@ -172,7 +168,7 @@ class NginxServer:
 
     def _listen_lines(self, host: Host, everything: list[Host]) -> list[str]:
         taken = {(listen.address, listen.port) for each in everything for listen in each.listens}
-        return tls_listens(host, taken, self._http_port, self._https_port)
+        return tls_listens(host, taken, self._fitting.http_port, self._fitting.https_port)
 
     def _point(self, host: Host, everything: list[Host], names: Sequence[str], files: tuple[str, str]) -> list[Splice]:
         """Make a block that has TLS serve these files (certificate, key)."""
@@ -201,13 +197,7 @@ class NginxServer:
                     advice=f"move {directive.name} from that file into the server blocks",
                 )
 
-    def test(self) -> Ran:
-        return self.host.run([*self._command, "-t"], _SECONDS)
-
-    def reload(self) -> Ran:
-        return self.host.run([*self._command, "-s", "reload"], _SECONDS)
-
-    def tls_endpoints(self, name: str) -> list[tuple[str, int]]:
+    def tls_endpoints(self, name: str) -> list[Endpoint]:
         answering = self._answering(hosts(self._reading()), name, tls=True)
         return endpoints([each for host in answering for each in host.listens], self.host)
 

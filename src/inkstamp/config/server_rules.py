@@ -1,0 +1,86 @@
+"""Which keys of a `[server.NAME]` table go together."""
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from inkstamp.config.model import FileCopy, Server
+from inkstamp.config.words import SECRET_FORMS
+
+_SSH_URL = re.compile(r"ssh://([A-Za-z0-9._-]+@)?([A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\])(:\d{1,5})?/?")
+_LOOK = re.compile(r"((smtp|imap|pop3|tls)://)?([A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\]):\d{1,5}")
+_MODE = re.compile(r"0?[0-7]{3}")
+_READ_BY_ALL = 0o004
+_PLACEHOLDER = re.compile(r"\{[^{}]*\}")
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """What is wrong with a table."""
+
+    what: str
+    key: tuple[str, ...]
+    """Below the table."""
+    advice: str
+
+
+def is_ssh_url(text: str) -> bool:
+    """Tell whether `text` names a machine for OpenSSH's client; no word that it could take for an option."""
+    return _SSH_URL.fullmatch(text) is not None and "/-" not in text and "@-" not in text
+
+
+def find_fault(name: str, entry: Server) -> Fault | None:
+    """Return the first fault of `[server.NAME]`."""
+    return next(
+        iter([*_kind_faults(name, entry), *_reach_faults(entry), *_look_faults(entry), *_copies_faults(entry)]), None
+    )
+
+
+def _kind_faults(name: str, entry: Server) -> Iterator[Fault]:
+    files = entry.kind == "files"
+    if files and not entry.root and not entry.files:
+        yield Fault(f"[server.{name}] lacks the key “root” or “files”", ("kind",),
+                    'add a line root = "/srv/www/{domain}" for proofs, or files = […] for certificates')  # fmt: skip
+    for key in ("program", "main_file", "prefix") if files else ("root", "files", "look"):
+        if getattr(entry, key):
+            what = "does not apply to" if files else "is for"
+            yield Fault(f"“{key}” {what} kind = “files”", (key,), "take the line out")
+    if set(_PLACEHOLDER.findall(entry.root)) - {"{domain}"}:
+        yield Fault(f"“root” has an unknown placeholder: {entry.root}", ("root",), "known: {domain}")
+
+
+def _reach_faults(entry: Server) -> Iterator[Fault]:
+    for key in ("ssh_config", "sudo"):
+        if getattr(entry, key) and not entry.reach:
+            yield Fault(f"“{key}” is for another machine", (key,), 'add a line reach = "ssh://host"')
+    if entry.reach and not is_ssh_url(entry.reach):
+        yield Fault(f"“{entry.reach}” does not say how to reach a machine", ("reach",), "write ssh://user@host:port")
+
+
+def _look_faults(entry: Server) -> Iterator[Fault]:
+    for each in entry.look:
+        if _LOOK.fullmatch(each) is None:
+            yield Fault(f"“{each}” is no place to look", ("look",), "write host:port, or smtp://host:port for STARTTLS")
+
+
+def _copies_faults(entry: Server) -> Iterator[Fault]:
+    paths = [each.path for each in entry.files]
+    if len(set(paths)) < len(paths):
+        yield Fault("two of “files” have the same path", ("files",), "give each a path of its own")
+    for each in entry.files:
+        yield from _copy_faults(each)
+
+
+def _copy_faults(copy: FileCopy) -> Iterator[Fault]:
+    key = ("files",)
+    if not copy.path.startswith("/") or copy.path.endswith("/") or "/../" in copy.path:
+        yield Fault(f"“{copy.path}” is no absolute path of a file", key, "begin it with /")
+    if set(_PLACEHOLDER.findall(copy.path)) - {"{certificate}"}:
+        yield Fault(f"“{copy.path}” has an unknown placeholder", key, "known: {certificate}")
+    if copy.mode and _MODE.fullmatch(copy.mode) is None:
+        yield Fault(f"“{copy.mode}” is no mode of a file", key, "write it in octal, like 0640")
+    elif copy.form in SECRET_FORMS and copy.mode and int(copy.mode, 8) & _READ_BY_ALL:
+        yield Fault(f"mode {copy.mode} would let everybody read the key in {copy.path}", key, "use 0600, or 0640")
+    if (copy.form == "pkcs12") != bool(copy.passphrase_file):
+        what = "needs" if copy.form == "pkcs12" else "takes no"
+        yield Fault(f"the form {copy.form} {what} “passphrase_file”", key, "a PKCS#12 has one, the others none")

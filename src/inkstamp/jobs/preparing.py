@@ -1,0 +1,152 @@
+"""Before an install: which server takes the certificate for which names, and what is to be changed there."""
+
+import functools
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from cryptography import x509
+
+from inkstamp.config.model import Certificate
+from inkstamp.errors import ReachTrouble
+from inkstamp.files import read_bytes, read_secret
+from inkstamp.jobs import way_back
+from inkstamp.ledger.records import EditionRecord
+from inkstamp.pki import keys
+from inkstamp.pki.certificates import read_pem
+from inkstamp.pki.packing import Goods
+from inkstamp.reach.interface import Rights
+from inkstamp.servers.interface import FileChange, Supply
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_MODES = {"served": 0o644, "key": 0o600, "leaf": 0o644, "issuers": 0o644, "combined": 0o600}
+"""The files of an edition, and who may read their copies on other machines."""
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """Servers that change together, and what is to be changed."""
+
+    names: Mapping[str, tuple[str, ...]]
+    """By server, those of the certificate's names that it serves."""
+    copied: bool
+    """Whether what is served are copies of its own; otherwise the shelf's current edition."""
+    changes: tuple[way_back.Change, ...]
+
+    @property
+    def servers(self) -> tuple[str, ...]:
+        """The servers."""
+        return tuple(self.names)
+
+
+def prepare(
+    workplace: "Workplace",
+    name: str,
+    entry: Certificate,
+    edition: EditionRecord | None = None,
+    away: dict[str, ReachTrouble] | None = None,
+) -> list[Group]:
+    """Test the servers as they stand and work out the edits, changing nothing.
+
+    Args:
+        workplace: The run's surroundings.
+        name: The certificate.
+        entry: As configured.
+        edition: What is copied; None while there is none yet.
+        away: Takes servers whose machine cannot be reached; None raises ReachTrouble for them.
+
+    Raises:
+        ServerTrouble: A configuration is broken, or no server has a place for one of the names.
+
+    """
+    taken: dict[str, tuple[str, ...]] = {}
+    for server in entry.install:
+        if away is None or server not in away:
+            try:
+                way_back.test_before(workplace.installable(server))
+                taken[server] = names_on(workplace, server, entry)
+            except ReachTrouble as error:
+                if away is None:
+                    raise
+                away[server] = error
+    _check_all_taken(workplace, name, entry, taken, whole=not away)
+    here = {each: names for each, names in taken.items() if not workplace.config.server[each].reach}
+    groups = []
+    if here:
+        changes = [each for server in here for each in _changes(workplace, name, entry, server, edition)]
+        groups.append(Group(here, False, tuple(changes)))
+    for server, names in taken.items():
+        if server in here:
+            continue
+        try:
+            changes = _changes(workplace, name, entry, server, edition)
+            groups.append(Group({server: names}, True, tuple(changes)))
+        except ReachTrouble as error:
+            if away is None:
+                raise
+            away[server] = error
+    return groups
+
+
+def names_on(workplace: "Workplace", server: str, entry: Certificate) -> tuple[str, ...]:
+    """Return those of a certificate's names that a server has a place for."""
+    kind = workplace.installable(server)
+    return tuple(each for each in entry.names if kind.serves(each))
+
+
+def _check_all_taken(
+    workplace: "Workplace", name: str, entry: Certificate, taken: Mapping[str, tuple[str, ...]], *, whole: bool
+) -> None:
+    """Have a server say what is missing where a name has no place on any, or a server has none of the names."""
+    supply = supply_for(workplace, name, next(iter(entry.install)), None)
+    for server, names in taken.items():
+        if not names:
+            workplace.installable(server).plan_install(entry.names, supply)
+    everywhere = {each for names in taken.values() for each in names}
+    lacking = tuple(each for each in entry.names if each not in everywhere)
+    if whole and lacking:
+        workplace.installable(entry.install[0]).plan_install(lacking, supply)
+
+
+def supply_for(workplace: "Workplace", name: str, server: str, edition: EditionRecord | None) -> Supply:
+    """Return what a server is given: paths on the shelf, or on its own machine, and the edition to make copies of."""
+    folder = str(workplace.shelf.current_folder(name))
+    if workplace.config.server[server].reach:
+        folder = f"{workplace.config.server[server].certificate_folder.rstrip('/')}/{name}"
+    paths = {each: f"{folder}/{each}.pem" for each in _MODES}
+    goods = functools.cache(lambda: _goods(workplace, edition)) if edition is not None else None
+    return Supply(certificate=name, **paths, goods=goods)
+
+
+def _goods(workplace: "Workplace", edition: EditionRecord) -> Goods:
+    folder = workplace.shelf.edition(edition.certificate, edition.number)
+    chain = chain_of(workplace, edition)
+    key = keys.from_pem(read_secret(folder / "key.pem"), str(folder / "key.pem"))
+    return Goods(base=edition.certificate, leaf=chain[0], issuers=chain[1:], key=key, friendly_name=edition.names[0])
+
+
+def chain_of(workplace: "Workplace", edition: EditionRecord) -> tuple[x509.Certificate, ...]:
+    """Return an edition's certificates, the leaf first."""
+    file = workplace.shelf.edition(edition.certificate, edition.number) / "served.pem"
+    return tuple(read_pem(read_bytes(file), str(file)))
+
+
+def _changes(
+    workplace: "Workplace", name: str, entry: Certificate, server: str, edition: EditionRecord | None
+) -> list[way_back.Change]:
+    """Work out the edits of one server, and on another machine the copies of the files that it points at."""
+    kind = workplace.installable(server)
+    supply = supply_for(workplace, name, server, edition)
+    found = kind.plan_install(names_on(workplace, server, entry), supply)
+    copies = []
+    if edition is not None and workplace.config.server[server].reach:
+        shelf = workplace.shelf.edition(name, edition.number)
+        for each in (each for each in _MODES if each in kind.points_at):
+            path = getattr(supply, each)
+            there = kind.host.rights(path)
+            before = kind.host.read(path) if there is not None else None
+            data = read_bytes(shelf / f"{each}.pem")
+            copies.append(FileChange(path, before, data, Rights(_MODES[each]), there, own_folder=True))
+    return [way_back.Change(server, each) for each in (*copies, *found)]

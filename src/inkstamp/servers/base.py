@@ -1,0 +1,63 @@
+"""What the kinds of server have in common whose configuration is text that is read here."""
+
+from abc import ABC, abstractmethod
+from dataclasses import dataclass
+from typing import Generic, TypeVar
+
+from inkstamp.reach.interface import Host, Ran
+
+SECONDS = 60.0
+"""How long a server's own program may take."""
+
+R = TypeVar("R")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Fitting:
+    """How one configured server is read and told to take its configuration."""
+
+    program: str
+    main_file: str
+    prefix: str = ""
+    http_port: int = 80
+    https_port: int = 443
+    test: tuple[str, ...] = ()
+    """The user's own command in the place of the usual one."""
+    reload: tuple[str, ...] = ()
+
+
+class TextServer(ABC, Generic[R]):
+    """One server whose configuration is read once, until it is forgotten."""
+
+    def __init__(self, name: str, host: Host, fitting: Fitting) -> None:
+        self.name = name
+        self.host = host
+        self._fitting = fitting
+        self._known: R | None = None
+
+    @abstractmethod
+    def _read(self) -> R:
+        """Read the configuration; ServerTrouble when it is broken."""
+
+    @abstractmethod
+    def _usual_test(self) -> list[str]:
+        """Return the command by which the server's own program tests its configuration."""
+
+    @abstractmethod
+    def _usual_reload(self) -> list[str]:
+        """Return the command that has the running server take its configuration anew."""
+
+    def _reading(self) -> R:
+        known = self._known  # another thread may forget it in this moment
+        if known is None:
+            known = self._known = self._read()
+        return known
+
+    def forget(self) -> None:
+        self._known = None
+
+    def test(self) -> Ran:
+        return self.host.run(self._fitting.test or self._usual_test(), SECONDS)
+
+    def reload(self) -> Ran:
+        return self.host.run(self._fitting.reload or self._usual_reload(), SECONDS)

@@ -1,0 +1,232 @@
+"""An HAProxy as a server kind: its certificates, changed in the running process where that is possible."""
+
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
+
+from cryptography.hazmat.primitives import hashes
+
+from inkstamp.errors import EditionUnfit, FileTrouble, ServerTrouble
+from inkstamp.pki.certificates import read_pem
+from inkstamp.pki.names import uncovered
+from inkstamp.pki.packing import combined
+from inkstamp.reach.interface import Host, Ran, Rights
+from inkstamp.servers.base import SECONDS, Fitting, TextServer
+from inkstamp.servers.common import check_names_kept, endpoints
+from inkstamp.servers.haproxy import runtime
+from inkstamp.servers.haproxy.reading import Bind, Loaded, Reading, names_of, read_configuration
+from inkstamp.servers.haproxy.syntax import quote
+from inkstamp.servers.interface import Endpoint, FileChange, Obstacle, Place, Site, Supply
+from inkstamp.servers.text import Splice, changes, indent_at
+
+_NEW_BIND = "alpn h2,http/1.1 ssl-min-ver TLSv1.2"
+
+
+class HaproxyServer(TextServer[Reading]):
+    """One HAProxy, as configured under `[server.NAME]`."""
+
+    points_at = frozenset({"combined"})
+
+    _running: str | None = None
+    """The main file's text as the running process has it, as far as it is known."""
+
+    def __init__(self, name: str, host: Host, fitting: Fitting) -> None:
+        super().__init__(name, host, fitting)
+        self._known_names: dict[tuple[str, tuple[str, ...]], tuple[str, ...]] = {}
+
+    def forget(self) -> None:
+        super().forget()
+        self._known_names = {}
+
+    def _read(self) -> Reading:
+        reading = read_configuration(self._fitting.main_file, self.host)
+        if self._running is None:
+            self._running = reading.texts[reading.main_file]
+        return reading
+
+    def _usual_test(self) -> list[str]:
+        return [self._fitting.program, "-c", "-f", self._fitting.main_file]
+
+    def _usual_reload(self) -> list[str]:
+        return ["systemctl", "reload", "haproxy"]
+
+    # What it serves
+
+    def sites(self) -> list[Site]:
+        return [
+            Site(server=self.name, names=self._names(each), listens=bind.listens, root="",
+                 certificate_file=each.path, file=bind.line.file, line=bind.line.line)
+            for bind, each in self._all_loaded()
+        ]  # fmt: skip
+
+    def _all_loaded(self) -> Iterator[tuple[Bind, Loaded]]:
+        reading = self._reading()
+        for bind in reading.binds:
+            for each in reading.loaded.get(bind.line.start, ()):
+                yield bind, each
+
+    def _matching(self, name: str) -> list[tuple[Bind, Loaded]]:
+        return [(bind, each) for bind, each in self._all_loaded() if not uncovered(self._names(each), [name])]
+
+    def _names(self, loaded: Loaded) -> tuple[str, ...]:
+        key = (loaded.path, loaded.filters)
+        if key not in self._known_names:
+            self._known_names[key] = names_of(loaded, self.host.read)
+        return self._known_names[key]
+
+    def serves(self, name: str) -> bool:  # noqa: ARG002  it chooses by the certificates' own names
+        return bool(self._tls_binds() or self._plain_binds())
+
+    def _tls_binds(self) -> list[Bind]:
+        """Return the `bind` lines that a new certificate goes to: those on the public's port, if there are such."""
+        found = [each for each in self._reading().binds if each.tls]
+        port = self._fitting.https_port
+        return [each for each in found if any(listen.port == port for listen in each.listens)] or found
+
+    def _plain_binds(self) -> list[Bind]:
+        port = self._fitting.http_port
+        return [
+            each for each in self._reading().binds
+            if not each.tls and any(listen.port == port for listen in each.listens)
+        ]  # fmt: skip
+
+    def tls_endpoints(self, name: str) -> list[Endpoint]:
+        return endpoints([listen for bind, _ in self._matching(name) for listen in bind.listens], self.host)
+
+    # Files are served by others
+
+    def places(self, name: str, parts: tuple[str, ...]) -> tuple[Place, ...]:  # noqa: ARG002  there are none
+        raise ServerTrouble(
+            f"server “{self.name}” is a proxy and shows no files", where=self.name,
+            advice="name the web server behind it with `via`",
+        )  # fmt: skip
+
+    def obstacles(self, name: str, parts: tuple[str, ...]) -> tuple[Obstacle, ...]:  # noqa: ARG002  as above
+        return ()
+
+    def answers_at(self, name: str, address: str) -> bool:  # noqa: ARG002  whatever its name
+        wanted = {f"[{address}]", "[::]"} if ":" in address else {address, "*"}
+        listens = {listen.address for bind in self._reading().binds for listen in bind.listens}
+        return bool(wanted & listens) and self.host.has_address(address)
+
+    # Installing
+
+    def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
+        reading = self._reading()
+        found = {each.path: (bind, each) for name in names for bind, each in self._matching(name)}
+        pairs = [pair for name in names for pair in self._matching(name)]
+        if not found and not self._tls_binds():
+            return changes(reading.texts, self._new_binds(supply))
+        splices: list[Splice] = []
+        copies: dict[str, None] = {}
+        for bind, each in pairs:
+            where = f"{bind.line.file}, line {bind.line.line}"
+            if each.path != supply.combined:
+                check_names_kept(self.host, names, self._names(each), each.path, where)
+            if each.source.kind == "folder":
+                copies[each.path] = None
+            else:
+                word = each.entry.words[0] if each.entry is not None else each.source.word
+                file = each.source.path if each.entry is not None else bind.line.file
+                if each.path != supply.combined:
+                    splices.append(Splice(file, word.start, word.end, quote(supply.combined)))
+        if not found:
+            for bind in self._tls_binds():
+                splice, copy = self._added(bind, supply)
+                splices += splice
+                copies.update(dict.fromkeys(copy))
+        return [*changes(reading.texts, splices), *(x for path in copies for x in self._copy(path, supply))]
+
+    def _added(self, bind: Bind, supply: Supply) -> tuple[list[Splice], list[str]]:
+        """Return what adds the certificate to a `bind` that serves others: an edit, or the path of a copy."""
+        folder = next((each for each in bind.sources if each.kind == "folder"), None)
+        if folder is not None:
+            return [], [f"{folder.path}/{supply.certificate}.pem"]
+        listed = next((each for each in bind.sources if each.kind == "list"), None)
+        if listed is not None:
+            text = self._reading().texts[listed.path]
+            gap = "" if not text or text.endswith("\n") else "\n"
+            return [Splice(listed.path, len(text), len(text), f"{gap}{quote(supply.combined)}\n")], []
+        at = bind.sources[-1].word.end if bind.sources else bind.line.end
+        return [Splice(bind.line.file, at, at, f" crt {quote(supply.combined)}")], []
+
+    def _copy(self, path: str, supply: Supply) -> list[FileChange]:
+        if supply.goods is None:
+            return []
+        there = self.host.rights(path)
+        before = self.host.read(path) if there is not None else None
+        after = combined(supply.goods())
+        rights = there or Rights(0o600)
+        return [] if before == after else [FileChange(path, before, after, rights, there)]
+
+    def _new_binds(self, supply: Supply) -> list[Splice]:
+        """Return the lines that give TLS to what answers plain HTTP now."""
+        plain = self._plain_binds()
+        if not plain:
+            raise ServerTrouble(
+                f"no frontend of server “{self.name}” has TLS, and none answers plain HTTP",
+                where=self._fitting.main_file,
+                advice=f"add a frontend there with `bind :{self._fitting.https_port} ssl crt {supply.combined}`",
+            )
+        splices = []
+        for bind in plain:
+            text = self._reading().texts[bind.line.file]
+            indent = indent_at(text, bind.line.start)
+            lines = []
+            for listen in bind.listens:
+                if listen.port == self._fitting.http_port:
+                    address = "" if listen.address == "*" else listen.address
+                    lines.append(
+                        f"bind {address}:{self._fitting.https_port} ssl crt {quote(supply.combined)} {_NEW_BIND}"
+                    )
+            end = "\r\n" if "\r\n" in text else "\n"
+            at = text.find("\n", bind.line.end)
+            at = (at - 1 if text[at - 1] == "\r" else at) if at >= 0 else len(text)
+            splices.append(Splice(bind.line.file, at, at, "".join(f"{end}{indent}{line}" for line in lines)))
+        return splices
+
+    # Taking effect
+
+    def reload(self) -> Ran:
+        """Bring the running process up to date by its runtime API; reload it where that is not enough."""
+        reading = self._reading()
+        text = reading.texts[reading.main_file]
+        if reading.socket and self._running == text:
+            # Where it refuses, a reload does it as well, or says what is wrong.
+            with suppress(ServerTrouble):
+                if self._renew_in_place(reading):
+                    return Ran(("runtime API", reading.socket), 0, "")
+        ran = super().reload()
+        self._running = text if ran.status == 0 else None
+        return ran
+
+    def _renew_in_place(self, reading: Reading) -> bool:
+        """Tell whether the process serves what the files say, after what its runtime API can do for that."""
+
+        def ask(request: str) -> str:
+            return self.host.converse(reading.socket, f"{request}\n".encode(), SECONDS).decode("utf-8", "replace")
+
+        wanted = {each.path: each for _, each in self._all_loaded()}
+        known = runtime.loaded(ask)
+        lists = {path: each.source.path for path, each in wanted.items() if path not in known}
+        if any(wanted[path].source.kind == "file" for path in lists):
+            return False
+        data = {path: self.host.read(path) for path in wanted}
+        new = {path: each for path, each in data.items() if known.get(path) != _fingerprint(each, path)}
+        places = [each.path for bind in reading.binds for each in bind.sources if each.kind != "file"]
+        gone = [(place, path) for path in known if path not in wanted for place in _place_of(path, places, ask)]
+        if {path for _, path in gone} != known.keys() - wanted.keys():
+            return False
+        runtime.change(ask, new, lists, gone)
+        return True
+
+
+def _place_of(path: str, places: Sequence[str], ask: runtime.Ask) -> list[str]:
+    """Return the crt-list or folder that a loaded certificate came from."""
+    return [each for each in dict.fromkeys(places) if f"{path}:" in ask(f"show ssl crt-list -n {each}")][:1]
+
+
+def _fingerprint(data: bytes, path: str) -> str:
+    try:
+        return read_pem(data, path)[0].fingerprint(hashes.SHA1()).hex().upper()  # noqa: S303  what HAProxy shows
+    except (EditionUnfit, FileTrouble):
+        return ""

@@ -1,6 +1,7 @@
 """A real Apache httpd and real OpenSSH servers beside the world's nginx; addresses stand for machines."""
 
 import os
+import shutil
 import subprocess
 import tempfile
 from collections.abc import Iterator, Sequence
@@ -8,7 +9,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from world import find_program, running
+from world import find_program, make_tls_pair, running, wait_for_port
 
 MODULES = ("mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "alias", "rewrite", "dir",
            "mime", "proxy", "proxy_http", "macro", "socache_shmcb", "ssl")  # fmt: skip
@@ -172,3 +173,71 @@ def haproxy(folder: Path, address: str, port: int, frontends: str) -> Iterator[P
     command = [find_program("haproxy"), "-W", "-db", "-f", str(main_file), "-p", str(folder / "pid")]
     with running(command, folder / "haproxy.log", port, address=address):
         yield Proxy(folder, main_file, address)
+
+
+@dataclass
+class Mail:
+    """A real Postfix and a real Dovecot, each with its own configuration and a certificate of its own making."""
+
+    folder: Path
+    main_cf: Path
+    master_cf: Path
+    dovecot: Path
+    ports: dict[str, int]
+    """By service: smtp, smtps, imap, imaps, pop3."""
+
+    def entries(self) -> str:
+        """Their tables for inkstamp.toml."""
+        return (
+            f'\n[server.post]\nkind = "postfix"\nprogram = "{find_program("postfix")}"\nmain_file = "{self.main_cf}"\n'
+            f'\n[server.boxes]\nkind = "dovecot"\nprogram = "{find_program("dovecot")}"\nmain_file = "{self.dovecot}"\n'
+        )
+
+    def texts(self) -> tuple[str, str, str]:
+        """What their configurations say."""
+        return self.main_cf.read_text(), self.master_cf.read_text(), self.dovecot.read_text()
+
+
+@contextmanager
+def mail(folder: Path, ports: Sequence[int], name: str) -> Iterator[Mail]:
+    """Run both as root on 127.0.0.1; `folder` must be one that everybody may enter."""
+    smtp, smtps, imap, imaps, pop3 = ports
+    postfix, boxes = folder / "postfix", folder / "dovecot"
+    for each in (postfix / "etc", postfix / "spool", postfix / "data", boxes):
+        each.mkdir(parents=True)
+    shutil.chown(postfix / "data", "postfix")
+    cert, key = make_tls_pair(folder, name)
+    (postfix / "etc" / "main.cf").write_text(
+        f"compatibility_level = 3.6\nqueue_directory = {postfix}/spool\ndata_directory = {postfix}/data\n"
+        f"maillog_file = {postfix}/log\nmaillog_file_prefixes = {folder}\nalias_maps =\nmydestination =\n"
+        f"myhostname = {name}\ninet_interfaces = 127.0.0.1\ninet_protocols = ipv4\n"
+        f"smtpd_tls_security_level = may\n# whose key is in a file of its own\n"
+        f"smtpd_tls_cert_file={cert}\nsmtpd_tls_key_file =\n    {key}\n"
+    )
+    (postfix / "etc" / "master.cf").write_text(
+        f"{smtp} inet n - n - - smtpd\n{smtps} inet n - n - - smtpd\n  -o smtpd_tls_wrappermode=yes\n"
+        f"  -o smtpd_tls_cert_file={cert} -o {{ smtpd_tls_key_file = {key} }}\n"
+        "postlog unix-dgram n - n - 1 postlogd\ncleanup unix n - n - 0 cleanup\nqmgr unix n - n 300 1 qmgr\n"
+        "rewrite unix - - n - - trivial-rewrite\ntlsmgr unix - - n 1000? 1 tlsmgr\nanvil unix - - n - 1 anvil\n"
+        "proxymap unix - - n - - proxymap\n"
+    )
+    (boxes / "dovecot.conf").write_text(
+        f"protocols = imap pop3\nlisten = 127.0.0.1\nbase_dir = {boxes}/run\nstate_dir = {boxes}/state\n"
+        f"log_path = {boxes}/log\nmail_location = mbox:~/mail\n"
+        f"ssl_cert = <{cert}  # of our own making\nssl_key = <{key}\n"
+        f"service imap-login {{\n  inet_listener imap {{\n    port = {imap}\n  }}\n"
+        f"  inet_listener imaps {{\n    port = {imaps}\n    ssl = yes\n  }}\n}}\n"
+        f"service pop3-login {{\n  inet_listener pop3 {{\n    port = {pop3}\n  }}\n"
+        "  inet_listener pop3s {\n    port = 0\n  }\n}\npassdb {\n  driver = static\n  args = nopassword\n}\n"
+        "!include_try names/*.conf\n"
+    )
+    made = Mail(folder, postfix / "etc" / "main.cf", postfix / "etc" / "master.cf", boxes / "dovecot.conf",
+                dict(zip(("smtp", "smtps", "imap", "imaps", "pop3"), ports, strict=True)))  # fmt: skip
+    by_postfix = [find_program("postfix"), "-c", str(postfix / "etc")]
+    with running([find_program("dovecot"), "-c", str(made.dovecot), "-F"], boxes / "out", imap):
+        try:
+            subprocess.run([*by_postfix, "start"], check=True, capture_output=True)
+            wait_for_port(smtp, None, postfix / "log")
+            yield made
+        finally:
+            subprocess.run([*by_postfix, "stop"], check=False, capture_output=True)

@@ -101,7 +101,7 @@ def test_every_machine_gets_copies_that_it_serves_and_a_renewal_changes_them_alo
     assert done.status == 0, done.err
     assert all_served(club) == {edition(club, 1)}
     copies = west[1].folder / "certificates" / "club"
-    assert sorted(each.name for each in copies.iterdir()) == ["issuers.pem", "key.pem", "leaf.pem", "served.pem"]
+    assert sorted(each.name for each in copies.iterdir()) == ["key.pem", "served.pem"]
     assert stat.S_IMODE((copies / "key.pem").stat().st_mode) == 0o600
     assert stat.S_IMODE(copies.stat().st_mode) == 0o700
     files = [west[0].folder / "sites" / "club.conf", east[0].site_file("club")]

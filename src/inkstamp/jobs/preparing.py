@@ -100,7 +100,9 @@ def _check_all_taken(
     workplace: "Workplace", name: str, entry: Certificate, taken: Mapping[str, tuple[str, ...]], *, whole: bool
 ) -> None:
     """Have a server say what is missing where a name has no place on any, or a server has none of the names."""
-    supply = supply_for(workplace, name, next(iter(entry.install)), None)
+    if not taken:
+        return
+    supply = supply_for(workplace, name, entry.install[0], None)
     for server, names in taken.items():
         if not names:
             workplace.installable(server).plan_install(entry.names, supply)

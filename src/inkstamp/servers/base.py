@@ -4,7 +4,9 @@ from abc import ABC, abstractmethod
 from dataclasses import dataclass
 from typing import Generic, TypeVar
 
+from inkstamp.errors import ServerTrouble
 from inkstamp.reach.interface import Host, Ran
+from inkstamp.servers.interface import Obstacle, Place
 
 SECONDS = 60.0
 """How long a server's own program may take."""
@@ -61,3 +63,20 @@ class TextServer(ABC, Generic[R]):
 
     def reload(self) -> Ran:
         return self.host.run(self._fitting.reload or self._usual_reload(), SECONDS)
+
+
+class FilelessServer(TextServer[R]):
+    """One that serves TLS and shows no files, so that it carries no proofs."""
+
+    def places(self, name: str, parts: tuple[str, ...]) -> tuple[Place, ...]:  # noqa: ARG002  there are none
+        raise ServerTrouble(
+            f"server “{self.name}” shows no files",
+            where=self._fitting.main_file,
+            advice="name with `via` the web server that shows them",
+        )
+
+    def obstacles(self, name: str, parts: tuple[str, ...]) -> tuple[Obstacle, ...]:  # noqa: ARG002  as above
+        return ()
+
+    def answers_at(self, name: str, address: str) -> bool:  # noqa: ARG002  whatever its name
+        return self.host.has_address(address)

@@ -64,6 +64,25 @@ def check_names_kept(host: Host, names: Sequence[str], own: Sequence[str], certi
         )
 
 
+def check_default_kept(host: Host, names: Sequence[str], certificate_file: str, where: str) -> None:
+    """Refuse to take a good certificate from names that it alone covers, where no configuration lists the names.
+
+    One that vouches for itself covers nothing that anybody believes. Arguments as of `check_names_kept`.
+
+    Raises:
+        ServerTrouble: A name would lose its certificate.
+
+    """
+    if not certificate_file:
+        return
+    try:
+        old = read_pem(host.read(certificate_file), certificate_file)[0]
+    except (FileTrouble, EditionUnfit):
+        return
+    if old.subject != old.issuer:
+        check_names_kept(host, names, subject_names(old), certificate_file, where)
+
+
 def endpoints(listens: Sequence[Listen], host: Host) -> list[Endpoint]:
     """Return where to connect to from this machine for the TLS listens among `listens` of a server on `host`."""
     here = host.address == "127.0.0.1"

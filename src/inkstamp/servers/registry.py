@@ -25,6 +25,8 @@ class _Kind:
 _KINDS = {
     "nginx": _Kind("NginxServer", "nginx", "/etc/nginx/nginx.conf"),
     "apache": _Kind("ApacheServer", "apache2ctl", "/etc/apache2/apache2.conf"),
+    "postfix": _Kind("PostfixServer", "postfix", "/etc/postfix/main.cf"),
+    "dovecot": _Kind("DovecotServer", "dovecot", "/etc/dovecot/dovecot.conf"),
     "haproxy": _Kind("HaproxyServer", "haproxy", "/etc/haproxy/haproxy.cfg"),
 }
 

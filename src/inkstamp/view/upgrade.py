@@ -34,12 +34,8 @@ def ask_for_tls(stream: socket.socket, protocol: Upgrade, deadline: float) -> st
                 return ""
     except TimeoutError:
         return f"says nothing more while {protocol.upper()} is spoken with it"
-    except _TooMuch:
+    except EOFError:
         return f"does not speak {protocol.upper()}"
-
-
-class _TooMuch(Exception):
-    pass
 
 
 class _Lines:
@@ -61,7 +57,7 @@ class _Lines:
             self._stream.settimeout(left)
             byte = self._stream.recv(1)
             if not byte or len(line) >= _MOST_LINE:
-                raise _TooMuch
+                raise EOFError
             line += byte
         return line.decode("utf-8", "replace").strip()
 
@@ -71,17 +67,17 @@ class _Lines:
             line = self.next()
             if line.startswith(prefixes):
                 return line
-        raise _TooMuch
+        raise EOFError
 
     def reply(self) -> str:
         """Return the last line of an SMTP reply (RFC 5321 section 4.2)."""
         for _ in range(_MOST_LINES):
             line = self.next()
             if not line[:3].isdigit():
-                raise _TooMuch
+                raise EOFError
             if line[3:4] != "-":
                 return line
-        raise _TooMuch
+        raise EOFError
 
 
 def _smtp(lines: _Lines) -> str:

@@ -10,18 +10,18 @@ from inkstamp.pki.certificates import read_pem
 from inkstamp.pki.names import uncovered
 from inkstamp.pki.packing import combined
 from inkstamp.reach.interface import Host, Ran, Rights
-from inkstamp.servers.base import SECONDS, Fitting, TextServer
-from inkstamp.servers.common import check_names_kept, endpoints
+from inkstamp.servers.base import SECONDS, FilelessServer, Fitting
+from inkstamp.servers.common import check_default_kept, endpoints
 from inkstamp.servers.haproxy import runtime
 from inkstamp.servers.haproxy.reading import Bind, Loaded, Reading, names_of, read_configuration
 from inkstamp.servers.haproxy.syntax import quote
-from inkstamp.servers.interface import Endpoint, FileChange, Obstacle, Place, Site, Supply
+from inkstamp.servers.interface import Endpoint, FileChange, Site, Supply
 from inkstamp.servers.text import Splice, changes, indent_at
 
 _NEW_BIND = "alpn h2,http/1.1 ssl-min-ver TLSv1.2"
 
 
-class HaproxyServer(TextServer[Reading]):
+class HaproxyServer(FilelessServer[Reading]):
     """One HAProxy, as configured under `[server.NAME]`."""
 
     points_at = frozenset({"combined"})
@@ -92,22 +92,6 @@ class HaproxyServer(TextServer[Reading]):
     def tls_endpoints(self, name: str) -> list[Endpoint]:
         return endpoints([listen for bind, _ in self._matching(name) for listen in bind.listens], self.host)
 
-    # Files are served by others
-
-    def places(self, name: str, parts: tuple[str, ...]) -> tuple[Place, ...]:  # noqa: ARG002  there are none
-        raise ServerTrouble(
-            f"server “{self.name}” is a proxy and shows no files", where=self.name,
-            advice="name the web server behind it with `via`",
-        )  # fmt: skip
-
-    def obstacles(self, name: str, parts: tuple[str, ...]) -> tuple[Obstacle, ...]:  # noqa: ARG002  as above
-        return ()
-
-    def answers_at(self, name: str, address: str) -> bool:  # noqa: ARG002  whatever its name
-        wanted = {f"[{address}]", "[::]"} if ":" in address else {address, "*"}
-        listens = {listen.address for bind in self._reading().binds for listen in bind.listens}
-        return bool(wanted & listens) and self.host.has_address(address)
-
     # Installing
 
     def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
@@ -121,7 +105,7 @@ class HaproxyServer(TextServer[Reading]):
         for bind, each in pairs:
             where = f"{bind.line.file}, line {bind.line.line}"
             if each.path != supply.combined:
-                check_names_kept(self.host, names, self._names(each), each.path, where)
+                check_default_kept(self.host, names, each.path, where)
             if each.source.kind == "folder":
                 copies[each.path] = None
             else:

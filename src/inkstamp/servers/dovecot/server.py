@@ -1,0 +1,98 @@
+"""A Dovecot as a server kind: a certificate for all, and others for the names that clients ask for."""
+
+from collections.abc import Iterator, Sequence
+
+from inkstamp.pki.names import uncovered
+from inkstamp.servers.base import FilelessServer
+from inkstamp.servers.common import check_default_kept, endpoints
+from inkstamp.servers.dovecot.reading import Reading, listens, path_of, read_configuration
+from inkstamp.servers.interface import Endpoint, FileChange, Site, Supply
+from inkstamp.servers.text import Directive, Splice, changes, indent_at
+
+
+class DovecotServer(FilelessServer[Reading]):
+    """One Dovecot, as configured under `[server.NAME]`."""
+
+    points_at = frozenset({"served", "key"})
+
+    def _read(self) -> Reading:
+        return read_configuration(self._fitting.main_file, self.host.read, self.host.glob)
+
+    def _usual_test(self) -> list[str]:
+        certificate = self._reading().keys[0]
+        # Naming the certificate has it read as well; the key is never shown.
+        return [
+            "doveconf",
+            "-c",
+            self._fitting.main_file,
+            *(["-x", certificate] if certificate == "ssl_cert" else ["-n"]),
+        ]
+
+    def _usual_reload(self) -> list[str]:
+        return [self._fitting.program, "-c", self._fitting.main_file, "reload"]
+
+    def sites(self) -> list[Site]:
+        reading = self._reading()
+        certificate, *_ = reading.keys
+        where = tuple(listens(reading))
+        top = reading.last(certificate)
+        found = [Site(server=self.name, names=(), listens=where, root="", certificate_file=path_of(top),
+                      file=top.file if top else reading.main_file, line=top.line if top else 1)]  # fmt: skip
+        for each in reading.named:
+            own = _last(each, certificate)
+            found.append(Site(server=self.name, names=each.arguments, listens=where, root="",
+                              certificate_file=path_of(own or top), file=each.file, line=each.line))  # fmt: skip
+        return found
+
+    def serves(self, name: str) -> bool:  # noqa: ARG002  what has no section gets the certificate for all
+        return bool(listens(self._reading()))
+
+    def tls_endpoints(self, name: str) -> list[Endpoint]:  # noqa: ARG002  it answers everywhere alike
+        return endpoints(listens(self._reading()), self.host)
+
+    def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
+        reading = self._reading()
+        sections: list[Directive | None] = []
+        for name in names:
+            own = next((each for each in reading.named if not uncovered(each.arguments, [name])), None)
+            if own not in sections:
+                sections.append(own)
+        splices = [splice for each in sections for splice in self._point(reading, each, names, supply)]
+        return changes(reading.texts, splices)
+
+    def _point(
+        self, reading: Reading, section: Directive | None, names: Sequence[str], supply: Supply
+    ) -> Iterator[Splice]:
+        """Make a section, or the top, name the edition's files."""
+        certificate, key, mark = reading.keys
+        missing = []
+        for name, path in ((certificate, supply.served), (key, supply.key)):
+            setting = _last(section, name) if section is not None else reading.last(name)
+            if setting is None or len(setting.words) < 2:
+                missing.append(f"{name} = {mark}{path}")
+                continue
+            if path_of(setting) == path:
+                continue
+            if name == certificate:
+                check_default_kept(self.host, names, path_of(setting), f"{setting.file}, line {setting.line}")
+            yield Splice(setting.file, setting.words[1].start, setting.words[1].end, f"{mark}{path}")
+        allowed = reading.last("ssl")
+        if section is None and allowed is not None and allowed.arguments == ("no",):
+            yield Splice(allowed.file, allowed.words[1].start, allowed.words[1].end, "yes")
+        if missing:
+            yield _add(reading, section, missing)
+
+
+def _last(section: Directive, name: str) -> Directive | None:
+    return next(iter([*section.find(name)][-1:]), None)
+
+
+def _add(reading: Reading, section: Directive | None, lines: Sequence[str]) -> Splice:
+    """Return the lines put at a section's beginning, or at the end of the main file."""
+    if section is None:
+        text = reading.texts[reading.main_file]
+        gap = "" if not text or text.endswith("\n") else "\n"
+        return Splice(reading.main_file, len(text), len(text), gap + "".join(f"{line}\n" for line in lines))
+    indent = indent_at(reading.texts[section.file], section.start) + "  "
+    at = section.block_start
+    return Splice(section.file, at, at, "".join(f"\n{indent}{line}" for line in lines))

@@ -1,0 +1,111 @@
+"""A Postfix as a server kind: one certificate for all that it is called by SMTP."""
+
+import posixpath
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+
+from inkstamp.reach.interface import Ran
+from inkstamp.servers.base import SECONDS, FilelessServer
+from inkstamp.servers.common import check_default_kept, endpoints
+from inkstamp.servers.interface import Endpoint, FileChange, Site, Supply
+from inkstamp.servers.postfix.reading import Reading, listens, read_configuration
+from inkstamp.servers.text import Directive, Splice, changes
+
+_CHAIN = "smtpd_tls_chain_files"
+_PAIRS = (("smtpd_tls_cert_file", "smtpd_tls_key_file"), ("smtpd_tls_eccert_file", "smtpd_tls_eckey_file"))
+"""What names a certificate and its key apart: the second pair is of releases before 3.4, for a second certificate."""
+_LEVEL = "smtpd_tls_security_level"
+
+
+class PostfixServer(FilelessServer[Reading]):
+    """One Postfix, as configured under `[server.NAME]`."""
+
+    points_at = frozenset({"served", "key"})
+
+    def _read(self) -> Reading:
+        return read_configuration(self._fitting.main_file, self.host.read)
+
+    def _command(self, verb: str) -> list[str]:
+        return [self._fitting.program, "-c", posixpath.dirname(self._fitting.main_file), verb]
+
+    def _usual_test(self) -> list[str]:
+        return self._command("check")
+
+    def _usual_reload(self) -> list[str]:
+        return self._command("reload")
+
+    def test(self) -> Ran:
+        """Have both files read, then all be checked; Postfix tells what is wrong with a value in its log alone."""
+        services = self.host.run(["postconf", "-c", posixpath.dirname(self._fitting.main_file), "-M"], SECONDS)
+        if services.status != 0:
+            return services
+        ran = super().test()
+        log = self._reading().value("maillog_file") or "the system's mail log"
+        said = "\n".join(filter(None, (ran.output, f"see {log} for what is wrong")))
+        return ran if ran.status == 0 else replace(ran, output=said)
+
+    def sites(self) -> list[Site]:
+        reading = self._reading()
+        name = reading.value("myhostname")
+        return [
+            Site(server=self.name, names=(name,) if name else (), listens=tuple(listens(reading, each)), root="",
+                 certificate_file=self._certificate_file(), file=each.line.file, line=each.line.line)
+            for each in reading.services
+        ]  # fmt: skip
+
+    def _certificate_file(self) -> str:
+        reading = self._reading()
+        # A key may stand in a file of its own, before its certificate.
+        chain = reading.value(_CHAIN).replace(",", " ").split()
+        return chain[-1] if chain else reading.value(_PAIRS[0][0])
+
+    def serves(self, name: str) -> bool:  # noqa: ARG002  it has one certificate, whatever it is called by
+        return bool(self._reading().services)
+
+    def tls_endpoints(self, name: str) -> list[Endpoint]:  # noqa: ARG002  as above
+        reading = self._reading()
+        return endpoints([listen for each in reading.services for listen in listens(reading, each)], self.host)
+
+    def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
+        reading = self._reading()
+        old = self._certificate_file()
+        if old != supply.served:
+            check_default_kept(self.host, names, old, reading.main_file)
+        return changes(reading.texts, list(self._splices(reading, supply)))
+
+    def _splices(self, reading: Reading, supply: Supply) -> Iterator[Splice]:
+        wanted = {_CHAIN: f"{supply.key}, {supply.served}"}
+        for certificate, key in _PAIRS:
+            wanted |= {certificate: supply.served, key: supply.key}
+        places = [*reading.parameters.values(), *(each for service in reading.services for each in service.options)]
+        for each in places:
+            value = each.words[1]
+            if each.name in wanted and value.value and " ".join(value.value.split()) != wanted[each.name]:
+                text = wanted[each.name]
+                yield Splice(each.file, value.start, value.end, text if each.file == reading.main_file else _bare(text))
+        lines = list(self._missing(reading, supply))
+        if lines:
+            text = reading.texts[reading.main_file]
+            gap = "" if not text or text.endswith("\n") else "\n"
+            yield Splice(reading.main_file, len(text), len(text), gap + "".join(f"{line}\n" for line in lines))
+
+    def _missing(self, reading: Reading, supply: Supply) -> Iterator[str]:
+        """Yield the lines that `main.cf` lacks for TLS."""
+        certificate, key = _PAIRS[0]
+        if not reading.value(_CHAIN):
+            if not reading.value(certificate):
+                yield f"{_CHAIN} = {supply.key}, {supply.served}"
+            elif not _is_set(reading.parameters.get(key)):
+                yield f"{key} = {supply.key}"
+        offered = any(listen.tls for each in reading.services for listen in listens(reading, each))
+        if reading.value(_LEVEL) in {"", "none"} and not offered:
+            yield f"{_LEVEL} = may"
+
+
+def _is_set(parameter: Directive | None) -> bool:
+    return parameter is not None and bool(parameter.arguments[0])
+
+
+def _bare(text: str) -> str:
+    """Write a value for `-o name=value`, where blanks end it."""
+    return text.replace(", ", ",")

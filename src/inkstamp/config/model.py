@@ -82,6 +82,14 @@ class Server(Section, frozen=True):
     """A command that tests its configuration, in the place of the usual one of its kind."""
     reload: tuple[str, ...] = ()
     """A command that has it take new files, in the place of the usual one of its kind."""
+    tls: Literal["strict", "wide"] | None = None
+    """The policy for sites that had no TLS: which protocols and ciphers they take (see the guide)."""
+    redirect: bool = False
+    """Whether sites that had no TLS send plain HTTP on to HTTPS from then on, but for proofs."""
+    hsts_days: int = 0
+    """How long browsers shall come back to such sites by HTTPS alone (RFC 6797), in days; 0 to say nothing of it."""
+    client_roots: str = ""
+    """File on the server's machine with the CA whose certificates visitors of such sites must show."""
     look: tuple[str, ...] = ()
     """`files`: where it serves TLS, each `host:port`, or `smtp://`, `imap://`, `pop3://` before it for STARTTLS."""
     reach: str = ""

@@ -10,6 +10,7 @@ from inkstamp.config.words import SECRET_FORMS
 _SSH_URL = re.compile(r"ssh://([A-Za-z0-9._-]+@)?([A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\])(:\d{1,5})?/?")
 _LOOK = re.compile(r"((smtp|imap|pop3|tls)://)?([A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\]):\d{1,5}")
 _MODE = re.compile(r"0?[0-7]{3}")
+_OF_WEB_PAGES = {"nginx", "apache", "haproxy"}
 _READ_BY_ALL = 0o004
 _PLACEHOLDER = re.compile(r"\{[^{}]*\}")
 
@@ -45,6 +46,13 @@ def _kind_faults(name: str, entry: Server) -> Iterator[Fault]:
         if getattr(entry, key):
             what = "does not apply to" if files else "is for"
             yield Fault(f"“{key}” {what} kind = “files”", (key,), "take the line out")
+    for key in ("tls", "redirect", "hsts_days", "client_roots"):
+        if getattr(entry, key) and entry.kind not in _OF_WEB_PAGES:
+            yield Fault(f"“{key}” does not apply to kind = “{entry.kind}”", (key,), "take the line out")
+    if entry.hsts_days < 0:
+        yield Fault("“hsts_days” is less than nothing", ("hsts_days",), "write a number of days")
+    if entry.client_roots and not entry.client_roots.startswith("/"):
+        yield Fault(f"“{entry.client_roots}” is no absolute path", ("client_roots",), "begin it with /")
     if set(_PLACEHOLDER.findall(entry.root)) - {"{domain}"}:
         yield Fault(f"“root” has an unknown placeholder: {entry.root}", ("root",), "known: {domain}")
 

@@ -1,12 +1,13 @@
 """What the kinds of server have in common whose configuration is text that is read here."""
 
 from abc import ABC, abstractmethod
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Generic, TypeVar
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.reach.interface import Host, Ran
 from inkstamp.servers.interface import Obstacle, Place
+from inkstamp.servers.manner import Manner
 
 SECONDS = 60.0
 """How long a server's own program may take."""
@@ -26,6 +27,8 @@ class Fitting:
     test: tuple[str, ...] = ()
     """The user's own command in the place of the usual one."""
     reload: tuple[str, ...] = ()
+    manner: Manner = field(default_factory=Manner)
+    """How sites that had no TLS are given it."""
 
 
 class TextServer(ABC, Generic[R]):

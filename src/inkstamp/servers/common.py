@@ -10,10 +10,6 @@ from inkstamp.reach.interface import Host
 from inkstamp.servers.interface import Endpoint, Listen, Obstacle
 from inkstamp.servers.text import Directive
 
-PROTOCOLS = ("TLSv1.2", "TLSv1.3")
-"""What a site that had no TLS is given."""
-
-
 REMARK = "# lets CAs see proofs of control; put here by `inkstamp prove --let-through`"
 """Stands above what lets proofs through."""
 

@@ -8,6 +8,7 @@ from inkstamp.errors import ConfigurationError
 from inkstamp.reach.interface import Host
 from inkstamp.servers.base import Fitting
 from inkstamp.servers.interface import Configured, FileCarrier, Reloadable, ServerKind
+from inkstamp.servers.manner import Manner, policies
 from inkstamp.view.point import View
 
 
@@ -58,10 +59,21 @@ def make_server(name: str, entry: Server, view: View, host: Host | None = None) 
         https_port=view.https_port,
         test=entry.test,
         reload=entry.reload,
+        manner=_manner(entry),
     )
     module = importlib.import_module(f"inkstamp.servers.{entry.kind}.server")
     made: FileCarrier = getattr(module, known.made)(name, host, fitting)
     return made
+
+
+def _manner(entry: Server) -> Manner:
+    usual = Manner()
+    return Manner(
+        policy=policies()[entry.tls] if entry.tls else usual.policy,
+        redirect=entry.redirect,
+        hsts_days=entry.hsts_days,
+        client_roots=entry.client_roots,
+    )
 
 
 def as_configured(server: FileCarrier) -> Configured:

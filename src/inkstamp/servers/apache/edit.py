@@ -7,12 +7,14 @@ from collections.abc import Iterator, Sequence
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.apache.passage import REDIRECTS
 from inkstamp.servers.apache.reading import Host, Reading
-from inkstamp.servers.common import PROTOCOLS
+from inkstamp.servers.base import Fitting
 from inkstamp.servers.interface import Listen, Supply
+from inkstamp.servers.manner import PROOF_PATH, Manner
 from inkstamp.servers.text import Directive, Splice, indent_at, the_one
 
 _NEEDS_QUOTES = re.compile(r"[\s\"'\\<>]")
 _HTTPS = re.compile(r"https://", re.IGNORECASE)
+_HTTPS_PORT = 443
 _ONE_FILE = (2, 4, 8)
 """From this version on a certificate's file may hold its issuers; before, they stand in a file of their own."""
 
@@ -97,8 +99,8 @@ def _style(host: Host, text: str) -> tuple[str, str]:
     return "\r\n" if "\r\n" in text else "\n", indent_at(text, own[0].start) if own else "    "
 
 
-def add_tls(host: Host, reading: Reading, files: Supply, http_port: int, https_port: int) -> Splice:
-    """Return the edit that puts a virtual host with TLS behind a plain one: the same content, but for what leads to it.
+def add_tls(host: Host, reading: Reading, files: Supply, fitting: Fitting) -> list[Splice]:
+    """Return the edits that put a virtual host with TLS behind a plain one: the same content, but for what leads to it.
 
     Raises:
         ServerTrouble: mod_ssl is neither loaded nor found.
@@ -106,19 +108,51 @@ def add_tls(host: Host, reading: Reading, files: Supply, http_port: int, https_p
     """
     text = reading.texts[host.block.file]
     end_of_line, indent = _style(host, text)
-    listens = [each for each in host.listens if each.port in {0, http_port}] or list(host.listens)
+    https_port, manner = fitting.https_port, fitting.manner
+    listens = [each for each in host.listens if each.port in {0, fitting.http_port}] or list(host.listens)
     addresses = list(dict.fromkeys(each.address for each in listens))
     around = [*_module_lines(reading), *_listen_lines(reading, addresses, https_port)]
     head = f"<VirtualHost {' '.join(f'{address}:{https_port}' for address in addresses)}>"
-    protocols = " ".join(f"+{each}" for each in PROTOCOLS)
+    protocols = " ".join(f"+{each}" for each in manner.policy.protocols)
     tls = [
         "SSLEngine on",
         *(f"{name} {quote(value)}" for name, value in _wanted(files, reading.setting.version).items()),
     ]
-    tls.append(f"SSLProtocol -all {protocols}")
+    tls += [f"SSLProtocol -all {protocols}", *_manner_lines(manner)]
     body = _body(host, text).strip("\r\n")
     lines = ["", *around, head, *(f"{indent}{line}" for line in tls), body, "</VirtualHost>"]
-    return Splice(host.block.file, host.block.end, host.block.end, end_of_line + end_of_line.join(lines))
+    behind = Splice(host.block.file, host.block.end, host.block.end, end_of_line + end_of_line.join(lines))
+    if not manner.redirect or any(_leading_to_https(host)):
+        return [behind]
+    return [_first_lines(host, text, _redirect_lines(reading, https_port)), behind]
+
+
+def _manner_lines(manner: Manner) -> Iterator[str]:
+    if manner.policy.ciphers:
+        yield f"SSLCipherSuite {manner.policy.ciphers}"
+    if manner.client_roots:
+        yield f"SSLCACertificateFile {quote(manner.client_roots)}"
+        yield "SSLVerifyClient require"
+    if manner.hsts_days:
+        yield f'Header always set Strict-Transport-Security "{manner.hsts}"'
+
+
+def _redirect_lines(reading: Reading, https_port: int) -> list[str]:
+    if "rewrite_module" not in reading.modules and "mod_rewrite.c" not in reading.setting.built_in:
+        raise ServerTrouble(
+            "mod_rewrite is not loaded, which the redirect to HTTPS needs",
+            where=reading.setting.main_file,
+            advice="load it (on Debian: a2enmod rewrite), or take `redirect` out of the server's table",
+        )
+    port = "" if https_port == _HTTPS_PORT else f":{https_port}"
+    path = PROOF_PATH.replace(".", "\\.")
+    return [
+        "RewriteEngine on",
+        f"RewriteCond %{{REQUEST_URI}} !^{path}",
+        # The name without its port, as the visitor asked for it.
+        "RewriteCond %{HTTP_HOST} ^([^:]+)",
+        f"RewriteRule ^ https://%1{port}%{{REQUEST_URI}} [R=301,L,NE]",
+    ]
 
 
 def _body(host: Host, text: str) -> str:

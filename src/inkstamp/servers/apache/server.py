@@ -157,9 +157,7 @@ class ApacheServer(TextServer[Reading]):
                     check_names_kept(self.host, names, host.names, host.path("sslcertificatefile"), where)
                     splices += edit.point(host, text, supply, reading.setting.version)
                 else:
-                    splices.append(
-                        edit.add_tls(host, reading, supply, self._fitting.http_port, self._fitting.https_port)
-                    )
+                    splices += edit.add_tls(host, reading, supply, self._fitting)
         return changes(reading.texts, splices)
 
     def _targets(self, everything: list[Host], name: str) -> list[Host]:

@@ -16,9 +16,10 @@ from inkstamp.servers.haproxy import runtime
 from inkstamp.servers.haproxy.reading import Bind, Loaded, Reading, names_of, read_configuration
 from inkstamp.servers.haproxy.syntax import quote
 from inkstamp.servers.interface import Endpoint, FileChange, Site, Supply
+from inkstamp.servers.manner import PROOF_PATH
 from inkstamp.servers.text import Splice, changes, indent_at
 
-_NEW_BIND = "alpn h2,http/1.1 ssl-min-ver TLSv1.2"
+_HTTPS = 443
 
 
 class HaproxyServer(FilelessServer[Reading]):
@@ -155,18 +156,35 @@ class HaproxyServer(FilelessServer[Reading]):
         for bind in plain:
             text = self._reading().texts[bind.line.file]
             indent = indent_at(text, bind.line.start)
-            lines = []
-            for listen in bind.listens:
-                if listen.port == self._fitting.http_port:
-                    address = "" if listen.address == "*" else listen.address
-                    lines.append(
-                        f"bind {address}:{self._fitting.https_port} ssl crt {quote(supply.combined)} {_NEW_BIND}"
-                    )
             end = "\r\n" if "\r\n" in text else "\n"
+            plain_here = [each for each in bind.listens if each.port == self._fitting.http_port]
+            addresses = ["" if each.address == "*" else each.address for each in plain_here]
+            lines = [f"bind {each}:{self._fitting.https_port} {self._tls_words(supply)}" for each in addresses]
             at = text.find("\n", bind.line.end)
             at = (at - 1 if text[at - 1] == "\r" else at) if at >= 0 else len(text)
-            splices.append(Splice(bind.line.file, at, at, "".join(f"{end}{indent}{line}" for line in lines)))
+            more = "".join(f"{end}{indent}{line}" for line in [*lines, *self._rules()])
+            splices.append(Splice(bind.line.file, at, at, more))
         return splices
+
+    def _tls_words(self, supply: Supply) -> str:
+        """Return what follows the address of a new `bind`."""
+        manner = self._fitting.manner
+        words = ["ssl", "crt", quote(supply.combined), "alpn", "h2,http/1.1", "ssl-min-ver", manner.policy.least]
+        if manner.policy.ciphers:
+            words += ["ciphers", manner.policy.ciphers]
+        if manner.client_roots:
+            words += ["ca-file", quote(manner.client_roots), "verify", "required"]
+        return " ".join(words)
+
+    def _rules(self) -> list[str]:
+        manner, port = self._fitting.manner, self._fitting.https_port
+        rules = []
+        if manner.redirect:
+            to = "scheme https" if port == _HTTPS else f"prefix https://%[hdr(host),field(1,:)]:{port}"
+            rules.append(f"http-request redirect {to} code 301 unless {{ ssl_fc }} or {{ path_beg {PROOF_PATH} }}")
+        if manner.hsts_days:
+            rules.append(f"http-response set-header Strict-Transport-Security {manner.hsts} if {{ ssl_fc }}")
+        return rules
 
     # Taking effect
 

@@ -4,10 +4,13 @@ import re
 from collections.abc import Sequence
 
 from inkstamp.errors import ServerTrouble
+from inkstamp.servers.interface import Supply
+from inkstamp.servers.manner import PROOF_PATH, Manner
 from inkstamp.servers.nginx.reading import Host, read_listen
 from inkstamp.servers.text import Directive, Splice, indent_at
 
 _NEEDS_QUOTES = re.compile(r"[\s;{}#\"'\\]")
+_HTTPS = 443
 _REST_OF_LINE = re.compile(r"[ \t]*(#[^\n]*)?(?=\r?\n)")
 
 
@@ -81,3 +84,35 @@ def tls_listens(host: Host, taken: set[tuple[str, int]], http_port: int, https_p
         options = [word for word in directive.arguments[1:] if word.startswith("ipv6only=") and fresh]
         lines.append(" ".join(["listen", to, "ssl", *options]) + ";")
     return list(dict.fromkeys(lines))
+
+
+def tls_lines(host: Host, supply: Supply, manner: Manner, https_port: int) -> list[str]:
+    """Return what a plain block needs beside its `listen` lines to answer with TLS.
+
+    Args:
+        host: The block; what it has or inherits is not said again.
+        supply: Certificate and key.
+        manner: What else is wanted.
+        https_port: The port for TLS, as the public sees it.
+
+    """
+    lines = [f"ssl_certificate {quote(supply.served)};", f"ssl_certificate_key {quote(supply.key)};"]
+    policy = manner.policy
+    named = bool(policy.ciphers)
+    if not any(host.block.find("ssl_protocols")) and (named or host.value("ssl_protocols") is None):
+        lines.append(f"ssl_protocols {' '.join(policy.protocols)};")
+    if named and not any(host.block.find("ssl_ciphers")):
+        lines.append(f"ssl_ciphers {policy.ciphers};")
+    if manner.client_roots:
+        lines += [f"ssl_client_certificate {quote(manner.client_roots)};", "ssl_verify_client on;"]
+    if manner.redirect or manner.hsts_days:
+        # Ends the conditions below for proofs, which CAs ask for by plain HTTP.
+        lines.append(f'if ($uri ~ "^{PROOF_PATH.replace(".", chr(92) + ".")}") {{ break; }}')
+    if manner.redirect:
+        port = "" if https_port == _HTTPS else f":{https_port}"
+        lines.append(f"if ($scheme = http) {{ return 301 https://$host{port}$request_uri; }}")
+    if manner.hsts_days:
+        # An empty value is not sent: the header must not be in what is said by plain HTTP (RFC 6797 section 7.2).
+        lines += ['set $inkstamp_hsts "";', f'if ($scheme = https) {{ set $inkstamp_hsts "{manner.hsts}"; }}']
+        lines.append("add_header Strict-Transport-Security $inkstamp_hsts always;")
+    return lines

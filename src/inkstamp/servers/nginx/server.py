@@ -7,10 +7,10 @@ from collections.abc import Sequence
 from inkstamp.errors import ServerTrouble
 from inkstamp.pki.names import as_address, uncovered
 from inkstamp.servers.base import SECONDS, TextServer
-from inkstamp.servers.common import PROTOCOLS, check_names_kept, endpoints, obstacle
+from inkstamp.servers.common import check_names_kept, endpoints, obstacle
 from inkstamp.servers.interface import ONLY_TLS, Endpoint, FileChange, Obstacle, Place, Site, Supply
 from inkstamp.servers.nginx import passage
-from inkstamp.servers.nginx.edit import add_lines, quote, set_value, tls_listens
+from inkstamp.servers.nginx.edit import add_lines, quote, set_value, tls_lines, tls_listens
 from inkstamp.servers.nginx.reading import (
     Folders,
     Host,
@@ -152,7 +152,12 @@ class NginxServer(TextServer[Reading]):
                     check_names_kept(self.host, names, own, host.certificate_file, where)
                     splices += self._point(host, everything, names, (supply.served, supply.key))
                 else:
-                    lines = [*self._listen_lines(host, everything), *_tls_lines(host, supply.served, supply.key)]
+                    _check_has_content(host)
+                    manner = self._fitting.manner
+                    lines = [
+                        *self._listen_lines(host, everything),
+                        *tls_lines(host, supply, manner, self._fitting.https_port),
+                    ]
                     splices.append(add_lines(host, reading.texts[host.block.file], lines))
         return changes(reading.texts, splices)
 
@@ -202,8 +207,15 @@ class NginxServer(TextServer[Reading]):
         return endpoints([each for host in answering for each in host.listens], self.host)
 
 
-def _tls_lines(host: Host, certificate_file: str, key_file: str) -> list[str]:
-    lines = [f"ssl_certificate {quote(certificate_file)};", f"ssl_certificate_key {quote(key_file)};"]
-    if not any(host.block.find("ssl_protocols")):
-        lines.append(f"ssl_protocols {' '.join(PROTOCOLS)};")
-    return lines
+def _check_has_content(host: Host) -> None:
+    """Refuse to give TLS to a block that only leads to HTTPS: it would lead to itself."""
+    leading = next(
+        (each for each in host.block.find("return") if any("https://" in word for word in each.arguments)), None
+    )
+    if leading is not None:
+        raise ServerTrouble(
+            "the virtual host only leads to HTTPS, and no other one has its content",
+            where=f"{leading.file}, line {leading.line}",
+            advice="take the `return` out (`redirect = true` in the server's table puts one for plain HTTP alone), "
+            "or write a server block with the content",
+        )

@@ -1,6 +1,7 @@
 """Files and programs on a host: the same on this machine and over SSH; a connection's trouble is told."""
 
 import os
+import socket
 import stat
 import threading
 import time
@@ -11,7 +12,7 @@ import pytest
 from more_servers import Machine
 
 from inkstamp.errors import FileTrouble, ReachTrouble, ServerTrouble
-from inkstamp.reach.interface import Host
+from inkstamp.reach.interface import Host, Rights
 from inkstamp.reach.ssh import SshHost
 
 ODD = "it's “odd” $HOME `x` \\n; & <b>"
@@ -152,3 +153,65 @@ def test_with_sudo_everything_goes_through_it_and_a_password_is_never_asked_for(
     assert "a password is required" in caught.value.said
     assert "without a password" in caught.value.advice
     host.close()
+
+
+def test_a_copy_is_written_with_its_rights_and_through_no_link_of_a_stranger(host: Host, tmp_path: Path) -> None:
+    file = tmp_path / "new" / ODD
+    host.put(str(file), b"secret", Rights(0o640, str(os.getuid()), str(os.getgid())))
+    assert (file.read_bytes(), stat.S_IMODE(file.stat().st_mode)) == (b"secret", 0o640)
+    assert host.rights(str(file)) == Rights(0o640, str(os.getuid()), str(os.getgid()))
+    host.put(str(file), b"", Rights(0o600))
+    assert (file.read_bytes(), stat.S_IMODE(file.stat().st_mode)) == (b"", 0o600)
+    assert host.rights(str(tmp_path / "none")) is None
+    link = tmp_path / "link"
+    link.symlink_to(file)
+    for wrong in (link, tmp_path):
+        with pytest.raises(FileTrouble):
+            host.rights(str(wrong))
+    host.put(str(link), b"own", Rights(0o600))  # the link is replaced, what it led to is not touched
+    assert (link.is_symlink(), file.read_bytes()) == (False, b"")
+    with pytest.raises(FileTrouble):
+        host.put(str(tmp_path / "x"), b"x", Rights(0o600, "nobody-at-all"))
+    if os.geteuid() == 0:
+        strange = tmp_path / "strange"
+        strange.symlink_to(tmp_path / "new")
+        os.chown(strange, 65534, 65534, follow_symlinks=False)
+        with pytest.raises(FileTrouble, match="symbolic link"):
+            host.put(str(strange / "x"), b"x", Rights(0o600))
+    assert sorted(each.name for each in (tmp_path / "new").iterdir()) == [ODD]
+
+
+def test_files_are_gathered_in_one_request_with_contents_and_whose_they_are(host: Host, tmp_path: Path) -> None:
+    contents = {"a.pem": b"", "b c.pem": b"x\n" * 700 + bytes(range(256)), "d.key": b"secret"}
+    for name, data in contents.items():
+        (tmp_path / name).write_bytes(data)
+        (tmp_path / name).chmod(0o640)
+    (tmp_path / "folder.pem").mkdir()
+    (tmp_path / "link.pem").symlink_to("a.pem")
+    owner = (str(os.getuid()), str(os.getgid()))
+    found = host.gather([f"{tmp_path}/*.pem", f"{tmp_path}/none", f"{tmp_path}/none*"], contents=True)
+    assert {Path(path).name: (each.data, each.rights) for path, each in found.items()} == {
+        name: (contents.get(name, b""), Rights(0o640, *owner)) for name in ("a.pem", "b c.pem", "link.pem")
+    }
+    (key,) = host.gather([f"{tmp_path}/d.key"], contents=False).values()
+    assert (key.data, key.rights.mode) == (None, 0o640)
+
+
+def test_a_socket_in_the_file_system_is_talked_to(host: Host, tmp_path: Path) -> None:
+    path = tmp_path / "s"
+    with socket.socket(socket.AF_UNIX) as listening:
+        listening.bind(str(path))
+        listening.listen()
+
+        def answer() -> None:
+            stream, _ = listening.accept()
+            with stream:
+                stream.sendall(b"heard " + stream.recv(100))
+
+        answering = threading.Thread(target=answer)
+        answering.start()
+        assert host.converse(str(path), b"question\n", 10) == b"heard question\n"
+        answering.join()
+    path.unlink()
+    with pytest.raises(ServerTrouble):
+        host.converse(str(path), b"question\n", 2)

@@ -65,8 +65,15 @@ def test_stamp_takes_a_plain_site_to_a_served_certificate(world: World) -> None:
 def test_the_shelf_keeps_its_secrets_and_openssl_finds_key_and_chain_fitting(world: World) -> None:
     folder = world.home / "shelf" / "rowing" / "current"
     assert os.readlink(folder) == "0001"
-    assert sorted(each.name for each in folder.iterdir()) == ["issuers.pem", "key.pem", "leaf.pem", "served.pem"]
-    for secret in [folder / "key.pem", world.home / "accounts" / "quayside.pem", world.home / "ledger.db"]:
+    assert sorted(each.name for each in folder.iterdir()) == [
+        "combined.pem", "issuers.pem", "key.pem", "leaf.pem", "served.pem"
+    ]  # fmt: skip
+    for secret in [
+        folder / "key.pem",
+        folder / "combined.pem",
+        world.home / "accounts" / "quayside.pem",
+        world.home / "ledger.db",
+    ]:
         assert stat.S_IMODE(secret.stat().st_mode) == 0o600
     for private in [world.home, folder.resolve(), world.home / "accounts"]:
         assert stat.S_IMODE(private.stat().st_mode) == 0o700

@@ -1,7 +1,10 @@
 """nginx configurations: read as nginx reads them, edited with the fewest bytes."""
 
+from collections.abc import Iterable, Sequence
 from pathlib import Path
+from typing import Any
 
+import crossplane  # type: ignore[import-untyped]
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -14,6 +17,7 @@ from inkstamp.servers.interface import Supply
 from inkstamp.servers.nginx.reading import Folders, best_hosts, hosts, place_of, read_configuration
 from inkstamp.servers.nginx.server import NginxServer
 from inkstamp.servers.nginx.syntax import parse
+from inkstamp.servers.text import Directive
 
 PARTS = (".well-known", "acme-challenge", "tok")
 
@@ -33,7 +37,7 @@ def server(tmp_path: Path, text: str) -> NginxServer:
     [
         ('a "b c" d;', ["a", "b c", "d"]),
         ("a 'it''s';", ["a", "it", "s"]),
-        (r"a 'it\'s' x\ y;", ["a", "it's", "x y"]),
+        (r"a 'it\'s' x\ y;", ["a", "it's", r"x\ y"]),
         ("a b#c d; # note; {", ["a", "b#c", "d"]),
         ("a ${b}c $d;", ["a", "${b}c", "$d"]),
         (r"a ~^(\d+)\.x$ '~^y{2}$';", ["a", r"~^(\d+)\.x$", "~^y{2}$"]),
@@ -140,6 +144,53 @@ def test_the_folder_of_a_proof_is_that_of_its_best_location(inside: str, root: s
     block = f"server {{ listen 80; server_name p.test; {inside} }}"
     found = best_hosts(read({"/etc/nginx/sites/p.conf": block}), "p.test", tls=False)  # type: ignore[arg-type]
     assert place_of(found[0], PARTS).root == root
+
+
+ODD = r"""
+user  www-data;# at once
+events { worker_connections 7; }
+http {
+    # a comment with { ; } and "quotes"
+    map $http_upgrade $how { default close; "~^a{2}$" 'it is'; ~*\.(gif|png)$ "a;b" ; }
+    log_format main '$remote_addr - "$request"'
+                    '$status';
+    server { server_name A.test *.b.test ~^(?<n>\d+)\.c\.test$ "" .d.test;
+        server_name e.test
+            f.test;
+        listen 80 default_server; listen [::]:80 ipv6only=on; listen unix:/run/x.sock;
+        set $x ${y}z; set $v "${x}{}"; rewrite ^/(.*)$ /$1? last;
+        location ~ \.php$ { return 200 "x;{}#y"; } location = /a\ b { return 204; }
+        if ($x ~ "}") { return 403; }
+        add_header X-A "a \"b\" \\ c" always;
+    }
+}
+"""
+
+
+def test_another_reader_of_nginx_configurations_finds_the_same_directives(tmp_path: Path) -> None:
+    file = tmp_path / "odd.conf"
+    file.write_text(ODD)
+    (parsed,) = crossplane.parse(str(file), single=True)["config"]
+    assert parsed["status"] == "ok", parsed
+
+    def words(name: str, arguments: Sequence[str]) -> tuple[str, ...]:
+        # It takes the parentheses of `if` away, and lets double backslashes stand.
+        shown = [each.replace("\\\\", "\\") for each in arguments]
+        return (name, *"  ".join(shown).strip("() ").split("  ")) if name == "if" else (name, *shown)
+
+    def theirs(found: list[dict[str, Any]]) -> list[Any]:
+        return [
+            (words(each["directive"], each["args"]), each["line"], theirs(each["block"]) if "block" in each else None)
+            for each in found
+        ]
+
+    def ours(found: Iterable[Directive]) -> list[Any]:
+        return [
+            (words(each.name, each.arguments), each.line, ours(each.block) if each.block is not None else None)
+            for each in found
+        ]
+
+    assert ours(parse(ODD, str(file))) == theirs(parsed["parsed"])
 
 
 BLOCKS = st.builds(

@@ -1,45 +1,67 @@
 """List the servers and sites found here: names, listens, document root,
-certificate, what is wrong.
+certificate, key, what is wrong; with NAMEs, who answers for them with TLS.
 
-Reads the configured servers; without any, the nginx in its usual place.
+Reads the configured servers; without any, those in their usual places.
 Changes nothing.
 """
 
 import argparse
+from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
 from inkstamp.cli.setting import workplace
-from inkstamp.findings import Severity, worst
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.site_report import SiteReport
 
 
-def configure(_parser: argparse.ArgumentParser) -> None:
-    """There are no options of its own."""
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument("name", nargs="*", metavar="NAME", help="say which server answers for this name with TLS")
+    parser.add_argument(
+        "--live", action="store_true", help="shake hands with each site too, and compare with what its files hold"
+    )
 
 
-def run(context: Context, _options: argparse.Namespace) -> int:
+def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
     from inkstamp.jobs.survey import survey
 
     with workplace(context) as place:
-        reports = survey(place)
-    status = 1 if any(worst(each.findings) is Severity.BAD for each in reports) else 0
+        found = survey(place, options.name, live=options.live)
+    status = 0 if found.sound else 1
     if context.json:
-        output.as_json("survey", sites=reports)
+        output.as_json("survey", sites=found.sites, names=found.names)
         return status
-    for number, report in enumerate(reports):
-        site = report.site
+    for each in found.names:
+        print(f"{each.name}: who answers with TLS")
+        output.findings(each.findings, below=each.name)
+        print()
+    for number, report in enumerate(found.sites):
         if number:
             print()
-        print(output.clean(" ".join(site.names)) or "(no name)")
-        print(output.field("server", f"{site.server}, {site.file}:{site.line}"))
-        print(output.field("listens", ", ".join(map(str, site.listens))))
-        print(output.field("root", site.root or "none"))
-        if report.certificate is not None:
-            until = f"{report.certificate.not_after:%Y-%m-%d}"
-            print(output.field("issued", f"by “{report.certificate.issuer}”, {report.days_left} days left ({until})"))
-            print(output.field("file", site.certificate_file))
-        output.findings(report.findings, below=site.names[0] if site.names else "")
-    without = sum(1 for each in reports if not each.site.tls)
-    print(f"\n{len(reports)} {'site' if len(reports) == 1 else 'sites'}, {without} without TLS")
+        _site(report)
+    without = sum(1 for each in found.sites if not each.site.tls)
+    print(f"\n{len(found.sites)} {'site' if len(found.sites) == 1 else 'sites'}, {without} without TLS")
     return status
+
+
+def _site(report: "SiteReport") -> None:
+    site = report.site
+    print(output.clean(" ".join(site.names)) or "(no name)")
+    print(output.field("server", f"{site.server}, {site.file}:{site.line}"))
+    print(output.field("listens", ", ".join(map(str, site.listens))))
+    if site.root:
+        print(output.field("root", site.root))
+    if report.certificate is not None:
+        until = f"{report.certificate.not_after:%Y-%m-%d}"
+        print(output.field("issued", f"by “{report.certificate.issuer}”, {report.days_left} days left ({until})"))
+        more = "no intermediate" if not report.issuers else f"{report.issuers} intermediate{'s'[: report.issuers > 1]}"
+        print(output.field("file", f"{site.certificate_file}, {report.certificate.key}, {more}"))
+        if report.key_rights:
+            fits = {True: ", fits", False: ", does not fit", None: ""}[report.key_matches]
+            print(output.field("key", f"{site.key_file}, {report.key_rights}{fits}"))
+    for each in site.settings:
+        print(output.field("setting", each))
+    output.findings(report.findings, below=site.names[0] if site.names else "")

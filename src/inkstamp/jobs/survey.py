@@ -1,27 +1,28 @@
-"""What there is: servers, their sites, and the certificate that each names."""
+"""What there is: servers, their sites, the certificate that each names, and who answers for a name."""
 
+import gc
 import os
-from collections.abc import Callable
-from dataclasses import dataclass
-from datetime import datetime
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Literal
 
-from inkstamp.clock import whole_days
 from inkstamp.config.model import Server
-from inkstamp.errors import EditionUnfit, FileTrouble, UsageError
-from inkstamp.findings import Finding, bad, warn
-from inkstamp.pki.certificates import Facts, facts, read_pem
-from inkstamp.pki.chain import is_self_signed
-from inkstamp.pki.names import uncovered
+from inkstamp.errors import UsageError
+from inkstamp.findings import Severity, worst
+from inkstamp.jobs.site_report import SiteReport, report
+from inkstamp.pki.names import as_address, normalise
+from inkstamp.reach.interface import Found
 from inkstamp.reach.local import find_program
-from inkstamp.renewal.when import renewal_moment
-from inkstamp.servers.interface import Site
+from inkstamp.servers.interface import FileCarrier, Site
 from inkstamp.view.point import View
 
 if TYPE_CHECKING:
+    from inkstamp.jobs.whereabouts import NamePlaces
     from inkstamp.jobs.workplace import Workplace
 
-_USUAL: tuple[tuple[Literal["nginx", "apache"], tuple[str, ...], tuple[str, ...]], ...] = (
+_Kind = Literal["nginx", "apache", "haproxy", "postfix", "dovecot"]
+_USUAL: tuple[tuple[_Kind, tuple[str, ...], tuple[str, ...]], ...] = (
     (
         "nginx",
         ("nginx",),
@@ -32,19 +33,26 @@ _USUAL: tuple[tuple[Literal["nginx", "apache"], tuple[str, ...], tuple[str, ...]
         ("apache2ctl", "apachectl", "httpd"),
         ("/etc/apache2/apache2.conf", "/etc/httpd/conf/httpd.conf", "/usr/local/etc/apache24/httpd.conf"),
     ),
+    ("haproxy", ("haproxy",), ("/etc/haproxy/haproxy.cfg", "/usr/local/etc/haproxy.conf")),
+    ("postfix", ("postfix",), ("/etc/postfix/main.cf", "/usr/local/etc/postfix/main.cf")),
+    ("dovecot", ("dovecot",), ("/etc/dovecot/dovecot.conf", "/usr/local/etc/dovecot/dovecot.conf")),
 )
 """By kind, its programs and main files in the places of the distributions; the first that is found counts."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class SiteReport:
-    """A site, the certificate in its file, and what is wrong."""
+class Surveyed:
+    """What was found."""
 
-    site: Site
-    certificate: Facts | None
-    days_left: int | None
-    """Whole days; negative when it has expired."""
-    findings: tuple[Finding, ...]
+    sites: tuple[SiteReport, ...]
+    names: tuple["NamePlaces", ...]
+    """For the names that were asked about, who answers."""
+
+    @property
+    def sound(self) -> bool:
+        """Whether nothing is bad."""
+        findings = [each.findings for each in self.sites] + [each.findings for each in self.names]
+        return not any(worst(each) is Severity.BAD for each in findings)
 
 
 def discover(workplace: "Workplace") -> tuple[str, Server]:
@@ -54,67 +62,98 @@ def discover(workplace: "Workplace") -> tuple[str, Server]:
         UsageError: There is none.
 
     """
+    found = _installed_here()
+    web = next((each for each in found if each[1].kind in {"nginx", "apache"}), None)
+    if web is not None:
+        return web
+    raise _nothing(workplace)
+
+
+def _installed_here() -> list[tuple[str, Server]]:
+    """Return a name and an entry for each server in its usual place."""
+    found: list[tuple[str, Server]] = []
     for kind, programs, files in _USUAL:
         program = next(filter(None, map(find_program, programs)), None)
         main_file = next(filter(os.path.isfile, files), None)
         if program is not None and main_file is not None:
-            return kind, Server(kind=kind, program=program, main_file=main_file)
-    raise UsageError(
-        "no server is configured, and neither nginx nor Apache httpd is found on this machine",
+            found.append((kind, Server(kind=kind, program=program, main_file=main_file)))
+    return found
+
+
+def _nothing(workplace: "Workplace") -> UsageError:
+    return UsageError(
+        "no server is configured, and none of a known kind is found on this machine",
         where=str(workplace.config_file),
         advice='add a table [server.NAME] with kind = "nginx" or "apache" and its main_file',
     )
 
 
-def survey(workplace: "Workplace") -> list[SiteReport]:
-    """Read all configured servers, or the one found here when none is configured.
+def survey(workplace: "Workplace", names: Sequence[str] = (), *, live: bool = False) -> Surveyed:
+    """Read all configured servers, or those found here when none is configured.
+
+    Args:
+        workplace: The run's surroundings.
+        names: Domain names to say of who terminates TLS for them; the sites that have them alone are reported then.
+        live: Whether to shake hands with each site, and compare.
 
     Raises:
         UsageError: There is no server to read.
+        NameTrouble: One of `names` is none.
         ServerTrouble: A configuration cannot be read.
 
     """
+    wanted = [as_address(each) or normalise(each) for each in names]
+    servers = _servers(workplace)
+    trusted = frozenset(root.subject.public_bytes() for root in workplace.public_roots)
+    now = workplace.clock.now()
+    reports: list[SiteReport] = []
+    with _collecting_no_garbage():
+        for server in servers.values():
+            sites = server.sites()
+            files = _files(server, sites)
+            reports += [report(site, files, trusted, now) for site in sites]
+    places: list[NamePlaces] = []
+    if wanted:
+        from inkstamp.jobs.whereabouts import whereabouts
+
+        places = whereabouts(workplace, wanted, servers, reports)
+        reports = [each for each in reports if set(wanted) & set(each.site.names)]
+    if live:
+        from inkstamp.jobs import whereabouts as looking
+
+        seen = looking.live(reports, servers)
+        reports = [replace(each, findings=(*each.findings, *more)) for each, more in zip(reports, seen, strict=True)]
+    return Surveyed(sites=tuple(reports), names=tuple(places))
+
+
+@contextmanager
+def _collecting_no_garbage() -> Iterator[None]:
+    """All that is read stays until the end; looking for garbage among it again and again costs a fifth of the time."""
+    was = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was:
+            gc.enable()
+
+
+def _servers(workplace: "Workplace") -> Mapping[str, FileCarrier]:
     config = workplace.config_or_empty()
     if config.server:
-        servers = [workplace.server(name) for name in config.server]
-    else:
-        from inkstamp.servers.registry import make_server
+        return {name: workplace.server(name) for name in config.server}
+    from inkstamp.servers.registry import make_server
 
-        servers = [make_server(*discover(workplace), View())]
-    now = workplace.clock.now()
-    return [_report(site, server.host.read, now) for server in servers for site in server.sites()]
-
-
-def _report(site: Site, read_file: Callable[[str], bytes], now: datetime) -> SiteReport:
-    subject = site.names[0] if site.names else f"{site.file}:{site.line}"
-    if not site.tls:
-        plain = _plain(site)
-        no_tls = [warn("tls", subject, "has no TLS", f"inkstamp stamp {' '.join(plain)}")] if plain else []
-        return SiteReport(site=site, certificate=None, days_left=None, findings=tuple(no_tls))
-    if not site.certificate_file:
-        finding = bad("certificate", subject, "listens with TLS and names no certificate file that can be read")
-        return SiteReport(site=site, certificate=None, days_left=None, findings=(finding,))
-    try:
-        leaf = read_pem(read_file(site.certificate_file), site.certificate_file)[0]
-    except (FileTrouble, EditionUnfit) as error:
-        finding = bad("certificate", subject, error.what, error.advice)
-        return SiteReport(site=site, certificate=None, days_left=None, findings=(finding,))
-    known = facts(leaf)
-    days = whole_days(known.not_after, now)
-    findings = []
-    renew = f"inkstamp stamp {' '.join(_plain(site)) or subject}"
-    if now > known.not_after:
-        findings.append(bad("dates", subject, f"its certificate expired {-days} days ago", renew))
-    elif now >= renewal_moment(known.not_before, known.not_after):
-        findings.append(warn("dates", subject, f"its certificate has {days} days left", renew))
-    if is_self_signed(leaf):
-        findings.append(warn("trust", subject, "its certificate vouches for itself: browsers refuse it", renew))
-    missing = uncovered(known.names, _plain(site))
-    if missing:
-        findings.append(bad("names", subject, f"its certificate does not cover {', '.join(missing)}"))
-    return SiteReport(site=site, certificate=known, days_left=days, findings=tuple(findings))
+    found = _installed_here()
+    if not found:
+        raise _nothing(workplace)
+    return {name: make_server(name, entry, View()) for name, entry in found}
 
 
-def _plain(site: Site) -> tuple[str, ...]:
-    """Return the site's names that are names, without wildcards, regular expressions and the catch-all."""
-    return tuple(name for name in site.names if "." in name.strip(".") and not set(name) & set("*~^$_ "))
+def _files(server: FileCarrier, sites: Sequence[Site]) -> Mapping[str, Found]:
+    """Look at all files that a server's sites name, in few requests; keys are not fetched from other machines."""
+    certificates = {path for each in sites for path in (each.certificate_file, each.chain_file) if path}
+    keys = {each.key_file for each in sites if each.key_file} - certificates
+    here = server.host.address == "127.0.0.1"
+    found = server.host.gather(sorted(certificates), contents=True)
+    return {**found, **server.host.gather(sorted(keys), contents=here)}

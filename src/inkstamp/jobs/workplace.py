@@ -138,6 +138,16 @@ class Workplace:
         with self._making:
             return self._roots
 
+    @property
+    def public_roots(self) -> "list[X509Certificate]":
+        """The roots that the public trusts, none where the machine has none: for what is only told."""
+        from inkstamp.errors import ConfigurationError
+
+        try:
+            return self.roots
+        except ConfigurationError:
+            return []
+
     @cached_property
     def _roots(self) -> "list[X509Certificate]":
         from inkstamp.view.point import load_roots

@@ -42,6 +42,15 @@ class Rights:
         return " ".join(filter(None, (f"{self.mode:04o}", whose)))
 
 
+@dataclass(frozen=True, slots=True)
+class Found:
+    """A file that was found, links followed."""
+
+    rights: Rights
+    data: bytes | None
+    """None when it was not asked for, or cannot be read."""
+
+
 class Host(Protocol):
     """Files and commands on one host. Paths are absolute strings of that host."""
 
@@ -95,6 +104,13 @@ class Host(Protocol):
 
     def glob(self, pattern: str) -> list[str]:
         """Return the paths that match a shell pattern, sorted."""
+        ...
+
+    def gather(self, patterns: Sequence[str], *, contents: bool) -> dict[str, Found]:
+        """Return the files (no folders) that match any of the shell patterns, all in one request.
+
+        Links are followed. What is not there is left out; FileTrouble when the host does not answer rightly.
+        """
         ...
 
     def run(self, command: Sequence[str], seconds: float, data: bytes = b"") -> Ran:

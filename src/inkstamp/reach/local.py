@@ -3,15 +3,16 @@
 import glob
 import os
 import shutil
+import stat
 import subprocess
 from collections.abc import Sequence
 from contextlib import suppress
 from pathlib import Path
 
-from inkstamp.errors import ServerTrouble
+from inkstamp.errors import FileTrouble, ServerTrouble
 from inkstamp.files import file_trouble, read_bytes, write_bytes
 from inkstamp.reach import guarded
-from inkstamp.reach.interface import Planted, Ran, Rights
+from inkstamp.reach.interface import Found, Planted, Ran, Rights
 from inkstamp.reach.sockets import ask_socket
 from inkstamp.view.point import is_own_address
 
@@ -25,6 +26,21 @@ def find_program(name: str) -> str | None:
     """
     path = os.pathsep.join((os.environ.get("PATH", os.defpath), "/usr/local/sbin", "/usr/sbin", "/sbin"))
     return shutil.which(name, path=path)
+
+
+def _found(path: str, *, contents: bool) -> Found | None:
+    """Look at one file; None when it is not there or is none."""
+    try:
+        there = os.stat(path)
+    except OSError:
+        return None
+    if not stat.S_ISREG(there.st_mode):
+        return None
+    data = None
+    if contents:
+        with suppress(FileTrouble):
+            data = read_bytes(Path(path))
+    return Found(Rights(stat.S_IMODE(there.st_mode), str(there.st_uid), str(there.st_gid)), data)
 
 
 class LocalHost:
@@ -67,6 +83,10 @@ class LocalHost:
 
     def glob(self, pattern: str) -> list[str]:
         return sorted(glob.glob(pattern))
+
+    def gather(self, patterns: Sequence[str], *, contents: bool) -> dict[str, Found]:
+        paths = [path for each in patterns for path in (glob.glob(each) if glob.has_magic(each) else [each])]
+        return {path: found for path in paths if (found := _found(path, contents=contents)) is not None}
 
     def run(self, command: Sequence[str], seconds: float, data: bytes = b"") -> Ran:
         try:

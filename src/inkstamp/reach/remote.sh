@@ -204,6 +204,22 @@ rights() {
     }
 }
 
+# yes|no file…: mode, owner, group, size and path of each file, and what is in it if it is wanted.
+gather() {
+    contents=$1
+    shift
+    for each; do
+        [ -f "$each" ] || continue
+        size=-
+        [ "$contents" = yes ] && [ -r "$each" ] && size=$(($(wc -c <"$each")))
+        ls -ldnL "$each" | {
+            read -r mode _ owner group _
+            printf '%s %s %s %s %s\n' "$mode" "$owner" "$group" "$size" "$each"
+        }
+        [ "$size" = - ] || head -c "$size" "$each"
+    done
+}
+
 # The addresses of this machine, one a line.
 addresses() {
     { ip -o addr show || ifconfig -a; } 2>/dev/null |

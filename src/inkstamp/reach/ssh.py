@@ -20,7 +20,7 @@ from urllib.parse import urlsplit
 
 from inkstamp.errors import FileTrouble, ReachTrouble, ServerTrouble
 from inkstamp.files import remove_tree
-from inkstamp.reach.interface import Planted, Ran, Rights
+from inkstamp.reach.interface import Found, Planted, Ran, Rights
 from inkstamp.reach.sockets import ask_socket
 
 _BEGINS, _ENDS = b"inkstamp-begins\n", b"\ninkstamp-ends "
@@ -28,6 +28,8 @@ _SECONDS = 60.0
 _GRACE = 15.0
 """Seconds for the connection, beside what a request may take."""
 _CHUNK = 512
+_AT_ONCE = 500
+"""Files asked for in one request."""
 _TROUBLE = 3
 """Exit status with which `remote.sh` says why it cannot."""
 _OPTIONS = {
@@ -177,13 +179,16 @@ class SshHost:
     def remove(self, path: str) -> None:
         self._ask(f"rm -f {shlex.quote(path)}", path)
 
+    def gather(self, patterns: Sequence[str], *, contents: bool) -> dict[str, Found]:
+        found: dict[str, Found] = {}
+        for at in range(0, len(patterns), _AT_ONCE):
+            chunk = patterns[at : at + _AT_ONCE]
+            request = f"gather {'yes' if contents else 'no'} {' '.join(map(_pattern, chunk))}"
+            found |= _read_gathered(self._ask(request, chunk[0]), f"{self._url}{chunk[0]}")
+        return found
+
     def glob(self, pattern: str) -> list[str]:
-        words, at = [], 0
-        for wild in _WILD.finditer(pattern):
-            words += [shlex.quote(pattern[at : wild.start()]) if at < wild.start() else "", wild[0]]
-            at = wild.end()
-        words.append(shlex.quote(pattern[at:]) if at < len(pattern) else "")
-        loop = f'for each in {"".join(words)}; do if [ -e "$each" ]; then printf \'%s\\n\' "$each"; fi; done'
+        loop = f'for each in {_pattern(pattern)}; do if [ -e "$each" ]; then printf \'%s\\n\' "$each"; fi; done'
         return sorted(self._ask(loop, pattern).decode("utf-8", "surrogateescape").splitlines())
 
     def run(self, command: Sequence[str], seconds: float, data: bytes = b"") -> Ran:
@@ -230,6 +235,34 @@ class SshHost:
 
     def has_address(self, address: str) -> bool:
         return address in self._addresses
+
+
+def _pattern(pattern: str) -> str:
+    """Write a shell pattern so that nothing but its wildcards is special."""
+    words, at = [], 0
+    for wild in _WILD.finditer(pattern):
+        words += [shlex.quote(pattern[at : wild.start()]) if at < wild.start() else "", wild[0]]
+        at = wild.end()
+    words.append(shlex.quote(pattern[at:]) if at < len(pattern) else "")
+    return "".join(words) or "''"
+
+
+def _read_gathered(data: bytes, where: str) -> dict[str, Found]:
+    """Read what `gather` prints: a line `mode owner group size path`, then the contents, size `-` for none."""
+    found: dict[str, Found] = {}
+    at = 0
+    while at < len(data):
+        end = data.find(b"\n", at)
+        words = data[at:end].decode("utf-8", "surrogateescape").split(" ", 4)
+        if end < 0 or len(words) != 5 or not (words[3] == "-" or words[3].isdigit()):
+            raise FileTrouble("the answer about files cannot be understood", where=where)
+        at = end + 1
+        contents = None
+        if words[3] != "-":
+            contents = data[at : at + int(words[3])]
+            at += len(contents)
+        found[words[4]] = Found(Rights(_mode(words[0]), words[1], words[2]), contents)
+    return found
 
 
 def _mode(letters: str) -> int:

@@ -31,6 +31,25 @@ class Fitting:
     """How sites that had no TLS are given it."""
 
 
+class Files:
+    """Reads a configuration's files; those that a pattern names come in one request."""
+
+    def __init__(self, host: Host) -> None:
+        self._host = host
+        self._fetched: dict[str, bytes] = {}
+
+    def glob(self, pattern: str) -> list[str]:
+        """Return the files that match a shell pattern, sorted."""
+        found = self._host.gather([pattern], contents=True)
+        self._fetched |= {path: each.data for path, each in found.items() if each.data is not None}
+        return sorted(found)
+
+    def read(self, path: str) -> bytes:
+        """Return a whole file; FileTrouble when it cannot be read."""
+        fetched = self._fetched.pop(path, None)
+        return fetched if fetched is not None else self._host.read(path)
+
+
 class TextServer(ABC, Generic[R]):
     """One server whose configuration is read once, until it is forgotten."""
 

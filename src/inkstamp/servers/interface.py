@@ -45,6 +45,12 @@ class Site:
     """Absolute; empty when the site has none or names it by a variable."""
     file: str
     line: int
+    key_file: str = ""
+    """Absolute; empty when it is not known."""
+    chain_file: str = ""
+    """Of the issuers, where they stand apart."""
+    settings: tuple[str, ...] = ()
+    """What the configuration says of TLS there, as written."""
 
     @property
     def tls(self) -> bool:

@@ -3,6 +3,7 @@
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from inkstamp.errors import FileTrouble, ServerTrouble
 from inkstamp.servers.interface import FileChange
@@ -10,8 +11,7 @@ from inkstamp.servers.interface import FileChange
 _MOST_FILES = 20_000
 
 
-@dataclass(frozen=True, slots=True)
-class Word:
+class Word(NamedTuple):
     """One word, without its quotes, and where it stands with them."""
 
     value: str

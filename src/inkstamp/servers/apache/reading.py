@@ -19,6 +19,9 @@ _STATIC = frozenset({"core.c", "core_module", "mod_so.c", "so_module", "http_cor
 """Modules that every build has in itself; the others are named by LoadModule or by the program."""
 
 
+_TLS_WORDS = ("sslprotocol", "sslciphersuite", "sslcacertificatefile", "sslverifyclient")
+
+
 @dataclass(frozen=True, slots=True)
 class Setting:
     """What the configuration is read with."""
@@ -164,7 +167,7 @@ class _Loader:
             return words
         value = self._variables
         return tuple(
-            replace(word, value=_VARIABLE.sub(lambda found: value.get(found[1], found[0]), word.value))
+            word._replace(value=_VARIABLE.sub(lambda found: value.get(found[1], found[0]), word.value))
             for word in words
         )
 
@@ -182,7 +185,7 @@ class _Loader:
                 text = word.value
                 for parameter, value in pairs:
                     text = text.replace(parameter, value)
-                words.append(replace(word, value=text))
+                words.append(word._replace(value=text))
             return replace(
                 each, words=tuple(words), block=None if each.block is None else tuple(fill(b) for b in each.block)
             )
@@ -301,4 +304,11 @@ def to_site(host: Host, server: str) -> Site:
         certificate_file=host.path("sslcertificatefile") if host.tls else "",
         file=host.block.file,
         line=host.block.line,
+        key_file=(host.path("sslcertificatekeyfile") or host.path("sslcertificatefile")) if host.tls else "",
+        chain_file=host.path("sslcertificatechainfile") if host.tls else "",
+        settings=tuple(
+            " ".join(word.value for word in found.words)
+            for each in _TLS_WORDS
+            if host.tls and (found := host.value(each))
+        ),
     )

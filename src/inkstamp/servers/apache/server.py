@@ -16,7 +16,7 @@ from inkstamp.servers.apache.reading import (
     read_environment,
     to_site,
 )
-from inkstamp.servers.base import SECONDS, TextServer
+from inkstamp.servers.base import SECONDS, Files, TextServer
 from inkstamp.servers.common import check_names_kept, endpoints, obstacle
 from inkstamp.servers.interface import ONLY_TLS, Endpoint, FileChange, Obstacle, Place, Site, Supply
 from inkstamp.servers.text import Directive, Splice, changes
@@ -32,7 +32,8 @@ class ApacheServer(TextServer[Reading]):
     points_at = frozenset({"served", "key", "leaf", "issuers"})
 
     def _read(self) -> Reading:
-        return read_configuration(self._setting(), self.host.read, self.host.glob)
+        files = Files(self.host)
+        return read_configuration(self._setting(), files.read, files.glob)
 
     def _command(self, *arguments: str) -> list[str]:
         prefix = ["-d", self._fitting.prefix] if self._fitting.prefix else []

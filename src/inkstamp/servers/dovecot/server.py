@@ -3,11 +3,13 @@
 from collections.abc import Iterator, Sequence
 
 from inkstamp.pki.names import uncovered
-from inkstamp.servers.base import FilelessServer
+from inkstamp.servers.base import FilelessServer, Files
 from inkstamp.servers.common import check_default_kept, endpoints
 from inkstamp.servers.dovecot.reading import Reading, listens, path_of, read_configuration
 from inkstamp.servers.interface import Endpoint, FileChange, Site, Supply
 from inkstamp.servers.text import Directive, Splice, changes, indent_at
+
+_TOLD = ("ssl", "ssl_min_protocol", "ssl_cipher_list")
 
 
 class DovecotServer(FilelessServer[Reading]):
@@ -16,7 +18,8 @@ class DovecotServer(FilelessServer[Reading]):
     points_at = frozenset({"served", "key"})
 
     def _read(self) -> Reading:
-        return read_configuration(self._fitting.main_file, self.host.read, self.host.glob)
+        files = Files(self.host)
+        return read_configuration(self._fitting.main_file, files.read, files.glob)
 
     def _usual_test(self) -> list[str]:
         certificate = self._reading().keys[0]
@@ -33,15 +36,18 @@ class DovecotServer(FilelessServer[Reading]):
 
     def sites(self) -> list[Site]:
         reading = self._reading()
-        certificate, *_ = reading.keys
+        certificate, key, _ = reading.keys
+        settings = tuple(f"{each} = {value}" for each in _TOLD if (value := reading.value(each)))
         where = tuple(listens(reading))
         top = reading.last(certificate)
         found = [Site(server=self.name, names=(), listens=where, root="", certificate_file=path_of(top),
-                      file=top.file if top else reading.main_file, line=top.line if top else 1)]  # fmt: skip
+                      file=top.file if top else reading.main_file, line=top.line if top else 1,
+                      key_file=path_of(reading.last(key)), settings=settings)]  # fmt: skip
         for each in reading.named:
             own = _last(each, certificate)
             found.append(Site(server=self.name, names=each.arguments, listens=where, root="",
-                              certificate_file=path_of(own or top), file=each.file, line=each.line))  # fmt: skip
+                              certificate_file=path_of(own or top), file=each.file, line=each.line,
+                              key_file=path_of(_last(each, key) or reading.last(key)), settings=settings))  # fmt: skip
         return found
 
     def serves(self, name: str) -> bool:  # noqa: ARG002  what has no section gets the certificate for all

@@ -55,7 +55,8 @@ class HaproxyServer(FilelessServer[Reading]):
     def sites(self) -> list[Site]:
         return [
             Site(server=self.name, names=self._names(each), listens=bind.listens, root="",
-                 certificate_file=each.path, file=bind.line.file, line=bind.line.line)
+                 certificate_file=each.path, file=bind.line.file, line=bind.line.line,
+                 key_file=each.path, settings=(" ".join(bind.line.arguments[1:]),))
             for bind, each in self._all_loaded()
         ]  # fmt: skip
 

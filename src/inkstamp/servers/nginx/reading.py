@@ -2,7 +2,7 @@
 
 import posixpath
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -12,6 +12,7 @@ from inkstamp.servers.nginx.syntax import parse
 from inkstamp.servers.text import Directive, read_once
 
 _DEEPEST_INCLUDE = 20
+_TLS_WORDS = ("ssl_protocols", "ssl_ciphers", "ssl_client_certificate", "ssl_verify_client", "http2")
 _GLOB = re.compile(r"[*?\[]")
 
 
@@ -44,12 +45,13 @@ class Host:
     """A `server` block, with what it inherits from the `http` block."""
 
     block: Directive
-    outer: Directive
+    outer: Mapping[str, Directive]
+    """By name, the first of each of the `http` block's own directives."""
     folders: Folders
 
     def value(self, name: str) -> Directive | None:
         """Return the directive of that name in force: the block's own, else the outer one's."""
-        return next(self.block.find(name), None) or next(self.outer.find(name), None)
+        return next(self.block.find(name), None) or self.outer.get(name)
 
     @cached_property
     def names(self) -> tuple[str, ...]:
@@ -72,7 +74,11 @@ class Host:
     @property
     def certificate_file(self) -> str:
         """Absolute path of the first certificate file; empty when there is none or a variable names it."""
-        directive = self.value("ssl_certificate")
+        return self.path("ssl_certificate")
+
+    def path(self, name: str) -> str:
+        """Return the absolute path that a directive names; empty when there is none or a variable names it."""
+        directive = self.value(name)
         if directive is None or not directive.arguments or "$" in directive.arguments[0]:
             return ""
         return posixpath.join(self.folders.configuration, directive.arguments[0])
@@ -140,11 +146,11 @@ class _Loader:
         self._reading = reading
         self._read_file = read_file
         self._glob = glob
+        self._resolved: dict[str, tuple[Directive, ...]] = {}
 
     def load(self, path: str, wanted_by: Directive | None) -> tuple[Directive, ...]:
-        """Parse one file, read only once; `wanted_by` is the include that names it."""
-        text = read_once(self._reading.texts, path, wanted_by, self._read_file, "nginx")
-        return parse(text, path)
+        """Parse one file; `wanted_by` is the include that names it."""
+        return parse(read_once(self._reading.texts, path, wanted_by, self._read_file, "nginx"), path)
 
     def resolve(self, directives: tuple[Directive, ...], depth: int) -> Iterator[Directive]:
         """Yield the directives with every include replaced by what it names."""
@@ -153,11 +159,18 @@ class _Loader:
                 if depth > _DEEPEST_INCLUDE:
                     raise ServerTrouble("includes go in a circle", where=f"{directive.file}, line {directive.line}")
                 for path in self._included(directive.arguments[0]):
-                    yield from self.resolve(self.load(path, directive), depth + 1)
-            elif directive.block is not None:
-                yield replace(directive, block=tuple(self.resolve(directive.block, depth)))
+                    yield from self._resolved_file(path, directive, depth + 1)
+            elif directive.block:
+                inside = tuple(self.resolve(directive.block, depth))
+                yield directive if inside == directive.block else replace(directive, block=inside)
             else:
                 yield directive
+
+    def _resolved_file(self, path: str, wanted_by: Directive, depth: int) -> tuple[Directive, ...]:
+        """Resolve a file once: thousands of blocks may include the same one."""
+        if path not in self._resolved:
+            self._resolved[path] = tuple(self.resolve(self.load(path, wanted_by), depth))
+        return self._resolved[path]
 
     def _included(self, argument: str) -> list[str]:
         pattern = posixpath.join(self._reading.folders.configuration, argument)
@@ -181,26 +194,32 @@ def read_configuration(
 
 def hosts(reading: Reading) -> list[Host]:
     """Return all `server` blocks of the `http` blocks, in nginx's order."""
-    return [
-        Host(server, http, reading.folders)
-        for http in reading.directives
-        if http.name == "http" and http.block is not None
-        for server in http.find("server")
-        if server.block is not None
-    ]
+    found = []
+    for http in reading.directives:
+        if http.name == "http" and http.block is not None:
+            outer = {each.name: each for each in reversed(http.block)}
+            found += [Host(each, outer, reading.folders) for each in http.find("server") if each.block is not None]
+    return found
 
 
 def to_site(host: Host, server: str) -> Site:
     """Say a `server` block in the words that all kinds of server share."""
+    tls = any(listen.tls for listen in host.listens)
     return Site(
         server=server,
         names=host.names,
         listens=host.listens,
         root=_root(host, host.block),
-        certificate_file=host.certificate_file if any(listen.tls for listen in host.listens) else "",
+        certificate_file=host.certificate_file if tls else "",
         file=host.block.file,
         line=host.block.line,
+        key_file=host.path("ssl_certificate_key") if tls else "",
+        settings=tuple(_as_written(found) for each in _TLS_WORDS if tls and (found := host.value(each))),
     )
+
+
+def _as_written(directive: Directive) -> str:
+    return " ".join(word.value for word in directive.words)
 
 
 def best_hosts(all_hosts: list[Host], name: str, *, tls: bool) -> list[Host]:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.pki.names import as_address, uncovered
-from inkstamp.servers.base import SECONDS, TextServer
+from inkstamp.servers.base import SECONDS, Files, TextServer
 from inkstamp.servers.common import check_names_kept, endpoints, obstacle
 from inkstamp.servers.interface import ONLY_TLS, Endpoint, FileChange, Obstacle, Place, Site, Supply
 from inkstamp.servers.nginx import passage
@@ -36,7 +36,8 @@ class NginxServer(TextServer[Reading]):
         if not prefix:
             found = _BUILT_PREFIX.search(self.host.run([self._fitting.program, "-V"], SECONDS).output)
             prefix = found[1].rstrip("/") if found else posixpath.dirname(main_file)
-        return read_configuration(Folders(main_file, prefix), self.host.read, self.host.glob)
+        files = Files(self.host)
+        return read_configuration(Folders(main_file, prefix), files.read, files.glob)
 
     def _command(self, *arguments: str) -> list[str]:
         prefix = ["-p", self._fitting.prefix] if self._fitting.prefix else []

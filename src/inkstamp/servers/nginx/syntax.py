@@ -10,13 +10,26 @@ import re
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.text import Directive, Word
 
-_BARE = re.compile(r"(?:\\.|\$\{[^}\s]*\}|\$(?!\{)|[^\s;{}\\$])+", re.DOTALL)
-_SPACE = re.compile(r"(?:\s+|#[^\n]*)*")
-_QUOTED = {
-    '"': re.compile(r'"((?:\\.|[^"\\])*)"', re.DOTALL),
-    "'": re.compile(r"'((?:\\.|[^'\\])*)'", re.DOTALL),
-}
+_TOKEN = re.compile(
+    r"""\s+|\#[^\n]*                                                  # nothing
+    |([;{}])                                                          # 1
+    |"((?:[^"\\]+|\\.)*)"                                             # 2
+    |'((?:[^'\\]+|\\.)*)'                                             # 3
+    |(?!["'])((?:[^\s;{}\\$]+|\\.|\$\{[^}\s]*\}|\$(?!\{))+)            # 4
+    """,
+    re.DOTALL | re.VERBOSE,
+)
+"""White space or a comment, the end of a directive, a word in quotes of either kind, a bare word."""
+_ESCAPED = re.compile(r"\\([\"'\\trn])")
+_MEANT = {"t": "\t", "r": "\r", "n": "\n"}
+_BRACE = re.compile(r"[{}]")
 _DEEPEST = 64
+_NOT_ENDED = "a directive is not ended with “;”"
+
+
+def _plain(value: str) -> str:
+    """Take the backslash from before these characters alone, as nginx does: in a regular expression it must stay."""
+    return _ESCAPED.sub(lambda found: _MEANT.get(found[1], found[1]), value) if "\\" in value else value
 
 
 class _Parser:
@@ -38,79 +51,69 @@ class _Parser:
             f"{what} in {self._file}", where=f"{self._file}, line {line}", advice="mend the file; `nginx -t` says more"
         )
 
-    def _skip_space(self) -> None:
-        match = _SPACE.match(self._text, self._at)
-        if match:
-            self._at = match.end()
-
-    def _word(self) -> Word:
-        start = self._at
-        quote = self._text[start]
-        if quote in _QUOTED:
-            match = _QUOTED[quote].match(self._text, start)
-            if not match:
-                raise self._broken(f"a {quote} is not closed", start)
-            value = match[1]
-        else:
-            match = _BARE.match(self._text, start)
-            if not match:
-                raise self._broken(f"“{quote}” was not expected", start)
-            value = match[0]
-        self._at = match.end()
-        # nginx drops the backslash before quotes, backslash and itself; in a regular expression it must stay.
-        return Word(re.sub(r"\\([\"'\\ ])", r"\1", value), start, self._at)
-
     def directives(self, depth: int = 0) -> tuple[Directive, ...]:
         """Parse up to the closing brace of this level, or to the end of the file at level 0."""
         if depth > _DEEPEST:
             raise self._broken("blocks are nested too deep", self._at)
         found: list[Directive] = []
-        while True:
-            self._skip_space()
-            if self._at >= len(self._text):
-                if depth:
-                    raise self._broken("a block is not closed with “}”", len(self._text))
-                return tuple(found)
-            if self._text[self._at] == "}":
-                if not depth:
-                    raise self._broken("“}” was not expected", self._at)
-                return tuple(found)
-            found.append(self._directive(depth))
-
-    def _directive(self, depth: int) -> Directive:
-        start = self._at
-        line = self._line_of(start)
         words: list[Word] = []
+        match, text = _TOKEN.match, self._text
         while True:
-            self._skip_space()
-            mark = self._text[self._at : self._at + 1]
-            if mark in ("", "}"):
-                raise self._broken("a directive is not ended with “;”", start)
-            if mark in (";", "{"):
-                if not words:
-                    raise self._broken(f"“{mark}” was not expected", self._at)
-                break
-            words.append(self._word())
-        self._at += 1
+            token = match(text, self._at)
+            if token is None:
+                self._end(words, depth)
+                return tuple(found)
+            start, self._at = self._at, token.end()
+            kind = token.lastindex
+            if kind is None:
+                continue
+            if kind > 1:
+                words.append(Word(_plain(token[kind]), start, self._at))
+                continue
+            if token[1] == "}":
+                if words:
+                    raise self._broken(_NOT_ENDED, words[0].start)
+                if not depth:
+                    raise self._broken("“}” was not expected", start)
+                return tuple(found)
+            if not words:
+                raise self._broken(f"“{token[1]}” was not expected", start)
+            found.append(self._directive(tuple(words), token[1], depth))
+            words = []
+
+    def _end(self, words: list[Word], depth: int) -> None:
+        """Raise ServerTrouble unless the file may end here."""
+        at = self._at
+        if at < len(self._text):
+            mark = self._text[at]
+            raise self._broken(f"a {mark} is not closed" if mark in "\"'" else f"“{mark}” was not expected", at)
+        if words:
+            raise self._broken(_NOT_ENDED, words[0].start)
+        if depth:
+            raise self._broken("a block is not closed with “}”", at)
+
+    def _directive(self, words: tuple[Word, ...], mark: str, depth: int) -> Directive:
+        """Return the directive that these words begin and `mark` ends, with its block."""
+        start = words[0].start
+        line = self._line_of(start)
         if mark == ";":
-            return Directive(tuple(words), None, self._file, line, start, self._at)
+            return Directive(words, None, self._file, line, start, self._at)
         inside = self._at
+        block: tuple[Directive, ...] = ()
         if words[0].value.endswith("_by_lua_block"):
-            block: tuple[Directive, ...] = ()
             self._skip_foreign_block()
         else:
             block = self.directives(depth + 1)
-        self._at += 1
-        return Directive(tuple(words), block, self._file, line, start, self._at, inside)
+        return Directive(words, block, self._file, line, start, self._at, inside)
 
     def _skip_foreign_block(self) -> None:
         """Go to the brace that closes a block of another language, which has a grammar of its own."""
         depth = 1
         start = self._at
-        for match in re.compile(r"[{}]").finditer(self._text, self._at):
+        for match in _BRACE.finditer(self._text, self._at):
             depth += 1 if match[0] == "{" else -1
             if not depth:
-                self._at = match.start()
+                self._at = match.end()
                 return
         raise self._broken("a block is not closed with “}”", start)
 

@@ -15,6 +15,7 @@ _CHAIN = "smtpd_tls_chain_files"
 _PAIRS = (("smtpd_tls_cert_file", "smtpd_tls_key_file"), ("smtpd_tls_eccert_file", "smtpd_tls_eckey_file"))
 """What names a certificate and its key apart: the second pair is of releases before 3.4, for a second certificate."""
 _LEVEL = "smtpd_tls_security_level"
+_TOLD = (_LEVEL, "smtpd_tls_protocols", "smtpd_tls_mandatory_protocols", "tls_server_sni_maps")
 
 
 class PostfixServer(FilelessServer[Reading]):
@@ -49,7 +50,8 @@ class PostfixServer(FilelessServer[Reading]):
         name = reading.value("myhostname")
         return [
             Site(server=self.name, names=(name,) if name else (), listens=tuple(listens(reading, each)), root="",
-                 certificate_file=self._certificate_file(), file=each.line.file, line=each.line.line)
+                 certificate_file=self._certificate_file(), file=each.line.file, line=each.line.line,
+                 key_file=self._key_file(), settings=self._settings())
             for each in reading.services
         ]  # fmt: skip
 
@@ -58,6 +60,15 @@ class PostfixServer(FilelessServer[Reading]):
         # A key may stand in a file of its own, before its certificate.
         chain = reading.value(_CHAIN).replace(",", " ").split()
         return chain[-1] if chain else reading.value(_PAIRS[0][0])
+
+    def _key_file(self) -> str:
+        reading = self._reading()
+        chain = reading.value(_CHAIN).replace(",", " ").split()
+        return chain[0] if chain else reading.value(_PAIRS[0][1]) or reading.value(_PAIRS[0][0])
+
+    def _settings(self) -> tuple[str, ...]:
+        known = ((each, self._reading().value(each)) for each in _TOLD)
+        return tuple(f"{each} = {value}" for each, value in known if value)
 
     def serves(self, name: str) -> bool:  # noqa: ARG002  it has one certificate, whatever it is called by
         return bool(self._reading().services)

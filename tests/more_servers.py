@@ -241,3 +241,37 @@ def mail(folder: Path, ports: Sequence[int], name: str) -> Iterator[Mail]:
             yield made
         finally:
             subprocess.run([*by_postfix, "stop"], check=False, capture_output=True)
+
+
+@dataclass
+class Light:
+    """A real lighttpd with its own configuration, restarted when it is told to."""
+
+    folder: Path
+    main_file: Path
+    address: str
+
+    def entry(self, name: str, more: str = "") -> str:
+        """Its table for inkstamp.toml."""
+        return (
+            f'\n[server.{name}]\nkind = "lighttpd"\nprogram = "{find_program("lighttpd")}"\n'
+            f'main_file = "{self.main_file}"\nreload = ["{self.folder}/restart"]\n{more}'
+        )
+
+
+@contextmanager
+def lighttpd(folder: Path, address: str, http_port: int, more: str) -> Iterator[Light]:
+    """Run a lighttpd on one address; `more` is what its configuration has besides."""
+    (folder / "www").mkdir(parents=True)
+    main_file = folder / "lighttpd.conf"
+    main_file.write_text(
+        f'var.home = "{folder}"\nserver.modules = (\n    "mod_access",  # for nothing\n)\n'
+        f'server.bind = "{address}"\nserver.port = {http_port}\nserver.document-root = var.home + "/www"\n'
+        f'server.pid-file = var.home + "/pid"\nserver.errorlog = var.home + "/log"\n{more}'
+    )
+    restart = folder / "restart"
+    restart.write_text(f"#!/bin/sh\nkill -USR1 $(cat {folder}/pid)\n")
+    restart.chmod(0o755)
+    command = [find_program("lighttpd"), "-D", "-f", str(main_file)]
+    with running(command, folder / "out", http_port, address=address):
+        yield Light(folder, main_file, address)

@@ -35,7 +35,7 @@ def takes_certificates(server: Server) -> bool:
 
 def shows_files(server: Server) -> bool:
     """Tell whether a server of this sort answers a path with a file."""
-    return server.kind in {"nginx", "apache"} or bool(server.root)
+    return server.kind in {"nginx", "apache", "lighttpd"} or bool(server.root)
 
 
 def file_servers(config: Configuration, entry: Certificate) -> tuple[str, ...]:

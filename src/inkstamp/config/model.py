@@ -66,7 +66,7 @@ class FileCopy(Section, frozen=True):
 class Server(Section, frozen=True):
     """`[server.NAME]`: something that serves the names' web pages, or other services of theirs."""
 
-    kind: Literal["nginx", "apache", "haproxy", "postfix", "dovecot", "files"]
+    kind: Literal["nginx", "apache", "haproxy", "lighttpd", "postfix", "dovecot", "files"]
     """`files` is any other server: nothing is known of it but where its files lie."""
     program: str = ""
     """The server's program: a path, or a name found in PATH; empty for the usual one of its kind."""

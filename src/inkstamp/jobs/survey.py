@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from inkstamp.jobs.whereabouts import NamePlaces
     from inkstamp.jobs.workplace import Workplace
 
-_Kind = Literal["nginx", "apache", "haproxy", "postfix", "dovecot"]
+_Kind = Literal["nginx", "apache", "haproxy", "lighttpd", "postfix", "dovecot"]
 _USUAL: tuple[tuple[_Kind, tuple[str, ...], tuple[str, ...]], ...] = (
     (
         "nginx",
@@ -34,6 +34,7 @@ _USUAL: tuple[tuple[_Kind, tuple[str, ...], tuple[str, ...]], ...] = (
         ("/etc/apache2/apache2.conf", "/etc/httpd/conf/httpd.conf", "/usr/local/etc/apache24/httpd.conf"),
     ),
     ("haproxy", ("haproxy",), ("/etc/haproxy/haproxy.cfg", "/usr/local/etc/haproxy.conf")),
+    ("lighttpd", ("lighttpd",), ("/etc/lighttpd/lighttpd.conf", "/usr/local/etc/lighttpd/lighttpd.conf")),
     ("postfix", ("postfix",), ("/etc/postfix/main.cf", "/usr/local/etc/postfix/main.cf")),
     ("dovecot", ("dovecot",), ("/etc/dovecot/dovecot.conf", "/usr/local/etc/dovecot/dovecot.conf")),
 )

@@ -28,6 +28,7 @@ _KINDS = {
     "apache": _Kind("ApacheServer", "apache2ctl", "/etc/apache2/apache2.conf"),
     "postfix": _Kind("PostfixServer", "postfix", "/etc/postfix/main.cf"),
     "dovecot": _Kind("DovecotServer", "dovecot", "/etc/dovecot/dovecot.conf"),
+    "lighttpd": _Kind("LighttpdServer", "lighttpd", "/etc/lighttpd/lighttpd.conf"),
     "haproxy": _Kind("HaproxyServer", "haproxy", "/etc/haproxy/haproxy.cfg"),
 }
 

@@ -1,0 +1,168 @@
+"""A lighttpd as a server kind: its sites, the edits for a certificate, test and restart."""
+
+import posixpath
+from collections.abc import Iterator, Sequence
+
+from inkstamp.errors import EditionUnfit, FileTrouble, ServerTrouble
+from inkstamp.pki.certificates import read_pem, subject_names
+from inkstamp.pki.names import uncovered
+from inkstamp.servers.base import Files, TextServer
+from inkstamp.servers.common import check_default_kept, endpoints
+from inkstamp.servers.interface import Endpoint, FileChange, Obstacle, Place, Site, Supply
+from inkstamp.servers.lighttpd.reading import Reading, Setting, host_matches, read_configuration
+from inkstamp.servers.lighttpd.syntax import quote
+from inkstamp.servers.text import Directive, Splice, changes, indent_at
+
+_PEM, _KEY = "ssl.pemfile", "ssl.privkey"
+
+
+class LighttpdServer(TextServer[Reading]):
+    """One lighttpd, as configured under `[server.NAME]`."""
+
+    points_at = frozenset({"served", "key"})
+
+    def _read(self) -> Reading:
+        files = Files(self.host)
+        return read_configuration(self._fitting.main_file, files.read, files.glob)
+
+    def _usual_test(self) -> list[str]:
+        return [self._fitting.program, "-tt", "-f", self._fitting.main_file]
+
+    def _usual_reload(self) -> list[str]:
+        # Once it has given up root's rights it can neither read keys anew nor open port 443.
+        return ["systemctl", "restart", "lighttpd"]
+
+    # What it serves
+
+    def sites(self) -> list[Site]:
+        reading = self._reading()
+        listens = tuple(reading.listens())
+        found = [self._site((), "", reading.main_file, 1)]
+        for each in reading.hosts:
+            operator, wanted = each.arguments[:2]
+            names = (wanted,) if operator == "==" else (f"~{wanted}",)
+            found.append(self._site(names, wanted if operator == "==" else "", each.file, each.line))
+        return found if listens else []
+
+    def _site(self, names: tuple[str, ...], name: str, file: str, line: int) -> Site:
+        reading = self._reading()
+        held = reading.holding(name, tls=True)
+        pem, key = held.get(_PEM), held.get(_KEY)
+        root = reading.holding(name, tls=False).get("server.document-root")
+        certificate = pem.value if pem is not None else ""
+        return Site(server=self.name, names=names, listens=tuple(reading.listens()), root=root.value if root else "",
+                    certificate_file=certificate, file=file, line=line,
+                    key_file=key.value if key is not None else certificate)  # fmt: skip
+
+    def serves(self, name: str) -> bool:  # noqa: ARG002  what has no host of its own gets the one for all
+        return bool(self._reading().listens())
+
+    def tls_endpoints(self, name: str) -> list[Endpoint]:  # noqa: ARG002  its sockets are open to all names
+        return endpoints(self._reading().listens(), self.host)
+
+    # Proofs
+
+    def places(self, name: str, parts: tuple[str, ...]) -> tuple[Place, ...]:
+        held = self._reading().holding(name, tls=False)
+        hosted = held.get("simple-vhost.server-root")
+        if hosted is not None:
+            inner = held.get("simple-vhost.document-root")
+            return (
+                Place(posixpath.join(hosted.value, name, inner.value.strip("/") if inner else "").rstrip("/"), parts),
+            )
+        root = held.get("server.document-root")
+        if root is None:
+            raise ServerTrouble(
+                f"server “{self.name}” has no document root for {name}", where=self._fitting.main_file,
+                advice="add server.document-root there",
+            )  # fmt: skip
+        return (Place(root.value.rstrip("/") or "/", parts),)
+
+    def obstacles(self, name: str, parts: tuple[str, ...]) -> tuple[Obstacle, ...]:  # noqa: ARG002
+        """Say nothing: what its modules do with a path is not followed, the look from outside finds it."""
+        return ()
+
+    def answers_at(self, name: str, address: str) -> bool:  # noqa: ARG002  its sockets are open to all names
+        wanted = {f"[{address}]", "[::]"} if ":" in address else {address, "*"}
+        return bool(wanted & {each.address for each in self._reading().listens()}) and self.host.has_address(address)
+
+    # Installing
+
+    def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
+        reading = self._reading()
+        if not any(each.tls for each in reading.listens()):
+            return changes(reading.texts, [self._new_socket(reading, supply)])
+        splices: dict[Splice, None] = {}
+        lacking = []
+        for name in names:
+            held = reading.holding(name, tls=True)
+            pem = held.get(_PEM)
+            if pem is not None and (pem.host is not None or self._may_go(pem, name)):
+                splices |= dict.fromkeys(self._point(reading, pem, held.get(_KEY), names, supply))
+            elif own := next((each for each in reading.hosts if host_matches(each, name)), None):
+                splices[self._inside(reading, own, supply)] = None
+            else:
+                lacking.append(name)
+        if lacking:
+            splices[self._new_hosts(reading, lacking, supply)] = None
+        return changes(reading.texts, splices)
+
+    def _may_go(self, pem: Setting, name: str) -> bool:
+        """Tell whether the certificate for all is the one for this name, or good for nobody."""
+        try:
+            old = read_pem(self.host.read(pem.value), pem.value)[0]
+        except (FileTrouble, EditionUnfit):
+            return True
+        return old.subject == old.issuer or not uncovered(subject_names(old), [name])
+
+    def _point(
+        self, reading: Reading, pem: Setting, key: Setting | None, names: Sequence[str], supply: Supply
+    ) -> Iterator[Splice]:
+        """Make the place that names a certificate now name the edition's files."""
+        if pem.value != supply.served:
+            where = f"{pem.directive.file}, line {pem.directive.line}"
+            check_default_kept(self.host, names, pem.value, where)
+            yield _set(pem.directive, supply.served)
+        if key is None or key.conditions != pem.conditions:  # the key was in the same file
+            text = reading.texts[pem.directive.file]
+            line = f"\n{indent_at(text, pem.directive.start)}{_KEY} = {quote(supply.key)}"
+            yield Splice(pem.directive.file, pem.directive.end, pem.directive.end, line)
+        elif key.value != supply.key:
+            yield _set(key.directive, supply.key)
+
+    def _new_socket(self, reading: Reading, supply: Supply) -> Splice:
+        bind = reading.plain_value("server.bind", "")
+        modules = "".join(each.directive.words[-1].value for each in reading.settings
+                          if each.directive.name == "server.modules")  # fmt: skip
+        lines = [] if '"mod_openssl"' in modules else ['server.modules += ( "mod_openssl" )']
+        lines += [f'$SERVER["socket"] == {quote(f"{bind}:{self._fitting.https_port}")} {{', '    ssl.engine = "enable"']
+        return _append(reading, [*lines, *(f"    {line}" for line in _pair(supply)), "}"])
+
+    def _inside(self, reading: Reading, host: Directive, supply: Supply) -> Splice:
+        indent = indent_at(reading.texts[host.file], host.start) + "    "
+        lines = "".join(f"\n{indent}{line}" for line in _pair(supply))
+        return Splice(host.file, host.block_start, host.block_start, lines)
+
+    def _new_hosts(self, reading: Reading, names: Sequence[str], supply: Supply) -> Splice:
+        lines = []
+        for name in names:
+            condition = f'$HTTP["host"] == {quote(name)} {{'
+            if name.startswith("*."):
+                condition = f'$HTTP["host"] =$ {quote(name[1:])} {{'
+            lines += [condition, *(f"    {line}" for line in _pair(supply)), "}"]
+        return _append(reading, lines)
+
+
+def _pair(supply: Supply) -> list[str]:
+    return [f"{_PEM} = {quote(supply.served)}", f"{_KEY} = {quote(supply.key)}"]
+
+
+def _set(directive: Directive, value: str) -> Splice:
+    word = directive.words[-1]
+    return Splice(directive.file, word.start, word.end, quote(value))
+
+
+def _append(reading: Reading, lines: Sequence[str]) -> Splice:
+    text = reading.texts[reading.main_file]
+    gap = "" if not text or text.endswith("\n") else "\n"
+    return Splice(reading.main_file, len(text), len(text), gap + "".join(f"{line}\n" for line in lines))

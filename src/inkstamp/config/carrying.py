@@ -33,6 +33,11 @@ def takes_certificates(server: Server) -> bool:
     return server.kind != "files" or bool(server.files)
 
 
+def is_away(config: Configuration, name: str) -> bool:
+    """Tell whether what a certificate is installed on is a server on another machine."""
+    return name in config.server and bool(config.server[name].reach)
+
+
 def shows_files(server: Server) -> bool:
     """Tell whether a server of this sort answers a path with a file."""
     return server.kind in {"nginx", "apache", "lighttpd"} or bool(server.root)

@@ -46,7 +46,17 @@ _TABLES: dict[str, type[Section]] = {
 }
 _PATHS = {
     Authority: ("trust",),
-    Server: ("program", "main_file", "prefix", "root", "ssh_config", "proof_folder", "certificate_folder"),
+    Server: (
+        "program",
+        "main_file",
+        "prefix",
+        "root",
+        "ssh_config",
+        "proof_folder",
+        "certificate_folder",
+        "token_file",
+        "trust",
+    ),
     Nameserver: ("key_file",),
     View: ("roots",),
 }
@@ -252,8 +262,8 @@ class _Reader:
         self.proof(path, entry, whole.authority[entry.authority])
         self.carried(path, entry, whole)
         for server in entry.install:
-            self.refers(server, "server", whole.server, (*path, "install"))
-            if not takes_certificates(whole.server[server]):
+            self.refers(server, "server", {**whole.server, **whole.program}, (*path, "install"))
+            if server in whole.server and not takes_certificates(whole.server[server]):
                 raise self.fail(
                     f"“{server}” takes no certificates: nothing is said of which files it wants",
                     (*path, "install"),

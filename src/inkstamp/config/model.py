@@ -66,7 +66,7 @@ class FileCopy(Section, frozen=True):
 class Server(Section, frozen=True):
     """`[server.NAME]`: something that serves the names' web pages, or other services of theirs."""
 
-    kind: Literal["nginx", "apache", "haproxy", "lighttpd", "postfix", "dovecot", "files"]
+    kind: Literal["nginx", "apache", "haproxy", "lighttpd", "postfix", "dovecot", "balancer", "files"]
     """`files` is any other server: nothing is known of it but where its files lie."""
     program: str = ""
     """The server's program: a path, or a name found in PATH; empty for the usual one of its kind."""
@@ -90,8 +90,17 @@ class Server(Section, frozen=True):
     """How long browsers shall come back to such sites by HTTPS alone (RFC 6797), in days; 0 to say nothing of it."""
     client_roots: str = ""
     """File on the server's machine with the CA whose certificates visitors of such sites must show."""
+    address: str = ""
+    """`balancer`: URL of its API."""
+    listener: str = ""
+    """`balancer`: the listener that certificates are attached to."""
+    token_file: str = ""
+    """`balancer`: file with the token of its API."""
+    trust: str = ""
+    """`balancer`: PEM file with the roots of the API's own certificate; empty for the system's."""
     look: tuple[str, ...] = ()
-    """`files`: where it serves TLS, each `host:port`, or `smtp://`, `imap://`, `pop3://` before it for STARTTLS."""
+    """`files` and `balancer`: where it serves TLS, each `host:port`, with `smtp://`, `imap://`, `pop3://` before it for
+    STARTTLS."""
     reach: str = ""
     """Another machine, as `ssh://user@host:port`; empty for this one."""
     ssh_config: str = ""
@@ -116,7 +125,7 @@ class Nameserver(Section, frozen=True):
 
 
 class Program(Section, frozen=True):
-    """`[program.NAME]`: a program of the user's own that puts records into DNS."""
+    """`[program.NAME]`: a program of the user's own that puts records into DNS, or takes certificates."""
 
     command: tuple[str, ...]
     """The program and its arguments."""

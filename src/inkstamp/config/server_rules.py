@@ -10,7 +10,18 @@ from inkstamp.config.words import SECRET_FORMS
 _SSH_URL = re.compile(r"ssh://([A-Za-z0-9._-]+@)?([A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\])(:\d{1,5})?/?")
 _LOOK = re.compile(r"((smtp|imap|pop3|tls)://)?([A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\]):\d{1,5}")
 _MODE = re.compile(r"0?[0-7]{3}")
-_OF_WEB_PAGES = {"nginx", "apache", "haproxy"}
+_WORD = re.compile(r"[A-Za-z0-9._-]+")
+_OF_WEB_PAGES = ("nginx", "apache", "haproxy")
+_READ_AS_TEXT = ("nginx", "apache", "haproxy", "lighttpd", "postfix", "dovecot")
+_ONLY_FOR = {
+    **dict.fromkeys(("root", "files"), ("files",)),
+    "look": ("files", "balancer"),
+    **dict.fromkeys(("address", "listener", "token_file", "trust"), ("balancer",)),
+    **dict.fromkeys(("program", "main_file", "prefix"), _READ_AS_TEXT),
+    **dict.fromkeys(("test", "reload", "reach"), (*_READ_AS_TEXT, "files")),
+    **dict.fromkeys(("tls", "redirect", "hsts_days", "client_roots"), _OF_WEB_PAGES),
+}
+"""By key, the kinds that it applies to, where those are not all."""
 _READ_BY_ALL = 0o004
 _PLACEHOLDER = re.compile(r"\{[^{}]*\}")
 
@@ -32,29 +43,36 @@ def is_ssh_url(text: str) -> bool:
 
 def find_fault(name: str, entry: Server) -> Fault | None:
     """Return the first fault of `[server.NAME]`."""
-    return next(
-        iter([*_kind_faults(name, entry), *_reach_faults(entry), *_look_faults(entry), *_copies_faults(entry)]), None
-    )
+    kind = [*_kind_faults(name, entry), *_balancer_faults(name, entry), *_manner_faults(entry)]
+    return next(iter([*kind, *_reach_faults(entry), *_look_faults(entry), *_copies_faults(entry)]), None)
 
 
 def _kind_faults(name: str, entry: Server) -> Iterator[Fault]:
-    files = entry.kind == "files"
-    if files and not entry.root and not entry.files:
+    if entry.kind == "files" and not entry.root and not entry.files:
         yield Fault(f"[server.{name}] lacks the key “root” or “files”", ("kind",),
                     'add a line root = "/srv/www/{domain}" for proofs, or files = […] for certificates')  # fmt: skip
-    for key in ("program", "main_file", "prefix") if files else ("root", "files", "look"):
-        if getattr(entry, key):
-            what = "does not apply to" if files else "is for"
-            yield Fault(f"“{key}” {what} kind = “files”", (key,), "take the line out")
-    for key in ("tls", "redirect", "hsts_days", "client_roots"):
-        if getattr(entry, key) and entry.kind not in _OF_WEB_PAGES:
+    for key, kinds in _ONLY_FOR.items():
+        if getattr(entry, key) and entry.kind not in kinds:
             yield Fault(f"“{key}” does not apply to kind = “{entry.kind}”", (key,), "take the line out")
+    if set(_PLACEHOLDER.findall(entry.root)) - {"{domain}"}:
+        yield Fault(f"“root” has an unknown placeholder: {entry.root}", ("root",), "known: {domain}")
+
+
+def _balancer_faults(name: str, entry: Server) -> Iterator[Fault]:
+    for key in ("address", "listener", "token_file") if entry.kind == "balancer" else ():
+        if not getattr(entry, key):
+            yield Fault(f"[server.{name}] lacks the key “{key}”", ("kind",), f"add a line {key} = …")
+    if entry.address and not entry.address.startswith("https://"):
+        yield Fault(f"“{entry.address}” is no https URL", ("address",), "keys go there: begin it with https://")
+    if entry.listener and _WORD.fullmatch(entry.listener) is None:
+        yield Fault(f"“{entry.listener}” cannot name a listener", ("listener",), "use letters, digits, - . and _")
+
+
+def _manner_faults(entry: Server) -> Iterator[Fault]:
     if entry.hsts_days < 0:
         yield Fault("“hsts_days” is less than nothing", ("hsts_days",), "write a number of days")
     if entry.client_roots and not entry.client_roots.startswith("/"):
         yield Fault(f"“{entry.client_roots}” is no absolute path", ("client_roots",), "begin it with /")
-    if set(_PLACEHOLDER.findall(entry.root)) - {"{domain}"}:
-        yield Fault(f"“root” has an unknown placeholder: {entry.root}", ("root",), "known: {domain}")
 
 
 def _reach_faults(entry: Server) -> Iterator[Fault]:

@@ -15,7 +15,7 @@ itself, one after the other: the first that fails stops the rest, one that is aw
 import secrets
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from cryptography import x509
 
@@ -25,9 +25,9 @@ from inkstamp.errors import InkStampError, ReachTrouble, ServerTrouble
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, bad, good, note
 from inkstamp.jobs import way_back
-from inkstamp.jobs.preparing import Group, chain_of, prepare
+from inkstamp.jobs.preparing import Group, chain_of, handed, prepare
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState
-from inkstamp.servers.interface import Endpoint, ServerKind
+from inkstamp.servers.interface import Endpoint, ServerKind, Taker
 from inkstamp.view.handshake import Served, shake_hands
 
 if TYPE_CHECKING:
@@ -155,12 +155,14 @@ def carry_through(
         edition=number,
         token=token,
         done=False,
+        held={each.name: each.holds(name) for each in _takers(workplace, group.servers)},
     )
     record = workplace.ledger.installs.begin(name, number or 0, group.servers)
     try:
         way_back.make(workplace, group.changes)
         if not group.copied:
             workplace.shelf.switch(name, number)
+        _hand_over(workplace, name, group, edition)
         findings = _take_effect(workplace, group, edition)
     except InkStampError as error:
         _put_back(workplace, record, error)
@@ -181,9 +183,7 @@ def _present(workplace: "Workplace", name: str, group: Group) -> int | None:
     """Return the number of the edition that a group has now; None for none."""
     if not group.copied:
         return workplace.shelf.current(name)
-    last = workplace.ledger.installs.of(name).get(group.servers[0])
-    has = last is not None and last.state in {InstallState.DONE, InstallState.WENT_BACK}
-    return (last.edition or None) if last is not None and has else None
+    return workplace.ledger.installs.standing(name, group.servers[0])
 
 
 def tidy(workplace: "Workplace", name: str) -> None:
@@ -229,6 +229,32 @@ def recover(workplace: "Workplace", record: InstallRecord) -> None:
 
 def _undo_folder(workplace: "Workplace", name: str) -> Path:
     return workplace.home / "undo" / name
+
+
+def _takers(workplace: "Workplace", servers: Sequence[str]) -> list[Taker]:
+    return [server for each in servers if isinstance(server := workplace.server(each), Taker)]
+
+
+def _hand_over(workplace: "Workplace", name: str, group: Group, edition: EditionRecord | None) -> None:
+    for each in _takers(workplace, group.servers):
+        if edition is not None:
+            each.take(group.names[each.name], handed(workplace, edition))
+        else:
+            each.give_back(name, "", None)
+
+
+def _give_back(workplace: "Workplace", record: InstallRecord, manifest: dict[str, Any]) -> list[str]:
+    """Have those that are handed editions serve what they had; returns what went wrong with that."""
+    number = manifest["before"]
+    before = workplace.ledger.edition(record.certificate, number) if number else None
+    trouble = []
+    for each in _takers(workplace, record.servers):
+        try:
+            each.give_back(record.certificate, manifest["held"].get(each.name, ""),
+                           handed(workplace, before) if before is not None else None)  # fmt: skip
+        except (ServerTrouble, ReachTrouble) as failed:
+            trouble.append(f"{each.name} may still have the new one: {failed.said or failed.what}")
+    return trouble
 
 
 def _take_effect(workplace: "Workplace", group: Group, edition: EditionRecord | None) -> list[Finding]:
@@ -313,7 +339,7 @@ def _put_back(workplace: "Workplace", record: InstallRecord, error: InkStampErro
         return
     if not manifest["copied"]:
         workplace.shelf.switch(record.certificate, manifest["before"])
-    trouble = way_back.reload_all(workplace, record.servers)
+    trouble = [*_give_back(workplace, record, manifest), *way_back.reload_all(workplace, record.servers)]
     why = error.what if error else "the run before was cut short"
     workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: {why}")
     remove_tree(folder)

@@ -2,11 +2,12 @@
 
 import functools
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from cryptography import x509
 
+from inkstamp.config.carrying import is_away
 from inkstamp.config.model import Certificate
 from inkstamp.errors import ReachTrouble
 from inkstamp.files import read_bytes, read_secret
@@ -16,7 +17,7 @@ from inkstamp.pki import keys
 from inkstamp.pki.certificates import read_pem
 from inkstamp.pki.packing import Goods
 from inkstamp.reach.interface import Rights
-from inkstamp.servers.interface import FileChange, Supply
+from inkstamp.servers.interface import FileChange, Supply, Taker
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -72,7 +73,7 @@ def prepare(
                     raise
                 away[server] = error
     _check_all_taken(workplace, name, entry, taken, whole=not away)
-    here = {each: names for each, names in taken.items() if not workplace.config.server[each].reach}
+    here = {each: names for each, names in taken.items() if not _stands_alone(workplace, each)}
     groups = []
     if here:
         changes = [each for server in here for each in _changes(workplace, name, entry, server, edition)]
@@ -88,6 +89,11 @@ def prepare(
                 raise
             away[server] = error
     return groups
+
+
+def _stands_alone(workplace: "Workplace", server: str) -> bool:
+    """Tell whether a server has an edition of its own, and not the shelf's current one."""
+    return is_away(workplace.config, server) or isinstance(workplace.server(server), Taker)
 
 
 def names_on(workplace: "Workplace", server: str, entry: Certificate) -> tuple[str, ...]:
@@ -115,11 +121,25 @@ def _check_all_taken(
 def supply_for(workplace: "Workplace", name: str, server: str, edition: EditionRecord | None) -> Supply:
     """Return what a server is given: paths on the shelf, or on its own machine, and the edition to make copies of."""
     folder = str(workplace.shelf.current_folder(name))
-    if workplace.config.server[server].reach:
+    if is_away(workplace.config, server):
         folder = f"{workplace.config.server[server].certificate_folder.rstrip('/')}/{name}"
+    return _supply(workplace, name, folder, edition)
+
+
+def handed(workplace: "Workplace", edition: EditionRecord) -> Supply:
+    """Return what a server is handed that takes no files: paths of the edition itself."""
+    folder = str(workplace.shelf.edition(edition.certificate, edition.number))
+    return _supply(workplace, edition.certificate, folder, edition)
+
+
+def _supply(workplace: "Workplace", name: str, folder: str, edition: EditionRecord | None) -> Supply:
     paths = {each: f"{folder}/{each}.pem" for each in _MODES}
-    goods = functools.cache(lambda: _goods(workplace, edition)) if edition is not None else None
-    return Supply(certificate=name, **paths, goods=goods)
+    bare = Supply(certificate=name, served=paths["served"], key=paths["key"], leaf=paths["leaf"],
+                  issuers=paths["issuers"], combined=paths["combined"])  # fmt: skip
+    if edition is None:
+        return bare
+    goods = functools.cache(lambda: _goods(workplace, edition))
+    return replace(bare, edition=edition.number, names=tuple(edition.names), goods=goods)
 
 
 def _goods(workplace: "Workplace", edition: EditionRecord) -> Goods:
@@ -143,7 +163,7 @@ def _changes(
     supply = supply_for(workplace, name, server, edition)
     found = kind.plan_install(names_on(workplace, server, entry), supply)
     copies = []
-    if edition is not None and workplace.config.server[server].reach:
+    if edition is not None and is_away(workplace.config, server):
         shelf = workplace.shelf.edition(name, edition.number)
         for each in (each for each in _MODES if each in kind.points_at):
             path = getattr(supply, each)

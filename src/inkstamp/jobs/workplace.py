@@ -161,6 +161,12 @@ class Workplace:
         with self._making:
             if name not in self._servers:
                 entry = self.config.server.get(name)
+                if entry is None and name in self.config.program:
+                    from inkstamp.reach.local import LocalHost
+                    from inkstamp.servers.handed import ProgramServer
+
+                    self._servers[name] = ProgramServer(name, LocalHost(), self.config.program[name])
+                    return self._servers[name]
                 if entry is None:
                     raise ConfigurationError(
                         f"there is no server “{name}”",

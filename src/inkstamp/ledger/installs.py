@@ -69,6 +69,15 @@ class Installs:
         """Return the newest record of each server of one certificate."""
         return self.by_server(certificate).get(certificate, {})
 
+    def standing(self, certificate: str, server: str) -> int | None:
+        """Return the edition that a server was last left with, None for none: attempts that were put back left none."""
+        rows = self._database.rows(
+            "SELECT * FROM install WHERE certificate = :name AND state IN (:done, :back) ORDER BY id DESC",
+            {"name": certificate, "done": InstallState.DONE.value, "back": InstallState.WENT_BACK.value},
+        )
+        records = map(as_install, rows)
+        return next((each.edition or None for each in records if server in (each.servers or (SHELF,))), None)
+
     def begun(self, certificate: str) -> list[InstallRecord]:
         """Return those that were cut short, the oldest first."""
         rows = self._database.rows(

@@ -9,6 +9,7 @@ from typing import Protocol
 from inkstamp.config.model import Nameserver, Program
 from inkstamp.errors import CarrierTrouble
 from inkstamp.files import read_secret
+from inkstamp.reach.answers import trouble_in
 from inkstamp.reach.dns_update import TsigKey, read_tsig, send_update
 from inkstamp.reach.interface import Host
 
@@ -113,7 +114,7 @@ class ProgramCarrier:
         ]
         data = json.dumps({"format": 1, "action": action, "records": told}).encode()
         ran = self._host.run(self._entry.command, self._entry.seconds, data)
-        said = self._answer(ran.output) if ran.status == 0 else ran.output
+        said = trouble_in(ran)
         if said:
             raise CarrierTrouble(
                 f"the program “{self._name}” could not {action} {len(told)} records",
@@ -121,14 +122,3 @@ class ProgramCarrier:
                 said=said,
                 advice="mend that; try it by hand with the JSON of docs/programs.md on its standard input",
             )
-
-    def _answer(self, output: str) -> str:
-        """Return what is wrong with the answer; empty when it says `{"done": true}`."""
-        try:
-            answer = json.loads(output)
-        except ValueError:
-            return f"its answer is no JSON: {output[:500]}"
-        if not isinstance(answer, dict) or answer.get("done") is not True:
-            error = answer.get("error") if isinstance(answer, dict) else None
-            return str(error or f"its answer does not say that it is done: {output[:500]}")
-        return ""

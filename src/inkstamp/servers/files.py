@@ -3,7 +3,6 @@
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from urllib.parse import urlsplit
 
 from cryptography.hazmat.primitives.serialization import pkcs12
 
@@ -17,11 +16,10 @@ from inkstamp.pki.packing import Goods, as_pkcs12, combined, served
 from inkstamp.reach.interface import Host, Ran, Rights
 from inkstamp.servers.base import SECONDS
 from inkstamp.servers.interface import Endpoint, FileChange, Obstacle, Place, Site, Supply
-from inkstamp.view.upgrade import Upgrade
+from inkstamp.servers.looks import read_look
 
 _DOMAIN = "{domain}"
 _CERTIFICATE = "{certificate}"
-_UPGRADES: dict[str, Upgrade] = {"smtp": "smtp", "imap": "imap", "pop3": "pop3"}
 
 
 class FilesServer:
@@ -101,12 +99,6 @@ class FilesServer:
 
     def tls_endpoints(self, name: str) -> list[Endpoint] | None:  # noqa: ARG002  it looks the same for each
         return [read_look(each) for each in self._entry.look] or None
-
-
-def read_look(text: str) -> Endpoint:
-    """Read a `look` that the configuration has checked."""
-    parts = urlsplit(text if "://" in text else f"tls://{text}")
-    return Endpoint(parts.hostname or "", parts.port or 0, _UPGRADES.get(parts.scheme, ""))
 
 
 def _text(copy: FileCopy, goods: Goods) -> bytes:

@@ -95,6 +95,10 @@ class Supply:
     issuers: str
     combined: str
     """Path of leaf, issuers and key in one file."""
+    edition: int = 0
+    """Its number; 0 while there is none yet."""
+    names: tuple[str, ...] = ()
+    """What it covers."""
     goods: "Callable[[], Goods] | None" = None
     """Loads it; None while there is no edition yet: copies cannot be worked out then."""
 
@@ -201,4 +205,28 @@ class ServerKind(Reloadable, Protocol):
 
     def tls_endpoints(self, name: str) -> list[Endpoint] | None:
         """Return where `name` is served with TLS, None where that is not known."""
+        ...
+
+
+@runtime_checkable
+class Taker(ServerKind, Protocol):
+    """One that is handed an edition, where others are given files in the place of those they read."""
+
+    def holds(self, certificate: str) -> str:
+        """Say what it has of a certificate, for `give_back`; ServerTrouble when it cannot be asked."""
+        ...
+
+    def take(self, names: Sequence[str], supply: Supply) -> None:
+        """Take an edition, and serve it; harmless when it has it. ServerTrouble when it refuses."""
+        ...
+
+    def give_back(self, certificate: str, held: str, before: Supply | None) -> None:
+        """Serve again what it had.
+
+        Args:
+            certificate: Its short name.
+            held: What `holds` said.
+            before: The edition that the others go back to; None for none.
+
+        """
         ...

@@ -51,6 +51,10 @@ def make_server(name: str, entry: Server, view: View, host: Host | None = None) 
         from inkstamp.servers.files import FilesServer  # noqa: PLC0415
 
         return FilesServer(name, host, entry)
+    if entry.kind == "balancer":
+        from inkstamp.servers.balancer import BalancerServer  # noqa: PLC0415
+
+        return BalancerServer(name, host, entry)
     known = _KINDS[entry.kind]
     fitting = Fitting(
         program=entry.program or known.program,

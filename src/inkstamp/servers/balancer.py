@@ -1,0 +1,123 @@
+"""A load balancer that is handed certificates over its HTTPS API (docs/balancer.md)."""
+
+import json
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import urllib3
+from cryptography.hazmat.primitives import hashes
+
+from inkstamp.config.model import Server
+from inkstamp.errors import ReachTrouble, ServerTrouble
+from inkstamp.files import read_secret
+from inkstamp.pki.certificates import to_pem
+from inkstamp.pki.keys import to_pem as key_to_pem
+from inkstamp.reach.interface import Host
+from inkstamp.servers.handed import HandedServer
+from inkstamp.servers.interface import Endpoint, Supply
+from inkstamp.servers.looks import read_look
+
+_SECONDS = 30.0
+_MOST_ANSWER = 1_048_576
+
+
+class BalancerServer(HandedServer):
+    """One listener of one balancer, as configured under `[server.NAME]`."""
+
+    def __init__(self, name: str, host: Host, entry: Server) -> None:
+        super().__init__(name, host)
+        self._entry = entry
+        self._pool: urllib3.PoolManager | None = None
+
+    def tls_endpoints(self, name: str) -> list[Endpoint] | None:  # noqa: ARG002  it looks the same for each
+        return [read_look(each) for each in self._entry.look] or None
+
+    def holds(self, certificate: str) -> str:
+        """Return the identifiers of the certificate's editions that are attached now, separated by blanks."""
+        mine = {each["id"] for each in self._certificates() if _is_of(each, certificate)}
+        return " ".join(each for each in self._attached() if each in mine)
+
+    def take(self, names: Sequence[str], supply: Supply) -> None:  # noqa: ARG002  they are in the certificate
+        """Upload the edition where it is not there yet, attach it, detach the one before, and drop older ones."""
+        if supply.goods is None:
+            return
+        goods = supply.goods()
+        known = [each for each in self._certificates() if _is_of(each, supply.certificate)]
+        sha256 = goods.leaf.fingerprint(hashes.SHA256()).hex()
+        new = next((each["id"] for each in known if each.get("sha256") == sha256), "")
+        if not new:
+            body = {
+                "label": _label(supply.certificate, supply.edition),
+                "certificate": to_pem(goods.leaf).decode(),
+                "private_key": key_to_pem(goods.key).decode() if goods.key is not None else "",
+                "chain": b"".join(map(to_pem, goods.issuers)).decode(),
+            }
+            new = str(self._ask("POST", "/certificates", body)["id"])
+        before = self._attached()
+        mine = {each["id"] for each in known}
+        self._attach([new, *(each for each in before if each not in mine and each != new)])
+        # The one that was served until now stays, to go back to.
+        for each in mine - {new, *before}:
+            self._ask("DELETE", f"/certificates/{each}")
+
+    def give_back(self, certificate: str, held: str, before: Supply | None) -> None:  # noqa: ARG002
+        """Attach again what was attached, and nothing else of this certificate."""
+        mine = {each["id"] for each in self._certificates() if _is_of(each, certificate)}
+        others = [each for each in self._attached() if each not in mine]
+        self._attach([*(each for each in held.split() if each in mine), *others])
+        for each in mine - set(held.split()):
+            self._ask("DELETE", f"/certificates/{each}")
+
+    def _attach(self, identifiers: Sequence[str]) -> None:
+        self._ask("PUT", f"/listeners/{self._entry.listener}/certificates", {"certificates": list(identifiers)})
+
+    def _attached(self) -> list[str]:
+        return [str(each) for each in self._ask("GET", f"/listeners/{self._entry.listener}").get("certificates", [])]
+
+    def _certificates(self) -> list[dict[str, Any]]:
+        found = self._ask("GET", "/certificates").get("certificates", [])
+        return [each for each in found if isinstance(each, dict) and isinstance(each.get("id"), str)]
+
+    def _ask(self, method: str, path: str, body: object = None) -> dict[str, Any]:
+        """Send a request with the token; ServerTrouble with the API's own words when it is refused."""
+        url = f"{self._entry.address.rstrip('/')}{path}"
+        token = read_secret(Path(self._entry.token_file)).decode("ascii", "replace").strip()
+        headers = {"Authorization": f"Bearer {token}", "Content-Type": "application/json"}
+        data = json.dumps(body).encode() if body is not None else None
+        try:
+            answer = self._manager().request(
+                method, url, body=data, headers=headers, redirect=False, preload_content=False
+            )
+            raw = answer.read(_MOST_ANSWER)
+            answer.release_conn()
+        except urllib3.exceptions.HTTPError as error:
+            raise ReachTrouble(
+                f"the balancer “{self.name}” cannot be reached", where=url, said=str(error),
+                advice="see that its API answers there, and that `trust` names the root of its certificate",
+            ) from error  # fmt: skip
+        try:
+            found = json.loads(raw or b"{}")
+        except ValueError:
+            found = {}
+        if answer.status >= 300 or not isinstance(found, dict):
+            said = found.get("error") if isinstance(found, dict) else None
+            raise ServerTrouble(
+                f"the balancer “{self.name}” refuses {method} {path}", where=url,
+                said=str(said or f"status {answer.status}"), advice="mend that, then run the command again",
+            )  # fmt: skip
+        return found
+
+    def _manager(self) -> urllib3.PoolManager:
+        if self._pool is None:
+            roots = self._entry.trust or None
+            self._pool = urllib3.PoolManager(ca_certs=roots, cert_reqs="CERT_REQUIRED", timeout=_SECONDS, retries=False)
+        return self._pool
+
+
+def _label(certificate: str, edition: int) -> str:
+    return f"inkstamp/{certificate}/{edition}"
+
+
+def _is_of(known: dict[str, Any], certificate: str) -> bool:
+    return str(known.get("label", "")).startswith(_label(certificate, 0)[:-1])

@@ -1,5 +1,6 @@
 """Certificates on servers of several machines over real SSH: copies, one machine after the other, and a way back."""
 
+import re
 import signal
 import stat
 import threading
@@ -147,18 +148,23 @@ def test_a_machine_that_is_away_is_left_for_the_next_run_and_told(club: World, e
     assert club.ca.certificates() == 3
 
 
-def test_the_first_machine_that_fails_stops_the_rest_and_is_put_back(
-    club: World, west: tuple[Nginx, Machine], east: tuple[Apache, Machine]
-) -> None:
-    program = west[0].folder / "no-reload"
+def refusing_reload(club: World, nginx: Nginx) -> str:
+    """Have the nginx on the west machine refuse every reload; returns the configuration of before."""
+    program = nginx.folder / "no-reload"
     program.write_text(
-        f'#!/bin/sh\ncase "$*" in *reload) echo "no master" >&2; exit 1;; esac\nexec {west[0].program} "$@"\n'
+        f'#!/bin/sh\ncase "$*" in *reload) echo "no master" >&2; exit 1;; esac\nexec {nginx.program} "$@"\n'
     )
     program.chmod(0o755)
     config = club.config.read_text()
     table = config.index("[server.west]")
-    broken = config[:table] + config[table:].replace(west[0].program, str(program), 1)
-    club.config.write_text(broken)
+    club.config.write_text(config[:table] + config[table:].replace(nginx.program, str(program), 1))
+    return config
+
+
+def test_the_first_machine_that_fails_stops_the_rest_and_is_put_back(
+    club: World, west: tuple[Nginx, Machine], east: tuple[Apache, Machine]
+) -> None:
+    config = refusing_reload(club, west[0])
     copies = {each: each.read_bytes() for each in (west[1].folder / "certificates" / "club").iterdir()}
     done = club.run("stamp", "club", "--anew")
     club.config.write_text(config)
@@ -172,6 +178,27 @@ def test_the_first_machine_that_fails_stops_the_rest_and_is_put_back(
     assert club.run("renew").status == 0
     assert all_served(club) == {edition(club, 4)}
     assert east[0].site_file("club").exists()
+
+
+def test_several_machines_change_at_once_and_go_back_together_when_one_fails(
+    club: World, west: tuple[Nginx, Machine]
+) -> None:
+    done = club.run("install", "club", "--edition", "3", "--at-once", "2")
+    assert done.status == 0, done.err
+    assert all_served(club) == {edition(club, 3)}
+    assert club.run("install", "club", "--at-once", "2").status == 0
+    config = refusing_reload(club, west[0])
+    failed = club.run("install", "club", "--edition", "3", "--at-once", "2", "--back")
+    club.config.write_text(config)
+    assert (failed.status, "server “west” could not be reloaded" in failed.flat) == (1, True)
+    assert re.search(r"(front, east|east, front) went back to what was there before", failed.flat), failed.flat
+    assert all_served(club) == {edition(club, 4)}
+
+
+def test_editions_beyond_those_kept_go_but_none_that_a_server_has(club: World, east: tuple[Apache, Machine]) -> None:
+    shelf = club.home / "shelf" / "club"
+    assert sorted(each.name for each in shelf.iterdir() if each.name.isdigit()) == ["0002", "0003", "0004"]
+    assert "dropped" in club.run("history", "club").flat
 
 
 def test_a_connection_that_is_lost_in_the_middle_leaves_the_machine_whole(

@@ -12,21 +12,35 @@ import argparse
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
 from inkstamp.cli.setting import workplace
+from inkstamp.errors import UsageError
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
     parser.add_argument("--edition", type=int, metavar="NUMBER", help="which edition (default: the newest)")
+    parser.add_argument(
+        "--at-once",
+        type=int,
+        default=1,
+        metavar="N",
+        help="change so many machines at the same time (default: 1)",
+    )
+    parser.add_argument("--back", action="store_true", help="when one fails, take back those before it too")
     parser.add_argument("--preview", action="store_true", help="show the files that would change, change nothing")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
+    from inkstamp.jobs.install import Pace
     from inkstamp.jobs.installing import install_edition
 
+    if options.at_once < 1:
+        raise UsageError(f"--at-once {options.at_once} changes nothing", advice="give a number from 1 on")
+
     with workplace(context) as place:
-        done = install_edition(place, options.certificate, options.edition, preview=options.preview)
+        pace = Pace(at_once=options.at_once, back=options.back)
+        done = install_edition(place, options.certificate, options.edition, preview=options.preview, pace=pace)
     if context.json:
         output.as_json("install", installed=done)
         return 0

@@ -269,6 +269,8 @@ class _Reader:
                     (*path, "install"),
                     f"add files = [{{ path = …, form = … }}] to [server.{server}], or leave it out",
                 )
+        if entry.keep < 1:
+            raise self.fail("“keep” is less than one edition", (*path, "keep"), "write how many editions stay")
         names = self.names(path, entry, whole)
         return entry if names == entry.names else msgspec.structs.replace(entry, names=names)
 

@@ -146,6 +146,8 @@ class Certificate(Section, frozen=True):
     install: tuple[str, ...] = ()
     """The servers that are given the certificate."""
     key: KeyKind = KeyKind.ECDSA_P256
+    keep: int = 3
+    """How many editions stay on the shelf; one that a server has stays in any case."""
     subject: Subject | None = None
     """Whom a portal's request is for, in the place of the one for all."""
 

@@ -1,43 +1,40 @@
-"""Put an edition on its servers, or everything back as it was.
+"""Put an edition on all its servers: what shares the shelf first, together, then machine after machine.
 
-    1. test the configuration as it stands              4. test the configuration
-    2. work out the edits                               5. reload
-    3. save what stands there, record, then write       6. shake hands and compare
-                                                        7. record that it is done
-
-Any failure from 3 to 6 leads to: files and link back byte for byte, reload, an error that says what happened.
-A run that was killed in between is found by its record, and `recover` does the same for it.
-
-Servers of this machine share the shelf, and change together. Each server on another machine gets copies and changes by
-itself, one after the other: the first that fails stops the rest, one that is away is left for the next run.
+The first that fails stops the rest; one that is away is left for the next run. `carry` does it for one group.
 """
 
 import secrets
 from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from cryptography import x509
-
-from inkstamp.clock import stamp
 from inkstamp.config.model import Certificate
-from inkstamp.errors import InkStampError, ReachTrouble, ServerTrouble
+from inkstamp.errors import InkStampError, ReachTrouble
 from inkstamp.files import remove_tree
-from inkstamp.findings import Finding, bad, good, note
+from inkstamp.findings import Finding, bad
 from inkstamp.jobs import way_back
-from inkstamp.jobs.preparing import Group, chain_of, handed, prepare
-from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState
-from inkstamp.servers.interface import Endpoint, ServerKind, Taker
-from inkstamp.view.handshake import Served, shake_hands
+from inkstamp.jobs.carry import bring_back_cut_off, carry_through
+from inkstamp.jobs.earlier import drop_old_editions, edition_before, group_back, undoable
+from inkstamp.jobs.preparing import Group, prepare
+from inkstamp.ledger.records import EditionRecord, InstallState
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
-_LOOK_SECONDS = 15.0
-"""A reload takes effect within moments; a server that still serves the old certificate after this did not reload."""
-_LOOK_PAUSE = 0.05
-_MOST_KEPT = 5
-"""Installs of a certificate on a group of servers that can be undone, one after the other."""
+
+@dataclass(frozen=True, slots=True)
+class Pace:
+    """How several machines are gone through."""
+
+    at_once: int = 1
+    """How many machines are changed at the same time; those that share the shelf come first, together."""
+    back: bool = False
+    """Whether the first that fails has those that were changed before taken back as well."""
+
+
+_ONE_BY_ONE = Pace()
 
 
 def install(
@@ -46,6 +43,8 @@ def install(
     entry: Certificate,
     edition: EditionRecord,
     told: Callable[[Sequence[Group]], None] = lambda _groups: None,
+    *,
+    pace: Pace = _ONE_BY_ONE,
 ) -> list[Finding]:
     """Put `edition` on the servers of certificate `name`; the caller holds the certificate.
 
@@ -61,35 +60,107 @@ def install(
         workplace.shelf.switch(name, edition.number)
         record = workplace.ledger.installs.begin(name, edition.number, ())
         workplace.ledger.installs.end(record, InstallState.DONE, "shelved", f"edition {edition.number}")
+        drop_old_editions(workplace, name, entry)
         return []
     with workplace.hold_servers(entry.install):
         away: dict[str, ReachTrouble] = {}
         bring_back_cut_off(workplace, name, entry, away)
-        groups = prepare(workplace, name, entry, edition, away)
+        groups = prepare(workplace, name, entry, edition, away, at_once=pace.at_once)
         told(groups)
-        findings: list[Finding] = []
-        done: list[str] = []
-        token = secrets.token_hex(4)
-        for group in groups:
-            try:
-                findings += carry_through(workplace, name, entry, edition, group, token=token)
-                done += group.servers
-            except ReachTrouble as error:
-                away[group.servers[0]] = error
-            except InkStampError as error:
-                _tell_done(error, name, edition, done)
-                raise
-        if all(group.copied for group in groups) and done:
+        round_ = _Round(workplace, name, entry, edition, away)
+        try:
+            round_.go(groups, pace.at_once)
+        except InkStampError as error:
+            _tell_done(error, round_, back=pace.back)
+            raise
+        if all(group.copied for group in groups) and round_.done:
             workplace.shelf.switch(name, edition.number)
+        drop_old_editions(workplace, name, entry)
     if away:
-        raise _left_out(away, done, edition, findings)
-    return findings
+        raise _left_out(away, round_.done, edition, round_.findings)
+    return round_.findings
 
 
-def _tell_done(error: InkStampError, name: str, edition: EditionRecord, done: Sequence[str]) -> None:
-    if done:
-        has = f"{', '.join(done)} {'have' if len(done) > 1 else 'has'} edition {edition.number}"
-        error.advice = f"{error.advice}; {has}: `inkstamp undo {name}` takes it back there"
+class _Round:
+    """One install on all its groups of servers."""
+
+    def __init__(
+        self,
+        workplace: "Workplace",
+        name: str,
+        entry: Certificate,
+        edition: EditionRecord,
+        away: dict[str, ReachTrouble],
+    ) -> None:
+        self.workplace, self.name, self.entry, self.edition = workplace, name, entry, edition
+        self.away = away
+        self.findings: list[Finding] = []
+        self.done: list[str] = []
+        self.token = secrets.token_hex(4)
+
+    def go(self, groups: Sequence[Group], at_once: int) -> None:
+        """Go through the groups, so many at a time; the first error ends it, after those beside it."""
+        shared = [each for each in groups if not each.copied]
+        apart = [each for each in groups if each.copied]
+        batches = [shared, *(apart[at : at + at_once] for at in range(0, len(apart), at_once))]
+        for batch in filter(None, batches):
+            with ThreadPoolExecutor(max_workers=len(batch)) as pool:
+                errors = list(pool.map(self._one, batch))
+            failed = next(filter(None, errors), None)
+            if failed is not None:
+                raise failed
+
+    def _one(self, group: Group) -> InkStampError | None:
+        try:
+            found = carry_through(self.workplace, self.name, self.entry, self.edition, group, token=self.token)
+        except ReachTrouble as error:
+            self.away[group.servers[0]] = error
+            return None
+        except InkStampError as error:
+            return error
+        self.findings += found
+        self.done += group.servers
+        return None
+
+
+def _tell_done(error: InkStampError, round_: _Round, *, back: bool) -> None:
+    """Add to an error which servers were changed before it, and take them back if that is wanted."""
+    if not round_.done:
+        return
+    number = round_.edition.number
+    has = f"{', '.join(round_.done)} {'have' if len(round_.done) > 1 else 'has'} edition {number}"
+    if not back:
+        error.advice = f"{error.advice}; {has}: `inkstamp undo {round_.name}` takes it back there"
+        return
+    try:
+        take_back(round_.workplace, round_.name, round_.entry, undoable(round_.workplace, round_.name, round_.token))
+    except InkStampError as failed:
+        error.advice = f"{error.advice}; {has}, and could not be taken back: {failed.what}"
+    else:
+        error.advice = f"{error.advice}; {', '.join(round_.done)} went back to what was there before"
+
+
+def take_back(
+    workplace: "Workplace", name: str, entry: Certificate, folders: Sequence[Path]
+) -> tuple[list[Group], list[Finding]]:
+    """Take an install back, group by group; the caller holds certificate and servers.
+
+    Raises:
+        ServerTrouble: A server refuses, or does not serve the edition before; that one is as it was then.
+
+    """
+    groups = [group_back(workplace, entry, folder) for folder in folders]
+    editions = [edition_before(workplace, name, folder) for folder in folders]
+    findings = []
+    for group in groups:
+        for server in group.servers:
+            way_back.test_before(workplace.reloadable(server))
+    for group, folder, edition in zip(groups, folders, editions, strict=True):
+        findings += carry_through(workplace, name, entry, edition, group)
+        remove_tree(folder)
+    if editions and all(group.copied for group in groups):
+        workplace.shelf.switch(name, editions[0].number if editions[0] is not None else None)
+    return groups, findings
 
 
 def _left_out(
@@ -104,257 +175,3 @@ def _left_out(
         findings=[*findings, *(bad("installed", server, error.what, error.advice) for server, error in away.items())],
         advice=f"{has}the next run tries the rest again",
     )
-
-
-def bring_back_cut_off(
-    workplace: "Workplace", name: str, entry: Certificate, away: dict[str, ReachTrouble] | None = None
-) -> None:
-    """Bring back first what a cut-off install left on a machine that can be reached again.
-
-    Machines that still cannot be are put into `away`; without it they raise ReachTrouble.
-    """
-    for record in workplace.ledger.installs.begun(name):
-        if len(record.servers) == 1 and record.servers[0] in entry.install:
-            try:
-                _put_back(workplace, record, None)
-            except ReachTrouble as error:
-                if away is None:
-                    raise
-                away[record.servers[0]] = error
-
-
-def carry_through(
-    workplace: "Workplace",
-    name: str,
-    entry: Certificate,
-    edition: EditionRecord | None,
-    group: Group,
-    *,
-    token: str = "",
-) -> list[Finding]:
-    """Make a group's changes, switch to the edition and see that it is served, or put all back (steps 3 to 7).
-
-    Args:
-        workplace: The run's surroundings; the caller holds certificate and servers.
-        name: The certificate.
-        entry: As configured.
-        edition: None when there is to be none any more.
-        group: Servers and changes.
-        token: The same for all groups of one install; empty when an earlier install is undone by this.
-
-    """
-    number = edition.number if edition is not None else None
-    parent = _undo_folder(workplace, name)
-    folder = way_back.fresh_folder(parent)
-    way_back.keep(
-        folder,
-        group.changes,
-        servers=group.servers,
-        copied=group.copied,
-        before=_present(workplace, name, group),
-        edition=number,
-        token=token,
-        done=False,
-        held={each.name: each.holds(name) for each in _takers(workplace, group.servers)},
-    )
-    record = workplace.ledger.installs.begin(name, number or 0, group.servers)
-    try:
-        way_back.make(workplace, group.changes)
-        if not group.copied:
-            workplace.shelf.switch(name, number)
-        _hand_over(workplace, name, group, edition)
-        findings = _take_effect(workplace, group, edition)
-    except InkStampError as error:
-        _put_back(workplace, record, error)
-        raise
-    where = ", ".join(group.servers)
-    if not token:
-        text = f"back to edition {number} on {where}" if number else f"no edition on {where} any more"
-        workplace.ledger.installs.end(record, InstallState.WENT_BACK, "went back", text)
-        remove_tree(folder)
-    else:
-        workplace.ledger.installs.end(record, InstallState.DONE, "installed", f"edition {number} on {where}")
-        way_back.remark(folder, done=True)
-        way_back.prune(parent, _MOST_KEPT * len(entry.install))
-    return findings
-
-
-def _present(workplace: "Workplace", name: str, group: Group) -> int | None:
-    """Return the number of the edition that a group has now; None for none."""
-    if not group.copied:
-        return workplace.shelf.current(name)
-    return workplace.ledger.installs.standing(name, group.servers[0])
-
-
-def tidy(workplace: "Workplace", name: str) -> None:
-    """Bring what is kept into line with the ledger, when a run was killed between the two."""
-    installs = workplace.ledger.installs.of(name)
-    for folder in way_back.kept_folders(_undo_folder(workplace, name)):
-        manifest = way_back.kept(folder) or {}
-        last = installs.get(next(iter(manifest.get("servers", ())), ""))
-        if manifest.get("done") or (last is not None and last.state is InstallState.BEGUN):
-            continue
-        if last is not None and last.state is InstallState.DONE and manifest.get("edition") == last.edition:
-            way_back.remark(folder, done=True)
-        else:
-            remove_tree(folder)
-
-
-def undoable(workplace: "Workplace", name: str) -> list[Path]:
-    """Return the folders with what the last install changed, one a group, the last one first."""
-    known = [(each, way_back.kept(each) or {}) for each in way_back.kept_folders(_undo_folder(workplace, name))]
-    token = known[-1][1].get("token") if known else None
-    return [folder for folder, manifest in reversed(known) if manifest.get("token") == token]
-
-
-def recover(workplace: "Workplace", record: InstallRecord) -> None:
-    """Put back what an install that was killed had changed; a machine that is away is left for the next run."""
-    newest = workplace.ledger.installs.of(record.certificate)
-    if any(newest[server].id != record.id for server in record.servers):
-        # The servers were changed since, by a run that had put this one's files back.
-        workplace.ledger.installs.end(
-            record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: superseded"
-        )
-        return
-    if not record.servers:
-        # On the shelf alone nothing was saved, since there is nothing to go back to.
-        workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: cut short")
-        return
-    workplace.progress.step(record.certificate, "puts back what an interrupted install left")
-    try:
-        _put_back(workplace, record, None)
-    except ReachTrouble as error:
-        workplace.progress.found(record.certificate, note("installed", ", ".join(record.servers), error.what))
-
-
-def _undo_folder(workplace: "Workplace", name: str) -> Path:
-    return workplace.home / "undo" / name
-
-
-def _takers(workplace: "Workplace", servers: Sequence[str]) -> list[Taker]:
-    return [server for each in servers if isinstance(server := workplace.server(each), Taker)]
-
-
-def _hand_over(workplace: "Workplace", name: str, group: Group, edition: EditionRecord | None) -> None:
-    for each in _takers(workplace, group.servers):
-        if edition is not None:
-            each.take(group.names[each.name], handed(workplace, edition))
-        else:
-            each.give_back(name, "", None)
-
-
-def _give_back(workplace: "Workplace", record: InstallRecord, manifest: dict[str, Any]) -> list[str]:
-    """Have those that are handed editions serve what they had; returns what went wrong with that."""
-    number = manifest["before"]
-    before = workplace.ledger.edition(record.certificate, number) if number else None
-    trouble = []
-    for each in _takers(workplace, record.servers):
-        try:
-            each.give_back(record.certificate, manifest["held"].get(each.name, ""),
-                           handed(workplace, before) if before is not None else None)  # fmt: skip
-        except (ServerTrouble, ReachTrouble) as failed:
-            trouble.append(f"{each.name} may still have the new one: {failed.said or failed.what}")
-    return trouble
-
-
-def _take_effect(workplace: "Workplace", group: Group, edition: EditionRecord | None) -> list[Finding]:
-    """Test, reload, look (steps 4 to 6)."""
-    findings = []
-    wanted = chain_of(workplace, edition) if edition is not None else ()
-    for server_name, names in group.names.items():
-        server = workplace.installable(server_name)
-        way_back.take_effect(server)
-        if edition is not None:
-            findings += [_look(workplace, server, name, edition, wanted) for name in names]
-    return findings
-
-
-def _look(
-    workplace: "Workplace", server: ServerKind, name: str, edition: EditionRecord, wanted: tuple[x509.Certificate, ...]
-) -> Finding:
-    """Shake hands with every endpoint of `name` until each serves the edition with its intermediates."""
-    endpoints = server.tls_endpoints(name)
-    if endpoints is None:
-        seen = f"edition {edition.number} is on {server.name}; nobody has looked whether it is served"
-        return note(
-            "installed", name, seen, f'say where it serves TLS: look = ["host:port"] under [server.{server.name}]'
-        )
-    if not endpoints:
-        raise ServerTrouble(f"server “{server.name}” has no address that serves {name} with TLS", where=server.name)
-    deadline = workplace.clock.monotonic() + _LOOK_SECONDS
-    asked = name.replace("*", "any", 1)  # what a visitor of a wildcard asks for
-    for each in endpoints:
-        while True:
-            served = shake_hands(each.address, each.port, asked, upgrade=each.upgrade)
-            if set(wanted) <= set(served.chain) and served.chain[0] == wanted[0]:
-                break
-            if workplace.clock.monotonic() > deadline:
-                raise _not_taken(server, name, each, served, wanted)
-            workplace.clock.sleep(_LOOK_PAUSE)
-    places = ", ".join(map(str, endpoints))
-    return good("installed", name, f"{server.name} serves edition {edition.number} at {places}")
-
-
-def _not_taken(
-    server: ServerKind, name: str, endpoint: Endpoint, served: Served, wanted: tuple[x509.Certificate, ...]
-) -> ServerTrouble:
-    if served.chain and served.chain[0] == wanted[0]:
-        return ServerTrouble(
-            f"server “{server.name}” serves the new certificate for {name} without its intermediates",
-            where=str(endpoint),
-            said=f"{len(served.chain)} of {len(wanted)} certificates",
-            advice="have it read a file with the issuers as well",
-        )
-    return ServerTrouble(
-        f"server “{server.name}” does not serve the new certificate for {name} after its reload",
-        where=str(endpoint),
-        said=_seen(served),
-        advice="see the server's own error log; it may have kept its old configuration",
-    )
-
-
-def _seen(served: Served) -> str:
-    if not served.chain:
-        return served.trouble
-    leaf = served.chain[0]
-    return f"it serves serial {leaf.serial_number:x}, valid until {stamp(leaf.not_valid_after_utc)}"
-
-
-def _put_back(workplace: "Workplace", record: InstallRecord, error: InkStampError | None) -> None:
-    """Bring back files and link, and reload the servers; what went wrong is added to `error`'s advice.
-
-    A machine that is away cannot be put back now: with `error` that is added to it, otherwise ReachTrouble.
-    """
-    folder = _kept_for(workplace, record)
-    if folder is None:  # killed before anything was saved, and so before anything was changed
-        workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: cut short")
-        return
-    try:
-        manifest = way_back.bring_back(workplace, folder)
-    except ReachTrouble:
-        if error is None:
-            raise
-        later = f"what was changed on {', '.join(record.servers)} is put back as soon as it can be reached"
-        error.advice = "; ".join(filter(None, [later, error.advice]))
-        return
-    if not manifest["copied"]:
-        workplace.shelf.switch(record.certificate, manifest["before"])
-    trouble = [*_give_back(workplace, record, manifest), *way_back.reload_all(workplace, record.servers)]
-    why = error.what if error else "the run before was cut short"
-    workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: {why}")
-    remove_tree(folder)
-    if error is not None:
-        said = ["all files are back as they were", *trouble]
-        again = (
-            f"then run `inkstamp stamp {record.certificate}`; edition {record.edition} is kept and needs no new order"
-        )
-        error.advice = "; ".join(filter(None, [", ".join(said), error.advice or "mend that", again]))
-
-
-def _kept_for(workplace: "Workplace", record: InstallRecord) -> Path | None:
-    """Return the folder with what stood on a record's servers before it."""
-    for folder in reversed(way_back.kept_folders(_undo_folder(workplace, record.certificate))):
-        manifest = way_back.kept(folder) or {}
-        if not manifest.get("done") and tuple(manifest["servers"]) == record.servers:
-            return folder
-    return None

@@ -16,6 +16,9 @@ if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
 
+_ONE_BY_ONE = install.Pace()
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Installed:
     """What was installed, or would be."""
@@ -31,7 +34,9 @@ class Installed:
     done: bool
 
 
-def install_edition(workplace: "Workplace", name: str, number: int | None, *, preview: bool) -> Installed:
+def install_edition(
+    workplace: "Workplace", name: str, number: int | None, *, preview: bool, pace: install.Pace = _ONE_BY_ONE
+) -> Installed:
     """Put an edition, the newest when none is named, on the servers of certificate `name`.
 
     Raises:
@@ -48,10 +53,10 @@ def install_edition(workplace: "Workplace", name: str, number: int | None, *, pr
         findings: list[Finding] = []
         if preview:
             with workplace.hold_servers(entry.install):
-                groups = prepare(workplace, name, entry, edition, {})
+                groups = prepare(workplace, name, entry, edition, {}, at_once=pace.at_once)
         else:
             with kept(workplace, name), at_step(f"installing edition {edition.number}"):
-                findings = install.install(workplace, name, entry, edition, groups.extend)
+                findings = install.install(workplace, name, entry, edition, groups.extend, pace=pace)
     changes = [change for group in groups for change in group.changes]
     return Installed(
         certificate=name,

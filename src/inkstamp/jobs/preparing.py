@@ -1,9 +1,10 @@
 """Before an install: which server takes the certificate for which names, and what is to be changed there."""
 
 import functools
-from collections.abc import Mapping
+from collections.abc import Callable, Iterable, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from cryptography import x509
 
@@ -22,6 +23,7 @@ from inkstamp.servers.interface import FileChange, Supply, Taker
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
+T = TypeVar("T")
 _MODES = {"served": 0o644, "key": 0o600, "leaf": 0o644, "issuers": 0o644, "combined": 0o600}
 """The files of an edition, and who may read their copies on other machines."""
 
@@ -48,6 +50,8 @@ def prepare(
     entry: Certificate,
     edition: EditionRecord | None = None,
     away: dict[str, ReachTrouble] | None = None,
+    *,
+    at_once: int = 1,
 ) -> list[Group]:
     """Test the servers as they stand and work out the edits, changing nothing.
 
@@ -56,39 +60,40 @@ def prepare(
         name: The certificate.
         entry: As configured.
         edition: What is copied; None while there is none yet.
+        at_once: How many machines are asked at the same time.
         away: Takes servers whose machine cannot be reached; None raises ReachTrouble for them.
 
     Raises:
         ServerTrouble: A configuration is broken, or no server has a place for one of the names.
 
     """
-    taken: dict[str, tuple[str, ...]] = {}
-    for server in entry.install:
-        if away is None or server not in away:
-            try:
-                way_back.test_before(workplace.installable(server))
-                taken[server] = names_on(workplace, server, entry)
-            except ReachTrouble as error:
-                if away is None:
-                    raise
-                away[server] = error
-    _check_all_taken(workplace, name, entry, taken, whole=not away)
-    here = {each: names for each, names in taken.items() if not _stands_alone(workplace, each)}
-    groups = []
-    if here:
-        changes = [each for server in here for each in _changes(workplace, name, entry, server, edition)]
-        groups.append(Group(here, False, tuple(changes)))
-    for server, names in taken.items():
-        if server in here:
-            continue
-        try:
-            changes = _changes(workplace, name, entry, server, edition)
-            groups.append(Group({server: names}, True, tuple(changes)))
-        except ReachTrouble as error:
-            if away is None:
-                raise
-            away[server] = error
-    return groups
+    wanted = [each for each in entry.install if away is None or each not in away]
+    with ThreadPoolExecutor(max_workers=max(at_once, 1)) as pool:
+
+        def ask(work: Callable[[str], T], servers: Iterable[str]) -> dict[str, T]:
+            """Do a piece of work for each server; those that are away are left out, or end it all."""
+            begun = {server: pool.submit(work, server) for server in servers}
+            found = {}
+            for server, answer in begun.items():
+                try:
+                    found[server] = answer.result()
+                except ReachTrouble as error:
+                    if away is None:
+                        raise
+                    away[server] = error
+            return found
+
+        def places(server: str) -> tuple[str, ...]:
+            way_back.test_before(workplace.installable(server))
+            return names_on(workplace, server, entry)
+
+        taken = ask(places, wanted)
+        _check_all_taken(workplace, name, entry, taken, whole=not away)
+        changes = ask(lambda server: _changes(workplace, name, entry, server, edition), taken)
+    here = {each: taken[each] for each in changes if not _stands_alone(workplace, each)}
+    groups = [Group(here, False, tuple(each for server in here for each in changes[server]))] if here else []
+    apart = (each for each in changes if each not in here)
+    return [*groups, *(Group({each: taken[each]}, True, tuple(changes[each])) for each in apart)]
 
 
 def _stands_alone(workplace: "Workplace", server: str) -> bool:

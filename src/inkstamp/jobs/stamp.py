@@ -141,7 +141,7 @@ def settle(workplace: "Workplace", name: str) -> None:
     An install that was cut short is put back; of an order that is ended, the key (the edition has it) and proofs that
     stand yet are removed.
     """
-    from inkstamp.jobs.install import recover, tidy
+    from inkstamp.jobs.carry import recover, tidy
     from inkstamp.jobs.order_files import clear_ended
 
     clear_ended(workplace, name)

@@ -1,16 +1,13 @@
 """Go back one install: the edition before, and the servers' configuration as it was."""
 
 from dataclasses import dataclass
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.clock import stamp
-from inkstamp.config.model import Certificate
 from inkstamp.errors import UsageError
-from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, note, warn
 from inkstamp.jobs import install, way_back
-from inkstamp.jobs.preparing import Group, names_on
+from inkstamp.jobs.earlier import edition_before, group_back, undoable
 from inkstamp.jobs.stamp import settle
 from inkstamp.ledger.records import EditionRecord
 
@@ -44,24 +41,18 @@ def undo(workplace: "Workplace", name: str, *, preview: bool) -> Undone:
     with workplace.hold_certificate(name):
         settle(workplace, name)
         with workplace.hold_servers(entry.install):
-            folders = install.undoable(workplace, name)
+            folders = undoable(workplace, name)
             if not folders:
                 raise UsageError(
                     f"there is no install of “{name}” to undo",
                     advice=f"see `inkstamp history {name}` for what happened to it",
                 )
-            groups = [_group(workplace, entry, folder) for folder in folders]
-            editions = [_edition(workplace, name, folder) for folder in folders]
+            groups = [group_back(workplace, entry, folder) for folder in folders]
+            editions = [edition_before(workplace, name, folder) for folder in folders]
             findings = _about(workplace, name, editions[0])
             if not preview:
-                for group in groups:
-                    for server in group.servers:
-                        way_back.test_before(workplace.reloadable(server))
-                for group, folder, edition in zip(groups, folders, editions, strict=True):
-                    findings += install.carry_through(workplace, name, entry, edition, group)
-                    remove_tree(folder)
-                if all(group.copied for group in groups):
-                    workplace.shelf.switch(name, editions[0].number if editions[0] is not None else None)
+                groups, more = install.take_back(workplace, name, entry, folders)
+                findings += more
     before = editions[0]
     return Undone(
         certificate=name,
@@ -71,20 +62,6 @@ def undo(workplace: "Workplace", name: str, *, preview: bool) -> Undone:
         findings=tuple(findings),
         done=not preview,
     )
-
-
-def _group(workplace: "Workplace", entry: Certificate, folder: Path) -> Group:
-    """Return what takes an earlier install of some servers back."""
-    manifest = way_back.kept(folder) or {}
-    changes = way_back.reversed_changes(workplace, folder)
-    names = {server: names_on(workplace, server, entry) for server in manifest["servers"]}
-    return Group(names, manifest["copied"], tuple(changes))
-
-
-def _edition(workplace: "Workplace", name: str, folder: Path) -> EditionRecord | None:
-    """Return the edition that the servers had before."""
-    number = (way_back.kept(folder) or {})["before"]
-    return workplace.ledger.edition(name, number) if number else None
 
 
 def _about(workplace: "Workplace", name: str, edition: EditionRecord | None) -> list[Finding]:

@@ -2,6 +2,7 @@
 
 import difflib
 import json
+import threading
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -28,9 +29,13 @@ class Change:
     file: FileChange
 
 
-def fresh_folder(parent: Path) -> Path:
+_KEEPING = threading.Lock()
+
+
+def _fresh_folder(parent: Path) -> Path:
     """Return a folder below `parent` that is not there yet; the newest one sorts last."""
-    return parent / f"{max((int(each.name) for each in kept_folders(parent)), default=0) + 1:04d}"
+    names = [each.name for each in parent.iterdir()] if parent.is_dir() else []
+    return parent / f"{max((int(each) for each in names if each.isdigit()), default=0) + 1:04d}"
 
 
 def kept_folders(parent: Path) -> list[Path]:
@@ -41,11 +46,21 @@ def kept_folders(parent: Path) -> list[Path]:
 
 def prune(parent: Path, most: int) -> None:
     """Remove the oldest of what is kept below `parent`, and what a killed run left half written."""
-    known = kept_folders(parent)
-    kept = known[-most:] if most else []
-    for each in parent.iterdir() if parent.is_dir() else ():
-        if each not in kept:
-            remove_tree(each)
+    with _KEEPING:  # what another thread is writing is no half-written leftover
+        known = kept_folders(parent)
+        kept = known[-most:] if most else []
+        for each in parent.iterdir() if parent.is_dir() else ():
+            if each not in kept:
+                remove_tree(each)
+
+
+def keep_next(parent: Path, changes: Sequence[Change], **more: Any) -> Path:
+    """Keep as `keep` does, in a fresh folder below `parent`, and return it; threads may do so at the same time."""
+    with _KEEPING:
+        folder = _fresh_folder(parent)
+        private_folder(parent)
+        keep(folder, changes, **more)
+    return folder
 
 
 def keep(folder: Path, changes: Sequence[Change], **more: Any) -> None:

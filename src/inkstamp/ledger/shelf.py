@@ -49,6 +49,12 @@ class Shelf:
         """Return the folder of an edition."""
         return self.of(certificate) / f"{number:04d}"
 
+    def numbers(self, certificate: str) -> list[int]:
+        """Return the numbers of the editions that are there, the oldest first."""
+        folder = self.of(certificate)
+        names = os.listdir(folder) if folder.is_dir() else []
+        return sorted(int(each) for each in names if each.isdigit())
+
     def current(self, certificate: str) -> int | None:
         """Return the number of the current edition, None when there is none yet."""
         target = link_target(self.of(certificate) / CURRENT)

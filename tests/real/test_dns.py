@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 from bind_world import PRIMARY, SECONDARY, BindWorld, bind_world
 from cryptography import x509
-from world import inkstamp_program
+from world import inkstamp_program, plain_site
 
 from inkstamp.pki.certificates import dns_names
 from inkstamp.view.authoritative import ask_server
@@ -283,3 +283,32 @@ def test_a_run_killed_with_records_in_dns_leaves_none_behind(world: BindWorld) -
         assert world.ca.orders() - orders <= 1
         assert world.txt(f"_acme-challenge.{name}") == []
     assert place > 20
+
+
+def test_a_wildcard_goes_to_every_virtual_host_under_it_but_those_with_a_certificate_of_their_own(
+    world: BindWorld,
+) -> None:
+    entry = (
+        '\n[certificate.wide]\nnames = ["*.wide.saltmarsh.test"]\nauthority = "quayside"\nvia = "primary"\n'
+        'proof = "dns-01"\ninstall = ["front"]\nSITES\n[certificate.own]\nnames = ["own.wide.saltmarsh.test"]\n'
+        'authority = "quayside"\nvia = "front"\ninstall = ["front"]\n'
+    )
+    sites = {name: world.nginx.folder / "sites" / f"{name}.conf" for name in ("one", "two", "own", "deep.er")}
+    for name in sites:
+        names = [f"{name}.wide.saltmarsh.test", *(["more.wide.saltmarsh.test"] if name == "two" else [])]
+        world.nginx.sites_file(plain_site(names, world.nginx.http_port, world.folder), name)
+    world.nginx.reload()
+    text = world.config.read_text()
+    world.config.write_text(text + entry.replace("SITES", 'sites = ["one.wide.saltmarsh.test"]'))
+    done = world.run("stamp", "wide")
+    assert "ssl_certificate" in sites["one"].read_text(), done.err
+    assert not [name for name in sites if name != "one" and "ssl_certificate" in sites[name].read_text()]
+    world.config.write_text(text + entry.replace("SITES", ""))
+    preview = flat(world.run("install", "wide", "--preview").out)
+    for name in ("one", "two", "more"):
+        assert f"{name}.wide.saltmarsh.test" in preview.partition("sites front: ")[2].partition("---")[0]
+    done = world.run("install", "wide")
+    assert done.status == 0, done.err
+    for name in ("one", "two", "more"):
+        assert world.served(f"{name}.wide.saltmarsh.test") == world.edition("wide", 1)
+    assert not [name for name in ("own", "deep.er") if "ssl_certificate" in sites[name].read_text()]

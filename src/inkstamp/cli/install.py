@@ -47,6 +47,9 @@ def run(context: Context, options: argparse.Namespace) -> int:
     where = ", ".join(done.servers) or "the shelf alone"
     verb = "is" if done.done else "would be put"
     print(f"{done.certificate}: edition {done.edition} {verb} on {where}")
+    if not done.done:
+        for server, names in done.names.items():
+            print(output.field("sites", f"{server}: {', '.join(names)}"))
     output.findings(done.findings)
     output.differences(done.differences)
     for each in done.copies:

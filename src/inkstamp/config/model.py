@@ -146,6 +146,8 @@ class Certificate(Section, frozen=True):
     install: tuple[str, ...] = ()
     """The servers that are given the certificate."""
     key: KeyKind = KeyKind.ECDSA_P256
+    sites: tuple[str, ...] = ()
+    """Those of the names under a wildcard whose virtual hosts get it; empty for all that are there."""
     keep: int = 3
     """How many editions stay on the shelf; one that a server has stays in any case."""
     subject: Subject | None = None

@@ -1,5 +1,6 @@
 """Put a chosen edition on the servers of its certificate."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -26,6 +27,8 @@ class Installed:
     certificate: str
     edition: int
     servers: tuple[str, ...]
+    names: Mapping[str, tuple[str, ...]]
+    """By server, the names whose sites get it; empty for one that is away."""
     differences: tuple[str, ...]
     """Unified diffs of configuration files."""
     copies: tuple[str, ...]
@@ -62,6 +65,7 @@ def install_edition(
         certificate=name,
         edition=edition.number,
         servers=entry.install,
+        names={server: names for group in groups for server, names in group.names.items()},
         differences=way_back.differences(changes),
         copies=way_back.copies(changes),
         findings=tuple(findings),

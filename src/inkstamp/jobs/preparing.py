@@ -16,8 +16,10 @@ from inkstamp.jobs import way_back
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.pki import keys
 from inkstamp.pki.certificates import read_pem
+from inkstamp.pki.names import uncovered
 from inkstamp.pki.packing import Goods
 from inkstamp.reach.interface import Rights
+from inkstamp.servers.common import plain_names
 from inkstamp.servers.interface import FileChange, Supply, Taker
 
 if TYPE_CHECKING:
@@ -104,7 +106,23 @@ def _stands_alone(workplace: "Workplace", server: str) -> bool:
 def names_on(workplace: "Workplace", server: str, entry: Certificate) -> tuple[str, ...]:
     """Return those of a certificate's names that a server has a place for."""
     kind = workplace.installable(server)
-    return tuple(each for each in entry.names if kind.serves(each))
+    found: dict[str, None] = {}
+    for each in entry.names:
+        if each.startswith("*.") and kind.has_hosts:
+            known = (own for site in kind.sites() for own in plain_names(site))
+            under = [own for own in known if not uncovered([each], [own])]
+            found |= dict.fromkeys(own for own in under if _is_chosen(workplace, server, entry, own))
+        if kind.serves(each):
+            found[each] = None
+    return tuple(found)
+
+
+def _is_chosen(workplace: "Workplace", server: str, entry: Certificate, name: str) -> bool:
+    """Tell whether the site of a name gets the wildcard: it is asked for, or has no certificate of its own here."""
+    if entry.sites:
+        return name in entry.sites
+    others = (each for each in workplace.config.certificate.values() if each is not entry and server in each.install)
+    return not any(name in each.names for each in others)
 
 
 def _check_all_taken(
@@ -118,9 +136,14 @@ def _check_all_taken(
         if not names:
             workplace.installable(server).plan_install(entry.names, supply)
     everywhere = {each for names in taken.values() for each in names}
-    lacking = tuple(each for each in entry.names if each not in everywhere)
+    lacking = tuple(each for each in entry.names if each not in everywhere and not _reaches(each, everywhere))
     if whole and lacking:
         workplace.installable(entry.install[0]).plan_install(lacking, supply)
+
+
+def _reaches(name: str, sites: Iterable[str]) -> bool:
+    """Tell whether a name is a wildcard that some site is under."""
+    return name.startswith("*.") and any(not uncovered([name], [each]) for each in sites)
 
 
 def supply_for(workplace: "Workplace", name: str, server: str, edition: EditionRecord | None) -> Supply:
@@ -142,7 +165,8 @@ def _supply(workplace: "Workplace", name: str, folder: str, edition: EditionReco
     bare = Supply(certificate=name, served=paths["served"], key=paths["key"], leaf=paths["leaf"],
                   issuers=paths["issuers"], combined=paths["combined"])  # fmt: skip
     if edition is None:
-        return bare
+        entry = workplace.config.certificate.get(name)
+        return replace(bare, names=entry.names) if entry is not None else bare
     goods = functools.cache(lambda: _goods(workplace, edition))
     return replace(bare, edition=edition.number, names=tuple(edition.names), goods=goods)
 

@@ -19,6 +19,7 @@ from inkstamp.pki.keys import is_encrypted
 from inkstamp.pki.names import uncovered
 from inkstamp.reach.interface import Found
 from inkstamp.renewal.when import renewal_moment
+from inkstamp.servers.common import plain_names
 from inkstamp.servers.interface import Site
 
 _BY_ALL, _BY_GROUP_WRITTEN = 0o004, 0o020
@@ -164,8 +165,3 @@ def _key(site: Site, key: Found | None, matches: bool | None, subject: str) -> l
         seen = f"the key {site.key_file} does not belong to the certificate {site.certificate_file}"
         found.append(bad("key", subject, seen, "find the right key, or get a new certificate"))
     return found
-
-
-def plain_names(site: Site) -> tuple[str, ...]:
-    """Return the site's names that are names, without wildcards, regular expressions and the catch-all."""
-    return tuple(name for name in site.names if "." in name.strip(".") and not set(name) & set("*~^$_ "))

@@ -6,10 +6,10 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from inkstamp.findings import Finding, bad, good, note, warn
-from inkstamp.jobs.site_report import SiteReport, plain_names
+from inkstamp.jobs.site_report import SiteReport
 from inkstamp.pki.certificates import facts, subject_names
 from inkstamp.pki.names import uncovered
-from inkstamp.servers.common import endpoints
+from inkstamp.servers.common import endpoints, plain_names
 from inkstamp.servers.interface import FileCarrier, ServerKind
 from inkstamp.view.addresses import address_book
 from inkstamp.view.handshake import Served, shake_hands

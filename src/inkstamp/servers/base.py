@@ -53,6 +53,8 @@ class Files:
 class TextServer(ABC, Generic[R]):
     """One server whose configuration is read once, until it is forgotten."""
 
+    has_hosts = False
+
     def __init__(self, name: str, host: Host, fitting: Fitting) -> None:
         self.name = name
         self.host = host

@@ -7,7 +7,7 @@ from inkstamp.errors import EditionUnfit, FileTrouble, ServerTrouble
 from inkstamp.pki.certificates import read_pem, subject_names
 from inkstamp.pki.names import uncovered
 from inkstamp.reach.interface import Host
-from inkstamp.servers.interface import Endpoint, Listen, Obstacle
+from inkstamp.servers.interface import Endpoint, Listen, Obstacle, Site
 from inkstamp.servers.text import Directive
 
 REMARK = "# lets CAs see proofs of control; put here by `inkstamp prove --let-through`"
@@ -89,3 +89,8 @@ def endpoints(listens: Sequence[Listen], host: Host) -> list[Endpoint]:
         if each.tls and each.port
     ]
     return list(dict.fromkeys(found))
+
+
+def plain_names(site: Site) -> tuple[str, ...]:
+    """Return the site's names that are names, without wildcards, regular expressions and the catch-all."""
+    return tuple(name for name in site.names if "." in name.strip(".") and not set(name) & set("*~^$_ "))

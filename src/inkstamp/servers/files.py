@@ -26,6 +26,7 @@ class FilesServer:
     """One server of kind `files`, as configured under `[server.NAME]`."""
 
     points_at: frozenset[str] = frozenset()
+    has_hosts = False
 
     def __init__(self, name: str, host: Host, entry: Server) -> None:
         self.name = name

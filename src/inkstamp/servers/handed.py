@@ -17,6 +17,7 @@ class HandedServer:
     """What all of them have in common."""
 
     points_at: frozenset[str] = frozenset()
+    has_hosts = False
 
     def __init__(self, name: str, host: Host) -> None:
         self.name = name

@@ -98,7 +98,7 @@ class Supply:
     edition: int = 0
     """Its number; 0 while there is none yet."""
     names: tuple[str, ...] = ()
-    """What it covers."""
+    """What it covers, or is going to cover."""
     goods: "Callable[[], Goods] | None" = None
     """Loads it; None while there is no edition yet: copies cannot be worked out then."""
 
@@ -191,6 +191,8 @@ class ServerKind(Reloadable, Protocol):
 
     points_at: frozenset[str]
     """Which paths of a `Supply` its configuration can name: those files are there when it is changed."""
+    has_hosts: bool
+    """Whether it has virtual hosts with a certificate each: a wildcard goes to every one that it covers."""
 
     def serves(self, name: str) -> bool:
         """Tell whether the configuration has a place for a certificate of `name`; ServerTrouble when it is broken."""
@@ -199,7 +201,7 @@ class ServerKind(Reloadable, Protocol):
     def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
         """Work out the changes that make the sites of `names` serve an edition; empty when they do already.
 
-        ServerTrouble when it has no place for one of them.
+        `names` are of sites; what the edition covers is in `supply`. ServerTrouble when one has no place.
         """
         ...
 

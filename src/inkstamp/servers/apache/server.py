@@ -30,6 +30,7 @@ class ApacheServer(TextServer[Reading]):
     """One Apache httpd, as configured under `[server.NAME]`."""
 
     points_at = frozenset({"served", "key", "leaf", "issuers"})
+    has_hosts = True
 
     def _read(self) -> Reading:
         files = Files(self.host)
@@ -142,6 +143,7 @@ class ApacheServer(TextServer[Reading]):
         return any(answering(everything, name, tls=tls) for tls in (True, False))
 
     def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
+        covered = supply.names or names
         reading = self._reading()
         everything = hosts(reading)
         splices: list[Splice] = []
@@ -155,7 +157,7 @@ class ApacheServer(TextServer[Reading]):
                 text = reading.texts[host.block.file]
                 if host.tls:
                     where = f"{host.block.file}, line {host.block.line}"
-                    check_names_kept(self.host, names, host.names, host.path("sslcertificatefile"), where)
+                    check_names_kept(self.host, covered, host.names, host.path("sslcertificatefile"), where)
                     splices += edit.point(host, text, supply, reading.setting.version)
                 else:
                     splices += edit.add_tls(host, reading, supply, self._fitting)

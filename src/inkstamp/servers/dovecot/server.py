@@ -57,17 +57,18 @@ class DovecotServer(FilelessServer[Reading]):
         return endpoints(listens(self._reading()), self.host)
 
     def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
+        covered = supply.names or names
         reading = self._reading()
         sections: list[Directive | None] = []
         for name in names:
             own = next((each for each in reading.named if not uncovered(each.arguments, [name])), None)
             if own not in sections:
                 sections.append(own)
-        splices = [splice for each in sections for splice in self._point(reading, each, names, supply)]
+        splices = [splice for each in sections for splice in self._point(reading, each, covered, supply)]
         return changes(reading.texts, splices)
 
     def _point(
-        self, reading: Reading, section: Directive | None, names: Sequence[str], supply: Supply
+        self, reading: Reading, section: Directive | None, covered: Sequence[str], supply: Supply
     ) -> Iterator[Splice]:
         """Make a section, or the top, name the edition's files."""
         certificate, key, mark = reading.keys
@@ -80,7 +81,7 @@ class DovecotServer(FilelessServer[Reading]):
             if path_of(setting) == path:
                 continue
             if name == certificate:
-                check_default_kept(self.host, names, path_of(setting), f"{setting.file}, line {setting.line}")
+                check_default_kept(self.host, covered, path_of(setting), f"{setting.file}, line {setting.line}")
             yield Splice(setting.file, setting.words[1].start, setting.words[1].end, f"{mark}{path}")
         allowed = reading.last("ssl")
         if section is None and allowed is not None and allowed.arguments == ("no",):

@@ -97,6 +97,7 @@ class HaproxyServer(FilelessServer[Reading]):
     # Installing
 
     def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
+        covered = supply.names or names
         reading = self._reading()
         found = {each.path: (bind, each) for name in names for bind, each in self._matching(name)}
         pairs = [pair for name in names for pair in self._matching(name)]
@@ -107,7 +108,7 @@ class HaproxyServer(FilelessServer[Reading]):
         for bind, each in pairs:
             where = f"{bind.line.file}, line {bind.line.line}"
             if each.path != supply.combined:
-                check_default_kept(self.host, names, each.path, where)
+                check_default_kept(self.host, covered, each.path, where)
             if each.source.kind == "folder":
                 copies[each.path] = None
             else:

@@ -89,6 +89,7 @@ class LighttpdServer(TextServer[Reading]):
     # Installing
 
     def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
+        covered = supply.names or names
         reading = self._reading()
         if not any(each.tls for each in reading.listens()):
             return changes(reading.texts, [self._new_socket(reading, supply)])
@@ -98,7 +99,7 @@ class LighttpdServer(TextServer[Reading]):
             held = reading.holding(name, tls=True)
             pem = held.get(_PEM)
             if pem is not None and (pem.host is not None or self._may_go(pem, name)):
-                splices |= dict.fromkeys(self._point(reading, pem, held.get(_KEY), names, supply))
+                splices |= dict.fromkeys(self._point(reading, pem, held.get(_KEY), covered, supply))
             elif own := next((each for each in reading.hosts if host_matches(each, name)), None):
                 splices[self._inside(reading, own, supply)] = None
             else:
@@ -116,12 +117,12 @@ class LighttpdServer(TextServer[Reading]):
         return old.subject == old.issuer or not uncovered(subject_names(old), [name])
 
     def _point(
-        self, reading: Reading, pem: Setting, key: Setting | None, names: Sequence[str], supply: Supply
+        self, reading: Reading, pem: Setting, key: Setting | None, covered: Sequence[str], supply: Supply
     ) -> Iterator[Splice]:
         """Make the place that names a certificate now name the edition's files."""
         if pem.value != supply.served:
             where = f"{pem.directive.file}, line {pem.directive.line}"
-            check_default_kept(self.host, names, pem.value, where)
+            check_default_kept(self.host, covered, pem.value, where)
             yield _set(pem.directive, supply.served)
         if key is None or key.conditions != pem.conditions:  # the key was in the same file
             text = reading.texts[pem.directive.file]

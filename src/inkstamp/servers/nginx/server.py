@@ -30,6 +30,7 @@ class NginxServer(TextServer[Reading]):
     """One nginx, as configured under `[server.NAME]`."""
 
     points_at = frozenset({"served", "key"})
+    has_hosts = True
 
     def _read(self) -> Reading:
         main_file, prefix = self._fitting.main_file, self._fitting.prefix.rstrip("/")
@@ -138,6 +139,7 @@ class NginxServer(TextServer[Reading]):
         return any(self._answering(everything, name, tls=tls) for tls in (True, False))
 
     def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
+        covered = supply.names or names
         reading = self._reading()
         everything = hosts(reading)
         splices: list[Splice] = []
@@ -150,8 +152,8 @@ class NginxServer(TextServer[Reading]):
                 if any(listen.tls for listen in host.listens):
                     own = [each for each in host.names if not each.startswith("~")]
                     where = f"{host.block.file}, line {host.block.line}"
-                    check_names_kept(self.host, names, own, host.certificate_file, where)
-                    splices += self._point(host, everything, names, (supply.served, supply.key))
+                    check_names_kept(self.host, covered, own, host.certificate_file, where)
+                    splices += self._point(host, everything, covered, (supply.served, supply.key))
                 else:
                     _check_has_content(host)
                     manner = self._fitting.manner

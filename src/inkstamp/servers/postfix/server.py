@@ -78,10 +78,11 @@ class PostfixServer(FilelessServer[Reading]):
         return endpoints([listen for each in reading.services for listen in listens(reading, each)], self.host)
 
     def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
+        covered = supply.names or names
         reading = self._reading()
         old = self._certificate_file()
         if old != supply.served:
-            check_default_kept(self.host, names, old, reading.main_file)
+            check_default_kept(self.host, covered, old, reading.main_file)
         return changes(reading.texts, list(self._splices(reading, supply)))
 
     def _splices(self, reading: Reading, supply: Supply) -> Iterator[Splice]:

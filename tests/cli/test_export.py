@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 from authority_of_tests import Signer
 from cryptography import x509
+from cryptography.hazmat.primitives import hashes
 from world import Ran, inkstamp_program
 
 from inkstamp.clock import SystemClock
@@ -139,3 +140,22 @@ def test_openssl_verifies_what_was_exported_and_the_history_tells_of_it(folder: 
     assert done.returncode == 0, done.stderr
     told = run(folder, "history", "rowing").out
     assert "edition 2 as separate with its key to out" in " ".join(told.split())
+
+
+@pytest.mark.parametrize(("target", "told"), [("windows", "Import-PfxCertificate"), ("java", "-srcstoretype PKCS12")])
+def test_the_steps_for_a_server_out_of_reach_name_the_file_the_site_and_how_to_see_that_it_is_done(
+    folder: Path, target: str, told: str
+) -> None:
+    done = export(folder, "--form", "pkcs12", "--for", target, *SEALED)
+    assert done.status == 0, done.err
+    assert told in done.out
+    assert "rowing-2.p12" in done.out.partition("1. ")[2]
+    assert "rowing.test" in done.out.partition("2. ")[2]
+    assert done.out.rstrip().endswith("inkstamp check rowing")
+    assert "tide" not in done.out  # the passphrase is asked for there
+    refused = export(folder, "--form", "pkcs7", "--for", target)
+    assert (refused.status, "--for does not apply" in refused.err) == (2, True)
+    leaf = x509.load_pem_x509_certificate((folder / "home" / "shelf" / "rowing" / "0002" / "leaf.pem").read_bytes())
+    thumbprint = leaf.fingerprint(hashes.SHA1()).hex().upper()  # noqa: S303  by which Windows names it
+    assert target == "java" or done.out.count(thumbprint) == 2
+    assert max(map(len, done.out.splitlines())) <= 100

@@ -1,6 +1,7 @@
 """Write an edition for elsewhere: for Windows, Java, an appliance, another team.
 
     inkstamp export rowing --form pkcs12 --ask-passphrase --into /tmp
+    inkstamp export rowing --form pkcs12 --for windows --passphrase-file words
     inkstamp export rowing --form separate --without-key
 
 pkcs12    leaf, issuers and key in one file
@@ -35,6 +36,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--friendly-name", default="", metavar="TEXT", help="pkcs12: its name in key stores")
     parser.add_argument("--legacy", action="store_true", help="pkcs12: 3DES and SHA-1, for programs before 2018")
     passphrase.options(parser, "the key")
+    parser.add_argument("--for", dest="target", choices=("windows", "java"), help="pkcs12: say how to import it there")
     parser.add_argument("--no-passphrase", action="store_true", help="pkcs12: not encrypted")
 
 
@@ -56,6 +58,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         legacy=options.legacy,
         key_first=options.key_first,
         replace=options.replace,
+        target=options.target,
     )
     with workplace(context) as place:
         exported = export(place, request)
@@ -69,6 +72,10 @@ def run(context: Context, options: argparse.Namespace) -> int:
         print(
             output.field("file", each.path + (f"   with the private key, {sealed}, mode 0600" if each.secret else ""))
         )
+    for number, step in enumerate(exported.steps, start=1):
+        text, *typed = step.splitlines()
+        print(output.wrapped(text, f"\n  {number}. ", "     "))
+        print("\n".join(f"  {line}" for line in typed), end="\n" if typed else "")
     return 0
 
 
@@ -82,6 +89,7 @@ def _check(options: argparse.Namespace) -> None:
         (options.friendly_name, "--friendly-name", form in {"pkcs12", "zip"}),
         (options.key_first, "--key-first", form == "combined"),
         (options.no_passphrase, "--no-passphrase", form == "pkcs12"),
+        (options.target, "--for", form == "pkcs12" and not options.without_key),
     ):
         if given and not fits:
             raise UsageError(f"{name} does not apply to --form {form}", advice="leave it out")

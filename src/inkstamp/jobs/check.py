@@ -1,6 +1,6 @@
 """Look at live names from outside: what each address serves, and whether the public will believe it."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from datetime import datetime
 
     from inkstamp.jobs.workplace import Workplace
+    from inkstamp.ledger.records import EditionRecord
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -52,10 +53,30 @@ def check(workplace: "Workplace", targets: tuple[str, ...], roots_file: Path | N
     """
     configured = workplace.config_or_empty().certificate
     names: list[str] = []
+    editions: dict[str, EditionRecord] = {}
     for target in targets:
-        names += configured[target].names if target in configured else [_as_name(target)]
+        if target not in configured:
+            names.append(_as_name(target))
+            continue
+        names += configured[target].names
+        newest = workplace.ledger.newest_edition(target) if workplace.has_ledger() else None
+        if newest is not None:
+            editions |= dict.fromkeys(configured[target].names, newest)
     roots = load_roots(roots_file) if roots_file else workplace.roots
-    return [look(workplace, name, roots) for name in dict.fromkeys(names)]
+    reports = [look(workplace, name, roots) for name in dict.fromkeys(names)]
+    return [_compared(each, editions.get(each.name)) for each in reports]
+
+
+def _compared(report: NameReport, newest: "EditionRecord | None") -> NameReport:
+    """Add whether what is served is the newest edition of the name's certificate."""
+    if newest is None or not report.chain:
+        return report
+    if report.chain[0].sha256 == newest.sha256:
+        finding = good("edition", report.name, f"serves edition {newest.number}, the newest")
+    else:
+        seen = f"serves another certificate than edition {newest.number}, the newest"
+        finding = warn("edition", report.name, seen, f"inkstamp install {newest.certificate}, or import it by hand")
+    return replace(report, findings=(*report.findings, finding))
 
 
 def _as_name(target: str) -> str:

@@ -4,8 +4,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from cryptography.hazmat.primitives import hashes
+
 from inkstamp.errors import FileTrouble, UsageError
 from inkstamp.files import place_bytes, read_bytes, read_secret, write_bytes
+from inkstamp.jobs import import_steps
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.pki import keys
 from inkstamp.pki.certificates import facts, pem_certificates
@@ -33,6 +36,8 @@ class ExportRequest:
     key_first: bool = False
     replace: bool = False
     """Whether files of the same name may be replaced."""
+    target: import_steps.Target | None = None
+    """The sort of server that steps are written for."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -51,6 +56,8 @@ class Exported:
     edition: EditionRecord
     form: Form
     files: tuple[Written, ...]
+    steps: tuple[str, ...]
+    """What to do with it on the server that it is for; empty when none is named."""
 
 
 def export(workplace: "Workplace", request: ExportRequest) -> Exported:
@@ -81,7 +88,15 @@ def export(workplace: "Workplace", request: ExportRequest) -> Exported:
     workplace.ledger.note(
         "exported", f"edition {edition.number} as {request.form.value}{secret} to {request.folder}", edition.certificate
     )
-    return Exported(edition=edition, form=request.form, files=files)
+    steps: list[str] = []
+    if request.target is not None:
+        thumbprints = [each.fingerprint(hashes.SHA1()).hex().upper() for each in served]  # noqa: S303  as Windows does
+        about = import_steps.Exported(
+            file=packed[0].name, certificate=edition.certificate, friendly_name=goods.friendly_name,
+            names=edition.names, thumbprint=thumbprints[0], issuers=thumbprints[1:],
+        )  # fmt: skip
+        steps = import_steps.import_steps(request.target, about)
+    return Exported(edition=edition, form=request.form, files=files, steps=tuple(steps))
 
 
 def _edition(workplace: "Workplace", request: ExportRequest) -> EditionRecord:

@@ -1,0 +1,79 @@
+"""What a person does with an exported PKCS#12 on a server that Ink Stamp does not reach."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+Target = Literal["windows", "java"]
+"""Windows' certificate store with IIS or whatever else takes certificates from it; a Java program with a key store."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Exported:
+    """What the steps are about."""
+
+    file: str
+    """Name of the PKCS#12, without its folder."""
+    certificate: str
+    """Its short name."""
+    friendly_name: str
+    """Its name in key stores."""
+    names: Sequence[str]
+    """What it covers."""
+    thumbprint: str
+    """SHA-1 of the leaf, in capitals, by which Windows names it."""
+    issuers: Sequence[str]
+    """Those of the intermediates."""
+
+    @property
+    def host(self) -> str:
+        """The name that stands for all."""
+        return next((each for each in self.names if not each.startswith("*.")), self.names[0])
+
+
+def import_steps(target: Target, about: Exported) -> list[str]:
+    """Return the steps in their order: what to do, and below it what to type, each line indented."""
+    steps = _windows(about) if target == "windows" else _java(about)
+    return [
+        f"Carry {about.file} to the server by a way that strangers cannot read, and delete it there when you are done.",
+        *steps,
+        f"Here, see that it is done:\n    inkstamp check {about.certificate}",
+    ]
+
+
+def _windows(about: Exported) -> list[str]:
+    moved = "".join(
+        f"\n    Move-Item Cert:\\LocalMachine\\My\\{each} Cert:\\LocalMachine\\CA" for each in about.issuers
+    )
+    return [
+        "There, in PowerShell as an administrator, put it into the machine's store (the passphrase is asked for):\n"
+        "    $words = Read-Host -AsSecureString 'Passphrase'\n"
+        f"    Import-PfxCertificate .\\{about.file} Cert:\\LocalMachine\\My -Password $words",
+        f"Move its intermediates to where Windows looks for them when it sends the chain; an error that one is not "
+        f"there means that it is in its place already:{moved}",
+        "Bind it to the web site, whose name in IIS stands for SITE; no restart is needed:\n"
+        "    Import-Module WebAdministration\n"
+        f"    $name = '{about.host}'\n"
+        "    # only when the site has no https binding for that name yet:\n"
+        "    New-WebBinding SITE -Protocol https -Port 443 -HostHeader $name -SslFlags 1\n"
+        "    $binding = Get-WebBinding SITE -Protocol https -HostHeader $name\n"
+        f"    $binding.AddSslCertificate('{about.thumbprint}', 'My')",
+        f"Other services that take it from the store (mail, remote desktop) want its thumbprint, {about.thumbprint}.",
+    ]
+
+
+def _java(about: Exported) -> list[str]:
+    return [
+        "There, take it into the program's key store (both passphrases are asked for):\n"
+        f"    keytool -importkeystore -srckeystore {about.file} -srcstoretype PKCS12 \\\n"
+        "        -destkeystore KEYSTORE -deststoretype PKCS12",
+        "See that key and chain are there, “chain length” 2 or more:\n"
+        f"    keytool -list -v -keystore KEYSTORE -alias '{about.friendly_name}'",
+        f"Name the key store in the program's configuration, for {about.host}; in Tomcat's server.xml, within "
+        "its <Connector>:\n"
+        f'    <SSLHostConfig hostName="{about.host}">\n'
+        f'        <Certificate certificateKeystoreFile="KEYSTORE" certificateKeyAlias="{about.friendly_name}"\n'
+        '                     certificateKeystoreType="PKCS12" certificateKeystorePasswordFile="WORDS" />\n'
+        "    </SSLHostConfig>",
+        "Restart the program, or have it read its key stores anew if it can.",
+    ]

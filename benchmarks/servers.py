@@ -3,10 +3,12 @@
     python benchmarks/servers.py [SITES]
 
 SITES (5,000) virtual hosts stand in files of ten, each with a certificate, key and chain of its own. Whole processes
-are timed: median of five runs, after one that is not counted. An install is timed with a fiftieth of them (100), all
-in one certificate, on a running nginx. Run it with the project installed; nginx must be there.
+are timed; `survey` by the median of five runs, after one that is not counted. Installs are timed on 200 sites of one
+running nginx, and on 20 machines behind real SSH servers. Run it with the project installed; nginx and sshd must be
+there.
 """
 
+import contextlib
 import os
 import shutil
 import signal
@@ -15,7 +17,7 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -24,6 +26,22 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
+sys.path.insert(0, str(Path(__file__).resolve().parent.parent / "tests"))
+
+from more_servers import ssh_machine
+from world import plain_site, running, write_nginx
+
+from inkstamp.clock import SystemClock
+from inkstamp.files import private_folder
+from inkstamp.ledger.records import EditionRecord, OrderState
+from inkstamp.ledger.shelf import EditionFiles, Shelf
+from inkstamp.ledger.store import Ledger
+from inkstamp.pki.certificates import facts
+from inkstamp.reach.local import LocalHost
+from inkstamp.servers.base import Files
+from inkstamp.servers.nginx.reading import Folders, hosts, read_configuration
+from inkstamp.standins.ports import free_ports
+
 RUNS = 5
 PROGRAM = str(Path(sys.executable).parent / "inkstamp")
 NGINX = shutil.which("nginx", path=f"{os.environ.get('PATH', '')}:/usr/sbin") or "nginx"
@@ -31,11 +49,12 @@ NOW = datetime.now(UTC)
 Pair = tuple[x509.Certificate, ec.EllipticCurvePrivateKey]
 
 
-def signed(name: str, issuer: Pair | None, *, ca: bool) -> Pair:
+def signed(name: str, issuer: Pair | None, *, ca: bool, names: Sequence[str] = ()) -> Pair:
     """Make a certificate below `issuer`, a root without one."""
     key = ec.generate_private_key(ec.SECP256R1())
     subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
     by, signer = (issuer[0].subject, issuer[1]) if issuer else (subject, key)
+    covered = [x509.DNSName(each) for each in names or (name, f"www.{name}")]
     builder = (
         x509.CertificateBuilder()
         .subject_name(subject)
@@ -45,7 +64,7 @@ def signed(name: str, issuer: Pair | None, *, ca: bool) -> Pair:
         .not_valid_before(NOW - timedelta(days=1))
         .not_valid_after(NOW + timedelta(days=90))
         .add_extension(x509.BasicConstraints(ca=ca, path_length=None), critical=True)
-        .add_extension(x509.SubjectAlternativeName([x509.DNSName(name), x509.DNSName(f"www.{name}")]), critical=False)
+        .add_extension(x509.SubjectAlternativeName(covered), critical=False)
     )
     return builder.sign(signer, hashes.SHA256()), key
 
@@ -122,23 +141,127 @@ def timed(command: Sequence[str], runs: int = RUNS) -> tuple[float, float, int]:
     return statistics.median(walls), statistics.median(cpus), peak
 
 
-def main() -> None:
-    """Print the table."""
-    count = int(sys.argv[1]) if len(sys.argv) > 1 else 5000
-    runs = RUNS if count > 100 else 1
+def survey_table(folder: Path, count: int, runs: int) -> None:
+    """Time `survey` beside the server's own dump of its configuration."""
+    write_sites(folder, count)
+    ours = [PROGRAM, "--config", str(folder / "inkstamp.toml"), "--json", "survey"]
+    print(f"{f'{count} virtual hosts in {-(-count // 10)} files':<48}  seconds  CPU s  peak MB")
+    rows = {
+        "nginx -T": [NGINX, "-T", "-p", str(folder), "-c", str(folder / "nginx.conf")],
+        "inkstamp survey, each with certificate and key": ours,
+        "inkstamp survey of one name": [*ours, "s1.saltmarsh.test"],
+    }
+    for label, command in rows.items():
+        wall, cpu, peak = timed(command, runs)
+        print(f"{label:<48}{wall:9.2f}{cpu:7.2f}{peak:9}", flush=True)
+    start = time.perf_counter()
+    host = LocalHost()
+    files = Files(host)
+    found = hosts(read_configuration(Folders(str(folder / "nginx.conf"), str(folder)), files.read, files.glob))
+    print(f"{f'reading the configuration alone, {len(found)} hosts':<48}{time.perf_counter() - start:9.2f}")
+
+
+def shelved(home: Path, name: str, names: Sequence[str]) -> None:
+    """Put two editions of a certificate on the shelf of a home, as if a CA had issued them."""
+    ledger, shelf = Ledger(private_folder(home) / "ledger.db", SystemClock()), Shelf(home)
+    root = signed("Benchmark Root", None, ca=True)
+    for number in (1, 2):
+        leaf, key = signed(name, root, ca=False, names=names)
+        shelf.put(name, number, EditionFiles(key_pem(key), pem(leaf), [pem(root[0])]))
+        known = facts(leaf)
+        order = ledger.move_order(ledger.intend_order(name, "quayside", list(names)), OrderState.OPENED)
+        edition = EditionRecord(
+            certificate=name, number=number, names=known.names, issuer=known.issuer, root="", authority="quayside",
+            serial=known.serial, sha256=known.sha256, not_before=known.not_before, not_after=known.not_after,
+        )  # fmt: skip
+        ledger.add_edition(order, edition, "issued")
+    ledger.close()
+
+
+_ENTRIES = '[authority.quayside]\ndirectory = "https://ca.test/"\nagree_terms = true\n'
+
+
+def install_table(folder: Path, count: int) -> None:
+    """Time one install on many sites of a running nginx, and count how often that was tested and reloaded."""
+    http, https = free_ports(2)
+    names = [f"s{number}.saltmarsh.test" for number in range(count)]
+    nginx = write_nginx(folder / "nginx", http, https)
+    for name in names:
+        nginx.sites_file(plain_site([name], http, folder), name)
+    log = folder / "calls"
+    counting = folder / "counting"
+    counting.write_text(f'#!/bin/sh\necho "$*" >> {log}\nexec {nginx.program} "$@"\n')
+    counting.chmod(0o755)
+    config = folder / "inkstamp.toml"
+    config.write_text(
+        f'home = "{folder}/home"\n{_ENTRIES}[server.front]\nkind = "nginx"\nprogram = "{counting}"\n'
+        f'main_file = "{nginx.main_file}"\nprefix = "{nginx.folder}"\n[certificate.wide]\nauthority = "quayside"\n'
+        f'names = ["*.saltmarsh.test"]\nvia = "by-hand"\nproof = "dns-01"\ninstall = ["front"]\n'
+        f"[view]\nhttp_port = {http}\nhttps_port = {https}\n"
+    )
+    shelved(folder / "home", "wide", ["*.saltmarsh.test"])
+    print(f"\n{f'a wildcard on {count} sites of one nginx':<48}  seconds  tests  reloads")
+    with running(nginx.command("-g", "daemon off;"), folder / "log", http):
+        start = time.perf_counter()
+        for more in (["-t"], ["-s", "reload"]):
+            subprocess.run(nginx.command(*more), check=True, capture_output=True)
+        print(f"{'nginx -t and nginx -s reload by hand':<48}{time.perf_counter() - start:9.2f}{1:7}{1:9}")
+        for label, number in (("inkstamp install, sites without TLS", 1), ("inkstamp install, of the next edition", 2)):
+            log.write_text("")
+            start = time.perf_counter()
+            subprocess.run([PROGRAM, "--config", str(config), "install", "wide", "--edition", str(number)], check=True,
+                           capture_output=True)  # fmt: skip
+            seconds, calls = time.perf_counter() - start, log.read_text().splitlines()
+            tests, reloads = (sum(1 for each in calls if each.endswith(end)) for end in (" -t", " reload"))
+            print(f"{label:<48}{seconds:9.2f}{tests:7}{reloads:9}", flush=True)
+
+
+def machines_table(folder: Path, count: int) -> None:
+    """Time installs on machines over SSH."""
+    text = _ENTRIES
+    with contextlib.ExitStack() as stack:
+        for number, port in enumerate(free_ports(count)):
+            machine = stack.enter_context(ssh_machine(folder / f"m{number}", "127.0.0.1", port))
+            files = f'[{{ path = "{machine.folder}/tls/site.pem", form = "combined" }}]'
+            text += f'[server.m{number}]\nkind = "files"\nfiles = {files}\nreload = ["true"]\n{machine.entry()}'
+        everyone = [f"m{number}" for number in range(count)]
+        for name, servers in (("one", everyone[:1]), ("all", everyone)):
+            text += f'[certificate.{name}]\nnames = ["{name}.saltmarsh.test"]\nauthority = "quayside"\n'
+            text += f'via = "by-hand"\nproof = "dns-01"\ninstall = {servers}\n'.replace("'", '"')
+            shelved(folder / "home", name, [f"{name}.saltmarsh.test"])
+        config = folder / "inkstamp.toml"
+        config.write_text(f'home = "{folder}/home"\n{text}')
+        print(f"\n{'a file, a reload, on machines over SSH':<48}  seconds")
+        for label, more in (
+            ("one machine", ["one"]),
+            (f"{count} machines, one after the other", ["all"]),
+            (f"{count} machines, 10 at once", ["all", "--edition", "1", "--at-once", "10"]),
+        ):
+            start = time.perf_counter()
+            done = subprocess.run(
+                [PROGRAM, "--config", str(config), "install", *more], check=False, capture_output=True
+            )
+            assert done.returncode == 0, done.stderr.decode()
+            print(f"{label:<48}{time.perf_counter() - start:9.2f}", flush=True)
+
+
+@contextlib.contextmanager
+def fresh_folder() -> Iterator[Path]:
+    """Give a folder that servers without root's rights can enter."""
     with tempfile.TemporaryDirectory(prefix="inkstamp-benchmark-") as made:
-        folder = Path(made)
-        write_sites(folder, count)
-        ours = [PROGRAM, "--config", str(folder / "inkstamp.toml")]
-        print(f"{f'{count} virtual hosts in {-(-count // 10)} files':<48}  seconds  CPU s  peak MB")
-        rows = {
-            "nginx -T": [NGINX, "-T", "-p", made, "-c", str(folder / "nginx.conf")],
-            "inkstamp survey, each with certificate and key": [*ours, "--json", "survey"],
-            "inkstamp survey of one name": [*ours, "--json", "survey", "s1.saltmarsh.test"],
-        }
-        for label, command in rows.items():
-            wall, cpu, peak = timed(command, runs)
-            print(f"{label:<48}{wall:9.2f}{cpu:7.2f}{peak:9}", flush=True)
+        Path(made).chmod(0o755)
+        yield Path(made)
+
+
+def main() -> None:
+    """Print the tables."""
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else 5000
+    with fresh_folder() as folder:
+        survey_table(folder, count, RUNS if count > 100 else 1)
+    with fresh_folder() as folder:
+        install_table(folder, min(200, count))
+    with fresh_folder() as folder:
+        machines_table(folder, min(20, count))
 
 
 if __name__ == "__main__":

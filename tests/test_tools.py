@@ -23,6 +23,9 @@ def test_the_benchmarks_run_and_print_their_tables_beside_a_baseline() -> None:
     table = bench("requests.py", "40")
     assert "openssl req -new" in table
     assert "40, ours" in table
+    table = bench("servers.py", "2")
+    assert "nginx -T" in table
+    assert "2 machines, 10 at once" in table
     table = bench("proofs.py", "3")
     assert "put up, updates: 1 " in table
     assert "one after another" in table

@@ -9,7 +9,9 @@
 that says what happened. A run that was killed in between is found by its record, and `recover` does the same for it.
 """
 
+import functools
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -33,6 +35,8 @@ if TYPE_CHECKING:
 _LOOK_SECONDS = 15.0
 """A reload takes effect within moments; a server that still serves the old certificate after this did not reload."""
 _LOOK_PAUSE = 0.05
+_AT_ONCE = 8
+"""Names looked at in the same moment."""
 _MOST_KEPT = 5
 """Installs of a certificate on a group of servers that can be undone, one after the other."""
 
@@ -176,13 +180,15 @@ def _take_effect(workplace: "Workplace", group: Group, edition: EditionRecord | 
     for server_name, names in group.names.items():
         server = workplace.installable(server_name)
         way_back.take_effect(server)
-        if edition is not None:
-            findings += [_look(workplace, server, name, edition, wanted) for name in names]
+        if edition is not None and names:
+            with ThreadPoolExecutor(max_workers=min(len(names), _AT_ONCE)) as pool:
+                look = functools.partial(_look, workplace, server, edition, wanted)
+                findings += list(pool.map(look, names))
     return findings
 
 
 def _look(
-    workplace: "Workplace", server: ServerKind, name: str, edition: EditionRecord, wanted: tuple[x509.Certificate, ...]
+    workplace: "Workplace", server: ServerKind, edition: EditionRecord, wanted: tuple[x509.Certificate, ...], name: str
 ) -> Finding:
     """Shake hands with every endpoint of `name` until each serves the edition with its intermediates."""
     endpoints = server.tls_endpoints(name)

@@ -8,6 +8,7 @@ ControlMaster). Host keys are always verified.
 import atexit
 import re
 import shlex
+import shutil
 import subprocess
 import tempfile
 import threading
@@ -19,7 +20,6 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 from inkstamp.errors import FileTrouble, ReachTrouble, ServerTrouble
-from inkstamp.files import remove_tree
 from inkstamp.reach.interface import Found, Planted, Ran, Rights
 from inkstamp.reach.sockets import ask_socket
 
@@ -91,7 +91,7 @@ class SshHost:
         with suppress(OSError, subprocess.SubprocessError):
             subprocess.run(self._command("-O", "exit", self._name), capture_output=True, timeout=5, check=False)
         atexit.unregister(self.close)
-        remove_tree(self._folder)
+        shutil.rmtree(self._folder, ignore_errors=True)  # the client takes its socket away in the same moment
         del self.__dict__["_folder"]
 
     # Requests

@@ -88,6 +88,8 @@ class Reading:
     texts: dict[str, str] = field(default_factory=dict)
     """Text of each file by path; bytes that are no UTF-8 kept as surrogates."""
     directives: tuple[Directive, ...] = ()
+    found: "list[Host]" = field(default_factory=list)
+    """The virtual hosts, once `hosts` was asked for them."""
     modules: set[str] = field(default_factory=set)
 
     def listens(self) -> list[Listen]:
@@ -255,6 +257,13 @@ def read_configuration(
 
 
 def hosts(reading: Reading) -> list[Host]:
+    """Return what `_hosts` does, worked out once."""
+    if not reading.found:
+        reading.found = _hosts(reading)
+    return reading.found
+
+
+def _hosts(reading: Reading) -> list[Host]:
     """Return all virtual hosts in the server's order; the main server alone when there is none."""
     outer = tuple(each for each in reading.directives if each.block is None)
     root = reading.setting.server_root

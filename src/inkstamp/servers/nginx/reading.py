@@ -38,6 +38,8 @@ class Reading:
     texts: dict[str, str] = field(default_factory=dict)
     """Text of each file by path; bytes that are no UTF-8 kept as surrogates."""
     directives: tuple[Directive, ...] = ()
+    found: "list[Host]" = field(default_factory=list)
+    """The virtual hosts, once `hosts` was asked for them."""
 
 
 @dataclass(frozen=True)
@@ -193,6 +195,13 @@ def read_configuration(
 
 
 def hosts(reading: Reading) -> list[Host]:
+    """Return what `_hosts` does, worked out once."""
+    if not reading.found:
+        reading.found = _hosts(reading)
+    return reading.found
+
+
+def _hosts(reading: Reading) -> list[Host]:
     """Return all `server` blocks of the `http` blocks, in nginx's order."""
     found = []
     for http in reading.directives:

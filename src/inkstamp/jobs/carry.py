@@ -26,6 +26,7 @@ from inkstamp.jobs import way_back
 from inkstamp.jobs.earlier import undo_folder
 from inkstamp.jobs.preparing import Group, chain_of, handed
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState
+from inkstamp.pki.keys import describe
 from inkstamp.servers.interface import Endpoint, ServerKind, Taker
 from inkstamp.view.handshake import Served, shake_hands
 
@@ -203,7 +204,7 @@ def _look(
     asked = name.replace("*", "any", 1)  # what a visitor of a wildcard asks for
     for each in endpoints:
         while True:
-            served = shake_hands(each.address, each.port, asked, upgrade=each.upgrade)
+            served = _served(each, asked, wanted[0])
             if set(wanted) <= set(served.chain) and served.chain[0] == wanted[0]:
                 break
             if workplace.clock.monotonic() > deadline:
@@ -211,6 +212,16 @@ def _look(
             workplace.clock.sleep(_LOOK_PAUSE)
     places = ", ".join(map(str, endpoints))
     return good("installed", name, f"{server.name} serves edition {edition.number} at {places}")
+
+
+def _served(endpoint: Endpoint, name: str, wanted: x509.Certificate) -> Served:
+    """Shake hands; where a certificate with another sort of key comes back, ask for one with the wanted sort."""
+    served = shake_hands(endpoint.address, endpoint.port, name, upgrade=endpoint.upgrade)
+    algorithm = describe(wanted.public_key()).partition("-")[0]
+    if not served.chain or describe(served.chain[0].public_key()).startswith(f"{algorithm}-"):
+        return served
+    again = shake_hands(endpoint.address, endpoint.port, name, upgrade=endpoint.upgrade, algorithm=algorithm)
+    return again if again.chain else served
 
 
 def _not_taken(

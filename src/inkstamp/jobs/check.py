@@ -64,15 +64,30 @@ def check(workplace: "Workplace", targets: tuple[str, ...], roots_file: Path | N
             editions |= dict.fromkeys(configured[target].names, newest)
     roots = load_roots(roots_file) if roots_file else workplace.roots
     reports = [look(workplace, name, roots) for name in dict.fromkeys(names)]
-    return [_compared(each, editions.get(each.name)) for each in reports]
+    return [_compared(workplace, each, editions.get(each.name)) for each in reports]
 
 
-def _compared(report: NameReport, newest: "EditionRecord | None") -> NameReport:
+def standing_beside(workplace: "Workplace", name: str, edition: "EditionRecord") -> dict[str, str]:
+    """Return the newest editions of other certificates with that name, by digest: whose they are.
+
+    A site may have one certificate for each sort of key; who asks is served either.
+    """
+    others = (key for key, each in workplace.config.certificate.items()
+              if name in each.names and key != edition.certificate)  # fmt: skip
+    found = ((other, workplace.ledger.newest_edition(other)) for other in others)
+    return {each.sha256: other for other, each in found if each is not None}
+
+
+def _compared(workplace: "Workplace", report: NameReport, newest: "EditionRecord | None") -> NameReport:
     """Add whether what is served is the newest edition of the name's certificate."""
     if newest is None or not report.chain:
         return report
-    if report.chain[0].sha256 == newest.sha256:
+    served = report.chain[0].sha256
+    beside = standing_beside(workplace, report.name, newest)
+    if served == newest.sha256:
         finding = good("edition", report.name, f"serves edition {newest.number}, the newest")
+    elif served in beside:
+        finding = note("edition", report.name, f"serves “{beside[served]}”, which stands beside this certificate")
     else:
         seen = f"serves another certificate than edition {newest.number}, the newest"
         finding = warn("edition", report.name, seen, f"inkstamp install {newest.certificate}, or import it by hand")

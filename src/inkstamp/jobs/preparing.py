@@ -16,6 +16,7 @@ from inkstamp.jobs import way_back
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.pki import keys
 from inkstamp.pki.certificates import read_pem
+from inkstamp.pki.keys import describe
 from inkstamp.pki.names import uncovered
 from inkstamp.pki.packing import Goods
 from inkstamp.reach.interface import Rights
@@ -166,9 +167,10 @@ def _supply(workplace: "Workplace", name: str, folder: str, edition: EditionReco
                   issuers=paths["issuers"], combined=paths["combined"])  # fmt: skip
     if edition is None:
         entry = workplace.config.certificate.get(name)
-        return replace(bare, names=entry.names) if entry is not None else bare
+        return replace(bare, names=entry.names, algorithm=entry.key.partition("-")[0]) if entry is not None else bare
     goods = functools.cache(lambda: _goods(workplace, edition))
-    return replace(bare, edition=edition.number, names=tuple(edition.names), goods=goods)
+    algorithm = describe(chain_of(workplace, edition)[0].public_key()).partition("-")[0]
+    return replace(bare, edition=edition.number, names=tuple(edition.names), algorithm=algorithm, goods=goods)
 
 
 def _goods(workplace: "Workplace", edition: EditionRecord) -> Goods:

@@ -110,13 +110,17 @@ def _waits_at_portal(workplace: "Workplace", plan: Plan) -> bool:
 
 def look_afterwards(workplace: "Workplace", outcome: Outcome) -> Outcome:
     """Look at the outcome's names the way the public does, and add what is not as it should be."""
-    from inkstamp.jobs.check import look
+    from inkstamp.jobs.check import look, standing_beside
 
     names = [each for each in workplace.certificate(outcome.name).names if not each.startswith("*.")]
     deadline = workplace.clock.monotonic() + _SETTLING_SECONDS
     while True:
         reports = [look(workplace, name, workplace.roots) for name in names]
-        strangers = [each for each in reports if each.chain and each.chain[0].sha256 != outcome.edition.sha256]
+        strangers = [
+            each for each in reports
+            if each.chain and each.chain[0].sha256 != outcome.edition.sha256
+            and each.chain[0].sha256 not in standing_beside(workplace, each.name, outcome.edition)
+        ]  # fmt: skip
         # For a moment after a reload the workers of before still take connections.
         if not strangers or workplace.clock.monotonic() > deadline:
             break

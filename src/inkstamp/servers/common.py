@@ -5,9 +5,10 @@ from collections.abc import Sequence
 
 from inkstamp.errors import EditionUnfit, FileTrouble, ServerTrouble
 from inkstamp.pki.certificates import read_pem, subject_names
+from inkstamp.pki.keys import describe
 from inkstamp.pki.names import uncovered
 from inkstamp.reach.interface import Host
-from inkstamp.servers.interface import Endpoint, Listen, Obstacle, Site
+from inkstamp.servers.interface import Endpoint, Listen, Obstacle, Site, Supply
 from inkstamp.servers.text import Directive
 
 REMARK = "# lets CAs see proofs of control; put here by `inkstamp prove --let-through`"
@@ -94,3 +95,50 @@ def endpoints(listens: Sequence[Listen], host: Host) -> list[Endpoint]:
 def plain_names(site: Site) -> tuple[str, ...]:
     """Return the site's names that are names, without wildcards, regular expressions and the catch-all."""
     return tuple(name for name in site.names if "." in name.strip(".") and not set(name) & set("*~^$_ "))
+
+
+def which_of(host: Host, present: Sequence[str], supply: Supply, path: str, where: str) -> int | None:
+    """Return which of a site's certificate files an edition takes the place of; None to stand beside them.
+
+    A site may have two certificates, one with an RSA key and one with an ECDSA key: an edition takes the place of the
+    one with a key like its own, and stands beside one of ours with another.
+
+    Args:
+        host: Where the files are.
+        present: Absolute paths of the certificates that the site has now.
+        supply: The edition.
+        path: What the site is to name: the edition's `served`, or its `leaf`.
+        where: File and line of the site.
+
+    Raises:
+        ServerTrouble: It cannot be told which one.
+
+    """
+    if path in present:
+        return present.index(path)
+    if not present:
+        return None
+    if any("$" in each for each in present):
+        raise ServerTrouble(
+            "the certificate's file is named by a variable", where=where,
+            advice="write the path itself, or put the files of `inkstamp export` where the variable leads",
+        )  # fmt: skip
+    algorithms = [_algorithm(host, each) for each in present]
+    alike = [at for at, each in enumerate(algorithms) if not supply.algorithm or each in {"", supply.algorithm}]
+    shelf = path.rpartition(f"/{supply.certificate}/")[0]
+    if not alike and all(each.startswith(f"{shelf}/") for each in present):
+        return None
+    if len(present) == 1 or len(alike) == 1:
+        return (alike or [0])[0]
+    raise ServerTrouble(
+        f"the virtual host has {len(present)} certificates, and it cannot be told which one is to be replaced",
+        where=where, advice="leave one with an RSA key and one with an ECDSA key, or one alone",
+    )  # fmt: skip
+
+
+def _algorithm(host: Host, path: str) -> str:
+    """Return the algorithm of a certificate's key; empty when it cannot be read."""
+    try:
+        return describe(read_pem(host.read(path), path)[0].public_key()).partition("-")[0]
+    except (FileTrouble, EditionUnfit):
+        return ""

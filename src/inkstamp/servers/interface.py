@@ -95,6 +95,8 @@ class Supply:
     issuers: str
     combined: str
     """Path of leaf, issuers and key in one file."""
+    algorithm: str = ""
+    """Of its key: `rsa` or `ecdsa`."""
     edition: int = 0
     """Its number; 0 while there is none yet."""
     names: tuple[str, ...] = ()

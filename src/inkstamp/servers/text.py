@@ -83,17 +83,6 @@ def read_once(
     return texts[path]
 
 
-def the_one(own: Sequence[Directive], name: str) -> Directive | None:
-    """Return the only directive of that name, None when there is none; ServerTrouble for several."""
-    if len(own) > 1:
-        raise ServerTrouble(
-            f"the virtual host has {len(own)} lines {name}",
-            where=f"{own[1].file}, line {own[1].line}",
-            advice="leave one: two certificates for one virtual host are not supported yet",
-        )
-    return own[0] if own else None
-
-
 @dataclass(frozen=True, slots=True)
 class Splice:
     """Put `text` in the place of the characters from `start` to `end` of `file`."""

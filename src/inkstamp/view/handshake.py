@@ -11,6 +11,8 @@ from OpenSSL import SSL
 from inkstamp.pki.names import as_address
 from inkstamp.view.upgrade import Upgrade, ask_for_tls
 
+_CIPHERS = {"rsa": b"aRSA", "ecdsa": b"aECDSA"}
+"""Those with certificates of that sort (openssl-ciphers(1))."""
 _PATIENCE = 8.0
 """Seconds for connection and handshake together."""
 
@@ -29,29 +31,36 @@ class Served:
     """Why there was no handshake, as a sentence; empty when there was one."""
 
 
-def shake_hands(address: str, port: int, name: str, *, alpn: bytes = b"", upgrade: Upgrade = "") -> Served:
+def shake_hands(
+    address: str, port: int, name: str, *, alpn: bytes = b"", upgrade: Upgrade = "", algorithm: str = ""
+) -> Served:
     """Connect to `address`, ask for `name` (SNI, RFC 6066 section 3) and return what is served.
 
     With `alpn`, just that protocol is offered (RFC 7301), and a server that does not choose it is a trouble; with
-    `upgrade`, TLS is asked for in that protocol first.
+    `upgrade`, TLS is asked for in that protocol first. With `algorithm` (`rsa`, `ecdsa`) just certificates with such a
+    key are taken, which TLS 1.2 alone lets a client say by its ciphers.
     """
     try:
         with socket.create_connection((address, port), timeout=_PATIENCE) as stream:
             trouble = ask_for_tls(stream, upgrade, time.monotonic() + _PATIENCE)
             if trouble:
                 return Served(address=address, port=port, trouble=trouble)
-            return _handshake(stream, address, port, name, alpn)
+            return _handshake(stream, (address, port), name, alpn, algorithm)
     except TimeoutError:
         return Served(address=address, port=port, trouble=f"no answer within {_PATIENCE:.0f} s")
     except OSError as error:
         return Served(address=address, port=port, trouble=f"no connection: {error.strerror or error}")
 
 
-def _handshake(stream: socket.socket, address: str, port: int, name: str, alpn: bytes) -> Served:
+def _handshake(stream: socket.socket, at: tuple[str, int], name: str, alpn: bytes, algorithm: str) -> Served:
+    address, port = at
     context = SSL.Context(SSL.TLS_CLIENT_METHOD)
     context.set_verify(SSL.VERIFY_NONE)  # what is served is judged afterwards, and shown even when it is bad
     if alpn:
         context.set_alpn_protos([alpn])
+    if algorithm:
+        context.set_max_proto_version(SSL.TLS1_2_VERSION)
+        context.set_cipher_list(_CIPHERS[algorithm])
     connection = SSL.Connection(context, stream)
     if not as_address(name):  # RFC 6066 section 3 knows names alone
         connection.set_tlsext_host_name(name.encode("ascii"))

@@ -5,12 +5,14 @@ import re
 from collections.abc import Iterator, Sequence
 
 from inkstamp.errors import ServerTrouble
+from inkstamp.reach.interface import Host as Machine
 from inkstamp.servers.apache.passage import REDIRECTS
 from inkstamp.servers.apache.reading import Host, Reading
 from inkstamp.servers.base import Fitting
+from inkstamp.servers.common import which_of
 from inkstamp.servers.interface import Listen, Supply
 from inkstamp.servers.manner import PROOF_PATH, Manner
-from inkstamp.servers.text import Directive, Splice, indent_at, the_one
+from inkstamp.servers.text import Directive, Splice, indent_at
 
 _NEEDS_QUOTES = re.compile(r"[\s\"'\\<>]")
 _HTTPS = re.compile(r"https://", re.IGNORECASE)
@@ -43,25 +45,29 @@ def _wanted(files: Supply, version: tuple[int, ...]) -> dict[str, str]:
     }
 
 
-def point(host: Host, text: str, files: Supply, version: tuple[int, ...]) -> list[Splice]:
+def point(host: Host, text: str, files: Supply, machine: Machine, version: tuple[int, ...]) -> list[Splice]:
     """Make a virtual host that has TLS serve these files.
 
     Raises:
-        ServerTrouble: It has several certificates, or names them in a file that others read too.
+        ServerTrouble: It has several certificates alike, or names them in a file that others read too.
 
     """
     splices: list[Splice] = []
     missing = []
     wanted = _wanted(files, version)
+    where = f"{host.block.file}, line {host.block.line}"
+    present = [posixpath.join(host.server_root, each.arguments[0]) for each in host.own("sslcertificatefile")
+               if each.arguments]  # fmt: skip
+    chosen = which_of(machine, present, files, wanted["SSLCertificateFile"], where)
     for name, value in wanted.items():
-        own = the_one(list(host.own(name.lower())), name)
-        if own is None:
+        own = list(host.own(name.lower()))
+        if chosen is None or chosen >= len(own):
             missing.append(f"{name} {quote(value)}")
             continue
-        _check_own(host, own)
-        if own.arguments != (value,):
-            word = own.words[1]
-            splices.append(Splice(own.file, word.start, word.end, quote(value)))
+        _check_own(host, own[chosen])
+        if own[chosen].arguments != (value,):
+            word = own[chosen].words[1]
+            splices.append(Splice(own[chosen].file, word.start, word.end, quote(value)))
     if "SSLCertificateChainFile" not in wanted:
         splices += [
             _without(each, text) for each in host.own("sslcertificatechainfile") if each.file == host.block.file

@@ -158,7 +158,7 @@ class ApacheServer(TextServer[Reading]):
                 if host.tls:
                     where = f"{host.block.file}, line {host.block.line}"
                     check_names_kept(self.host, covered, host.names, host.path("sslcertificatefile"), where)
-                    splices += edit.point(host, text, supply, reading.setting.version)
+                    splices += edit.point(host, text, supply, self.host, reading.setting.version)
                 else:
                     splices += edit.add_tls(host, reading, supply, self._fitting)
         return changes(reading.texts, splices)

@@ -83,7 +83,11 @@ class Host:
         directive = self.value(name)
         if directive is None or not directive.arguments or "$" in directive.arguments[0]:
             return ""
-        return posixpath.join(self.folders.configuration, directive.arguments[0])
+        return self.absolute(directive.arguments[0])
+
+    def absolute(self, path: str) -> str:
+        """Return the path of a certificate or key as nginx takes it."""
+        return posixpath.join(self.folders.configuration, path)
 
     def rank(self, name: str) -> int | None:
         """Tell how well this block's names match `name`, 0 the best as nginx chooses, None not at all.

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from inkstamp.errors import ServerTrouble
 from inkstamp.pki.names import as_address, uncovered
 from inkstamp.servers.base import SECONDS, Files, TextServer
-from inkstamp.servers.common import check_names_kept, endpoints, obstacle
+from inkstamp.servers.common import check_names_kept, endpoints, obstacle, which_of
 from inkstamp.servers.interface import ONLY_TLS, Endpoint, FileChange, Obstacle, Place, Site, Supply
 from inkstamp.servers.nginx import passage
 from inkstamp.servers.nginx.edit import add_lines, quote, set_value, tls_lines, tls_listens
@@ -21,7 +21,7 @@ from inkstamp.servers.nginx.reading import (
     read_configuration,
     to_site,
 )
-from inkstamp.servers.text import Directive, Splice, changes, the_one
+from inkstamp.servers.text import Directive, Splice, changes
 
 _BUILT_PREFIX = re.compile(r"--prefix=(\S+)")
 
@@ -153,7 +153,7 @@ class NginxServer(TextServer[Reading]):
                     own = [each for each in host.names if not each.startswith("~")]
                     where = f"{host.block.file}, line {host.block.line}"
                     check_names_kept(self.host, covered, own, host.certificate_file, where)
-                    splices += self._point(host, everything, covered, (supply.served, supply.key))
+                    splices += self._point(host, everything, covered, supply)
                 else:
                     _check_has_content(host)
                     manner = self._fitting.manner
@@ -178,18 +178,21 @@ class NginxServer(TextServer[Reading]):
         taken = {(listen.address, listen.port) for each in everything for listen in each.listens}
         return tls_listens(host, taken, self._fitting.http_port, self._fitting.https_port)
 
-    def _point(self, host: Host, everything: list[Host], names: Sequence[str], files: tuple[str, str]) -> list[Splice]:
-        """Make a block that has TLS serve these files (certificate, key)."""
+    def _point(self, host: Host, everything: list[Host], covered: Sequence[str], supply: Supply) -> list[Splice]:
+        """Make a block that has TLS serve an edition."""
+        own = {each: list(host.block.find(each)) for each in ("ssl_certificate", "ssl_certificate_key")}
+        where = f"{host.block.file}, line {host.block.line}"
+        present = [host.absolute(each.arguments[0]) for each in own["ssl_certificate"] if each.arguments]
+        chosen = which_of(self.host, present, supply, supply.served, where)
         splices: list[Splice] = []
         missing = []
-        for directive_name, value in zip(("ssl_certificate", "ssl_certificate_key"), files, strict=True):
-            own = the_one(list(host.block.find(directive_name)), directive_name)
-            if own is None:
-                missing.append(f"{directive_name} {quote(value)};")
+        for (name, directives), value in zip(own.items(), (supply.served, supply.key), strict=True):
+            if chosen is None or chosen >= len(directives):
+                missing.append(f"{name} {quote(value)};")
                 continue
-            self._check_not_shared(own, host, everything, names)
-            splices += set_value(own, value)
-        if missing:
+            self._check_not_shared(directives[chosen], host, everything, covered)
+            splices += set_value(directives[chosen], value)
+        if missing:  # before those that are there: certificates and keys are paired by their order
             splices.append(add_lines(host, self._reading().texts[host.block.file], missing))
         return splices
 

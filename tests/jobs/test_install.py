@@ -19,7 +19,16 @@ def test_an_install_that_was_cut_off_is_not_put_back_over_a_later_one(tmp_path: 
     )
     place = Workplace(config, tmp_path / "home")
     change = way_back.Change("west", FileChange(str(site), b"of no edition\n", b"of edition 1\n"))
-    about = {"servers": ["west"], "copied": True, "held": {}, "before": None, "edition": 1, "token": "t", "done": False}
+    about = {
+        "servers": ["west"],
+        "copied": True,
+        "held": {},
+        "had": [],
+        "before": None,
+        "edition": 1,
+        "token": "t",
+        "done": False,
+    }
     way_back.keep(place.home / "undo" / "club" / "0001", [change], **about)
     cut_off = place.ledger.installs.begin("club", 1, ["west"])
     later = place.ledger.installs.begin("club", 2, ["west"])

@@ -83,8 +83,9 @@ def carry_through(
     parent = undo_folder(workplace, name)
     before = _present(workplace, name, group)
     held = {each.name: each.holds(name) for each in _takers(workplace, group.servers)}
+    had = [each for each in group.servers if workplace.ledger.installs.standing(name, each) is not None]
     folder = way_back.keep_next(parent, group.changes, servers=group.servers, copied=group.copied, before=before,
-                           edition=number, token=token, done=False, held=held)  # fmt: skip
+                           edition=number, token=token, done=False, held=held, had=had)  # fmt: skip
     record = workplace.ledger.installs.begin(name, number or 0, group.servers)
     try:
         way_back.make(workplace, group.changes)

@@ -27,10 +27,16 @@ def undoable(workplace: "Workplace", name: str, token: str = "") -> list[Path]:
 
 
 def group_back(workplace: "Workplace", entry: Certificate, folder: Path) -> Group:
-    """Return what takes an earlier install of some servers back."""
+    """Return what takes an earlier install of some servers back.
+
+    Where a server had no edition before, none is looked for afterwards: the shelf may have had one all the same.
+    """
     manifest = way_back.kept(folder) or {}
     changes = way_back.reversed_changes(workplace, folder)
-    names = {server: names_on(workplace, server, entry) for server in manifest["servers"]}
+    names = {
+        server: names_on(workplace, server, entry) if server in manifest["had"] else ()
+        for server in manifest["servers"]
+    }
     return Group(names, manifest["copied"], tuple(changes))
 
 

@@ -80,6 +80,8 @@ class LocalHost:
     def remove(self, path: str) -> None:
         with file_trouble("remove", path):
             Path(path).unlink(missing_ok=True)
+            # What a killed run had begun to write there; it may hold a key.
+            Path(path).with_name(f".{Path(path).name}.part").unlink(missing_ok=True)
 
     def glob(self, pattern: str) -> list[str]:
         return sorted(glob.glob(pattern))

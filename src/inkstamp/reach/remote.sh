@@ -166,8 +166,10 @@ replace() {
         *) file=${file%/*}/$target ;;
         esac
     done
-    cp -p "$file" "$file.part" && content >"$file.part" && mv -f "$file.part" "$file" && return
-    rm -f "$file.part"
+    # Not seen by programs that read all files of a folder.
+    part=${file%/*}/.${file##*/}.part
+    cp -p "$file" "$part" && content >"$part" && mv -f "$part" "$file" && return
+    rm -f "$part"
     fail "the file cannot be written"
 }
 
@@ -183,13 +185,13 @@ put() {
     mkdir -p "${1%/*}" || fail "the folder cannot be made"
     open_root "${1%/*}"
     name=${1##*/}
-    rm -f "./$name.part"
-    if content >"./$name.part" && { [ -z "$3" ] || chown "$3" "./$name.part"; } &&
-        { [ -z "$4" ] || chgrp "$4" "./$name.part"; } && chmod "$2" "./$name.part" &&
-        mv -f "./$name.part" "./$name"; then
+    part=./.$name.part
+    rm -f "$part"
+    if content >"$part" && { [ -z "$3" ] || chown "$3" "$part"; } && { [ -z "$4" ] || chgrp "$4" "$part"; } &&
+        chmod "$2" "$part" && mv -f "$part" "./$name"; then
         return
     fi
-    rm -f "./$name.part"
+    rm -f "$part"
     fail "the file cannot be written"
 }
 

@@ -177,7 +177,8 @@ class SshHost:
         return subprocess.run(command, capture_output=True, timeout=_GRACE, check=False)
 
     def remove(self, path: str) -> None:
-        self._ask(f"rm -f {shlex.quote(path)}", path)
+        folder, _, name = path.rpartition("/")
+        self._ask(f"rm -f {_words(path, f'{folder}/.{name}.part')}", path)  # the latter is of a run that was cut off
 
     def gather(self, patterns: Sequence[str], *, contents: bool) -> dict[str, Found]:
         found: dict[str, Found] = {}

@@ -12,7 +12,7 @@ from pathlib import Path
 from world import find_program, make_tls_pair, running, wait_for_port
 
 MODULES = ("mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "alias", "rewrite", "dir",
-           "mime", "proxy", "proxy_http", "macro", "socache_shmcb", "headers", "ssl")  # fmt: skip
+           "mime", "proxy", "proxy_http", "macro", "socache_shmcb", "headers", "http2", "ssl")  # fmt: skip
 _MODULES_FOLDER = Path("/usr/lib/apache2/modules")
 
 

@@ -22,7 +22,7 @@ def world(folder: Path) -> Iterator[World]:
         made.add_authority()
         port = made.nginx.http_port
         cert, _ = make_tls_pair(folder, "visitors.test")
-        manner = f'tls = "strict"\nredirect = true\nhsts_days = 180\nclient_roots = "{cert}"\n'
+        manner = f'tls = "strict"\nhttp2 = true\nredirect = true\nhsts_days = 180\nclient_roots = "{cert}"\n'
         frontend = (
             f"frontend web\n    bind {EDGE}:{port}\n    default_backend sites\n"
             f"backend sites\n    server nginx 127.0.0.1:{port}\n"
@@ -60,20 +60,22 @@ def test_policy_redirect_hsts_and_client_certificates_hold_and_the_next_proof_st
     page = ask(world, folder, kind, ["-cert", f"{folder}/visitors.test.pem", "-key", f"{folder}/visitors.test.key"])
     assert "max-age=15552000" in page
     assert f"<h1>{kind}</h1>" in page
+    assert "ALPN protocol: h2" in ask(world, folder, kind, ["-alpn", "h2,http/1.1"], request="")
     assert f"<h1>{kind}</h1>" not in ask(world, folder, kind, [])
     assert "no peer certificate" in ask(world, folder, kind, ["-cipher", "ECDHE-ECDSA-AES128-SHA", "-tls1_2"])
     again = world.run("stamp", kind, "--anew")
     assert again.status == 0, again.err
 
 
-def ask(world: World, folder: Path, kind: str, more: list[str]) -> str:
+def ask(world: World, folder: Path, kind: str, more: list[str], request: str | None = None) -> str:
     """What `openssl` gets for a request."""
     name = f"{kind}.saltmarsh.test"
     command = ["openssl", "s_client", "-connect", f"{SITES[kind]}:{world.nginx.https_port}", "-servername", name]
-    request = f"GET /index.html HTTP/1.0\r\nHost: {name}\r\n\r\n"
-    done = subprocess.run([*command, "-ign_eof", *more], input=request, capture_output=True, text=True, timeout=20,
-                          check=False, cwd=folder)  # fmt: skip
-    return done.stdout + done.stderr
+    page = f"GET /index.html HTTP/1.0\r\nHost: {name}\r\n\r\n"
+    more = [*more, "-ign_eof"] if request is None else more
+    shown = (page if request is None else request).encode()
+    done = subprocess.run([*command, *more], input=shown, capture_output=True, timeout=20, check=False, cwd=folder)
+    return (done.stdout + done.stderr).decode("utf-8", "replace")
 
 
 def test_each_policy_allows_what_openssl_reads_in_it() -> None:

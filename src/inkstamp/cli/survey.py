@@ -32,7 +32,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         found = survey(place, options.name, live=options.live)
     status = 0 if found.sound else 1
     if context.json:
-        output.as_json("survey", sites=found.sites, names=found.names)
+        output.as_json("survey", servers=found.servers, sites=found.sites, names=found.names)
         return status
     for each in found.names:
         print(f"{each.name}: who answers with TLS")
@@ -42,8 +42,13 @@ def run(context: Context, options: argparse.Namespace) -> int:
         if number:
             print()
         _site(report)
+    print()
+    for server in found.servers:
+        if server.files:
+            more = f" and {len(server.files) - 1} more" if len(server.files) > 1 else ""
+            print(output.wrapped(f"{server.name}: {server.files[0]}{more}", "", "  "))
     without = sum(1 for each in found.sites if not each.site.tls)
-    print(f"\n{len(found.sites)} {'site' if len(found.sites) == 1 else 'sites'}, {without} without TLS")
+    print(f"{len(found.sites)} {'site' if len(found.sites) == 1 else 'sites'}, {without} without TLS")
     return status
 
 

@@ -84,6 +84,8 @@ class Server(Section, frozen=True):
     """A command that has it take new files, in the place of the usual one of its kind."""
     tls: Literal["strict", "wide"] | None = None
     """The policy for sites that had no TLS: which protocols and ciphers they take (see the guide)."""
+    http2: bool = False
+    """Whether sites that had no TLS offer HTTP/2 (RFC 9113); HAProxy always does."""
     redirect: bool = False
     """Whether sites that had no TLS send plain HTTP on to HTTPS from then on, but for proofs."""
     hsts_days: int = 0

@@ -19,7 +19,7 @@ _ONLY_FOR = {
     **dict.fromkeys(("address", "listener", "token_file", "trust"), ("balancer",)),
     **dict.fromkeys(("program", "main_file", "prefix"), _READ_AS_TEXT),
     **dict.fromkeys(("test", "reload", "reach"), (*_READ_AS_TEXT, "files")),
-    **dict.fromkeys(("tls", "redirect", "hsts_days", "client_roots"), _OF_WEB_PAGES),
+    **dict.fromkeys(("tls", "http2", "redirect", "hsts_days", "client_roots"), _OF_WEB_PAGES),
 }
 """By key, the kinds that it applies to, where those are not all."""
 _READ_BY_ALL = 0o004

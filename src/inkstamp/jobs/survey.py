@@ -14,6 +14,7 @@ from inkstamp.jobs.site_report import SiteReport, report
 from inkstamp.pki.names import as_address, normalise
 from inkstamp.reach.interface import Found
 from inkstamp.reach.local import find_program
+from inkstamp.servers.base import TextServer
 from inkstamp.servers.interface import FileCarrier, Site
 from inkstamp.view.point import View
 
@@ -42,9 +43,20 @@ _USUAL: tuple[tuple[_Kind, tuple[str, ...], tuple[str, ...]], ...] = (
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class ServerReport:
+    """A server that was read."""
+
+    name: str
+    files: tuple[str, ...]
+    """Those that its configuration consists of, the main file first; where includes, patterns and variables lead."""
+    sites: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Surveyed:
     """What was found."""
 
+    servers: tuple[ServerReport, ...]
     sites: tuple[SiteReport, ...]
     names: tuple["NamePlaces", ...]
     """For the names that were asked about, who answers."""
@@ -108,10 +120,13 @@ def survey(workplace: "Workplace", names: Sequence[str] = (), *, live: bool = Fa
     trusted = frozenset(root.subject.public_bytes() for root in workplace.public_roots)
     now = workplace.clock.now()
     reports: list[SiteReport] = []
+    read: list[ServerReport] = []
     with _collecting_no_garbage():
         for server in servers.values():
             sites = server.sites()
             files = _files(server, sites)
+            own = tuple(server.files_read()) if isinstance(server, TextServer) else ()
+            read.append(ServerReport(name=server.name, files=own, sites=len(sites)))
             reports += [report(site, files, trusted, now) for site in sites]
     places: list[NamePlaces] = []
     if wanted:
@@ -124,7 +139,7 @@ def survey(workplace: "Workplace", names: Sequence[str] = (), *, live: bool = Fa
 
         seen = looking.live(reports, servers)
         reports = [replace(each, findings=(*each.findings, *more)) for each, more in zip(reports, seen, strict=True)]
-    return Surveyed(sites=tuple(reports), names=tuple(places))
+    return Surveyed(servers=tuple(read), sites=tuple(reports), names=tuple(places))
 
 
 @contextmanager

@@ -1,8 +1,9 @@
 """What the kinds of server have in common whose configuration is text that is read here."""
 
 from abc import ABC, abstractmethod
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Generic, TypeVar
+from typing import Generic, Protocol, TypeVar
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.reach.interface import Host, Ran
@@ -12,7 +13,17 @@ from inkstamp.servers.manner import Manner
 SECONDS = 60.0
 """How long a server's own program may take."""
 
-R = TypeVar("R")
+
+class _Read(Protocol):
+    """What all readings of a configuration have."""
+
+    @property
+    def texts(self) -> Mapping[str, str]:
+        """Text of each file by path."""
+        ...
+
+
+R = TypeVar("R", bound=_Read)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -81,6 +92,10 @@ class TextServer(ABC, Generic[R]):
 
     def forget(self) -> None:
         self._known = None
+
+    def files_read(self) -> list[str]:
+        """Return the files that the configuration consists of, in the order in which they are read."""
+        return list(self._reading().texts)
 
     def test(self) -> Ran:
         return self.host.run(self._fitting.test or self._usual_test(), SECONDS)

@@ -27,7 +27,7 @@ class Listen:
 
     def __str__(self) -> str:
         end = f":{self.port}" if self.port else ""
-        return f"{self.address}{end}{' tls' if self.tls else ''}"
+        return f"{self.address}{end}{' tls' if self.tls else ''}{' default' if self.default else ''}"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

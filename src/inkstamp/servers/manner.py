@@ -32,6 +32,8 @@ class Manner:
     """What is added beside certificate and key."""
 
     policy: Policy = Policy(about="", protocols=_USUAL_PROTOCOLS, ciphers="")
+    http2: bool = False
+    """Whether HTTP/2 is offered (RFC 9113)."""
     redirect: bool = False
     """Whether plain HTTP is sent on to HTTPS, but for proofs."""
     hsts_days: int = 0

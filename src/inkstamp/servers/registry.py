@@ -75,6 +75,7 @@ def _manner(entry: Server) -> Manner:
     usual = Manner()
     return Manner(
         policy=policies()[entry.tls] if entry.tls else usual.policy,
+        http2=entry.http2,
         redirect=entry.redirect,
         hsts_days=entry.hsts_days,
         client_roots=entry.client_roots,

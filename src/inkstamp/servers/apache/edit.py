@@ -134,6 +134,8 @@ def add_tls(host: Host, reading: Reading, files: Supply, fitting: Fitting) -> li
 
 
 def _manner_lines(manner: Manner) -> Iterator[str]:
+    if manner.http2:
+        yield "Protocols h2 http/1.1"
     if manner.policy.ciphers:
         yield f"SSLCipherSuite {manner.policy.ciphers}"
     if manner.client_roots:

@@ -4,6 +4,7 @@ import re
 from collections.abc import Sequence
 
 from inkstamp.errors import ServerTrouble
+from inkstamp.servers.base import Fitting
 from inkstamp.servers.interface import Supply
 from inkstamp.servers.manner import PROOF_PATH, Manner
 from inkstamp.servers.nginx.reading import Host, read_listen
@@ -11,6 +12,7 @@ from inkstamp.servers.text import Directive, Splice, indent_at
 
 _NEEDS_QUOTES = re.compile(r"[\s;{}#\"'\\]")
 _HTTPS = 443
+_HTTP2_APART = (1, 25, 1)
 _REST_OF_LINE = re.compile(r"[ \t]*(#[^\n]*)?(?=\r?\n)")
 
 
@@ -61,29 +63,33 @@ def add_lines(host: Host, text: str, lines: Sequence[str]) -> Splice:
     return Splice(block.file, at, at, inserted)
 
 
-def tls_listens(host: Host, taken: set[tuple[str, int]], http_port: int, https_port: int) -> list[str]:
+def tls_listens(host: Host, taken: set[tuple[str, int]], fitting: Fitting) -> list[str]:
     """Return the `listen` lines that give a plain block TLS where it answers plain HTTP now.
 
     Args:
         host: The block.
         taken: Addresses and ports that some block of the configuration listens on already.
-        http_port: The port of plain HTTP as the public sees it.
-        https_port: The port for TLS.
+        fitting: The ports of plain HTTP and of TLS as the public sees them, and what else is wanted.
 
     """
     own = [(read_listen(each, all_tls=False), each) for each in host.block.find("listen")]
     plain = [pair for pair in own if pair[0].port and not pair[0].tls]
-    plain = [pair for pair in plain if pair[0].port == http_port] or plain
+    plain = [pair for pair in plain if pair[0].port == fitting.http_port] or plain
+    https_port, version = fitting.https_port, host.folders.version
+    # Since 1.25.1 a directive of its own; before, a word that counts for all blocks at that address.
+    http2 = fitting.manner.http2 and version < _HTTP2_APART
+    last = ["http2 on;"] if fitting.manner.http2 and not http2 else []
+    tls = "ssl http2" if http2 else "ssl"
     if not plain:
-        return [f"listen {https_port} ssl;"]
+        return [f"listen {https_port} {tls};", *last]
     lines = []
     for listen, directive in plain:
         to = str(https_port) if listen.address == "*" else f"{listen.address}:{https_port}"
         # The option belongs to the socket, and nginx takes it only once for each.
         fresh = (listen.address, https_port) not in taken
         options = [word for word in directive.arguments[1:] if word.startswith("ipv6only=") and fresh]
-        lines.append(" ".join(["listen", to, "ssl", *options]) + ";")
-    return list(dict.fromkeys(lines))
+        lines.append(" ".join(["listen", to, tls, *options]) + ";")
+    return [*dict.fromkeys(lines), *last]
 
 
 def tls_lines(host: Host, supply: Supply, manner: Manner, https_port: int) -> list[str]:

@@ -23,6 +23,8 @@ class Folders:
     main_file: str
     prefix: str
     """For document roots and most paths; ends without a slash."""
+    version: tuple[int, ...] = ()
+    """Of the program; empty when it is not known."""
 
     @property
     def configuration(self) -> str:

@@ -23,6 +23,7 @@ from inkstamp.servers.nginx.reading import (
 )
 from inkstamp.servers.text import Directive, Splice, changes
 
+_VERSION = re.compile(r"nginx/(\d+\.\d+\.\d+)")
 _BUILT_PREFIX = re.compile(r"--prefix=(\S+)")
 
 
@@ -34,11 +35,14 @@ class NginxServer(TextServer[Reading]):
 
     def _read(self) -> Reading:
         main_file, prefix = self._fitting.main_file, self._fitting.prefix.rstrip("/")
-        if not prefix:
-            found = _BUILT_PREFIX.search(self.host.run([self._fitting.program, "-V"], SECONDS).output)
-            prefix = found[1].rstrip("/") if found else posixpath.dirname(main_file)
+        version: tuple[int, ...] = ()
+        if not prefix or self._fitting.manner.http2:
+            built = self.host.run([self._fitting.program, "-V"], SECONDS).output
+            found, told = _BUILT_PREFIX.search(built), _VERSION.search(built)
+            prefix = prefix or (found[1].rstrip("/") if found else posixpath.dirname(main_file))
+            version = tuple(int(part) for part in told[1].split(".")) if told else ()
         files = Files(self.host)
-        return read_configuration(Folders(main_file, prefix), files.read, files.glob)
+        return read_configuration(Folders(main_file, prefix, version), files.read, files.glob)
 
     def _command(self, *arguments: str) -> list[str]:
         prefix = ["-p", self._fitting.prefix] if self._fitting.prefix else []
@@ -176,7 +180,7 @@ class NginxServer(TextServer[Reading]):
 
     def _listen_lines(self, host: Host, everything: list[Host]) -> list[str]:
         taken = {(listen.address, listen.port) for each in everything for listen in each.listens}
-        return tls_listens(host, taken, self._fitting.http_port, self._fitting.https_port)
+        return tls_listens(host, taken, self._fitting)
 
     def _point(self, host: Host, everything: list[Host], covered: Sequence[str], supply: Supply) -> list[Splice]:
         """Make a block that has TLS serve an edition."""

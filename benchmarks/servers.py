@@ -222,6 +222,7 @@ def machines_table(folder: Path, count: int) -> None:
     with contextlib.ExitStack() as stack:
         for number, port in enumerate(free_ports(count)):
             machine = stack.enter_context(ssh_machine(folder / f"m{number}", "127.0.0.1", port))
+            (machine.folder / "tls").mkdir()
             files = f'[{{ path = "{machine.folder}/tls/site.pem", form = "combined" }}]'
             text += f'[server.m{number}]\nkind = "files"\nfiles = {files}\nreload = ["true"]\n{machine.entry()}'
         everyone = [f"m{number}" for number in range(count)]

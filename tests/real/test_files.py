@@ -102,7 +102,8 @@ def test_a_program_gets_its_files_takes_them_and_gets_those_of_before_back(world
         ('{ path = "FOLDER/strange", form = "leaf", owner = "nobody-at-all" }', "", "no such user or group"),
         ('{ path = "FOLDER/link/leaf.pem", form = "leaf" }', "", "symbolic link “link”"),
         ('{ path = "FOLDER/leaf-link", form = "leaf" }', "", "is a symbolic link"),
-        ('{ path = "FOLDER/words/leaf", form = "leaf" }', "", "cannot"),
+        ('{ path = "FOLDER/words/leaf", form = "leaf" }', "", "there is no folder"),
+        ('{ path = "FOLDER/not-there/leaf", form = "leaf" }', "", "there is no folder"),
     ],
 )
 def test_an_install_that_fails_leaves_bytes_and_modes_as_they_were(

@@ -1,12 +1,17 @@
 """HAProxy, lighttpd, Postfix and Dovecot: configurations read as those programs read them, broken ones told."""
 
+from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
+from authority_of_tests import Signer
 from hypothesis import given
 from hypothesis import strategies as st
 
 from inkstamp.errors import ServerTrouble
+from inkstamp.pki.certificates import to_pem
+from inkstamp.pki.keys import to_pem as key_to_pem
 from inkstamp.reach.local import LocalHost
 from inkstamp.servers.base import Fitting
 from inkstamp.servers.dovecot import syntax as dovecot_syntax
@@ -72,6 +77,29 @@ def test_haproxy_is_read_with_its_lists_and_folders_and_an_added_word_is_all_tha
             HaproxyServer("edge", LocalHost(), fitting(tmp_path / "bad.cfg", wrong)).sites()
         assert told in caught.value.what
         assert "bad.cfg, line" in caught.value.where
+
+
+def certificate(file: Path, *names: str) -> str:
+    """Write a certificate of a CA with its key."""
+    leaf = Signer(names[0], Signer("Middle", Signer("Root")), ca=False, names=names, start=datetime.now(UTC), days=90)
+    file.write_bytes(to_pem(leaf.certificate) + key_to_pem(leaf.key))
+    return str(file)
+
+
+def test_a_wildcard_of_others_keeps_its_place_and_the_new_certificate_stands_beside_it(tmp_path: Path) -> None:
+    wide = certificate(tmp_path / "wide.pem", "*.a.test", "a.test")
+    text = f"frontend web\n  bind :443 ssl crt {wide}\n  bind :9443 ssl crt {wide}\n"
+    proxy = HaproxyServer("edge", LocalHost(), fitting(tmp_path / "h.cfg", text))
+    (change,) = proxy.plan_install(["shop.a.test"], replace(SUPPLY, names=("shop.a.test",)))
+    assert (change.after or b"").decode() == text.replace(
+        f":443 ssl crt {wide}", f":443 ssl crt {wide} crt /e/combined.pem", 1
+    )
+    with pytest.raises(ServerTrouble, match="does not cover"):
+        proxy.plan_install(["a.test"], replace(SUPPLY, names=("a.test",)))
+    text = f'server.port = 80\n$SERVER["socket"] == ":443" {{ ssl.engine = "enable" ssl.pemfile = "{wide}" }}\n'
+    light = LighttpdServer("light", LocalHost(), fitting(tmp_path / "l.conf", text))
+    (change,) = light.plan_install(["shop.a.test"], replace(SUPPLY, names=("shop.a.test",)))
+    assert (change.after or b"").startswith(text.encode() + b'$HTTP["host"] == "shop.a.test" {\n    ssl.pemfile')
 
 
 def test_postfix_values_are_read_with_continued_lines_and_the_last_one_counts(tmp_path: Path) -> None:

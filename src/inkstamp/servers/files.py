@@ -73,6 +73,12 @@ class FilesServer:
     def _copy(self, copy: FileCopy, goods: Goods, supply: Supply) -> FileChange | None:
         """Return the change that brings one copy up to date, None when it is."""
         path = copy.path.replace(_CERTIFICATE, supply.certificate)
+        folder = path.rpartition("/")[0]
+        if not self.host.glob(f"{folder}/."):
+            raise ServerTrouble(
+                f"there is no folder {folder} for {path.rpartition('/')[2]}", where=path,
+                advice=f"make it, with the rights that its program needs, or correct `files` of server “{self.name}”",
+            )  # fmt: skip
         there = self.host.rights(path)
         before = self.host.read(path) if there is not None else None
         mode = int(copy.mode, 8) if copy.mode else 0o600 if copy.form in SECRET_FORMS else 0o644

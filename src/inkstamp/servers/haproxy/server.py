@@ -91,17 +91,21 @@ class HaproxyServer(FilelessServer[Reading]):
             if not each.tls and any(listen.port == port for listen in each.listens)
         ]  # fmt: skip
 
+    def _of_its_own(self, name: str) -> list[tuple[Bind, Loaded]]:
+        """Return the certificates for that very name: those are preferred to wildcards that cover it too."""
+        return [(bind, each) for bind, each in self._all_loaded() if name in self._names(each)]
+
     def tls_endpoints(self, name: str) -> list[Endpoint]:
-        return endpoints([listen for bind, _ in self._matching(name) for listen in bind.listens], self.host)
+        found = self._of_its_own(name) or self._matching(name)
+        return endpoints([listen for bind, _ in found for listen in bind.listens], self.host)
 
     # Installing
 
     def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
         covered = supply.names or names
         reading = self._reading()
-        found = {each.path: (bind, each) for name in names for bind, each in self._matching(name)}
-        pairs = [pair for name in names for pair in self._matching(name)]
-        if not found and not self._tls_binds():
+        pairs = [pair for name in names for pair in self._of_its_own(name)]
+        if not pairs and not self._tls_binds():
             return changes(reading.texts, self._new_binds(supply))
         splices: list[Splice] = []
         copies: dict[str, None] = {}
@@ -116,7 +120,7 @@ class HaproxyServer(FilelessServer[Reading]):
                 file = each.source.path if each.entry is not None else bind.line.file
                 if each.path != supply.combined:
                     splices.append(Splice(file, word.start, word.end, quote(supply.combined)))
-        if not found:
+        if not pairs:
             for bind in self._tls_binds():
                 splice, copy = self._added(bind, supply)
                 splices += splice

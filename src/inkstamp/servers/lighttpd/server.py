@@ -98,7 +98,7 @@ class LighttpdServer(TextServer[Reading]):
         for name in names:
             held = reading.holding(name, tls=True)
             pem = held.get(_PEM)
-            if pem is not None and (pem.host is not None or self._may_go(pem, name)):
+            if pem is not None and (pem.host is not None or self._may_go(pem, covered)):
                 splices |= dict.fromkeys(self._point(reading, pem, held.get(_KEY), covered, supply))
             elif own := next((each for each in reading.hosts if host_matches(each, name)), None):
                 splices[self._inside(reading, own, supply)] = None
@@ -108,13 +108,13 @@ class LighttpdServer(TextServer[Reading]):
             splices[self._new_hosts(reading, lacking, supply)] = None
         return changes(reading.texts, splices)
 
-    def _may_go(self, pem: Setting, name: str) -> bool:
-        """Tell whether the certificate for all is the one for this name, or good for nobody."""
+    def _may_go(self, pem: Setting, covered: Sequence[str]) -> bool:
+        """Tell whether nobody misses the certificate for all: the new one covers its names, or it is good for none."""
         try:
             old = read_pem(self.host.read(pem.value), pem.value)[0]
         except (FileTrouble, EditionUnfit):
             return True
-        return old.subject == old.issuer or not uncovered(subject_names(old), [name])
+        return old.subject == old.issuer or not uncovered(covered, subject_names(old))
 
     def _point(
         self, reading: Reading, pem: Setting, key: Setting | None, covered: Sequence[str], supply: Supply

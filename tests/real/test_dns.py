@@ -312,3 +312,24 @@ def test_a_wildcard_goes_to_every_virtual_host_under_it_but_those_with_a_certifi
     for name in ("one", "two", "more"):
         assert world.served(f"{name}.wide.saltmarsh.test") == world.edition("wide", 1)
     assert not [name for name in ("own", "deep.er") if "ssl_certificate" in sites[name].read_text()]
+
+
+def test_undo_takes_a_wildcard_from_the_site_that_it_came_to_last(world: BindWorld) -> None:
+    entry = (
+        '\n[certificate.grow]\nnames = ["*.grow.saltmarsh.test"]\nauthority = "quayside"\nvia = "primary"\n'
+        'proof = "dns-01"\ninstall = ["front"]\n'
+    )
+    world.config.write_text(world.config.read_text() + entry)
+    files = []
+    for name in ("old", "new"):
+        domain = f"{name}.grow.saltmarsh.test"
+        files.append(world.nginx.sites_file(plain_site([domain], world.nginx.http_port, world.folder), f"g-{name}"))
+        world.nginx.reload()
+        world.run("stamp", "grow") if name == "old" else world.run("install", "grow")
+        assert world.served(domain) == world.edition("grow", 1)
+    with_tls = files[0].read_text()
+    done = world.run("undo", "grow")
+    assert done.status == 0, done.err
+    assert files[0].read_text() == with_tls
+    assert "ssl" not in files[1].read_text()
+    assert world.served("old.grow.saltmarsh.test") == world.edition("grow", 1)

@@ -92,7 +92,7 @@ def carry_through(
         if not group.copied:
             workplace.shelf.switch(name, number)
         _hand_over(workplace, name, group, edition)
-        findings = _take_effect(workplace, group, edition)
+        findings = _take_effect(workplace, group, edition, going_back=not token)
     except InkStampError as error:
         _put_back(workplace, record, error)
         raise
@@ -175,17 +175,20 @@ def _give_back(workplace: "Workplace", record: InstallRecord, manifest: dict[str
     return trouble
 
 
-def _take_effect(workplace: "Workplace", group: Group, edition: EditionRecord | None) -> list[Finding]:
-    """Test, reload, look (steps 4 to 6)."""
+def _take_effect(
+    workplace: "Workplace", group: Group, edition: EditionRecord | None, *, going_back: bool
+) -> list[Finding]:
+    """Test, reload, look (steps 4 to 6); a site that had no TLS before is not looked at when going back to that."""
     findings = []
     wanted = chain_of(workplace, edition) if edition is not None else ()
     for server_name, names in group.names.items():
         server = workplace.installable(server_name)
         way_back.take_effect(server)
-        if edition is not None and names:
-            with ThreadPoolExecutor(max_workers=min(len(names), _AT_ONCE)) as pool:
+        looked = [each for each in names if not going_back or server.tls_endpoints(each) != []]
+        if edition is not None and looked:
+            with ThreadPoolExecutor(max_workers=min(len(looked), _AT_ONCE)) as pool:
                 look = functools.partial(_look, workplace, server, edition, wanted)
-                findings += list(pool.map(look, names))
+                findings += list(pool.map(look, looked))
     return findings
 
 

@@ -7,7 +7,7 @@ from authority_of_tests import NOW
 from hypothesis import given
 from hypothesis import strategies as st
 
-from inkstamp.renewal.when import decide, renewal_moment
+from inkstamp.renewal.when import decide, next_try, renewal_moment
 
 LIFETIMES = st.timedeltas(min_value=timedelta(hours=1), max_value=timedelta(days=400))
 
@@ -37,3 +37,15 @@ def test_a_timer_that_runs_often_enough_always_comes_before_expiry(lifetime: tim
             break
         now += pause
     assert now < end
+
+
+@given(st.integers(1, 10_000), st.none() | st.timedeltas(timedelta(minutes=-5), timedelta(days=400)))
+def test_what_failed_rests_longer_each_time_but_never_until_it_is_too_late(times: int, left: timedelta | None) -> None:
+    end = None if left is None else NOW + left
+    until = next_try(times, NOW, end)
+    assert NOW + timedelta(minutes=5) <= until <= NOW + timedelta(hours=12)
+    assert until <= next_try(times + 1, NOW, end)
+    if left is None or left > timedelta(days=30):
+        assert until >= NOW + timedelta(minutes=30)  # two tries an hour at most, whatever else happens
+    if left is not None and left > timedelta(hours=2):
+        assert until < NOW + left / 10

@@ -199,9 +199,19 @@ def test_a_certificate_that_is_due_is_renewed_and_one_failure_does_not_stop_the_
     assert "bakery: edition 2 on front" in done.out
     assert "rowing: the CA would not find rowing.saltmarsh.test" in flat(done)
     assert world.run("check", "bakery").status == 0
+    asked = world.asked()["new-order"]
     world.nameserver.table[NAME] = ["127.0.0.1"]
+    resting = world.run("renew")  # a broken name must not use up the CA's limits
+    assert (resting.status, world.asked()["new-order"]) == (0, asked)
+    assert "failed once, is tried again from" in re.sub(r"\s+", " ", resting.out)
+    assert [each["name"] for each in world.run("renew", "--json").json["held"]] == ["rowing"]
     assert world.run("renew", "rowing", "--json").json["renewed"][0]["outcome"]["edition"]["number"] == 2
     assert "3 looked at, 0 renewed, 0 failed" in world.run("renew").out
+    text = world.config.read_text()
+    world.config.write_text(
+        text.replace('names = ["museum.saltmarsh.test"]', f'names = ["museum.saltmarsh.test", "{NAME}"]')
+    )
+    assert "edition 1 does not cover rowing.saltmarsh.test" in world.run("renew", "--preview").out
 
 
 def test_a_lost_order_is_given_up_and_replaced_where_the_ca_no_longer_knows_it(world: SimulatedWorld) -> None:

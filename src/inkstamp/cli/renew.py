@@ -1,9 +1,11 @@
 """Renew what is due and nothing else; meant for a timer.
 
 Due is a certificate with one third of its lifetime left (half, for lifetimes
-under ten days), one that has no edition yet, one whose order was interrupted,
-and one whose newest edition is not on its servers. One that fails does not
-stop the others.
+under ten days), one that has no edition yet or lacks a name that was added,
+one whose order was interrupted or whose key is gone, and one whose newest
+edition is not on its servers. One that fails does not
+stop the others, and is left alone for a while by later runs (half an hour
+after the first failure, then longer), but not when it is named.
 """
 
 import argparse
@@ -45,7 +47,9 @@ def run(context: Context, options: argparse.Namespace) -> int:
         if options.preview:
             found = find_due(place, tuple(options.certificates))
             if context.json:
-                output.as_json("renew", looked_at=found.looked_at, due=found.due, next_at=found.next_at)
+                output.as_json(
+                    "renew", looked_at=found.looked_at, due=found.due, held=found.held, next_at=found.next_at
+                )
                 return 0
             for each in found.due:
                 print(f"{each.name}: due, {each.reason}")
@@ -58,6 +62,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
             "renew",
             looked_at=sweep.found.looked_at,
             renewed=[_as_data(each) for each in sweep.renewed],
+            held=sweep.found.held,
             next_at=sweep.found.next_at,
         )
     else:
@@ -83,11 +88,18 @@ def _tell(sweep: "Sweep") -> None:
     waiting = f", {len(sweep.waiting)} waiting" if sweep.waiting else ""
     print(f"{sweep.found.looked_at} looked at, {done} renewed, {len(sweep.failed)} failed{waiting}")
     if sweep.failed:
-        print(output.field("next", "mend what is told above, then run `inkstamp renew` again"))
+        names = " ".join(each.due.name for each in sweep.failed)
+        print(output.field("next", f"mend what is told above, then: inkstamp renew {names}"))
     else:
         _tell_next(sweep.found)
 
 
 def _tell_next(found: "DueList") -> None:
+    for each in found.held:
+        often = "once" if each.times == 1 else f"{each.times} times"
+        again = f"failed {often}, is tried again from {each.until:%Y-%m-%d %H:%M} UTC"
+        now = f"at once: inkstamp renew {each.name}; why: inkstamp why {each.name}"
+        print(output.wrapped(f"{each.name}: {each.reason}; {again}", "", "  "))
+        print(output.field("or", now))
     if found.next_at is not None and not found.due:
         print(f"next due: {found.next_name}, from {found.next_at:%Y-%m-%d}")

@@ -1,6 +1,8 @@
 """Renew what is due, and nothing else; one that fails never stops the others."""
 
-from collections.abc import Callable, Iterable, Iterator
+import os
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Set as AbstractSet
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
@@ -9,8 +11,9 @@ from typing import TYPE_CHECKING
 from inkstamp.errors import Busy, InkStampError, StillWaiting
 from inkstamp.jobs.status import stays_back
 from inkstamp.ledger.installs import has_edition
-from inkstamp.ledger.records import TRIAL_ORDER
-from inkstamp.renewal.when import decide
+from inkstamp.ledger.records import TRIAL_ORDER, EditionRecord, InstallRecord
+from inkstamp.ledger.setbacks import Setback
+from inkstamp.renewal.when import decide, next_try
 
 if TYPE_CHECKING:
     from inkstamp.jobs.stamp import Outcome
@@ -37,6 +40,18 @@ class Renewed:
 
 
 @dataclass(frozen=True, slots=True)
+class Held:
+    """A certificate that is due, and rests after failures so that the CA's limits are not used up."""
+
+    name: str
+    reason: str
+    until: datetime
+    """Aware, UTC."""
+    times: int
+    """How often it failed in a row in the same way."""
+
+
+@dataclass(frozen=True, slots=True)
 class DueList:
     """What there is to do, and what will be next."""
 
@@ -47,6 +62,8 @@ class DueList:
     """The certificate that comes due after these; empty when there is none."""
     next_at: datetime | None
     """When it does; aware, UTC."""
+    held: tuple[Held, ...] = ()
+    """What is due and not tried in this run, the first to be tried again first."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,37 +87,83 @@ class Sweep:
 
 
 def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> DueList:
-    """Find the certificates that are due, among all or among those named, changing nothing."""
+    """Find the certificates that are due, among all or among those named, changing nothing.
+
+    Those that failed lately rest for a while, but not when they are named.
+    """
     names = only or tuple(workplace.config.certificate)
     for name in only:
         workplace.certificate(name)
     ledger = workplace.ledger
     now = workplace.clock.now()
-    editions = ledger.newest_editions()
     # An order at a portal waits for people while the edition before it is good; it is told when that comes due.
-    ordering = ledger.certificates_with_open_orders() - {each.certificate for each in ledger.waiting_orders()}
-    installs = ledger.installs.by_server()
+    known = _Known(
+        editions=ledger.newest_editions(),
+        ordering=ledger.certificates_with_open_orders() - {each.certificate for each in ledger.waiting_orders()},
+        installs=ledger.installs.by_server(),
+        setbacks={} if only else ledger.setbacks.all(),
+    )
     found: list[tuple[float, Due]] = []
+    held: list[Held] = []
     upcoming: tuple[datetime, str] | None = None
     for name in names:
-        edition = editions.get(name)
-        if edition is None:
-            found.append((0.0, Due(name, "it has no edition yet", new_edition=True)))
+        edition = known.editions.get(name)
+        due = _due(workplace, name, known, now)
+        if due is None:
+            if edition is not None:
+                at = decide(edition.not_before, edition.not_after, now).at
+                upcoming = min(upcoming, (at, name)) if upcoming is not None else (at, name)
             continue
-        decision = decide(edition.not_before, edition.not_after, now)
-        urgency = (edition.not_after - now).total_seconds()
-        if decision.due:
-            found.append((urgency, Due(name, decision.reason, new_edition=True)))
-        elif name in ordering:
-            found.append((urgency, Due(name, "an order is open", new_edition=True)))
-        elif not has_edition(
-            installs.get(name, {}), workplace.config.certificate[name].install, edition.number
-        ) and not stays_back(ledger, installs.get(name, {}), edition):
-            found.append((urgency, Due(name, f"edition {edition.number} is not installed", new_edition=False)))
-        elif upcoming is None or decision.at < upcoming[0]:
-            upcoming = (decision.at, name)
-    due = tuple(due for _, due in sorted(found, key=lambda pair: pair[0]))
-    return DueList(len(names), due, *((upcoming[1], upcoming[0]) if upcoming else ("", None)))
+        setback = known.setbacks.get(name)
+        until = next_try(setback.times, setback.last, edition.not_after if edition else None) if setback else now
+        if setback is not None and due.new_edition and until > now:
+            held.append(Held(name, due.reason, until, setback.times))
+        else:
+            urgency = (edition.not_after - now).total_seconds() if edition is not None else 0.0
+            found.append((urgency, due))
+    due_now = tuple(due for _, due in sorted(found, key=lambda pair: pair[0]))
+    resting = tuple(sorted(held, key=lambda each: each.until))
+    next_name, next_at = (upcoming[1], upcoming[0]) if upcoming else ("", None)
+    return DueList(len(names), due_now, next_name, next_at, resting)
+
+
+@dataclass(frozen=True, slots=True)
+class _Known:
+    """What the ledger says of all certificates, asked once."""
+
+    editions: Mapping[str, EditionRecord]
+    ordering: AbstractSet[str]
+    installs: Mapping[str, Mapping[str, InstallRecord]]
+    setbacks: Mapping[str, Setback]
+
+
+def _due(workplace: "Workplace", name: str, known: _Known, now: datetime) -> Due | None:
+    """Tell why something must be done for a certificate; None when nothing must."""
+    edition, entry = known.editions.get(name), workplace.config.certificate[name]
+    if edition is None:
+        return Due(name, "it has no edition yet", new_edition=True)
+    reason = next(_reasons(workplace, edition, known, now), "")
+    if reason:
+        return Due(name, reason, new_edition=True)
+    installs = known.installs.get(name, {})
+    if not has_edition(installs, entry.install, edition.number) and not stays_back(workplace.ledger, installs, edition):
+        return Due(name, f"edition {edition.number} is not installed", new_edition=False)
+    return None
+
+
+def _reasons(workplace: "Workplace", edition: EditionRecord, known: _Known, now: datetime) -> Iterator[str]:
+    """Yield why a newer edition is wanted, the most pressing reason first."""
+    name = edition.certificate
+    decision = decide(edition.not_before, edition.not_after, now)
+    if decision.due:
+        yield decision.reason
+    if name in known.ordering:
+        yield "an order is open"
+    lacking = [each for each in workplace.config.certificate[name].names if each not in edition.names]
+    if lacking:
+        yield f"edition {edition.number} does not cover {', '.join(lacking)}"
+    if not os.path.exists(f"{workplace.shelf.edition(name, edition.number)}/key.pem"):
+        yield f"the key of edition {edition.number} is gone"
 
 
 def renew(

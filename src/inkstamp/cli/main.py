@@ -31,6 +31,7 @@ COMMANDS = {
     "undo": "go back one install: edition and configuration",
     "check": "look at live names from outside",
     "renew": "renew what is due and nothing else; for a timer",
+    "schedule": "have renew run by itself: systemd's timer, or cron",
     "status": "where every certificate stands",
     "why": "why one is not going on, and who must act",
     "export": "an edition for elsewhere: PKCS#12, PEM, PKCS#7, ZIP",

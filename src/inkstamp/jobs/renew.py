@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.errors import Busy, InkStampError, StillWaiting
 from inkstamp.jobs.status import stays_back
+from inkstamp.jobs.sweep_record import LastSweep, record_sweep
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.records import TRIAL_ORDER, EditionRecord, InstallRecord
 from inkstamp.ledger.setbacks import Setback
@@ -184,14 +185,24 @@ def renew(
     """
     found = find_due(workplace, only)
     if not found.due:
-        return Sweep(found, ())
+        return _recorded(workplace, Sweep(found, ()), only)
     _sweep_proofs(workplace)
     results = []
     with _mapper(at_once) as at_work:
         for result in at_work(lambda each: _renew_one(workplace, each), found.due):
             results.append(result)
             told(result)
-    return Sweep(found, tuple(results))
+    return _recorded(workplace, Sweep(found, tuple(results)), only)
+
+
+def _recorded(workplace: "Workplace", sweep: Sweep, only: tuple[str, ...]) -> Sweep:
+    """Write down that all certificates were looked at, so that it is noticed when nobody does so any more."""
+    if not only:
+        done = len(sweep.renewed) - len(sweep.failed) - len(sweep.waiting)
+        last = LastSweep(at=workplace.clock.now(), looked_at=sweep.found.looked_at, renewed=done,
+                         failed=len(sweep.failed), waiting=len(sweep.waiting), held=len(sweep.found.held))  # fmt: skip
+        record_sweep(workplace.home, last)
+    return sweep
 
 
 @contextmanager

@@ -1,0 +1,100 @@
+"""What a timer is told: systemd units and cron entries as text."""
+
+import shlex
+from dataclasses import dataclass
+
+SERVICE, TIMER = "inkstamp-renew.service", "inkstamp-renew.timer"
+CRON = "inkstamp-renew"
+_HOURS = "03,15"
+"""Twice a day: a failure in the morning is tried again in the evening."""
+_SPREAD_HOURS = 3
+_NEEDS_QUOTES = set(" \t\"'\\;")
+_CAPABILITIES = (
+    "CAP_CHOWN", "CAP_DAC_OVERRIDE", "CAP_DAC_READ_SEARCH", "CAP_FOWNER",  # copies, with owner and mode
+    "CAP_KILL",  # a server is told to reload by a signal
+    "CAP_NET_BIND_SERVICE",  # a listener on port 80 or 443
+    "CAP_SETGID", "CAP_SETUID",  # servers' own programs give up rights while they test
+)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Errand:
+    """What is to be run, and what it may write to."""
+
+    command: tuple[str, ...]
+    writable: tuple[str, ...]
+    """Folders; one that is not there does no harm."""
+    as_root: bool
+
+
+def service_text(errand: Errand) -> str:
+    """Write the service unit (systemd.service(5), systemd.exec(5))."""
+    lines = [
+        "[Unit]",
+        "Description=Renew certificates that are due (Ink Stamp)",
+        "Wants=network-online.target",
+        "After=network-online.target",
+        "",
+        "[Service]",
+        "Type=oneshot",
+        f"ExecStart={' '.join(map(quote, errand.command))}",
+        "# 3: some wait for a person, nothing failed",
+        "SuccessExitStatus=3",
+        "Nice=10",
+        "UMask=0077",
+        "NoNewPrivileges=yes",
+        "PrivateTmp=yes",
+        "ProtectSystem=strict",
+        "ProtectHome=read-only",
+        *(f"ReadWritePaths=-{quote(each)}" for each in errand.writable),
+        "ProtectControlGroups=yes",
+        "ProtectKernelModules=yes",
+        "ProtectKernelTunables=yes",
+        "RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK",
+        "RestrictRealtime=yes",
+        "LockPersonality=yes",
+    ]
+    if errand.as_root:
+        lines += ["PrivateDevices=yes", f"CapabilityBoundingSet={' '.join(_CAPABILITIES)}"]
+    return "\n".join([*lines, ""])
+
+
+def timer_text() -> str:
+    """Write the timer unit (systemd.timer(5)): twice a day, spread, and soon after the machine was off."""
+    return "\n".join(
+        [
+            "[Unit]",
+            "Description=Renew certificates in time (Ink Stamp)",
+            "",
+            "[Timer]",
+            f"OnCalendar=*-*-* {_HOURS}:00:00",
+            f"RandomizedDelaySec={_SPREAD_HOURS}h",
+            "Persistent=true",
+            "",
+            "[Install]",
+            "WantedBy=timers.target",
+            "",
+        ]
+    )
+
+
+def quote(word: str) -> str:
+    """Write one word of a unit so that systemd reads it back the same (systemd.service(5), systemd.syntax(7))."""
+    word = word.replace("%", "%%").replace("$", "$$")
+    if not set(word) & _NEEDS_QUOTES:
+        return word
+    return '"' + word.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def cron_text(errand: Errand, seed: int) -> str:
+    """Write a file for /etc/cron.d: twice a day, at a minute that `seed` chooses, so that machines differ."""
+    minute, first = seed % 60, seed // 60 % 12
+    words = " ".join(map(_shell_word, errand.command))
+    return (
+        "# Renews certificates that are due; put here by `inkstamp schedule put --cron`.\n"
+        f"{minute} {first},{first + 12} * * * root {words} >/dev/null\n"
+    )
+
+
+def _shell_word(word: str) -> str:
+    return shlex.quote(word).replace("%", "\\%")  # crontab(5): a bare % ends the command

@@ -1,0 +1,104 @@
+"""The timer: systemd itself reads its units, and what they run is run."""
+
+import os
+import shlex
+import subprocess
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+from world import Ran, find_program, inkstamp_program
+
+CONFIG = """
+home = "home"
+[authority.quayside]
+directory = "https://ca.test/"
+agree_terms = true
+[server.store]
+kind = "files"
+files = [{ path = "/srv/store/tls/both.pem", form = "combined" }]
+"""
+
+
+@pytest.fixture(params=["plain", "it's 100% $odd"])
+def folder(request: pytest.FixtureRequest, tmp_path: Path) -> Path:
+    made: Path = tmp_path / request.param
+    (made / "units").mkdir(parents=True)
+    (made / "inkstamp.toml").write_text(CONFIG)
+    return made
+
+
+def run(folder: Path, *arguments: str) -> Ran:
+    command = [inkstamp_program(), "--config", str(folder / "inkstamp.toml"), *arguments]
+    done = subprocess.run(command, capture_output=True, text=True, check=False)
+    return Ran(done.returncode, done.stdout, done.stderr)
+
+
+def schedule(folder: Path, action: str, *more: str) -> Ran:
+    return run(folder, "schedule", action, "--into", str(folder / "units"), *more)
+
+
+def words_of(service: str) -> list[str]:
+    """Read the command of a unit as systemd does (systemd.service(5))."""
+    (line,) = [each for each in service.splitlines() if each.startswith("ExecStart=")]
+    return [word.replace("$$", "$").replace("%%", "%") for word in shlex.split(line.removeprefix("ExecStart="))]
+
+
+def test_systemd_takes_the_units_and_the_command_in_them_is_the_renewal(folder: Path) -> None:
+    assert "is not there: nothing is renewed by itself" in schedule(folder, "show").flat
+    done = schedule(folder, "put")
+    assert done.status == 0, done.err
+    service, timer = (folder / "units" / f"inkstamp-renew.{end}" for end in ("service", "timer"))
+    verified = subprocess.run(
+        [find_program("systemd-analyze"), "verify", "--man=no", "--recursive-errors=no", str(service), str(timer)],
+        capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    ours = [line for line in verified.stderr.splitlines() if "inkstamp" in line]
+    assert (verified.returncode, ours) == (0, [])
+    (calendar,) = [line for line in timer.read_text().splitlines() if line.startswith("OnCalendar=")]
+    told = subprocess.run(
+        [find_program("systemd-analyze"), "calendar", "--iterations=2", calendar.removeprefix("OnCalendar=")],
+        capture_output=True, text=True, check=True,
+    )  # fmt: skip
+    assert told.stdout.count(":00:00 UTC") >= 2
+    text = service.read_text()
+    assert "ReadWritePaths=-/srv/store/tls\n" in text
+    assert "ProtectSystem=strict" in text
+    ran = subprocess.run(words_of(text), capture_output=True, text=True, check=False, env={}, cwd="/")
+    assert (ran.returncode, "0 looked at, 0 renewed, 0 failed" in ran.stdout) == (0, True), ran.stderr
+    shown = schedule(folder, "show")
+    assert shown.status == 0
+    assert "is in place" in shown.flat
+    assert "UTC: 0 looked at, 0 renewed, 0 failed" in shown.flat
+
+
+def test_a_timer_that_does_not_run_or_is_out_of_date_is_noticed_and_can_be_taken_away(folder: Path) -> None:
+    assert schedule(folder, "put").status == 0
+    assert run(folder, "renew").status == 0
+    record = folder / "home" / "last-renewal.json"
+    then = datetime.now(UTC) - timedelta(days=2)
+    at = record.read_text().partition('"at":"')[2].partition('"')[0]
+    record.write_text(record.read_text().replace(at, then.isoformat()))
+    late = schedule(folder, "show")
+    assert (late.status, "the timer is there and has not run since" in late.flat) == (1, True)
+    config = folder / "inkstamp.toml"
+    config.write_text(config.read_text().replace("/srv/store/tls", "/srv/elsewhere"))
+    assert "for other servers and sites than there are now" in schedule(folder, "show").flat
+    assert "/srv/elsewhere" in schedule(folder, "print").out
+    assert schedule(folder, "put").status == 0
+    assert "is in place" in schedule(folder, "show").flat
+    assert schedule(folder, "remove").out.count("is gone") == 2
+    assert list((folder / "units").iterdir()) == []
+    assert schedule(folder, "remove").out == "there was no timer\n"
+
+
+def test_cron_runs_the_same_command_at_a_minute_of_its_own(folder: Path) -> None:
+    done = schedule(folder, "put", "--cron")
+    assert done.status == 0, done.err
+    (line,) = [each for each in (folder / "units" / "inkstamp-renew").read_text().splitlines() if "#" not in each[:1]]
+    minute, hours, day, month, weekday, user, command = line.split(" ", 6)
+    first, second = map(int, hours.split(","))
+    assert (int(minute) < 60, second - first, day, month, weekday, user) == (True, 12, "*", "*", "*", "root")
+    ran = subprocess.run(["sh", "-c", command.replace("\\%", "%")], check=False, env={"PATH": os.defpath})
+    assert ran.returncode == 0
+    assert "0 looked at" in schedule(folder, "show", "--cron").flat

@@ -8,9 +8,10 @@ from pathlib import Path
 
 import pytest
 from cryptography.hazmat.primitives import serialization
-from more_servers import Proxy, haproxy
+from more_servers import Proxy, haproxy, ssh_machine
 from world import World, make_tls_pair, real_world
 
+from inkstamp.standins.ports import free_ports
 from inkstamp.view.handshake import shake_hands
 
 _NUMBERS = itertools.count(5)
@@ -146,3 +147,19 @@ def test_plain_http_alone_gets_tls_beside_it_and_what_haproxy_refuses_is_put_bac
         broken = world.run("stamp", "bare", "--anew")
         assert (broken.status, "nonsense" in broken.flat, "broken already" in broken.flat) == (1, True, True)
         assert at.served() == world.edition("bare", 1)
+
+
+def test_a_haproxy_on_another_machine_is_changed_through_its_socket_there(world: World, folder: Path) -> None:
+    with edge(world, folder, "far", f"ssl crt {pair(folder, 'far.saltmarsh.test')}") as at:
+        (port,) = free_ports(1)
+        with ssh_machine(folder / "far-machine", "127.0.0.1", port) as machine:
+            entry = f'certificate_folder = "{machine.folder}/certificates"\n{machine.entry()}[certificate.far]'
+            world.config.write_text(world.config.read_text().replace("[certificate.far]", entry))
+            done = world.run("stamp", "far")
+            assert done.status == 0, done.err
+            copy = machine.folder / "certificates" / "far" / "combined.pem"
+            assert f"crt {copy}" in at.proxy.main_file.read_text()
+            assert (copy.stat().st_mode & 0o777, at.proxy.reloads()) == (0o600, 1)
+            assert world.run("stamp", "far", "--anew").status == 0
+            assert at.served() == world.edition("far", 2)
+            assert at.proxy.reloads() == 1  # the second time its socket was enough

@@ -177,3 +177,15 @@ def test_lighttpd_is_read_with_variables_conditions_and_includes(tmp_path: Path)
     for wrong in ('a = "x', "a = ( 1", '$HTTP["host"] == "x" {', "}", "a == 1", "a = = 2"):
         with pytest.raises(ServerTrouble, match="f"):
             lighttpd_syntax.parse(wrong, "f")
+
+
+def test_mail_servers_without_tls_are_given_it(tmp_path: Path) -> None:
+    (tmp_path / "master.cf").write_text("smtp inet n - y - - smtpd\n")
+    text = "myhostname = mail.a.test"
+    (change,) = PostfixServer("post", LocalHost(), fitting(tmp_path / "main.cf", text)).plan_install(["a.test"], SUPPLY)
+    wanted = "smtpd_tls_chain_files = /e/key.pem, /e/served.pem\nsmtpd_tls_security_level = may\n"
+    assert (change.after or b"").decode() == f"{text}\n{wanted}"
+    text = "ssl = no # for now\n"
+    (change,) = DovecotServer("boxes", LocalHost(), fitting(tmp_path / "d.conf", text)).plan_install(["a.test"], SUPPLY)
+    wanted = "ssl_cert = </e/served.pem\nssl_key = </e/key.pem\n"
+    assert (change.after or b"").decode() == f"ssl = yes # for now\n{wanted}"

@@ -2,6 +2,7 @@
 
 import os
 
+import pytest
 from hypothesis import settings
 
 from inkstamp.standins import ports
@@ -13,3 +14,10 @@ ports._BELOW_EPHEMERAL = range(16_000 + 2_000 * (_WORKER % 8), 18_000 + 2_000 * 
 
 settings.register_profile("ours", deadline=None, derandomize=bool(os.environ.get("CI")))
 settings.load_profile("ours")
+
+_LONGEST = ("test_killed", "test_machines", "test_keep_alive", "test_kinds_killed")
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Begin with the files that take longest, so that no process is left with one of them at the end."""
+    items.sort(key=lambda each: each.path.stem not in _LONGEST)

@@ -10,6 +10,7 @@ from pathlib import Path
 import psutil
 import pytest
 from more_servers import Machine
+from world import make_tls_pair
 
 from inkstamp.errors import FileTrouble, ReachTrouble, ServerTrouble
 from inkstamp.reach.interface import Host, Rights
@@ -114,18 +115,22 @@ def test_one_connection_serves_all_requests_of_a_run_and_ends_with_it(machine: M
     host.close()  # twice is harmless
 
 
-def test_a_connection_that_is_lost_in_the_middle_is_told_and_the_next_request_comes_through(machine: Machine) -> None:
+def test_a_connection_that_is_lost_in_the_middle_is_told_and_the_next_request_comes_through(
+    machine: Machine, tmp_path: Path
+) -> None:
     host = SshHost(f"ssh://127.0.0.1:{machine.port}", config_file=str(machine.client))
 
     def cut() -> None:
-        time.sleep(1)
+        deadline = time.monotonic() + 20
+        while not (tmp_path / "begun").exists() and time.monotonic() < deadline:
+            time.sleep(0.02)
         for session in psutil.Process(machine.process.pid).children():
             session.kill()
 
     cutter = threading.Thread(target=cut)
     cutter.start()
     with pytest.raises(ReachTrouble, match="was lost in the middle of a request"):
-        host.run(["sleep", "20"], 30)
+        host.run(["sh", "-c", f"touch {tmp_path}/begun; sleep 20"], 30)
     cutter.join()
     assert host.run(["true"], 10).status == 0
     host.close()
@@ -189,12 +194,24 @@ def test_files_are_gathered_in_one_request_with_contents_and_whose_they_are(host
     (tmp_path / "folder.pem").mkdir()
     (tmp_path / "link.pem").symlink_to("a.pem")
     owner = (str(os.getuid()), str(os.getgid()))
-    found = host.gather([f"{tmp_path}/*.pem", f"{tmp_path}/none", f"{tmp_path}/none*"], contents=True)
+    found = host.gather([f"{tmp_path}/*.pem", f"{tmp_path}/none", f"{tmp_path}/none*"], contents="all")
     assert {Path(path).name: (each.data, each.rights) for path, each in found.items()} == {
         name: (contents.get(name, b""), Rights(0o640, *owner)) for name in ("a.pem", "b c.pem", "link.pem")
     }
-    (key,) = host.gather([f"{tmp_path}/d.key"], contents=False).values()
+    (key,) = host.gather([f"{tmp_path}/d.key"], contents="none").values()
     assert (key.data, key.rights.mode) == (None, 0o640)
+
+
+def test_of_a_file_with_certificate_and_key_the_certificate_alone_is_read(host: Host, tmp_path: Path) -> None:
+    cert, key = make_tls_pair(tmp_path, "a.test")
+    both = tmp_path / "both.pem"
+    both.write_bytes(b"a remark\n" + key.read_bytes() + cert.read_bytes() + key.read_bytes() + cert.read_bytes())
+    assert host.read_certificates(str(both)) == cert.read_bytes() * 2
+    (found,) = host.gather([str(both)], contents="certificates").values()
+    assert found.data == cert.read_bytes() * 2
+    assert host.read_certificates(str(key)) == b""
+    with pytest.raises(FileTrouble):
+        host.read_certificates(str(tmp_path / "none"))
 
 
 def test_a_socket_in_the_file_system_is_talked_to(host: Host, tmp_path: Path) -> None:

@@ -22,6 +22,7 @@ from inkstamp.renewal.when import renewal_moment
 from inkstamp.servers.common import plain_names
 from inkstamp.servers.interface import Site
 
+_KEY = b"PRIVATE KEY-----"
 _BY_ALL, _BY_GROUP_WRITTEN = 0o004, 0o020
 
 
@@ -71,7 +72,7 @@ def report(site: Site, files: Mapping[str, Found], trusted: frozenset[bytes], no
     whole = _leads_to(trusted, leaf, issuers)
     key = files.get(site.key_file)
     rights = str(key.rights) if key is not None else ""
-    matches = _is_key_of(leaf, key.data) if key is not None and key.data is not None else None
+    matches = _is_key_of(leaf, key.data) if key is not None and key.data is not None and _KEY in key.data else None
     findings = [*_dates(known, now, subject, again), *_names(known, plain, subject, again)]
     if leaf.subject == leaf.issuer and is_self_signed(leaf):
         findings.append(warn("trust", subject, "its certificate vouches for itself: browsers refuse it", again))

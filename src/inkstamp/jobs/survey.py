@@ -171,5 +171,5 @@ def _files(server: FileCarrier, sites: Sequence[Site]) -> Mapping[str, Found]:
     certificates = {path for each in sites for path in (each.certificate_file, each.chain_file) if path}
     keys = {each.key_file for each in sites if each.key_file} - certificates
     here = server.host.address == "127.0.0.1"
-    found = server.host.gather(sorted(certificates), contents=True)
-    return {**found, **server.host.gather(sorted(keys), contents=here)}
+    found = server.host.gather(sorted(certificates), contents="all" if here else "certificates")
+    return {**found, **server.host.gather(sorted(keys), contents="all" if here else "none")}

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Literal, Protocol
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,6 +40,10 @@ class Rights:
     def __str__(self) -> str:
         whose = ":".join(filter(None, (self.owner, self.group)))
         return " ".join(filter(None, (f"{self.mode:04o}", whose)))
+
+
+Contents = Literal["none", "all", "certificates"]
+"""What of files is wanted: with `certificates`, a key that stands in the same file does not leave its machine."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,11 +110,15 @@ class Host(Protocol):
         """Return the paths that match a shell pattern, sorted."""
         ...
 
-    def gather(self, patterns: Sequence[str], *, contents: bool) -> dict[str, Found]:
+    def gather(self, patterns: Sequence[str], *, contents: Contents) -> dict[str, Found]:
         """Return the files (no folders) that match any of the shell patterns, all in one request.
 
         Links are followed. What is not there is left out; FileTrouble when the host does not answer rightly.
         """
+        ...
+
+    def read_certificates(self, path: str) -> bytes:
+        """Return the PEM certificates of a file, and no key that stands beside them; FileTrouble as of `read`."""
         ...
 
     def run(self, command: Sequence[str], seconds: float, data: bytes = b"") -> Ran:

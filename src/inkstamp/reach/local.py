@@ -2,6 +2,7 @@
 
 import glob
 import os
+import re
 import shutil
 import stat
 import subprocess
@@ -12,11 +13,15 @@ from pathlib import Path
 from inkstamp.errors import FileTrouble, ServerTrouble
 from inkstamp.files import file_trouble, read_bytes, write_bytes
 from inkstamp.reach import guarded
-from inkstamp.reach.interface import Found, Planted, Ran, Rights
+from inkstamp.reach.interface import Contents, Found, Planted, Ran, Rights
 from inkstamp.reach.sockets import ask_socket
 from inkstamp.view.point import is_own_address
 
 _MOST_OUTPUT = 20_000
+_CERTIFICATE = re.compile(
+    rb"^[^\n]*-----BEGIN [A-Z0-9 ]*CERTIFICATE-----.*?-----END [A-Z0-9 ]*CERTIFICATE-----[^\n]*\n?",
+    re.DOTALL | re.MULTILINE,
+)
 
 
 def find_program(name: str) -> str | None:
@@ -28,7 +33,7 @@ def find_program(name: str) -> str | None:
     return shutil.which(name, path=path)
 
 
-def _found(path: str, *, contents: bool) -> Found | None:
+def _found(path: str, *, contents: Contents) -> Found | None:
     """Look at one file; None when it is not there or is none."""
     try:
         there = os.stat(path)
@@ -37,9 +42,11 @@ def _found(path: str, *, contents: bool) -> Found | None:
     if not stat.S_ISREG(there.st_mode):
         return None
     data = None
-    if contents:
+    if contents != "none":
         with suppress(FileTrouble):
             data = read_bytes(Path(path))
+    if data is not None and contents == "certificates":
+        data = b"".join(_CERTIFICATE.findall(data))
     return Found(Rights(stat.S_IMODE(there.st_mode), str(there.st_uid), str(there.st_gid)), data)
 
 
@@ -86,9 +93,12 @@ class LocalHost:
     def glob(self, pattern: str) -> list[str]:
         return sorted(glob.glob(pattern))
 
-    def gather(self, patterns: Sequence[str], *, contents: bool) -> dict[str, Found]:
+    def gather(self, patterns: Sequence[str], *, contents: Contents) -> dict[str, Found]:
         paths = [path for each in patterns for path in (glob.glob(each) if glob.has_magic(each) else [each])]
         return {path: found for path in paths if (found := _found(path, contents=contents)) is not None}
+
+    def read_certificates(self, path: str) -> bytes:
+        return b"".join(_CERTIFICATE.findall(self.read(path)))
 
     def run(self, command: Sequence[str], seconds: float, data: bytes = b"") -> Ran:
         try:

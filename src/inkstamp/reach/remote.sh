@@ -206,19 +206,32 @@ rights() {
     }
 }
 
-# yes|no file…: mode, owner, group, size and path of each file, and what is in it if it is wanted.
+# The PEM certificates of a file; a key beside them stays here.
+certificates() {
+    sed -n '/-----BEGIN [A-Z0-9 ]*CERTIFICATE-----/,/-----END [A-Z0-9 ]*CERTIFICATE-----/p' "$1"
+}
+
+# What of a file is wanted.
+wanted() {
+    case $contents in
+    all) cat "$1" ;;
+    certificates) certificates "$1" ;;
+    esac
+}
+
+# none|all|certificates file…: mode, owner, group, size and path of each file, and what is wanted of it.
 gather() {
     contents=$1
     shift
     for each; do
         [ -f "$each" ] || continue
         size=-
-        [ "$contents" = yes ] && [ -r "$each" ] && size=$(($(wc -c <"$each")))
+        [ "$contents" != none ] && [ -r "$each" ] && size=$(($(wanted "$each" | wc -c)))
         ls -ldnL "$each" | {
             read -r mode _ owner group _
             printf '%s %s %s %s %s\n' "$mode" "$owner" "$group" "$size" "$each"
         }
-        [ "$size" = - ] || head -c "$size" "$each"
+        [ "$size" = - ] || wanted "$each" | head -c "$size"
     done
 }
 

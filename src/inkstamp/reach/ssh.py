@@ -20,7 +20,7 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 from inkstamp.errors import FileTrouble, ReachTrouble, ServerTrouble
-from inkstamp.reach.interface import Found, Planted, Ran, Rights
+from inkstamp.reach.interface import Contents, Found, Planted, Ran, Rights
 from inkstamp.reach.sockets import ask_socket
 
 _BEGINS, _ENDS = b"inkstamp-begins\n", b"\ninkstamp-ends "
@@ -139,6 +139,9 @@ class SshHost:
     def read(self, path: str) -> bytes:
         return self._ask(f"cat {shlex.quote(path)}", path)
 
+    def read_certificates(self, path: str) -> bytes:
+        return self._ask(f"certificates {shlex.quote(path)}", path)
+
     def replace(self, path: str, data: bytes) -> None:
         self._ask(f"{_content(data)}\nreplace {shlex.quote(path)}", path)
 
@@ -180,11 +183,11 @@ class SshHost:
         folder, _, name = path.rpartition("/")
         self._ask(f"rm -f {_words(path, f'{folder}/.{name}.part')}", path)  # the latter is of a run that was cut off
 
-    def gather(self, patterns: Sequence[str], *, contents: bool) -> dict[str, Found]:
+    def gather(self, patterns: Sequence[str], *, contents: Contents) -> dict[str, Found]:
         found: dict[str, Found] = {}
         for at in range(0, len(patterns), _AT_ONCE):
             chunk = patterns[at : at + _AT_ONCE]
-            request = f"gather {'yes' if contents else 'no'} {' '.join(map(_pattern, chunk))}"
+            request = f"gather {contents} {' '.join(map(_pattern, chunk))}"
             found |= _read_gathered(self._ask(request, chunk[0]), f"{self._url}{chunk[0]}")
         return found
 

@@ -51,7 +51,7 @@ class Files:
 
     def glob(self, pattern: str) -> list[str]:
         """Return the files that match a shell pattern, sorted."""
-        found = self._host.gather([pattern], contents=True)
+        found = self._host.gather([pattern], contents="all")
         self._fetched |= {path: each.data for path, each in found.items() if each.data is not None}
         return sorted(found)
 

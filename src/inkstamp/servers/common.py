@@ -49,7 +49,7 @@ def check_names_kept(host: Host, names: Sequence[str], own: Sequence[str], certi
     if not lost or not certificate_file:
         return
     try:
-        old = subject_names(read_pem(host.read(certificate_file), certificate_file)[0])
+        old = subject_names(read_pem(host.read_certificates(certificate_file), certificate_file)[0])
     except (FileTrouble, EditionUnfit):
         return
     lost = tuple(name for name in lost if not uncovered(old, [name]))
@@ -73,7 +73,7 @@ def check_default_kept(host: Host, names: Sequence[str], certificate_file: str, 
     if not certificate_file:
         return
     try:
-        old = read_pem(host.read(certificate_file), certificate_file)[0]
+        old = read_pem(host.read_certificates(certificate_file), certificate_file)[0]
     except (FileTrouble, EditionUnfit):
         return
     if old.subject != old.issuer:
@@ -139,6 +139,6 @@ def which_of(host: Host, present: Sequence[str], supply: Supply, path: str, wher
 def _algorithm(host: Host, path: str) -> str:
     """Return the algorithm of a certificate's key; empty when it cannot be read."""
     try:
-        return describe(read_pem(host.read(path), path)[0].public_key()).partition("-")[0]
+        return describe(read_pem(host.read_certificates(path), path)[0].public_key()).partition("-")[0]
     except (FileTrouble, EditionUnfit):
         return ""

@@ -72,7 +72,7 @@ class HaproxyServer(FilelessServer[Reading]):
     def _names(self, loaded: Loaded) -> tuple[str, ...]:
         key = (loaded.path, loaded.filters)
         if key not in self._known_names:
-            self._known_names[key] = names_of(loaded, self.host.read)
+            self._known_names[key] = names_of(loaded, self.host.read_certificates)
         return self._known_names[key]
 
     def serves(self, name: str) -> bool:  # noqa: ARG002  it chooses by the certificates' own names
@@ -218,8 +218,9 @@ class HaproxyServer(FilelessServer[Reading]):
         lists = {path: each.source.path for path, each in wanted.items() if path not in known}
         if any(wanted[path].source.kind == "file" for path in lists):
             return False
-        data = {path: self.host.read(path) for path in wanted}
-        new = {path: each for path, each in data.items() if known.get(path) != _fingerprint(each, path)}
+        certificates = {path: self.host.read_certificates(path) for path in wanted}
+        other = [path for path, each in certificates.items() if known.get(path) != _fingerprint(each, path)]
+        new = {path: self.host.read(path) for path in other}
         places = [each.path for bind in reading.binds for each in bind.sources if each.kind != "file"]
         gone = [(place, path) for path in known if path not in wanted for place in _place_of(path, places, ask)]
         if {path for _, path in gone} != known.keys() - wanted.keys():

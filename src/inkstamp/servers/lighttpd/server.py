@@ -111,7 +111,7 @@ class LighttpdServer(TextServer[Reading]):
     def _may_go(self, pem: Setting, covered: Sequence[str]) -> bool:
         """Tell whether nobody misses the certificate for all: the new one covers its names, or it is good for none."""
         try:
-            old = read_pem(self.host.read(pem.value), pem.value)[0]
+            old = read_pem(self.host.read_certificates(pem.value), pem.value)[0]
         except (FileTrouble, EditionUnfit):
             return True
         return old.subject == old.issuer or not uncovered(covered, subject_names(old))

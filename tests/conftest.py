@@ -9,8 +9,9 @@ from inkstamp.standins import ports
 
 # Machines differ and are shared, so no property has a deadline; in CI the same examples are tried every time.
 # Tests of several processes must not choose the same port in the moment before it is listened on.
-_WORKER = int(os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw"))
-ports._BELOW_EPHEMERAL = range(16_000 + 2_000 * (_WORKER % 8), 18_000 + 2_000 * (_WORKER % 8))
+_WORKER = os.environ.get("PYTEST_XDIST_WORKER", "").removeprefix("gw")
+_FIRST = 16_000 + 4_000 * (int(_WORKER or 3) % 4)
+ports._BELOW_EPHEMERAL = range(_FIRST, _FIRST + 4_000)
 
 settings.register_profile("ours", deadline=None, derandomize=bool(os.environ.get("CI")))
 settings.load_profile("ours")

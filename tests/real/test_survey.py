@@ -102,3 +102,13 @@ def test_what_the_running_server_serves_is_compared_with_its_files(world: World,
     make_tls_pair(far.folder.parent, "far.saltmarsh.test")
     stale = world.run("survey", "--live").flat
     assert "which is not what its file holds do: reload server “far”" in stale
+
+
+def test_a_machine_that_is_away_is_told_and_hides_nothing_of_the_others(world: World, far: Apache) -> None:
+    text = world.config.read_text()
+    world.config.write_text(text.replace('reach = "ssh://', 'reach = "ssh://nobody-at-all@'))
+    done = world.run("survey")
+    world.config.write_text(text)
+    assert done.status == 1
+    assert "club.saltmarsh.test" in done.out
+    assert f"bad far: the connection to {FAR} does not come about" in done.flat

@@ -44,6 +44,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         _site(report)
     print()
     for server in found.servers:
+        output.findings(server.findings)
         if server.files:
             more = f" and {len(server.files) - 1} more" if len(server.files) > 1 else ""
             print(output.wrapped(f"{server.name}: {server.files[0]}{more}", "", "  "))

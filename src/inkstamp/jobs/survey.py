@@ -8,8 +8,8 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Literal
 
 from inkstamp.config.model import Server
-from inkstamp.errors import UsageError
-from inkstamp.findings import Severity, worst
+from inkstamp.errors import FileTrouble, ReachTrouble, ServerTrouble, UsageError
+from inkstamp.findings import Finding, Severity, bad, worst
 from inkstamp.jobs.site_report import SiteReport, report
 from inkstamp.pki.names import as_address, normalise
 from inkstamp.reach.interface import Found
@@ -50,6 +50,8 @@ class ServerReport:
     files: tuple[str, ...]
     """Those that its configuration consists of, the main file first; where includes, patterns and variables lead."""
     sites: int
+    findings: tuple[Finding, ...] = ()
+    """Why it could not be read."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -64,7 +66,8 @@ class Surveyed:
     @property
     def sound(self) -> bool:
         """Whether nothing is bad."""
-        findings = [each.findings for each in self.sites] + [each.findings for each in self.names]
+        of_sites, of_servers = [each.findings for each in self.sites], [each.findings for each in self.servers]
+        findings = [*of_sites, *of_servers, *(each.findings for each in self.names)]
         return not any(worst(each) is Severity.BAD for each in findings)
 
 
@@ -112,7 +115,7 @@ def survey(workplace: "Workplace", names: Sequence[str] = (), *, live: bool = Fa
     Raises:
         UsageError: There is no server to read.
         NameTrouble: One of `names` is none.
-        ServerTrouble: A configuration cannot be read.
+        ServerTrouble: The only configuration there is cannot be read; one among several is told of in its report.
 
     """
     wanted = [as_address(each) or normalise(each) for each in names]
@@ -123,11 +126,21 @@ def survey(workplace: "Workplace", names: Sequence[str] = (), *, live: bool = Fa
     read: list[ServerReport] = []
     with _collecting_no_garbage():
         for server in servers.values():
-            sites = server.sites()
-            files = _files(server, sites)
+            try:
+                sites = server.sites()
+                files = _files(server, sites)
+            except (ServerTrouble, FileTrouble, ReachTrouble) as error:
+                if len(servers) == 1:
+                    raise
+                told = "; ".join(filter(None, (error.what, error.where, error.said)))
+                read.append(ServerReport(name=server.name, files=(), sites=0,
+                                         findings=(bad("server", server.name, told, error.advice),)))  # fmt: skip
+                continue
             own = tuple(server.files_read()) if isinstance(server, TextServer) else ()
             read.append(ServerReport(name=server.name, files=own, sites=len(sites)))
             reports += [report(site, files, trusted, now) for site in sites]
+    unread = {each.name for each in read if each.findings}
+    servers = {name: server for name, server in servers.items() if name not in unread}
     places: list[NamePlaces] = []
     if wanted:
         from inkstamp.jobs.whereabouts import whereabouts

@@ -47,6 +47,8 @@ def make_home(folder: Path, count: int) -> Path:
             authority="quayside",
         )  # fmt: skip
         ledger.add_edition(order, edition, "edition 1")
+        kept = private_folder(folder / "home" / "shelf" / name / "0001") / "key.pem"
+        kept.touch(mode=0o600)  # it is looked whether it is there, not what is in it
         ledger.installs.end(ledger.installs.begin(name, 1, ["front"]), InstallState.DONE, "installed", "on front")
     ledger.close()
     (folder / "inkstamp.toml").write_text("".join(text))

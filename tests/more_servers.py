@@ -116,7 +116,7 @@ def ssh_machine(folder: Path, address: str, port: int) -> Iterator[Machine]:
         f"Port {port}\nListenAddress {address}\nHostKey {folder}/host\nPidFile {folder}/pid\n"
         "UsePAM no\nStrictModes no\n"
         f"AuthorizedKeysFile {folder}/authorized_keys\nPasswordAuthentication no\nPermitRootLogin prohibit-password\n"
-        f"LogLevel VERBOSE\nSetEnv PATH={folder}/bin:/usr/local/bin:/usr/bin:/bin\n"
+        f"LogLevel VERBOSE\nSetEnv PATH={folder}/bin:/usr/local/bin:/usr/bin:/bin HOME={folder}\n"
     )
     (folder / "bin").mkdir()
     sudo = folder / "bin" / "sudo"  # in the place of the real one, which no test can rely on

@@ -1,8 +1,8 @@
 """Have `renew` run by itself: a systemd timer, or cron where there is none.
 
-    inkstamp schedule show        what is in place, when it last ran, what it did
-    inkstamp schedule put         put the timer in place, or bring it up to date
-    inkstamp schedule print       the files, for a look or to carry elsewhere
+    inkstamp schedule show     what is in place, when it last ran, what it did
+    inkstamp schedule put      put the timer in place, or bring it up to date
+    inkstamp schedule print    the files, for a look or to carry elsewhere
     inkstamp schedule remove
 
 As root it is the system's timer, otherwise the user's own.

@@ -1,6 +1,5 @@
 """Renew what is due, and nothing else; one that fails never stops the others."""
 
-import os
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from collections.abc import Set as AbstractSet
 from contextlib import contextmanager
@@ -117,7 +116,7 @@ def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> DueList:
             continue
         setback = known.setbacks.get(name)
         until = next_try(setback.times, setback.last, edition.not_after if edition else None) if setback else now
-        if setback is not None and due.new_edition and until > now:
+        if setback is not None and due.new_edition and until > now and _counts_failures(workplace, name):
             held.append(Held(name, due.reason, until, setback.times))
         else:
             urgency = (edition.not_after - now).total_seconds() if edition is not None else 0.0
@@ -126,6 +125,12 @@ def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> DueList:
     resting = tuple(sorted(held, key=lambda each: each.until))
     next_name, next_at = (upcoming[1], upcoming[0]) if upcoming else ("", None)
     return DueList(len(names), due_now, next_name, next_at, resting)
+
+
+def _counts_failures(workplace: "Workplace", name: str) -> bool:
+    """Tell whether a certificate comes from a CA that counts failures: at a portal a person acts."""
+    config = workplace.config
+    return config.authority[config.certificate[name].authority].kind == "acme"
 
 
 @dataclass(frozen=True, slots=True)
@@ -163,7 +168,7 @@ def _reasons(workplace: "Workplace", edition: EditionRecord, known: _Known, now:
     lacking = [each for each in workplace.config.certificate[name].names if each not in edition.names]
     if lacking:
         yield f"edition {edition.number} does not cover {', '.join(lacking)}"
-    if not os.path.exists(f"{workplace.shelf.edition(name, edition.number)}/key.pem"):
+    if not workplace.shelf.has_key(name, edition.number):
         yield f"the key of edition {edition.number} is gone"
 
 

@@ -40,6 +40,7 @@ class Shelf:
 
     def __init__(self, home: Path) -> None:
         self._folder = home / "shelf"
+        self._path = str(self._folder)
 
     def of(self, certificate: str) -> Path:
         """Return the folder of a certificate."""
@@ -54,6 +55,10 @@ class Shelf:
         folder = self.of(certificate)
         names = os.listdir(folder) if folder.is_dir() else []
         return sorted(int(each) for each in names if each.isdigit())
+
+    def has_key(self, certificate: str, number: int) -> bool:
+        """Tell whether an edition's key is there; of thousands in a row, so without anything that takes time."""
+        return os.path.exists(f"{self._path}/{certificate}/{number:04d}/key.pem")
 
     def current(self, certificate: str) -> int | None:
         """Return the number of the current edition, None when there is none yet."""

@@ -2,12 +2,10 @@
 
 import json
 import sys
-from collections.abc import Iterator
 from pathlib import Path
 
-import pytest
 from cryptography.hazmat.primitives import serialization
-from world import World, make_tls_pair, real_world
+from world import World, make_tls_pair
 
 from inkstamp.standins.balancer import BalancerState, SimulatedBalancer
 from inkstamp.standins.ports import free_ports
@@ -24,13 +22,6 @@ if told["action"] == "install":
 refuses = log.with_name("refuses")
 print(json.dumps({"error": refuses.read_text()} if refuses.exists() else {"done": True}))
 """
-
-
-@pytest.fixture(scope="module")
-def world(folder: Path) -> Iterator[World]:
-    with real_world(folder / "world", ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}) as made:
-        made.add_authority()
-        yield made
 
 
 def served(port: int, name: str) -> bytes:

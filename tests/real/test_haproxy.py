@@ -6,22 +6,14 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-import pytest
 from cryptography.hazmat.primitives import serialization
 from more_servers import Proxy, haproxy, ssh_machine
-from world import World, make_tls_pair, real_world
+from world import World, make_tls_pair
 
 from inkstamp.standins.ports import free_ports
 from inkstamp.view.handshake import shake_hands
 
 _NUMBERS = itertools.count(5)
-
-
-@pytest.fixture(scope="module")
-def world(folder: Path) -> Iterator[World]:
-    with real_world(folder / "world", ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}) as made:
-        made.add_authority()
-        yield made
 
 
 def pair(folder: Path, domain: str) -> str:

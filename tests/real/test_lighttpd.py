@@ -6,18 +6,11 @@ from pathlib import Path
 import pytest
 from cryptography.hazmat.primitives import serialization
 from more_servers import Light, lighttpd
-from world import World, make_tls_pair, real_world
+from world import World, make_tls_pair
 
 from inkstamp.view.handshake import shake_hands
 
 ADDRESS = "127.0.0.7"
-
-
-@pytest.fixture(scope="module")
-def world(folder: Path) -> Iterator[World]:
-    with real_world(folder / "world", ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}) as made:
-        made.add_authority()
-        yield made
 
 
 @pytest.fixture(scope="module")

@@ -10,7 +10,6 @@ from pathlib import Path
 
 import psutil
 import pytest
-from cryptography import x509
 from cryptography.hazmat.primitives import serialization
 from more_servers import Apache, Machine, apache, ssh_machine
 from world import Nginx, World, plain_site, real_world, running, write_nginx
@@ -82,11 +81,6 @@ def served(world: World, address: str) -> bytes:
     return found.chain[0].public_bytes(serialization.Encoding.DER) if found.chain else b""
 
 
-def edition(world: World, number: int) -> bytes:
-    pem = (world.home / "shelf" / "club" / f"{number:04d}" / "leaf.pem").read_bytes()
-    return x509.load_pem_x509_certificate(pem).public_bytes(serialization.Encoding.DER)
-
-
 def all_served(world: World) -> set[bytes]:
     return {served(world, address) for address in ("127.0.0.1", WEST, EAST)}
 
@@ -100,7 +94,7 @@ def test_every_machine_gets_copies_that_it_serves_and_a_renewal_changes_them_alo
 ) -> None:
     done = club.run("stamp", "club")
     assert done.status == 0, done.err
-    assert all_served(club) == {edition(club, 1)}
+    assert all_served(club) == {club.edition("club", 1)}
     copies = west[1].folder / "certificates" / "club"
     assert sorted(each.name for each in copies.iterdir()) == ["key.pem", "served.pem"]
     assert stat.S_IMODE((copies / "key.pem").stat().st_mode) == 0o600
@@ -109,7 +103,7 @@ def test_every_machine_gets_copies_that_it_serves_and_a_renewal_changes_them_alo
     assert f"ssl_certificate {copies}/served.pem;" in files[0].read_text()
     before = [each.read_bytes() for each in files]
     assert club.run("stamp", "club", "--anew").status == 0
-    assert all_served(club) == {edition(club, 2)}
+    assert all_served(club) == {club.edition("club", 2)}
     assert [each.read_bytes() for each in files] == before
     assert "good and installed" in club.run("stamp", "club").out
     assert stray(folder / "west-www") + stray(west[1].folder) + stray(east[1].folder) == []
@@ -117,12 +111,12 @@ def test_every_machine_gets_copies_that_it_serves_and_a_renewal_changes_them_alo
 
 def test_undo_goes_back_on_every_machine(club: World) -> None:
     assert club.run("undo", "club").status == 0
-    assert all_served(club) == {edition(club, 1)}
+    assert all_served(club) == {club.edition("club", 1)}
     assert club.run("--json", "status").json["certificates"][0]["standing"] == "went back"
     shown = club.run("install", "club", "--preview")
     assert "PRIVATE KEY" not in shown.out
     assert club.run("install", "club").status == 0
-    assert all_served(club) == {edition(club, 2)}
+    assert all_served(club) == {club.edition("club", 2)}
 
 
 def test_a_machine_that_is_away_is_left_for_the_next_run_and_told(club: World, east: tuple[Apache, Machine]) -> None:
@@ -139,12 +133,12 @@ def test_a_machine_that_is_away_is_left_for_the_next_run_and_told(club: World, e
     assert done.status == 1
     assert "edition 3 could not be put on east" in done.flat
     assert "front, west have edition 3; the next run tries the rest again" in done.flat
-    assert (served(club, WEST), served(club, EAST)) == (edition(club, 3), edition(club, 2))
+    assert (served(club, WEST), served(club, EAST)) == (club.edition("club", 3), club.edition("club", 2))
     assert club.run("--json", "status").json["certificates"][0]["standing"] == "not installed"
     assert "could not be put on east" in club.run("why", "club").flat
     again = club.run("renew")
     assert again.status == 0, again.err
-    assert all_served(club) == {edition(club, 3)}
+    assert all_served(club) == {club.edition("club", 3)}
     assert club.ca.certificates() == 3
 
 
@@ -173,10 +167,10 @@ def test_the_first_machine_that_fails_stops_the_rest_and_is_put_back(
     assert "front has edition 4: `inkstamp undo club` takes it back there" in done.flat
     assert {each: each.read_bytes() for each in copies} == copies
     assert (served(club, "127.0.0.1"), served(club, WEST), served(club, EAST)) == (
-        edition(club, 4), edition(club, 3), edition(club, 3),
+        club.edition("club", 4), club.edition("club", 3), club.edition("club", 3),
     )  # fmt: skip
     assert club.run("renew").status == 0
-    assert all_served(club) == {edition(club, 4)}
+    assert all_served(club) == {club.edition("club", 4)}
     assert east[0].site_file("club").exists()
 
 
@@ -185,14 +179,14 @@ def test_several_machines_change_at_once_and_go_back_together_when_one_fails(
 ) -> None:
     done = club.run("install", "club", "--edition", "3", "--at-once", "2")
     assert done.status == 0, done.err
-    assert all_served(club) == {edition(club, 3)}
+    assert all_served(club) == {club.edition("club", 3)}
     assert club.run("install", "club", "--at-once", "2").status == 0
     config = refusing_reload(club, west[0])
     failed = club.run("install", "club", "--edition", "3", "--at-once", "2", "--back")
     club.config.write_text(config)
     assert (failed.status, "server “west” could not be reloaded" in failed.flat) == (1, True)
     assert re.search(r"(front, east|east, front) went back to what was there before", failed.flat), failed.flat
-    assert all_served(club) == {edition(club, 4)}
+    assert all_served(club) == {club.edition("club", 4)}
 
 
 def test_editions_beyond_those_kept_go_but_none_that_a_server_has(club: World, east: tuple[Apache, Machine]) -> None:
@@ -232,8 +226,8 @@ def test_a_connection_that_is_lost_in_the_middle_leaves_the_machine_whole(
     assert "edition 5 could not be put on west" in done.flat
     assert "lost in the middle of a request" in done.flat
     assert {each: each.read_bytes() for each in copies} == copies
-    assert served(club, WEST) == edition(club, 4)
-    assert served(club, EAST) == edition(club, 5)
+    assert served(club, WEST) == club.edition("club", 4)
+    assert served(club, EAST) == club.edition("club", 5)
     assert club.run("renew").status == 0
-    assert all_served(club) == {edition(club, 5)}
+    assert all_served(club) == {club.edition("club", 5)}
     assert stray(west[1].folder) == []

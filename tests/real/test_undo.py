@@ -8,8 +8,6 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from cryptography import x509
-from cryptography.hazmat.primitives import serialization
 from world import World, real_world
 
 KILLER = Path(__file__).parent / "killer.py"
@@ -22,11 +20,6 @@ def world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
         yield made
 
 
-def edition(world: World, name: str, number: int) -> bytes:
-    pem = (world.home / "shelf" / name / f"{number:04d}" / "leaf.pem").read_bytes()
-    return x509.load_pem_x509_certificate(pem).public_bytes(serialization.Encoding.DER)
-
-
 def two_editions(world: World, name: str) -> tuple[str, Path, bytes]:
     """A site with two editions; returns its name, its file, and the file's bytes before the first of them."""
     domain = f"{name}.saltmarsh.test"
@@ -35,7 +28,7 @@ def two_editions(world: World, name: str) -> tuple[str, Path, bytes]:
     before = file.read_bytes()
     assert world.run("stamp", domain).status == 0
     assert world.run("stamp", name, "--anew").status == 0
-    assert world.served(domain) == edition(world, name, 2)
+    assert world.served(domain) == world.edition(name, 2)
     return domain, file, before
 
 
@@ -49,22 +42,22 @@ def test_undo_goes_back_edition_by_edition_to_the_configuration_of_the_beginning
     with_tls = file.read_bytes()
     preview = world.run("undo", "back", "--preview")
     assert "front would have edition 1 again" in preview.flat
-    assert world.served(domain) == edition(world, "back", 2)
+    assert world.served(domain) == world.edition("back", 2)
     done = world.run("undo", "back")
     assert done.status == 0, done.err
     assert "front has edition 1 again" in done.flat
-    assert world.served(domain) == edition(world, "back", 1)
+    assert world.served(domain) == world.edition("back", 1)
     assert file.read_bytes() == with_tls
     assert standing(world, "back") == ("went back", "inkstamp install back")
     assert "nothing is due" in world.run("renew").flat or world.run("renew").status == 0
-    assert world.served(domain) == edition(world, "back", 1)  # no timer does again what somebody undid
+    assert world.served(domain) == world.edition("back", 1)  # no timer does again what somebody undid
     file.write_text(with_tls.decode().replace("root ", "# somebody's later remark\n    root "))
     assert world.run("undo", "back").status == 0
     assert file.read_bytes() == before.replace(b"root ", b"# somebody's later remark\n    root ")
     again = world.run("undo", "back")
     assert (again.status, "there is no install of “back” to undo" in again.flat) == (2, True)
     assert world.run("install", "back").status == 0
-    assert world.served(domain) == edition(world, "back", 2)
+    assert world.served(domain) == world.edition("back", 2)
     assert standing(world, "back")[0] == "good"
 
 
@@ -78,7 +71,7 @@ def test_an_edition_of_choice_is_installed_and_what_that_changes_is_shown_first(
     assert b"current/leaf.pem" in file.read_bytes()
     done = world.run("install", "choice", "--edition", "1")
     assert done.status == 0, done.err
-    assert world.served(domain) == edition(world, "choice", 1)
+    assert world.served(domain) == world.edition("choice", 1)
     data = world.run("--json", "install", "choice", "--preview").json["installed"]
     assert (data["edition"], data["servers"], data["done"], data["differences"]) == (2, ["front"], False, [])
     unknown = world.run("install", "choice", "--edition", "9")
@@ -98,7 +91,7 @@ def test_an_undo_that_the_server_refuses_leaves_everything_as_it_was(world: Worl
     assert "broken already" in done.flat
     assert file.read_bytes() == before
     file.write_text(text)
-    assert world.served(domain) == edition(world, "stuck", 1)
+    assert world.served(domain) == world.edition("stuck", 1)
 
 
 def test_killed_anywhere_while_undoing_the_next_run_comes_to_the_same_end(world: World) -> None:
@@ -118,6 +111,6 @@ def test_killed_anywhere_while_undoing_the_next_run_comes_to_the_same_end(world:
         assert after.status == 0 or "there is no install" in after.flat, f"{what}: {after.err}"
         assert file.read_bytes() == before, what
         assert world.run("install", "cut", "--edition", "1").status == 0, what
-        assert world.served(domain) == edition(world, "cut", 1), what
+        assert world.served(domain) == world.edition("cut", 1), what
     assert number > 8
     assert file.read_bytes() == before

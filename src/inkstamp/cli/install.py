@@ -12,7 +12,6 @@ import argparse
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
 from inkstamp.cli.setting import workplace
-from inkstamp.errors import UsageError
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -34,9 +33,6 @@ def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
     from inkstamp.jobs.install import Pace
     from inkstamp.jobs.installing import install_edition
-
-    if options.at_once < 1:
-        raise UsageError(f"--at-once {options.at_once} changes nothing", advice="give a number from 1 on")
 
     with workplace(context) as place:
         pace = Pace(at_once=options.at_once, back=options.back)

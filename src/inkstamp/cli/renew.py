@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
-from inkstamp.cli.setting import workplace
+from inkstamp.cli.setting import at_once, workplace
 
 if TYPE_CHECKING:
     from inkstamp.jobs.renew import DueList, Renewed, Sweep
@@ -24,19 +24,12 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("certificates", nargs="*", metavar="CERTIFICATE", help="look at these alone (default: all)")
     parser.add_argument(
         "--at-once",
-        type=_at_least_one,
+        type=at_once,
         default=1,
         metavar="N",
         help="work on N certificates at the same time (%(default)s)",
     )
     parser.add_argument("--preview", action="store_true", help="say what is due, do nothing")
-
-
-def _at_least_one(text: str) -> int:
-    number = int(text)
-    if not 1 <= number <= 64:
-        raise argparse.ArgumentTypeError("must be from 1 to 64")
-    return number
 
 
 def run(context: Context, options: argparse.Namespace) -> int:

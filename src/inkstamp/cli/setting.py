@@ -1,5 +1,6 @@
 """Where configuration and HOME are, and the workplace made of them."""
 
+import argparse
 import os
 import sys
 from collections.abc import Iterator
@@ -64,6 +65,14 @@ def workplace(context: Context) -> Iterator["Workplace"]:
         raise
     finally:
         place.close(status)
+
+
+def at_once(text: str) -> int:
+    """Read the number of an option `--at-once`."""
+    number = int(text)
+    if not 1 <= number <= 64:
+        raise argparse.ArgumentTypeError("must be from 1 to 64")
+    return number
 
 
 class StderrProgress:

@@ -42,20 +42,16 @@ _MOST_KEPT = 5
 """Installs of a certificate on a group of servers that can be undone, one after the other."""
 
 
-def bring_back_cut_off(
-    workplace: "Workplace", name: str, entry: Certificate, away: dict[str, ReachTrouble] | None = None
-) -> None:
+def bring_back_cut_off(workplace: "Workplace", name: str, entry: Certificate, away: dict[str, ReachTrouble]) -> None:
     """Bring back first what a cut-off install left on a machine that can be reached again.
 
-    Machines that still cannot be are put into `away`; without it they raise ReachTrouble.
+    Machines that still cannot be are put into `away`.
     """
     for record in workplace.ledger.installs.begun(name):
         if len(record.servers) == 1 and record.servers[0] in entry.install:
             try:
                 _put_back(workplace, record, None)
             except ReachTrouble as error:
-                if away is None:
-                    raise
                 away[record.servers[0]] = error
 
 

@@ -133,7 +133,9 @@ def _tell_done(error: InkStampError, round_: _Round, *, back: bool) -> None:
         error.advice = f"{error.advice}; {has}: `inkstamp undo {round_.name}` takes it back there"
         return
     try:
-        take_back(round_.workplace, round_.name, round_.entry, undoable(round_.workplace, round_.name, round_.token))
+        folders = undoable(round_.workplace, round_.name, round_.token)
+        groups = [group_back(round_.workplace, round_.entry, folder) for folder in folders]
+        take_back(round_.workplace, round_.name, round_.entry, folders, groups)
     except InkStampError as failed:
         error.advice = f"{error.advice}; {has}, and could not be taken back: {failed.what}"
     else:
@@ -141,15 +143,21 @@ def _tell_done(error: InkStampError, round_: _Round, *, back: bool) -> None:
 
 
 def take_back(
-    workplace: "Workplace", name: str, entry: Certificate, folders: Sequence[Path]
-) -> tuple[list[Group], list[Finding]]:
+    workplace: "Workplace", name: str, entry: Certificate, folders: Sequence[Path], groups: Sequence[Group]
+) -> list[Finding]:
     """Take an install back, group by group; the caller holds certificate and servers.
+
+    Args:
+        workplace: The run's surroundings.
+        name: The certificate.
+        entry: As configured.
+        folders: What the install changed, one a group.
+        groups: What takes that back (`group_back`), in the same order.
 
     Raises:
         ServerTrouble: A server refuses, or does not serve the edition before; that one is as it was then.
 
     """
-    groups = [group_back(workplace, entry, folder) for folder in folders]
     editions = [edition_before(workplace, name, folder) for folder in folders]
     findings = []
     for group in groups:
@@ -160,7 +168,7 @@ def take_back(
         remove_tree(folder)
     if editions and all(group.copied for group in groups):
         workplace.shelf.switch(name, editions[0].number if editions[0] is not None else None)
-    return groups, findings
+    return findings
 
 
 def _left_out(

@@ -20,7 +20,7 @@ from inkstamp.pki.keys import describe
 from inkstamp.pki.names import uncovered
 from inkstamp.pki.packing import Goods
 from inkstamp.reach.interface import Rights
-from inkstamp.servers.common import plain_names
+from inkstamp.servers.common import plain_names, present
 from inkstamp.servers.interface import FileChange, Supply, Taker
 
 if TYPE_CHECKING:
@@ -51,8 +51,8 @@ def prepare(
     workplace: "Workplace",
     name: str,
     entry: Certificate,
-    edition: EditionRecord | None = None,
-    away: dict[str, ReachTrouble] | None = None,
+    edition: EditionRecord | None,
+    away: dict[str, ReachTrouble],
     *,
     at_once: int = 1,
 ) -> list[Group]:
@@ -63,26 +63,24 @@ def prepare(
         name: The certificate.
         entry: As configured.
         edition: What is copied; None while there is none yet.
+        away: Those whose machine is known not to be reached; takes those that it turns out of.
         at_once: How many machines are asked at the same time.
-        away: Takes servers whose machine cannot be reached; None raises ReachTrouble for them.
 
     Raises:
         ServerTrouble: A configuration is broken, or no server has a place for one of the names.
 
     """
-    wanted = [each for each in entry.install if away is None or each not in away]
+    wanted = [each for each in entry.install if each not in away]
     with ThreadPoolExecutor(max_workers=max(at_once, 1)) as pool:
 
         def ask(work: Callable[[str], T], servers: Iterable[str]) -> dict[str, T]:
-            """Do a piece of work for each server; those that are away are left out, or end it all."""
+            """Do a piece of work for each server; those that are away are left out."""
             begun = {server: pool.submit(work, server) for server in servers}
             found = {}
             for server, answer in begun.items():
                 try:
                     found[server] = answer.result()
                 except ReachTrouble as error:
-                    if away is None:
-                        raise
                     away[server] = error
             return found
 
@@ -92,7 +90,7 @@ def prepare(
 
         taken = ask(places, wanted)
         _check_all_taken(workplace, name, entry, taken, whole=not away)
-        changes = ask(lambda server: _changes(workplace, name, entry, server, edition), taken)
+        changes = ask(lambda server: _changes(workplace, name, server, taken[server], edition), taken)
     here = {each: taken[each] for each in changes if not _stands_alone(workplace, each)}
     groups = [Group(here, False, tuple(each for server in here for each in changes[server]))] if here else []
     apart = (each for each in changes if each not in here)
@@ -168,14 +166,14 @@ def _supply(workplace: "Workplace", name: str, folder: str, edition: EditionReco
     if edition is None:
         entry = workplace.config.certificate.get(name)
         return replace(bare, names=entry.names, algorithm=entry.key.partition("-")[0]) if entry is not None else bare
-    goods = functools.cache(lambda: _goods(workplace, edition))
-    algorithm = describe(chain_of(workplace, edition)[0].public_key()).partition("-")[0]
+    chain = chain_of(workplace, edition)
+    goods = functools.cache(lambda: _goods(workplace, edition, chain))
+    algorithm = describe(chain[0].public_key()).partition("-")[0]
     return replace(bare, edition=edition.number, names=tuple(edition.names), algorithm=algorithm, goods=goods)
 
 
-def _goods(workplace: "Workplace", edition: EditionRecord) -> Goods:
+def _goods(workplace: "Workplace", edition: EditionRecord, chain: tuple[x509.Certificate, ...]) -> Goods:
     folder = workplace.shelf.edition(edition.certificate, edition.number)
-    chain = chain_of(workplace, edition)
     key = keys.from_pem(read_secret(folder / "key.pem"), str(folder / "key.pem"))
     return Goods(base=edition.certificate, leaf=chain[0], issuers=chain[1:], key=key, friendly_name=edition.names[0])
 
@@ -187,19 +185,18 @@ def chain_of(workplace: "Workplace", edition: EditionRecord) -> tuple[x509.Certi
 
 
 def _changes(
-    workplace: "Workplace", name: str, entry: Certificate, server: str, edition: EditionRecord | None
+    workplace: "Workplace", name: str, server: str, names: tuple[str, ...], edition: EditionRecord | None
 ) -> list[way_back.Change]:
-    """Work out the edits of one server, and on another machine the copies of the files that it points at."""
+    """Work out the edits of one server for names that it serves; on another machine, copies of the edition as well."""
     kind = workplace.installable(server)
     supply = supply_for(workplace, name, server, edition)
-    found = kind.plan_install(names_on(workplace, server, entry), supply)
+    found = kind.plan_install(names, supply)
     copies = []
     if edition is not None and is_away(workplace.config, server):
         shelf = workplace.shelf.edition(name, edition.number)
         for each in (each for each in _MODES if each in kind.points_at):
             path = getattr(supply, each)
-            there = kind.host.rights(path)
-            before = kind.host.read(path) if there is not None else None
+            before, there = present(kind.host, path)
             data = read_bytes(shelf / f"{each}.pem")
             copies.append(FileChange(path, before, data, Rights(_MODES[each]), there, own_folder=True))
     return [way_back.Change(server, each) for each in (*copies, *found)]

@@ -55,7 +55,7 @@ def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
 
     entry, authority = plan.entry, workplace.config.authority[plan.entry.authority]
     with at_step("checking beforehand"):
-        prepare(workplace, plan.name, entry, away={})
+        prepare(workplace, plan.name, entry, None, {})
         if authority.kind == "acme":
             check_ways(workplace, entry)
         elif method_of(entry, authority) == "file" and file_servers(workplace.config, entry):

@@ -142,14 +142,12 @@ def survey(workplace: "Workplace", names: Sequence[str] = (), *, live: bool = Fa
     unread = {each.name for each in read if each.findings}
     servers = {name: server for name, server in servers.items() if name not in unread}
     places: list[NamePlaces] = []
+    if wanted or live:
+        from inkstamp.jobs import whereabouts as looking  # which loads TLS
     if wanted:
-        from inkstamp.jobs.whereabouts import whereabouts
-
-        places = whereabouts(workplace, wanted, servers, reports)
+        places = looking.whereabouts(workplace, wanted, servers, reports)
         reports = [each for each in reports if set(wanted) & set(each.site.names)]
     if live:
-        from inkstamp.jobs import whereabouts as looking
-
         seen = looking.live(reports, servers)
         reports = [replace(each, findings=(*each.findings, *more)) for each, more in zip(reports, seen, strict=True)]
     return Surveyed(servers=tuple(read), sites=tuple(reports), names=tuple(places))

@@ -48,12 +48,10 @@ def undo(workplace: "Workplace", name: str, *, preview: bool) -> Undone:
                     advice=f"see `inkstamp history {name}` for what happened to it",
                 )
             groups = [group_back(workplace, entry, folder) for folder in folders]
-            editions = [edition_before(workplace, name, folder) for folder in folders]
-            findings = _about(workplace, name, editions[0])
+            before = edition_before(workplace, name, folders[0])
+            findings = _about(workplace, name, before)
             if not preview:
-                groups, more = install.take_back(workplace, name, entry, folders)
-                findings += more
-    before = editions[0]
+                findings += install.take_back(workplace, name, entry, folders, groups)
     return Undone(
         certificate=name,
         servers=tuple(server for group in groups for server in group.servers),

@@ -1,6 +1,5 @@
 """What carries records into DNS: one class a kind, all with the same two methods."""
 
-import json
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -9,7 +8,7 @@ from typing import Protocol
 from inkstamp.config.model import Nameserver, Program
 from inkstamp.errors import CarrierTrouble
 from inkstamp.files import read_secret
-from inkstamp.reach.answers import trouble_in
+from inkstamp.reach.answers import ask_program
 from inkstamp.reach.dns_update import TsigKey, read_tsig, send_update
 from inkstamp.reach.interface import Host
 
@@ -112,9 +111,8 @@ class ProgramCarrier:
             {"zone": each.zone, "name": each.name, "type": each.kind, "value": each.value, "ttl": TTL}
             for each in dict.fromkeys(records)
         ]
-        data = json.dumps({"format": 1, "action": action, "records": told}).encode()
-        ran = self._host.run(self._entry.command, self._entry.seconds, data)
-        said = trouble_in(ran)
+        asked = {"action": action, "records": told}
+        said = ask_program(self._host, self._entry.command, self._entry.seconds, asked)
         if said:
             raise CarrierTrouble(
                 f"the program “{self._name}” could not {action} {len(told)} records",

@@ -1,13 +1,20 @@
-"""What a program of the user's own answers (docs/programs.md)."""
+"""A program of the user's own, told what to do and heard (docs/programs.md)."""
 
 import json
+from collections.abc import Mapping, Sequence
+from typing import Any
 
-from inkstamp.reach.interface import Ran
+from inkstamp.reach.interface import Host, Ran
 
 _SHOWN = 500
 
 
-def trouble_in(ran: Ran) -> str:
+def ask_program(host: Host, command: Sequence[str], seconds: float, told: Mapping[str, Any]) -> str:
+    """Run a program that is told something as JSON on standard input; returns what is wrong, empty when it is done."""
+    return _trouble_in(host.run(command, seconds, json.dumps({"format": 1, **told}).encode()))
+
+
+def _trouble_in(ran: Ran) -> str:
     """Return what is wrong with a program's answer; empty when it ended well and says `{"done": true}`."""
     if ran.status != 0:
         return ran.output or f"exit status {ran.status}"

@@ -15,8 +15,7 @@ from inkstamp.pki.certificates import to_pem
 from inkstamp.pki.keys import to_pem as key_to_pem
 from inkstamp.reach.interface import Host
 from inkstamp.servers.handed import HandedServer
-from inkstamp.servers.interface import Endpoint, Supply
-from inkstamp.servers.looks import read_look
+from inkstamp.servers.interface import Supply
 
 _SECONDS = 30.0
 _MOST_ANSWER = 1_048_576
@@ -26,12 +25,9 @@ class BalancerServer(HandedServer):
     """One listener of one balancer, as configured under `[server.NAME]`."""
 
     def __init__(self, name: str, host: Host, entry: Server) -> None:
-        super().__init__(name, host)
+        super().__init__(name, host, entry.look)
         self._entry = entry
         self._pool: urllib3.PoolManager | None = None
-
-    def tls_endpoints(self, name: str) -> list[Endpoint] | None:  # noqa: ARG002  it looks the same for each
-        return [read_look(each) for each in self._entry.look] or None
 
     def holds(self, certificate: str) -> str:
         """Return the identifiers of the certificate's editions that are attached now, separated by blanks."""

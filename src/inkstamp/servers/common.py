@@ -3,11 +3,13 @@
 import re
 from collections.abc import Sequence
 
+from cryptography import x509
+
 from inkstamp.errors import EditionUnfit, FileTrouble, ServerTrouble
 from inkstamp.pki.certificates import read_pem, subject_names
 from inkstamp.pki.keys import describe
 from inkstamp.pki.names import uncovered
-from inkstamp.reach.interface import Host
+from inkstamp.reach.interface import Host, Rights
 from inkstamp.servers.interface import Endpoint, Listen, Obstacle, Site, Supply
 from inkstamp.servers.text import Directive
 
@@ -46,19 +48,9 @@ def check_names_kept(host: Host, names: Sequence[str], own: Sequence[str], certi
 
     """
     lost = uncovered(names, own)
-    if not lost or not certificate_file:
-        return
-    try:
-        old = subject_names(read_pem(host.read_certificates(certificate_file), certificate_file)[0])
-    except (FileTrouble, EditionUnfit):
-        return
-    lost = tuple(name for name in lost if not uncovered(old, [name]))
-    if lost:
-        raise ServerTrouble(
-            f"the virtual host also serves {', '.join(lost)}, which the new certificate does not cover",
-            where=where,
-            advice=f"add {', '.join(lost)} to the certificate's names, or give it a virtual host of its own",
-        )
+    old = leaf_of(host, certificate_file) if lost else None
+    if old is not None:
+        _refuse_lost([name for name in lost if not uncovered(subject_names(old), [name])], where)
 
 
 def check_default_kept(host: Host, names: Sequence[str], certificate_file: str, where: str) -> None:
@@ -70,14 +62,28 @@ def check_default_kept(host: Host, names: Sequence[str], certificate_file: str, 
         ServerTrouble: A name would lose its certificate.
 
     """
+    old = leaf_of(host, certificate_file)
+    if old is not None and old.subject != old.issuer:
+        _refuse_lost(uncovered(names, subject_names(old)), where)
+
+
+def leaf_of(host: Host, certificate_file: str) -> x509.Certificate | None:
+    """Return the certificate in a file; None when there is none that can be read."""
     if not certificate_file:
-        return
+        return None
     try:
-        old = read_pem(host.read_certificates(certificate_file), certificate_file)[0]
+        return read_pem(host.read_certificates(certificate_file), certificate_file)[0]
     except (FileTrouble, EditionUnfit):
-        return
-    if old.subject != old.issuer:
-        check_names_kept(host, names, subject_names(old), certificate_file, where)
+        return None
+
+
+def _refuse_lost(lost: Sequence[str], where: str) -> None:
+    if lost:
+        raise ServerTrouble(
+            f"the virtual host also serves {', '.join(lost)}, which the new certificate does not cover",
+            where=where,
+            advice=f"add {', '.join(lost)} to the certificate's names, or give it a virtual host of its own",
+        )
 
 
 def endpoints(listens: Sequence[Listen], host: Host) -> list[Endpoint]:
@@ -90,6 +96,12 @@ def endpoints(listens: Sequence[Listen], host: Host) -> list[Endpoint]:
         if each.tls and each.port
     ]
     return list(dict.fromkeys(found))
+
+
+def present(host: Host, path: str) -> tuple[bytes | None, Rights | None]:
+    """Return what stands in the place of a copy, and whose it is; None and None for nothing."""
+    there = host.rights(path)
+    return (host.read(path) if there is not None else None), there
 
 
 def plain_names(site: Site) -> tuple[str, ...]:
@@ -138,7 +150,5 @@ def which_of(host: Host, present: Sequence[str], supply: Supply, path: str, wher
 
 def _algorithm(host: Host, path: str) -> str:
     """Return the algorithm of a certificate's key; empty when it cannot be read."""
-    try:
-        return describe(read_pem(host.read_certificates(path), path)[0].public_key()).partition("-")[0]
-    except (FileTrouble, EditionUnfit):
-        return ""
+    leaf = leaf_of(host, path)
+    return describe(leaf.public_key()).partition("-")[0] if leaf is not None else ""

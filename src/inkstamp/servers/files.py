@@ -15,27 +15,20 @@ from inkstamp.pki.keys import to_pem as key_to_pem
 from inkstamp.pki.packing import Goods, as_pkcs12, combined, served
 from inkstamp.reach.interface import Host, Ran, Rights
 from inkstamp.servers.base import SECONDS
-from inkstamp.servers.interface import Endpoint, FileChange, Obstacle, Place, Site, Supply
-from inkstamp.servers.looks import read_look
+from inkstamp.servers.common import present
+from inkstamp.servers.interface import FileChange, Place, Supply
+from inkstamp.servers.looks import UnreadServer
 
 _DOMAIN = "{domain}"
 _CERTIFICATE = "{certificate}"
 
 
-class FilesServer:
+class FilesServer(UnreadServer):
     """One server of kind `files`, as configured under `[server.NAME]`."""
 
-    points_at: frozenset[str] = frozenset()
-    has_hosts = False
-
     def __init__(self, name: str, host: Host, entry: Server) -> None:
-        self.name = name
-        self.host = host
+        super().__init__(name, host, entry.look)
         self._entry = entry
-
-    def sites(self) -> list[Site]:
-        """There is no configuration to read."""
-        return []
 
     def places(self, name: str, parts: tuple[str, ...]) -> tuple[Place, ...]:
         if not self._entry.root:
@@ -46,14 +39,8 @@ class FilesServer:
             )
         return (Place(self._entry.root.replace(_DOMAIN, name), parts),)
 
-    def obstacles(self, name: str, parts: tuple[str, ...]) -> tuple[Obstacle, ...]:  # noqa: ARG002  nothing is known
-        return ()
-
     def answers_at(self, name: str, address: str) -> bool:  # noqa: ARG002  other kinds ask
         return self.host.has_address(address)
-
-    def forget(self) -> None:
-        """There is nothing to read anew."""
 
     def serves(self, name: str) -> bool:  # noqa: ARG002  the user has said so by naming it in `install`
         return bool(self._entry.files)
@@ -79,8 +66,7 @@ class FilesServer:
                 f"there is no folder {folder} for {path.rpartition('/')[2]}", where=path,
                 advice=f"make it, with the rights that its program needs, or correct `files` of server “{self.name}”",
             )  # fmt: skip
-        there = self.host.rights(path)
-        before = self.host.read(path) if there is not None else None
+        before, there = present(self.host, path)
         mode = int(copy.mode, 8) if copy.mode else 0o600 if copy.form in SECRET_FORMS else 0o644
         rights = Rights(mode, copy.owner, copy.group)
         if copy.form == "pkcs12":
@@ -103,9 +89,6 @@ class FilesServer:
 
     def _run(self, command: tuple[str, ...]) -> Ran:
         return self.host.run(command, SECONDS) if command else Ran((), 0, "")
-
-    def tls_endpoints(self, name: str) -> list[Endpoint] | None:  # noqa: ARG002  it looks the same for each
-        return [read_look(each) for each in self._entry.look] or None
 
 
 def _text(copy: FileCopy, goods: Goods) -> bytes:

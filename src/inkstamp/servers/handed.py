@@ -1,43 +1,26 @@
 """Servers that are handed an edition, by a program of the user's own or by an API: no files are put in their place."""
 
-import json
 from collections.abc import Sequence
 from typing import Any
 
 from inkstamp.config.model import Program
 from inkstamp.errors import ServerTrouble
-from inkstamp.reach.answers import trouble_in
+from inkstamp.reach.answers import ask_program
 from inkstamp.reach.interface import Host, Ran
-from inkstamp.servers.interface import Endpoint, FileChange, Obstacle, Place, Site, Supply
+from inkstamp.servers.interface import FileChange, Place, Supply
+from inkstamp.servers.looks import UnreadServer
 
 _DONE = Ran((), 0, "")
 
 
-class HandedServer:
+class HandedServer(UnreadServer):
     """What all of them have in common."""
-
-    points_at: frozenset[str] = frozenset()
-    has_hosts = False
-
-    def __init__(self, name: str, host: Host) -> None:
-        self.name = name
-        self.host = host
-
-    def sites(self) -> list[Site]:
-        """There is no configuration to read."""
-        return []
 
     def places(self, name: str, parts: tuple[str, ...]) -> tuple[Place, ...]:  # noqa: ARG002  there are none
         raise ServerTrouble(f"“{self.name}” shows no files", where=self.name, advice="name a web server with `via`")
 
-    def obstacles(self, name: str, parts: tuple[str, ...]) -> tuple[Obstacle, ...]:  # noqa: ARG002  as above
-        return ()
-
     def answers_at(self, name: str, address: str) -> bool:  # noqa: ARG002  nothing is known of it
         return False
-
-    def forget(self) -> None:
-        """There is nothing to read anew."""
 
     def serves(self, name: str) -> bool:  # noqa: ARG002  the user has said so by naming it in `install`
         return True
@@ -52,15 +35,12 @@ class HandedServer:
     def reload(self) -> Ran:
         return _DONE
 
-    def tls_endpoints(self, name: str) -> list[Endpoint] | None:  # noqa: ARG002  not known
-        return None
-
 
 class ProgramServer(HandedServer):
     """A program of the user's own, told in JSON on standard input where an edition lies (docs/programs.md)."""
 
     def __init__(self, name: str, host: Host, entry: Program) -> None:
-        super().__init__(name, host)
+        super().__init__(name, host, ())
         self._entry = entry
 
     def holds(self, certificate: str) -> str:  # noqa: ARG002  the program is not asked
@@ -78,9 +58,7 @@ class ProgramServer(HandedServer):
             self._tell({"action": "remove", "certificate": certificate})
 
     def _tell(self, told: dict[str, Any]) -> None:
-        data = json.dumps({"format": 1, **told}).encode()
-        ran = self.host.run(self._entry.command, self._entry.seconds, data)
-        said = trouble_in(ran)
+        said = ask_program(self.host, self._entry.command, self._entry.seconds, told)
         if said:
             raise ServerTrouble(
                 f"the program “{self.name}” could not {told['action']} the certificate",

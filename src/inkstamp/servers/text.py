@@ -115,6 +115,13 @@ def changes(texts: Mapping[str, str], splices: Iterable[Splice]) -> list[FileCha
     ]
 
 
+def append_lines(texts: Mapping[str, str], file: str, lines: Sequence[str]) -> Splice:
+    """Return what puts lines at the end of a file of `texts`, whose last line may lack its end."""
+    text = texts[file]
+    gap = "" if not text or text.endswith("\n") else "\n"
+    return Splice(file, len(text), len(text), gap + "".join(f"{line}\n" for line in lines))
+
+
 def indent_at(text: str, offset: int) -> str:
     """Return the white space that lines beside the one at `offset` begin with."""
     line_start = text.rfind("\n", 0, offset) + 1

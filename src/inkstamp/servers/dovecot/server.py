@@ -7,7 +7,7 @@ from inkstamp.servers.base import FilelessServer, Files
 from inkstamp.servers.common import check_default_kept, endpoints
 from inkstamp.servers.dovecot.reading import Reading, listens, path_of, read_configuration
 from inkstamp.servers.interface import Endpoint, FileChange, Site, Supply
-from inkstamp.servers.text import Directive, Splice, changes, indent_at
+from inkstamp.servers.text import Directive, Splice, append_lines, changes, indent_at
 
 _TOLD = ("ssl", "ssl_min_protocol", "ssl_cipher_list")
 
@@ -97,9 +97,7 @@ def _last(section: Directive, name: str) -> Directive | None:
 def _add(reading: Reading, section: Directive | None, lines: Sequence[str]) -> Splice:
     """Return the lines put at a section's beginning, or at the end of the main file."""
     if section is None:
-        text = reading.texts[reading.main_file]
-        gap = "" if not text or text.endswith("\n") else "\n"
-        return Splice(reading.main_file, len(text), len(text), gap + "".join(f"{line}\n" for line in lines))
+        return append_lines(reading.texts, reading.main_file, lines)
     indent = indent_at(reading.texts[section.file], section.start) + "  "
     at = section.block_start
     return Splice(section.file, at, at, "".join(f"\n{indent}{line}" for line in lines))

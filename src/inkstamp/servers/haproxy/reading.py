@@ -1,12 +1,11 @@
 """What an HAProxy configuration says of TLS: where it listens, and which certificates it loads there."""
 
 import posixpath
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
-from inkstamp.errors import EditionUnfit, FileTrouble, ServerTrouble
-from inkstamp.pki.certificates import read_pem, subject_names
+from inkstamp.errors import ServerTrouble
 from inkstamp.reach.interface import Host
 from inkstamp.servers.haproxy.syntax import parse
 from inkstamp.servers.interface import Listen
@@ -34,7 +33,6 @@ class Bind:
     """One `bind` line."""
 
     line: Directive
-    section: str
     listens: tuple[Listen, ...]
     sources: tuple[Source, ...]
 
@@ -79,17 +77,17 @@ def read_configuration(main_file: str, host: Host) -> Reading:
     """
     texts: dict[str, str] = {}
     lines = parse(read_once(texts, main_file, None, host.read, "HAProxy"), main_file)
-    base, socket, section, name = "", "", "", ""
+    base, socket, section = "", "", ""
     binds = []
     for line in lines:
         if line.name in _SECTIONS:
-            section, name = line.name, " ".join(line.arguments)
+            section = line.name
         elif section == "global" and line.name == "crt-base" and line.arguments:
             base = line.arguments[0]
         elif section == "global" and line.arguments[:1] == ("socket",) and line.name == "stats":
             socket = _admin_socket(line) or socket
         elif section in {"frontend", "listen"} and line.name == "bind" and line.arguments:
-            binds.append(Bind(line, name, tuple(_listens(line)), tuple(_sources(line, base, host))))
+            binds.append(Bind(line, tuple(_listens(line)), tuple(_sources(line, base, host))))
     loaded = {each.line.start: tuple(_load(each, texts, host)) for each in binds if each.tls}
     return Reading(texts, main_file, tuple(binds), socket, loaded)
 
@@ -163,13 +161,3 @@ def _filters(entry: Directive) -> Iterator[str]:
             yield word
         if word.endswith("]"):
             inside = False
-
-
-def names_of(loaded: Loaded, read_file: Callable[[str], bytes]) -> tuple[str, ...]:
-    """Return the names that a loaded certificate is chosen for; none for one that cannot be read."""
-    if loaded.filters:
-        return loaded.filters
-    try:
-        return tuple(subject_names(read_pem(read_file(loaded.path), loaded.path)[0]))
-    except (FileTrouble, EditionUnfit):
-        return ()

@@ -3,21 +3,22 @@
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 
+from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 
-from inkstamp.errors import EditionUnfit, FileTrouble, ServerTrouble
-from inkstamp.pki.certificates import read_pem
+from inkstamp.errors import ServerTrouble
+from inkstamp.pki.certificates import subject_names
 from inkstamp.pki.names import uncovered
 from inkstamp.pki.packing import combined
 from inkstamp.reach.interface import Host, Ran, Rights
 from inkstamp.servers.base import SECONDS, FilelessServer, Fitting
-from inkstamp.servers.common import check_default_kept, endpoints
+from inkstamp.servers.common import check_default_kept, endpoints, leaf_of, present
 from inkstamp.servers.haproxy import runtime
-from inkstamp.servers.haproxy.reading import Bind, Loaded, Reading, names_of, read_configuration
+from inkstamp.servers.haproxy.reading import Bind, Loaded, Reading, read_configuration
 from inkstamp.servers.haproxy.syntax import quote
 from inkstamp.servers.interface import Endpoint, FileChange, Site, Supply
 from inkstamp.servers.manner import PROOF_PATH
-from inkstamp.servers.text import Splice, changes, indent_at
+from inkstamp.servers.text import Splice, append_lines, changes, indent_at
 
 _HTTPS = 443
 
@@ -32,7 +33,7 @@ class HaproxyServer(FilelessServer[Reading]):
 
     def __init__(self, name: str, host: Host, fitting: Fitting) -> None:
         super().__init__(name, host, fitting)
-        self._known_names: dict[tuple[str, tuple[str, ...]], tuple[str, ...]] = {}
+        self._known_names: dict[str, tuple[str, ...]] = {}
 
     def forget(self) -> None:
         super().forget()
@@ -70,10 +71,13 @@ class HaproxyServer(FilelessServer[Reading]):
         return [(bind, each) for bind, each in self._all_loaded() if not uncovered(self._names(each), [name])]
 
     def _names(self, loaded: Loaded) -> tuple[str, ...]:
-        key = (loaded.path, loaded.filters)
-        if key not in self._known_names:
-            self._known_names[key] = names_of(loaded, self.host.read_certificates)
-        return self._known_names[key]
+        """Return the names that a loaded certificate is chosen for; none for one that cannot be read."""
+        if loaded.filters:
+            return loaded.filters
+        if loaded.path not in self._known_names:
+            leaf = leaf_of(self.host, loaded.path)
+            self._known_names[loaded.path] = subject_names(leaf) if leaf is not None else ()
+        return self._known_names[loaded.path]
 
     def serves(self, name: str) -> bool:  # noqa: ARG002  it chooses by the certificates' own names
         return bool(self._tls_binds() or self._plain_binds())
@@ -134,17 +138,14 @@ class HaproxyServer(FilelessServer[Reading]):
             return [], [f"{folder.path}/{supply.certificate}.pem"]
         listed = next((each for each in bind.sources if each.kind == "list"), None)
         if listed is not None:
-            text = self._reading().texts[listed.path]
-            gap = "" if not text or text.endswith("\n") else "\n"
-            return [Splice(listed.path, len(text), len(text), f"{gap}{quote(supply.combined)}\n")], []
+            return [append_lines(self._reading().texts, listed.path, [quote(supply.combined)])], []
         at = bind.sources[-1].word.end if bind.sources else bind.line.end
         return [Splice(bind.line.file, at, at, f" crt {quote(supply.combined)}")], []
 
     def _copy(self, path: str, supply: Supply) -> list[FileChange]:
         if supply.goods is None:
             return []
-        there = self.host.rights(path)
-        before = self.host.read(path) if there is not None else None
+        before, there = present(self.host, path)
         after = combined(supply.goods())
         rights = there or Rights(0o600)
         return [] if before == after else [FileChange(path, before, after, rights, there)]
@@ -218,8 +219,7 @@ class HaproxyServer(FilelessServer[Reading]):
         lists = {path: each.source.path for path, each in wanted.items() if path not in known}
         if any(wanted[path].source.kind == "file" for path in lists):
             return False
-        certificates = {path: self.host.read_certificates(path) for path in wanted}
-        other = [path for path, each in certificates.items() if known.get(path) != _fingerprint(each, path)]
+        other = [path for path in wanted if known.get(path) != _fingerprint(leaf_of(self.host, path))]
         new = {path: self.host.read(path) for path in other}
         places = [each.path for bind in reading.binds for each in bind.sources if each.kind != "file"]
         gone = [(place, path) for path in known if path not in wanted for place in _place_of(path, places, ask)]
@@ -234,8 +234,5 @@ def _place_of(path: str, places: Sequence[str], ask: runtime.Ask) -> list[str]:
     return [each for each in dict.fromkeys(places) if f"{path}:" in ask(f"show ssl crt-list -n {each}")][:1]
 
 
-def _fingerprint(data: bytes, path: str) -> str:
-    try:
-        return read_pem(data, path)[0].fingerprint(hashes.SHA1()).hex().upper()  # noqa: S303  what HAProxy shows
-    except (EditionUnfit, FileTrouble):
-        return ""
+def _fingerprint(leaf: x509.Certificate | None) -> str:
+    return leaf.fingerprint(hashes.SHA1()).hex().upper() if leaf is not None else ""  # noqa: S303  what HAProxy shows

@@ -3,15 +3,15 @@
 import posixpath
 from collections.abc import Iterator, Sequence
 
-from inkstamp.errors import EditionUnfit, FileTrouble, ServerTrouble
-from inkstamp.pki.certificates import read_pem, subject_names
+from inkstamp.errors import ServerTrouble
+from inkstamp.pki.certificates import subject_names
 from inkstamp.pki.names import uncovered
 from inkstamp.servers.base import Files, TextServer
-from inkstamp.servers.common import check_default_kept, endpoints
+from inkstamp.servers.common import check_default_kept, endpoints, leaf_of
 from inkstamp.servers.interface import Endpoint, FileChange, Obstacle, Place, Site, Supply
 from inkstamp.servers.lighttpd.reading import Reading, Setting, host_matches, read_configuration
 from inkstamp.servers.lighttpd.syntax import quote
-from inkstamp.servers.text import Directive, Splice, changes, indent_at
+from inkstamp.servers.text import Directive, Splice, append_lines, changes, indent_at
 
 _PEM, _KEY = "ssl.pemfile", "ssl.privkey"
 
@@ -110,11 +110,8 @@ class LighttpdServer(TextServer[Reading]):
 
     def _may_go(self, pem: Setting, covered: Sequence[str]) -> bool:
         """Tell whether nobody misses the certificate for all: the new one covers its names, or it is good for none."""
-        try:
-            old = read_pem(self.host.read_certificates(pem.value), pem.value)[0]
-        except (FileTrouble, EditionUnfit):
-            return True
-        return old.subject == old.issuer or not uncovered(covered, subject_names(old))
+        old = leaf_of(self.host, pem.value)
+        return old is None or old.subject == old.issuer or not uncovered(covered, subject_names(old))
 
     def _point(
         self, reading: Reading, pem: Setting, key: Setting | None, covered: Sequence[str], supply: Supply
@@ -137,7 +134,7 @@ class LighttpdServer(TextServer[Reading]):
                           if each.directive.name == "server.modules")  # fmt: skip
         lines = [] if '"mod_openssl"' in modules else ['server.modules += ( "mod_openssl" )']
         lines += [f'$SERVER["socket"] == {quote(f"{bind}:{self._fitting.https_port}")} {{', '    ssl.engine = "enable"']
-        return _append(reading, [*lines, *(f"    {line}" for line in _pair(supply)), "}"])
+        return append_lines(reading.texts, reading.main_file, [*lines, *(f"    {line}" for line in _pair(supply)), "}"])
 
     def _inside(self, reading: Reading, host: Directive, supply: Supply) -> Splice:
         indent = indent_at(reading.texts[host.file], host.start) + "    "
@@ -151,7 +148,7 @@ class LighttpdServer(TextServer[Reading]):
             if name.startswith("*."):
                 condition = f'$HTTP["host"] =$ {quote(name[1:])} {{'
             lines += [condition, *(f"    {line}" for line in _pair(supply)), "}"]
-        return _append(reading, lines)
+        return append_lines(reading.texts, reading.main_file, lines)
 
 
 def _pair(supply: Supply) -> list[str]:
@@ -161,9 +158,3 @@ def _pair(supply: Supply) -> list[str]:
 def _set(directive: Directive, value: str) -> Splice:
     word = directive.words[-1]
     return Splice(directive.file, word.start, word.end, quote(value))
-
-
-def _append(reading: Reading, lines: Sequence[str]) -> Splice:
-    text = reading.texts[reading.main_file]
-    gap = "" if not text or text.endswith("\n") else "\n"
-    return Splice(reading.main_file, len(text), len(text), gap + "".join(f"{line}\n" for line in lines))

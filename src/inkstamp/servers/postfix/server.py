@@ -9,7 +9,7 @@ from inkstamp.servers.base import SECONDS, FilelessServer
 from inkstamp.servers.common import check_default_kept, endpoints
 from inkstamp.servers.interface import Endpoint, FileChange, Site, Supply
 from inkstamp.servers.postfix.reading import Reading, listens, read_configuration
-from inkstamp.servers.text import Directive, Splice, changes
+from inkstamp.servers.text import Directive, Splice, append_lines, changes
 
 _CHAIN = "smtpd_tls_chain_files"
 _PAIRS = (("smtpd_tls_cert_file", "smtpd_tls_key_file"), ("smtpd_tls_eccert_file", "smtpd_tls_eckey_file"))
@@ -97,9 +97,7 @@ class PostfixServer(FilelessServer[Reading]):
                 yield Splice(each.file, value.start, value.end, text if each.file == reading.main_file else _bare(text))
         lines = list(self._missing(reading, supply))
         if lines:
-            text = reading.texts[reading.main_file]
-            gap = "" if not text or text.endswith("\n") else "\n"
-            yield Splice(reading.main_file, len(text), len(text), gap + "".join(f"{line}\n" for line in lines))
+            yield append_lines(reading.texts, reading.main_file, lines)
 
     def _missing(self, reading: Reading, supply: Supply) -> Iterator[str]:
         """Yield the lines that `main.cf` lacks for TLS."""

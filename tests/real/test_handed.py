@@ -71,6 +71,14 @@ def test_a_balancer_gets_each_edition_attached_beside_those_of_others_and_the_on
         assert (refused.status, "maintenance until four" in refused.flat) == (1, True)
         assert (state.certificates, state.attached) == before
         assert served(port, domain) == world.edition("sail", 3)
+        state.hangs_up = True
+        lost = world.run("stamp", "sail")
+        state.hangs_up = False
+        assert (lost.status, "on edge is put back as soon as it can be reached" in lost.flat) == (1, True)
+        assert len(state.certificates) == len(before[0]) + 1
+        assert world.run("install", "sail", "--preview").status == 0  # the next run that can reach it does so first
+        assert [each["label"] for each in state.certificates.values()] == ["shop", "inkstamp/sail/3"]
+        assert state.attached == before[1]
         again = world.run("stamp", "sail")
         assert again.status == 0, again.err
         assert served(port, domain) == world.served(domain) == world.edition("sail", 4)

@@ -158,7 +158,10 @@ def _hand_over(workplace: "Workplace", name: str, group: Group, edition: Edition
 
 
 def _give_back(workplace: "Workplace", record: InstallRecord, manifest: dict[str, Any]) -> list[str]:
-    """Have those that are handed editions serve what they had; returns what went wrong with that."""
+    """Have those that are handed editions serve what they had; returns what they refused of that.
+
+    ReachTrouble when one is away, as of a machine whose files cannot be brought back.
+    """
     number = manifest["before"]
     before = workplace.ledger.edition(record.certificate, number) if number else None
     trouble = []
@@ -166,7 +169,7 @@ def _give_back(workplace: "Workplace", record: InstallRecord, manifest: dict[str
         try:
             each.give_back(record.certificate, manifest["held"].get(each.name, ""),
                            handed(workplace, before) if before is not None else None)  # fmt: skip
-        except (ServerTrouble, ReachTrouble) as failed:
+        except ServerTrouble as failed:
             trouble.append(f"{each.name} may still have the new one: {failed.said or failed.what}")
     return trouble
 
@@ -260,6 +263,7 @@ def _put_back(workplace: "Workplace", record: InstallRecord, error: InkStampErro
         return
     try:
         manifest = way_back.bring_back(workplace, folder)
+        trouble = _give_back(workplace, record, manifest)
     except ReachTrouble:
         if error is None:
             raise
@@ -268,7 +272,7 @@ def _put_back(workplace: "Workplace", record: InstallRecord, error: InkStampErro
         return
     if not manifest["copied"]:
         workplace.shelf.switch(record.certificate, manifest["before"])
-    trouble = [*_give_back(workplace, record, manifest), *way_back.reload_all(workplace, record.servers)]
+    trouble += way_back.reload_all(workplace, record.servers)
     why = error.what if error else "the run before was cut short"
     workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: {why}")
     remove_tree(folder)

@@ -32,6 +32,8 @@ class BalancerState:
     certificates: dict[str, dict[str, str]] = field(default_factory=dict)
     attached: list[str] = field(default_factory=list)
     """Of the listener `web`, the first one for names that none covers."""
+    hangs_up: bool = False
+    """Whether the connection is closed without an answer when something is to be attached."""
     refuses: str = ""
     """When not empty, every change is refused with these words."""
 
@@ -148,6 +150,9 @@ class _Api(QuietHandler):
     def _allowed(self, *, changing: bool) -> bool:
         if self.headers.get("Authorization") != f"Bearer {self.state.token}":
             self._reply(401, {"error": "the token is not right"})
+            return False
+        if self.state.hangs_up and self.command == "PUT":
+            self.close_connection = True
             return False
         if changing and self.state.refuses:
             self._reply(503, {"error": self.state.refuses})

@@ -180,6 +180,14 @@ def part(*arguments: str) -> dict[str, Any]:
     return figures
 
 
+def busy(process: int) -> float:
+    """CPU seconds that a process has taken so far."""
+    import psutil
+
+    times = psutil.Process(process).cpu_times()
+    return float(times.user + times.system)
+
+
 def main(count: int) -> None:
     from world import real_world
 
@@ -199,7 +207,9 @@ def main(count: int) -> None:
                 f"{world.nameserver.port},{world.nginx.http_port}",
             )
             for run, at_once in runs.items():
-                rows.append((run, part(run, str(at_once), *common)))
+                before = busy(world.ca.process)
+                figures = part(run, str(at_once), *common)
+                rows.append((run, {**figures, "ca": busy(world.ca.process) - before}))
     told = {
         "bare": "bare requests",
         "looking": "bare, with a look at each proof",
@@ -208,12 +218,13 @@ def main(count: int) -> None:
         "sixteen": "ours, 16 at once",
     }
     base = rows[0][1]
-    print(f"{count} certificates of one name each   seconds  ms each  CPU ms each  CPU/bare  peak MB  requests each")
+    heading = f"{count} certificates of one name each"
+    print(f"{heading:<35}  seconds  ms each  CPU ms each  CPU/bare  peak MB  requests each  CA's CPU")
     for run, figures in rows:
         requests = sum(figures["requests"].values()) / count
         print(f"{told[run]:<35}  {figures['wall']:6.2f}  {figures['wall'] / count * 1e3:7.1f}  "
               f"{figures['cpu'] / count * 1e3:11.2f}  {figures['cpu'] / base['cpu']:8.2f}  {figures['peak']:7.0f}  "
-              f"{requests:13.2f}")  # fmt: skip
+              f"{requests:13.2f}  {figures['ca'] / count * 1e3:8.2f}")  # fmt: skip
     print("requests by kind, ours one after another:", rows[2][1]["requests"])
 
 

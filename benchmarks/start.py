@@ -6,6 +6,7 @@ Makes a home with that many certificates (10,000), all good, and times `inkstamp
 one that is not counted. Run it with the project installed (`pip install .`), so that byte code is there.
 """
 
+import hashlib
 import os
 import resource
 import statistics
@@ -43,13 +44,19 @@ def make_home(folder: Path, count: int) -> Path:
         order = ledger.move_order(order, OrderState.OPENED, url=f"https://acme.quayside.test/order/{number}")
         edition = EditionRecord(
             certificate=name, number=1, names=names, issuer="Quayside Intermediate A", root="Quayside Root X1",
-            serial="7", sha256="0" * 64, not_before=now - timedelta(days=20), not_after=now + timedelta(days=70),
+            serial="7", sha256=hashlib.sha256(name.encode()).hexdigest(),
+            not_before=now - timedelta(days=20), not_after=now + timedelta(days=70),
             authority="quayside",
         )  # fmt: skip
         ledger.add_edition(order, edition, "edition 1")
         kept = private_folder(folder / "home" / "shelf" / name / "0001") / "key.pem"
         kept.touch(mode=0o600)  # it is looked whether it is there, not what is in it
         ledger.installs.end(ledger.installs.begin(name, 1, ["front"]), InstallState.DONE, "installed", "on front")
+    # As it is between two runs: everything has been asked about a while ago, and need not be yet.
+    later = int((now + timedelta(hours=5)).timestamp())
+    start, end = (int((now + timedelta(days=each)).timestamp()) for each in (40, 42))
+    heard = {"window_start": start, "window_end": end, "ask_again": later, "status_again": later, "look_again": later}
+    ledger.tidings.add([(edition, heard) for edition in ledger.newest_editions().values()])
     ledger.close()
     (folder / "inkstamp.toml").write_text("".join(text))
     return folder / "inkstamp.toml"
@@ -80,6 +87,7 @@ def main(count: int) -> None:
             ("inkstamp status, 1 certificate", [program, "--config", str(one), "status"]),
             (f"inkstamp status, {count} certificates", [program, "--config", str(many), "status"]),
             (f"inkstamp renew, {count} certificates, none due", [program, "--config", str(many), "renew"]),
+            ("inkstamp calendar --simulate 20000", [program, "calendar", "--simulate", "20000", "--failing", "0.02"]),
         ]
         print(f"{'command':<48}  seconds  CPU s  times `python -c pass`")
         base = 0.0

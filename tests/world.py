@@ -293,7 +293,8 @@ def fetch(url: str, trust: Path) -> bytes:
 class Pebble:
     """What a test may ask of the real ACME CA beside its API."""
 
-    def __init__(self, management: str, trust: Path, log: Path) -> None:
+    def __init__(self, management: str, trust: Path, log: Path, process: int) -> None:
+        self.process = process
         self.management = management
         self.trust = trust
         self.log = log
@@ -331,8 +332,11 @@ def pebble(
     usual = {"PEBBLE_VA_NOSLEEP": "1", "PEBBLE_WFE_NONCEREJECT": "5", "PEBBLE_AUTHZREUSE": "0"}
     log = folder / "ca.log"
     command = [find_program("pebble"), "-config", str(folder / "ca.json"), "-dnsserver", f"127.0.0.1:{dns_port}"]
-    with running(command, log, api_port, {**usual, **env}):
-        yield f"https://localhost:{api_port}/dir", Pebble(f"https://localhost:{management_port}", cert, log)
+    with running(command, log, api_port, {**usual, **env}) as process:
+        yield (
+            f"https://localhost:{api_port}/dir",
+            Pebble(f"https://localhost:{management_port}", cert, log, process.pid),
+        )
 
 
 @contextmanager

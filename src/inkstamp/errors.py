@@ -47,6 +47,10 @@ class UsageError(InkStampError):
     exit_status = 2
 
 
+class AccountTrouble(UsageError):
+    """A person has to settle something with the CA before it takes orders: terms, or a customer number."""
+
+
 class ConfigurationError(InkStampError):
     """The configuration file, or a file that it names, is wrong."""
 

@@ -3,62 +3,16 @@
 import json
 import re
 import subprocess
-import sys
-from collections import Counter, deque
-from collections.abc import Iterator
-from contextlib import ExitStack
-from dataclasses import dataclass
+from collections import Counter
 from datetime import UTC, datetime, timedelta
 from email.utils import format_datetime
-from pathlib import Path
 
 import pytest
 from cryptography import x509
-from world import Ran, World, inkstamp_program, running, write_config, write_nginx
+from simulated import NAME, SimulatedWorld
+from world import Ran, inkstamp_program
 
-from inkstamp.standins.ca import SimulatedCa
 from inkstamp.standins.ca_state import Canned
-from inkstamp.standins.nameserver import Nameserver
-from inkstamp.standins.ports import free_ports
-
-NAME = "rowing.saltmarsh.test"
-
-
-@dataclass
-class SimulatedWorld(World):
-    """The simulated CA and web server, with the real program."""
-
-    simulated: SimulatedCa = None  # type: ignore[assignment]
-
-    def can(self, resource: str, *answers: Canned) -> None:
-        self.simulated.state.mood.canned[resource] = deque(answers)
-
-    def asked(self) -> Counter[str]:
-        return Counter(self.simulated.requests)
-
-
-@pytest.fixture
-def world(tmp_path: Path) -> Iterator[SimulatedWorld]:
-    http_port, https_port, dns_port, api_port = free_ports(4)
-    program = tmp_path / "web-server"
-    program.write_text(f'#!/bin/sh\nexec "{sys.executable}" -m inkstamp.standins.web "$@"\n')
-    program.chmod(0o755)
-    web = write_nginx(tmp_path / "web", http_port, https_port, str(program))
-    web.sites_file(f"server {{ listen 127.0.0.1:{http_port}; server_name first.test; root {tmp_path}; }}", "0")
-    with ExitStack() as stack:
-        nameserver = stack.enter_context(Nameserver(dns_port, {}))
-        ca = stack.enter_context(SimulatedCa(api_port, tmp_path / "ca", dns_port=dns_port, http_port=http_port))
-        stack.enter_context(running(web.command(), tmp_path / "web.log", http_port))
-        config, home = write_config(tmp_path, web, dns_port)
-        (tmp_path / "roots.pem").write_bytes(ca.state.hierarchy.roots_file.read_bytes())
-        trust = ca.state.hierarchy.api_root_file
-        made = SimulatedWorld(
-            tmp_path, web, nameserver, ca.directory_url, ca.state, trust, config, home, simulated=ca
-        )  # fmt: skip
-        made.add_authority()
-        made.site("rowing", [NAME])
-        ca.requests.clear()
-        yield made
 
 
 def problem(kind: str, detail: str, **more: object) -> bytes:

@@ -98,8 +98,9 @@ def test_the_file_is_private_and_a_broken_or_newer_one_is_one_clear_error(tmp_pa
         Ledger(file, HandClock(NOW))
     broken = tmp_path / "broken.db"
     broken.write_bytes(b"this is no database, and long enough to be looked at" * 40)
-    with pytest.raises(LedgerTrouble, match="cannot be used"):
+    with pytest.raises(LedgerTrouble, match="is damaged") as raised:
         Ledger(broken, HandClock(NOW))
+    assert "inkstamp status --rebuild" in raised.value.advice
     with pytest.raises(LedgerTrouble, match="cannot be opened"):
         Ledger(tmp_path / "no folder" / "ledger.db", HandClock(NOW))
 
@@ -172,8 +173,9 @@ def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path:
     with closing(Ledger(file, HandClock(NOW))) as made:
         order = made.intend_order("rowing", "quayside", ["a.test"])
     with closing(sqlite3.connect(file)) as connection:
-        for table in ("portal_proof", "dns_proof", "setback", "refused_method"):
+        for table in ("portal_proof", "dns_proof", "setback", "refused_method", "tidings", "matter"):
             connection.execute(f"DROP TABLE {table}")
+        connection.execute("ALTER TABLE edition DROP COLUMN key_kind")
         connection.execute("UPDATE ledger SET version = 1")
         connection.commit()
     with closing(Ledger(file, HandClock(NOW))) as again:
@@ -188,6 +190,12 @@ def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path:
         assert again.portal.of_open_orders() == {order.id: [seen]}
         assert again.waiting_orders() == [waiting]
         assert again.setbacks.all() == {}
+        assert again.newest_editions() == {}
+    kept = tmp_path / "ledger.db.version-1"
+    assert stat.S_IMODE(kept.stat().st_mode) == 0o600
+    with closing(sqlite3.connect(kept)) as connection:
+        assert connection.execute("SELECT version FROM ledger").fetchone() == (1,)
+        assert connection.execute("SELECT count(*) FROM ca_order").fetchone() == (1,)
 
 
 def test_what_stands_in_the_way_keeps_its_beginning_until_it_is_another_or_overcome(tmp_path: Path) -> None:

@@ -4,7 +4,16 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from inkstamp.acme.jws import b64url
-from inkstamp.acme.messages import Account, Authorization, Challenge, Directory, Order, OrdersList, read
+from inkstamp.acme.messages import (
+    Account,
+    Authorization,
+    Challenge,
+    Directory,
+    Order,
+    OrdersList,
+    RenewalInfo,
+    read,
+)
 from inkstamp.acme.session import Reply, Session, Signer
 from inkstamp.errors import CaMisbehaved
 from inkstamp.pki.names import as_address
@@ -52,12 +61,23 @@ class CaClient:
         reply = self._session.post("account", self.directory().new_account, payload, Signer(self._signer.key))
         return _location(reply), read(Account, reply.body, reply.url)
 
-    def new_order(self, names: Sequence[str]) -> tuple[str, Order]:
-        """Open an order for names and addresses (RFC 8555 section 7.4, RFC 8738); returns URL and first snapshot."""
+    def new_order(self, names: Sequence[str], replaces: str = "") -> tuple[str, Order]:
+        """Open an order for names and addresses (RFC 8555 section 7.4, RFC 8738); returns URL and first snapshot.
+
+        `replaces` is the identifier of the certificate that it will replace (RFC 9773 section 5).
+        """
         kinds = [("ip" if as_address(name) else "dns", name) for name in names]
-        payload = {"identifiers": [{"type": kind, "value": name} for kind, name in kinds]}
+        payload: dict[str, object] = {"identifiers": [{"type": kind, "value": name} for kind, name in kinds]}
+        if replaces:
+            payload["replaces"] = replaces
         reply = self._session.post("new order", self.directory().new_order, payload, self._signer, repeatable=False)
         return _location(reply), read(Order, reply.body, reply.url)
+
+    def renewal_info(self, identifier: str) -> tuple[RenewalInfo, float | None]:
+        """Ask when a certificate should be renewed (RFC 9773 section 4.1); returns that and Retry-After in seconds."""
+        url = f"{self.directory().renewal_info.rstrip('/')}/{identifier}"
+        reply = self._session.get("renewal information", url)
+        return read(RenewalInfo, reply.body, url), reply.retry_after
 
     def order(self, url: str) -> Polled:
         """Fetch an order."""

@@ -3,6 +3,7 @@
 Members never heard of are passed over and kinds never heard of stay plain text: a CA may add some tomorrow.
 """
 
+from datetime import datetime
 from enum import StrEnum
 from typing import TypeVar
 
@@ -84,6 +85,8 @@ class Directory(_Wire, frozen=True):
     new_order: str
     revoke_cert: str = ""
     key_change: str = ""
+    renewal_info: str = ""
+    """RFC 9773 section 4.1; empty where the CA has no opinion on renewal."""
     meta: DirectoryMeta = DirectoryMeta()
 
 
@@ -93,6 +96,20 @@ class Account(_Wire, frozen=True):
     status: str
     contact: tuple[str, ...] = ()
     orders: str = ""
+
+
+class SuggestedWindow(_Wire, frozen=True):
+    """RFC 9773 section 4.2."""
+
+    start: datetime
+    end: datetime
+
+
+class RenewalInfo(_Wire, frozen=True):
+    """RFC 9773 section 4.2."""
+
+    suggested_window: SuggestedWindow
+    explanation_url: str = msgspec.field(name="explanationURL", default="")
 
 
 class OrdersList(_Wire, frozen=True):

@@ -119,7 +119,7 @@ class Session:
         """Return the CA's directory, fetched once (RFC 8555 section 7.1.1)."""
         with self._lock:
             if self._directory is None:
-                reply = self._until_well("directory", lambda: self._once("GET", self.directory_url))
+                reply = self._until_well("directory", lambda: self._get("directory", self.directory_url))
                 self._directory = read(Directory, reply.body, self.directory_url)
             return self._directory
 
@@ -166,6 +166,17 @@ class Session:
 
         return self._until_well(kind, attempt, repeatable=repeatable)
 
+    def get(self, kind: str, url: str) -> Reply:
+        """Ask without a signature (RFC 8555 section 6.3 allows it for the directory, RFC 9773 for renewal information).
+
+        Asked once: who asks thousands of times stops at the first trouble. Raises as `post` does.
+        """
+        return self._get(kind, url)
+
+    def _get(self, kind: str, url: str) -> Reply:
+        self.counts[kind] += 1
+        return self._once("GET", url)
+
     def _nonce(self) -> str:
         try:
             return self._nonces.pop()
@@ -211,8 +222,6 @@ class Session:
         """One request, one answer; problems and trouble as errors."""
         pool, target = self._way_to(url)
         headers = _HEADERS if body is None else {**_HEADERS, "Content-Type": "application/jose+json"}
-        if method == "GET":
-            self.counts["directory"] += 1
         deadline = time.monotonic() + _WHOLE
         try:
             reply = pool.urlopen(

@@ -31,8 +31,10 @@ COMMANDS = {
     "undo": "go back one install: edition and configuration",
     "check": "look at live names from outside",
     "renew": "renew what is due and nothing else; for a timer",
+    "rehearse": "a renewal for trial: everything but the switch",
     "schedule": "have renew run by itself: systemd's timer, or cron",
     "status": "where every certificate stands",
+    "calendar": "what expires and what is planned, week by week; as a picture",
     "why": "why one is not going on, and who must act",
     "export": "an edition for elsewhere: PKCS#12, PEM, PKCS#7, ZIP",
     "history": "what happened, when, in which run",
@@ -48,13 +50,14 @@ class Context:
     No dataclass: loading their module would take as long as all else that `--help` needs.
     """
 
-    __slots__ = ("command_line", "config", "debug", "home", "json")
+    __slots__ = ("command_line", "config", "debug", "home", "json", "log")
 
     def __init__(self, options: argparse.Namespace, command_line: str) -> None:
         self.config: str | None = options.config
         self.home: str | None = options.home
         self.json = bool(options.json)
         self.debug = bool(options.debug)
+        self.log: str = options.log or "text"
         self.command_line = command_line
 
 
@@ -74,6 +77,9 @@ def global_options(parser: argparse.ArgumentParser, *, default: object) -> None:
         help="folder of ledger and shelf (else INKSTAMP_HOME, else as configured)",
     )
     group.add_argument("--json", action="store_true", default=default or False, help="one JSON document on stdout")
+    group.add_argument(
+        "--log", choices=("text", "json"), default=default, help="what is told on stderr: text, or a JSON object a line"
+    )
     group.add_argument("--debug", action="store_true", default=default or False, help="show tracebacks")
 
 
@@ -156,8 +162,9 @@ def _run_command(module: ModuleType, context: Context, options: argparse.Namespa
 
 def _tell(error: "InkStampError", context: Context, command: str) -> int:
     from inkstamp.cli import output
+    from inkstamp.cli.log import tell_error
 
-    output.error(error)
+    tell_error(context, error)
     if context.json:
         output.json_error(command, error)
     return error.exit_status

@@ -1,22 +1,25 @@
 """Renew what is due and nothing else; meant for a timer.
 
-Due is a certificate with one third of its lifetime left (half, for lifetimes
-under ten days), one that has no edition yet or lacks a name that was added,
-one whose order was interrupted or whose key is gone, and one whose newest
-edition is not on its servers. One that fails does not
-stop the others, and is left alone for a while by later runs (half an hour
-after the first failure, then longer), but not when it is named.
+Due is a certificate when its CA asks for that (or with one third of its
+lifetime left, half for lifetimes under ten days), when it is revoked, when
+the configuration asks for other names or another kind of key, when its key is
+gone or its order was interrupted, and when a server does not have or does not
+serve its newest edition. One that fails does not stop the others, and is left
+alone for a while by later runs (half an hour after the first failure, then
+longer), but not when it is named. Another run may be at work meanwhile.
 """
 
 import argparse
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
+from inkstamp.cli.log import tell_error
 from inkstamp.cli.main import Context
 from inkstamp.cli.setting import at_once, workplace
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.renew import DueList, Renewed, Sweep
+    from inkstamp.jobs.due import DueList
+    from inkstamp.jobs.renew import Renewed, Sweep
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -25,16 +28,16 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--at-once",
         type=at_once,
-        default=1,
         metavar="N",
-        help="work on N certificates at the same time (%(default)s)",
+        help="work on N certificates of each CA at the same time (default: as its `at_once` says, 4)",
     )
     parser.add_argument("--preview", action="store_true", help="say what is due, do nothing")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.renew import find_due, renew
+    from inkstamp.jobs.due import find_due
+    from inkstamp.jobs.renew import renew
 
     with workplace(context) as place:
         if options.preview:
@@ -59,27 +62,35 @@ def run(context: Context, options: argparse.Namespace) -> int:
             next_at=sweep.found.next_at,
         )
     else:
-        _tell(sweep)
+        tell(context, sweep)
     if sweep.failed:
         return 1
     return 3 if sweep.waiting else 0
+
+
+def counts(sweep: "Sweep") -> dict[str, int]:
+    """Return what a run came to, in figures."""
+    return {"looked_at": sweep.found.looked_at, "renewed": len(sweep.done), "failed": len(sweep.failed),
+            "waiting": len(sweep.waiting), "held": len(sweep.found.held)}  # fmt: skip
 
 
 def _as_data(each: "Renewed") -> dict[str, object]:
     return {"due": each.due, "outcome": each.outcome, "error": output.error_data(each.error) if each.error else None}
 
 
-def _tell(sweep: "Sweep") -> None:
+def tell(context: Context, sweep: "Sweep") -> None:
+    """Print what a run came to."""
     for each in sweep.renewed:
-        if each.error is not None:
-            output.error(each.error, about=each.due.name)
+        if each in sweep.elsewhere:
+            print(f"{each.due.name}: another run is at work on it")
+        elif each.error is not None:
+            tell_error(context, each.error, each.due.name)
         elif each.outcome is not None:
             edition = each.outcome.edition
             where = ", ".join(each.outcome.servers) or "the shelf alone"
             print(f"{each.due.name}: edition {edition.number} on {where}, valid until {edition.not_after:%Y-%m-%d}")
-    done = len(sweep.renewed) - len(sweep.failed) - len(sweep.waiting)
     waiting = f", {len(sweep.waiting)} waiting" if sweep.waiting else ""
-    print(f"{sweep.found.looked_at} looked at, {done} renewed, {len(sweep.failed)} failed{waiting}")
+    print(f"{sweep.found.looked_at} looked at, {len(sweep.done)} renewed, {len(sweep.failed)} failed{waiting}")
     if sweep.failed:
         names = " ".join(each.due.name for each in sweep.failed)
         print(output.field("next", f"mend what is told above, then: inkstamp renew {names}"))

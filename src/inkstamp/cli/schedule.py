@@ -5,28 +5,39 @@
     inkstamp schedule print    the files, for a look or to carry elsewhere
     inkstamp schedule remove
 
-As root it is the system's timer, otherwise the user's own.
+As root it is the system's timer, otherwise the user's own. In a container,
+where there is neither: inkstamp schedule --keep-running
 """
 
 import argparse
 import sys
+from datetime import timedelta
 from pathlib import Path
 
 from inkstamp.cli import output
+from inkstamp.cli.log import Log, tell_error
 from inkstamp.cli.main import Context
+from inkstamp.cli.renew import counts, tell
 from inkstamp.cli.setting import workplace
-from inkstamp.errors import UsageError
+from inkstamp.errors import InkStampError, UsageError
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
-    parser.add_argument("action", choices=("show", "put", "print", "remove"), help="as above")
+    parser.add_argument("action", nargs="?", choices=("show", "put", "print", "remove"), default="show",
+                        help="as above (%(default)s)")  # fmt: skip
+    parser.add_argument(
+        "--keep-running", action="store_true", help="run `renew` from here, for ever, in the foreground"
+    )
+    parser.add_argument("--every", type=_hours, default=12.0, metavar="HOURS", help="its longest pause (%(default)g)")
     parser.add_argument("--cron", action="store_true", help="cron, even where systemd is")
     parser.add_argument("--into", metavar="DIR", help="another folder for the files; nothing is started")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
+    if options.keep_running:
+        return _keep_running(context, timedelta(hours=options.every))
     from inkstamp.jobs import schedule as job
 
     program, into = _program(), Path(options.into).absolute() if options.into else None
@@ -49,6 +60,41 @@ def run(context: Context, options: argparse.Namespace) -> int:
         output.findings(found.findings)
         print(output.field("runs", "twice a day, at times that differ from machine to machine"))
     return 1 if any(each.severity == "bad" for each in found.findings) and options.action == "show" else 0
+
+
+def _hours(text: str) -> float:
+    hours = float(text)
+    if not 0.001 <= hours <= 24:
+        raise argparse.ArgumentTypeError("must be from 0.001 to 24")
+    return hours
+
+
+def _keep_running(context: Context, every: timedelta) -> int:
+    """Run until a signal comes; a run that it meets is gone on with by the next one."""
+    import signal
+
+    from inkstamp.clock import SystemClock
+    from inkstamp.jobs.keep_running import keep_running
+
+    def stop(*_signal: object) -> None:
+        raise KeyboardInterrupt
+
+    signal.signal(signal.SIGTERM, stop)
+    signal.signal(signal.SIGINT, stop)
+    log = Log(context.log)
+    try:
+        for outcome, until in keep_running(lambda: workplace(context), SystemClock(), every):
+            if isinstance(outcome, InkStampError):
+                tell_error(context, outcome)
+            elif context.log == "text":
+                tell(context, outcome)
+            else:
+                log.say("info", "", **counts(outcome))
+            sys.stdout.flush()
+            log.say("info", f"runs again at {until:%Y-%m-%d %H:%M} UTC", next_run=until)
+    except KeyboardInterrupt:
+        log.say("info", "stopped", text="stopped")
+    return 0
 
 
 def _program() -> str:

@@ -2,15 +2,13 @@
 
 import argparse
 import os
-import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from inkstamp.cli import output
+from inkstamp.cli.log import Log
 from inkstamp.cli.main import Context
-from inkstamp.findings import Finding
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -55,7 +53,7 @@ def workplace(context: Context) -> Iterator["Workplace"]:
     from inkstamp.jobs.workplace import Workplace
 
     config = config_file(context)
-    place = Workplace(config, home_folder(context, config), progress=StderrProgress(), command=context.command_line)
+    place = Workplace(config, home_folder(context, config), progress=Log(context.log), command=context.command_line)
     status = 1
     try:
         yield place
@@ -73,19 +71,3 @@ def at_once(text: str) -> int:
     if not 1 <= number <= 64:
         raise argparse.ArgumentTypeError("must be from 1 to 64")
     return number
-
-
-class StderrProgress:
-    """Tells each step on stderr, a line each."""
-
-    def step(self, certificate: str, text: str) -> None:
-        self._say(f"{certificate}: {text}")
-
-    def waits(self, why: str, seconds: float) -> None:
-        self._say(f"waits {seconds:.0f} s: {why}")
-
-    def found(self, certificate: str, finding: Finding) -> None:
-        self._say(output.finding(finding, sys.stderr, below=certificate))
-
-    def _say(self, text: str) -> None:
-        print(text, file=sys.stderr, flush=True)

@@ -16,7 +16,6 @@ from inkstamp.cli.main import Context
 from inkstamp.cli.setting import workplace
 from inkstamp.config.words import ACME_METHODS
 from inkstamp.pki.kinds import KeyKind
-from inkstamp.renewal.when import renewal_moment
 
 if TYPE_CHECKING:
     from inkstamp.jobs.plan import Plan, StampRequest
@@ -123,10 +122,13 @@ def tell_outcome(outcome: "Outcome") -> None:
         print(f"{outcome.name}: edition {edition.number} {where}")
     else:
         print(f"{outcome.name}: edition {edition.number} is good and installed; nothing to do")
-    renewal = renewal_moment(edition.not_before, edition.not_after)
     print(output.field("names", ", ".join(edition.names)))
     print(output.field("issuer", f"“{edition.issuer}”, root “{edition.root}”"))
-    print(output.field("valid", f"until {edition.not_after:%Y-%m-%d %H:%M} UTC; renewed from {renewal:%Y-%m-%d}"))
+    print(
+        output.field(
+            "valid", f"until {edition.not_after:%Y-%m-%d %H:%M} UTC; renewed from {outcome.renews_at:%Y-%m-%d}"
+        )
+    )
     output.findings(outcome.findings)
     if not outcome.sound:
         print(output.field("next", f"mend what is bad, then: inkstamp check {outcome.name}"))

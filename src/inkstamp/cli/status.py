@@ -6,16 +6,33 @@ from inkstamp.cli import output
 from inkstamp.cli.main import Context
 from inkstamp.cli.setting import workplace
 
-
-def configure(_parser: argparse.ArgumentParser) -> None:
-    """There are no options of its own."""
+_MOST_REASONS = 10
 
 
-def run(context: Context, _options: argparse.Namespace) -> int:
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument(
+        "--rebuild", action="store_true", help="make a ledger that is gone or damaged anew, from the shelf"
+    )
+
+
+def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
     from inkstamp.jobs.status import all_statuses
 
     with workplace(context) as place:
+        if options.rebuild:
+            from inkstamp.jobs.rebuild import rebuild
+
+            made = rebuild(place)
+            if context.json:
+                output.as_json("status", rebuilt=made)
+                return 0
+            output.findings(made.findings)
+            if made.moved_to:
+                print(output.field("before", made.moved_to))
+            print(output.field("next", "inkstamp renew, which installs again what is not known to be installed"))
+            return 0
         statuses = all_statuses(place)
     if context.json:
         output.as_json("status", certificates=statuses)
@@ -35,6 +52,8 @@ def run(context: Context, _options: argparse.Namespace) -> int:
         for each in statuses
     ]
     output.table(("certificate", "stands", "edition", "days", "renews", "names"), rows)
+    for each in [each for each in statuses if each.wanted][:_MOST_REASONS]:
+        print(output.field("due", f"{each.name}: {each.wanted}"))
     todo = [each for each in statuses if each.next_command]
     for command in dict.fromkeys(each.next_command for each in todo[:10]):
         print(output.field("next", command))

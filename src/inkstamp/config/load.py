@@ -22,13 +22,16 @@ from inkstamp.config.model import (
     Certificate,
     Configuration,
     FileCopy,
+    Messenger,
     Nameserver,
     Program,
+    Renewal,
     Section,
     Server,
     View,
 )
-from inkstamp.config.server_rules import find_fault
+from inkstamp.config.renewal_rules import certificate_fault, messenger_fault, share_fault
+from inkstamp.config.server_rules import Fault, find_fault
 from inkstamp.config.templates import PLACEHOLDERS, unknown_placeholders
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER
 from inkstamp.errors import ConfigurationError, FileTrouble, NameTrouble
@@ -43,9 +46,10 @@ _TABLES: dict[str, type[Section]] = {
     "nameserver": Nameserver,
     "program": Program,
     "certificate": Certificate,
+    "messenger": Messenger,
 }
 _PATHS = {
-    Authority: ("trust",),
+    Authority: ("trust", "staging_trust", "staging_roots"),
     Server: (
         "program",
         "main_file",
@@ -59,6 +63,8 @@ _PATHS = {
     ),
     Nameserver: ("key_file",),
     View: ("roots",),
+    Renewal: ("metrics",),
+    Messenger: ("password_file", "key_file", "trust"),
 }
 _PORTAL_KEYS = ("page", "path", "lines", "record", "value")
 _LIMIT = 67_108_864
@@ -81,6 +87,8 @@ def _allowed(kind: type[Section], key: str) -> str:
     known = typing.get_type_hints(kind).get(key)
     if typing.get_origin(known) is types.UnionType or typing.get_origin(known) is typing.Union:
         known = next(each for each in typing.get_args(known) if each is not type(None))  # a key that may be left out
+    if typing.get_origin(known) is tuple:
+        known = typing.get_args(known)[0]
     if isinstance(known, type) and issubclass(known, enum.Enum):
         return "known values: " + ", ".join(member.value for member in known)
     if typing.get_origin(known) is typing.Literal:
@@ -169,7 +177,9 @@ class _Reader:
             raise self.fail(
                 f"[authority.{name}] lacks the key “directory”", path, 'add a line directory = …, or kind = "portal"'
             )
-        wrong = ("directory", "trust", "agree_terms") if entry.kind == "portal" else _PORTAL_KEYS
+        if not 1 <= entry.at_once <= 64:
+            raise self.fail("“at_once” must be from 1 to 64", (*path, "at_once"), "4 suits most CAs")
+        wrong = ("directory", "trust", "agree_terms", "staging") if entry.kind == "portal" else _PORTAL_KEYS
         for key in wrong:
             if getattr(entry, key):
                 raise self.fail(f"“{key}” does not apply to kind = “{entry.kind}”", (*path, key), "take the line out")
@@ -191,7 +201,9 @@ class _Reader:
         path = ("server", name)
         if name in {BY_HAND, LISTENER}:
             raise self.fail(f"“{name}” has a meaning of its own", path, "give the server another name")
-        fault = find_fault(name, entry)
+        self.expect_no(find_fault(name, entry), path)
+
+    def expect_no(self, fault: Fault | None, path: tuple[str, ...]) -> None:
         if fault is not None:
             raise self.fail(fault.what, (*path, *fault.key), fault.advice)
 
@@ -269,6 +281,9 @@ class _Reader:
                     (*path, "install"),
                     f"add files = [{{ path = …, form = … }}] to [server.{server}], or leave it out",
                 )
+        for each in entry.otherwise:
+            self.refers(each, "authority", whole.authority, (*path, "otherwise"))
+        self.expect_no(certificate_fault(entry, whole.authority), path)
         if entry.keep < 1:
             raise self.fail("“keep” is less than one edition", (*path, "keep"), "write how many editions stay")
         names = self.names(path, entry, whole)
@@ -302,6 +317,7 @@ def parse(data: bytes, file: Path) -> Configuration:
     whole = Configuration(
         **{table: reader.entries(table, raw.get(table, {})) for table in _TABLES},
         view=reader.section(View, raw.get("view", {}), ("view",)),
+        renewal=reader.section(Renewal, raw.get("renewal", {}), ("renewal",)),
         subject=reader.subject(subject),
         home=str(file.parent / home) if home else "",
     )
@@ -309,6 +325,9 @@ def parse(data: bytes, file: Path) -> Configuration:
         reader.authority(name, authority)
     for name, server in whole.server.items():
         reader.server(name, server)
+    for name, messenger in whole.messenger.items():
+        reader.expect_no(messenger_fault(name, messenger), ("messenger", name))
+    reader.expect_no(share_fault(whole.renewal.with_left, "with_left"), ("renewal",))
     certificates = {name: reader.certificate(name, entry, whole) for name, entry in whole.certificate.items()}
     return msgspec.structs.replace(whole, certificate=certificates)
 

@@ -7,7 +7,7 @@ from typing import Literal
 
 import msgspec
 
-from inkstamp.config.words import BY_HAND, CopyForm, Method
+from inkstamp.config.words import BY_HAND, CopyForm, Matter, Method
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.subject import Subject
 
@@ -28,6 +28,12 @@ class Authority(Section, frozen=True):
     """Whether the CA's terms of service are agreed to."""
     trust: str = ""
     """PEM file with the roots of the API's own certificate; empty for the system's."""
+    staging: str = ""
+    """URL of the CA's directory for tests, which rehearsals go to; empty for none."""
+    staging_trust: str = ""
+    """PEM file with the roots of that API's own certificate; empty for the system's."""
+    staging_roots: str = ""
+    """PEM file with the roots that certificates from there lead to; empty to not judge that."""
     account_key: KeyKind = KeyKind.ECDSA_P256
     root: str = ""
     """Common name or SHA-256 fingerprint of the root that chains should lead to; empty for the shortest chain."""
@@ -44,6 +50,8 @@ class Authority(Section, frozen=True):
     record_type: Literal["cname", "txt"] = "cname"
     caa: tuple[str, ...] = ()
     """Domain names that the CA goes by in CAA records; empty when they are not known."""
+    at_once: int = 4
+    """How many orders are led at the same time in a run."""
     fetch_issuers: bool = False
     """Whether missing intermediates may be fetched from where the certificate says (AIA)."""
 
@@ -150,6 +158,10 @@ class Certificate(Section, frozen=True):
     key: KeyKind = KeyKind.ECDSA_P256
     sites: tuple[str, ...] = ()
     """Those of the names under a wildcard whose virtual hosts get it; empty for all that are there."""
+    renew_with_left: float | None = None
+    """The share of the lifetime that is left when it is renewed, in the place of the one for all."""
+    otherwise: tuple[str, ...] = ()
+    """Further ACME authorities, asked in this order where the one above does not issue."""
     keep: int = 3
     """How many editions stay on the shelf; one that a server has stays in any case."""
     subject: Subject | None = None
@@ -181,6 +193,46 @@ class View(Section, frozen=True):
     """PEM file with the roots that the public trusts; empty for the system's."""
 
 
+class Messenger(Section, frozen=True):
+    """`[messenger.NAME]`: whom to tell what, by e-mail or by a webhook."""
+
+    kind: Literal["mail", "webhook"]
+    server: str = ""
+    """`mail`: the SMTP server, `host:port`; without a port 587, or 465 where `tls` is “tls”."""
+    tls: Literal["starttls", "tls", "none"] = "starttls"
+    """`mail`: by STARTTLS (RFC 3207), from the first byte (RFC 8314), or none."""
+    sender: str = ""
+    """`mail`: the address that messages come from."""
+    to: tuple[str, ...] = ()
+    """`mail`: the addresses that they go to."""
+    user: str = ""
+    """`mail`: who logs in (RFC 4954); empty for nobody."""
+    password_file: str = ""
+    """`mail`: file with the password."""
+    url: str = ""
+    """`webhook`: where JSON is posted to."""
+    key_file: str = ""
+    """`webhook`: file with the key that requests are signed with."""
+    trust: str = ""
+    """PEM file with the roots of the other side's certificate; empty for the system's."""
+    about: tuple[Matter, ...] = ("failing", "expiring", "not-installed", "waiting", "account")
+    """What is told."""
+    failing_times: int = 3
+    """After how many failures in a row it is told that a certificate fails."""
+    days_left: int = 14
+    """With how many days left it is told that a certificate expires; a quarter of the lifetime where that is less."""
+
+
+class Renewal(Section, frozen=True):
+    """`[renewal]`: how `renew` goes about it."""
+
+    with_left: float | None = None
+    """The share of the lifetime that is left when a certificate is renewed whose CA names no window; None for a third,
+    or half of a lifetime under ten days."""
+    metrics: str = ""
+    """File for figures in the text format of Prometheus; empty for none."""
+
+
 class Configuration(Section, frozen=True):
     """The whole file."""
 
@@ -189,7 +241,9 @@ class Configuration(Section, frozen=True):
     nameserver: dict[str, Nameserver] = {}
     program: dict[str, Program] = {}
     certificate: dict[str, Certificate] = {}
+    messenger: dict[str, Messenger] = {}
     view: View = View()
+    renewal: Renewal = Renewal()
     subject: Subject = Subject()
     """Whom portal requests are for."""
     home: str = ""

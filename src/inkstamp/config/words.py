@@ -14,3 +14,6 @@ CopyForm = Literal["leaf", "issuers", "served", "key", "combined", "pkcs12"]
 """What of an edition a file holds."""
 SECRET_FORMS = frozenset({"key", "combined", "pkcs12"})
 """Those with the private key."""
+
+Matter = Literal["renewed", "failing", "expiring", "not-installed", "waiting", "account"]
+"""What people can be told about."""

@@ -77,7 +77,7 @@ ACTS = (
         prepare="mend-dns",
     ),
     Act(
-        "The bakery's self-made certificate is replaced. (The CA makes the new one look 61 days old, for the sake of "
+        "The bakery's self-made certificate is replaced. (The CA makes the new one look 63 days old, for the sake of "
         "what follows.)",
         "inkstamp stamp bakery.saltmarsh.test",
         prepare="age-bakery",
@@ -108,5 +108,6 @@ ACTS = (
     Act("Where does everything stand?", "inkstamp status"),
     Act("A timer would run this every day: it renews what is due, and nothing else.", "inkstamp renew"),
     Act("", "inkstamp status"),
+    Act("And what comes in the next weeks?", "inkstamp calendar --weeks 10"),
     Act("And what happened to the bakery's certificate?", "inkstamp history bakery"),
 )

@@ -86,7 +86,7 @@ class DemoWorld:
             self.nameserver.table["museum.saltmarsh.test"] = [HERE]
             (self.folder / "world" / "dns-mended").touch()
         elif what == "age-bakery":
-            self.ca.state.mood.aged["bakery.saltmarsh.test"] = timedelta(days=61)
+            self.ca.state.mood.aged["bakery.saltmarsh.test"] = timedelta(days=63)
         elif what == "paste-at-fogbell":
             self._at_portal("new", csr=self._newest_request().read_text())
             self._at_portal(f"order/{self._portal_order()}/method", method="file")

@@ -12,7 +12,7 @@ from inkstamp.acme.jws import public_jwk, thumbprint
 from inkstamp.acme.session import Session, Signer
 from inkstamp.config.load import is_entry_name
 from inkstamp.config.model import Authority
-from inkstamp.errors import CaMisbehaved, InkStampError, UsageError
+from inkstamp.errors import AccountTrouble, CaMisbehaved, InkStampError, UsageError
 from inkstamp.files import private_folder, read_secret, write_bytes
 from inkstamp.pki import keys
 from inkstamp.pki.keys import PrivateKey
@@ -87,7 +87,7 @@ def open_account(workplace: "Workplace", authority: str, entry: Authority) -> Ac
     Opening twice is harmless: for a known key the CA answers with the account there is (RFC 8555 section 7.3.1).
 
     Raises:
-        UsageError: The CA has terms that are not agreed to.
+        AccountTrouble: The CA has terms that are not agreed to, or ties accounts to customers.
         CaProblem, NetworkTrouble: The CA refused or cannot be reached.
 
     """
@@ -115,14 +115,14 @@ def open_account(workplace: "Workplace", authority: str, entry: Authority) -> Ac
 def _register(workplace: "Workplace", session: Session, authority: str, entry: Authority) -> tuple[str, PrivateKey]:
     meta = session.directory().meta
     if meta.terms_of_service and not entry.agree_terms:
-        raise UsageError(
+        raise AccountTrouble(
             f"the terms of service of “{authority}” are not agreed to",
             where=meta.terms_of_service,
             advice=f"read them at that address; if you agree, run `inkstamp authority add {authority} "
             f"--agree-terms`, or set agree_terms = true under [authority.{authority}]",
         )
     if meta.external_account_required:
-        raise UsageError(
+        raise AccountTrouble(
             f"“{authority}” ties accounts to a customer number (external account binding)",
             where=entry.directory,
             advice="this is not supported yet; choose another authority",
@@ -218,7 +218,7 @@ def _add_portal(workplace: "Workplace", name: str, entry: Authority, *, written:
 
 
 def _differs(present: Authority, wanted: Authority) -> bool:
-    by_hand = {"agree_terms", "fetch_issuers", "caa"}
+    by_hand = {"agree_terms", "fetch_issuers", "caa", "at_once", "staging", "staging_trust", "staging_roots"}
     told = [key for key in Authority.__struct_fields__ if key not in by_hand]
     return any(getattr(present, key) != getattr(wanted, key) for key in told)
 

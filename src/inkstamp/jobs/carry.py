@@ -207,7 +207,7 @@ def _look(
     asked = name.replace("*", "any", 1)  # what a visitor of a wildcard asks for
     for each in endpoints:
         while True:
-            served = _served(each, asked, wanted[0])
+            served = served_as(each, asked, wanted[0])
             if set(wanted) <= set(served.chain) and served.chain[0] == wanted[0]:
                 break
             if workplace.clock.monotonic() > deadline:
@@ -217,7 +217,7 @@ def _look(
     return good("installed", name, f"{server.name} serves edition {edition.number} at {places}")
 
 
-def _served(endpoint: Endpoint, name: str, wanted: x509.Certificate) -> Served:
+def served_as(endpoint: Endpoint, name: str, wanted: x509.Certificate) -> Served:
     """Shake hands; where a certificate with another sort of key comes back, ask for one with the wanted sort."""
     served = shake_hands(endpoint.address, endpoint.port, name, upgrade=endpoint.upgrade)
     algorithm = describe(wanted.public_key()).partition("-")[0]

@@ -84,11 +84,19 @@ def shelve(
     path = chain.paths[0]
     files = EditionFiles(keys.to_pem(key), to_pem(chain.leaf), [to_pem(each) for each in path.issuers])
     workplace.shelf.put(order.certificate, order.edition, files)
-    known = facts(chain.leaf)
-    root = short_name(path.root.subject)
-    edition = EditionRecord(
-        certificate=order.certificate,
-        number=order.edition,
+    edition = record_of(order.certificate, order.edition, order.authority, chain.leaf, short_name(path.root.subject))
+    until = stamp(edition.not_after)
+    text = f"edition {edition.number} by “{edition.issuer}” under “{edition.root}”, valid until {until}"
+    workplace.ledger.add_edition(order, edition, text)
+    return edition
+
+
+def record_of(certificate: str, number: int, authority: str, leaf: x509.Certificate, root: str) -> EditionRecord:
+    """Return an edition as the ledger records it, by what stands in its certificate."""
+    known = facts(leaf)
+    return EditionRecord(
+        certificate=certificate,
+        number=number,
         names=known.names,
         issuer=known.issuer,
         root=root,
@@ -96,11 +104,9 @@ def shelve(
         sha256=known.sha256,
         not_before=known.not_before,
         not_after=known.not_after,
-        authority=order.authority,
+        authority=authority,
+        key=known.key,
     )
-    text = f"edition {edition.number} by “{known.issuer}” under “{root}”, valid until {stamp(known.not_after)}"
-    workplace.ledger.add_edition(order, edition, text)
-    return edition
 
 
 def _choose_chain(workplace: "Workplace", account: Account, url: str) -> tuple[list[x509.Certificate], Path | None]:
@@ -116,7 +122,7 @@ def _choose_chain(workplace: "Workplace", account: Account, url: str) -> tuple[l
         pem = issued.pem if number == 0 else account.client.certificate(each).pem
         chain = read_pem(pem, each)
         first = first or chain
-        for path in find_paths(chain[0], chain[1:], workplace.roots, workplace.clock.now()):
+        for path in find_paths(chain[0], chain[1:], workplace.roots_for(chain), workplace.clock.now()):
             if not wanted or is_root(path.root, wanted):
                 return chain, path
             chains.append((chain, path))

@@ -15,6 +15,8 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import TYPE_CHECKING
 
+import msgspec
+
 from inkstamp.acme import orders
 from inkstamp.acme.client import Polled
 from inkstamp.acme.jws import key_authorization
@@ -27,6 +29,7 @@ from inkstamp.errors import CaProblem, StillWaiting
 from inkstamp.files import remove_tree
 from inkstamp.jobs import prove
 from inkstamp.jobs.collect import collect
+from inkstamp.jobs.opening import open_at_ca
 from inkstamp.jobs.order_files import drop, have_order_key, order_folder, read_order_key
 from inkstamp.jobs.portal import expect_same, is_portal, wait_for_person
 from inkstamp.jobs.setback import at_step
@@ -98,6 +101,8 @@ def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal, *, w
     """
     ledger = workplace.ledger
     record = ledger.open_order(name)
+    if record is not None and record.authority in entry.otherwise:
+        entry = msgspec.structs.replace(entry, authority=record.authority)
     if record is not None and not _still_wanted(workplace, record, entry):
         if record.state is OrderState.WAITING:
             expect_same(workplace, record, entry)
@@ -234,7 +239,7 @@ class _Lead:
             f"orders a certificate for {len(self._entry.names)} name{'s'[: len(self._entry.names) > 1]} "
             f"at {self._entry.authority}"
         )
-        url, order = self._client.new_order(self._entry.names)
+        url, order = open_at_ca(self._workplace, self._client, self._record)
         self._opened(url)
         return Polled(order, None)
 

@@ -118,6 +118,8 @@ def _writable(workplace: "Workplace") -> tuple[str, ...]:
     Servers' own programs open logs and the like when they test, so what varies is open to them.
     """
     folders = {str(workplace.home): None, "/run": None, "/var": None}
+    metrics = workplace.config_or_empty().renewal.metrics
+    folders |= {metrics.rpartition("/")[0]: None} if metrics else {}
     for name, entry in workplace.config_or_empty().server.items():
         if is_away(workplace.config, name):
             continue

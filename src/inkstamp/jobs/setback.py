@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import timedelta
 from typing import TYPE_CHECKING
 
 from inkstamp.errors import Busy, CaProblem, ConfigurationError, InkStampError, LedgerTrouble, UsageError
@@ -34,6 +35,7 @@ def kept(workplace: "Workplace", certificate: str) -> Iterator[None]:
         raise
     except InkStampError as error:
         order = ledger.open_order(certificate)
+        pause = error.retry_after if isinstance(error, CaProblem) else None
         told = Told(
             kind=type(error).__name__,
             step=error.step,
@@ -44,6 +46,7 @@ def kept(workplace: "Workplace", certificate: str) -> Iterator[None]:
             advice=error.advice,
             findings=error.findings,
             order=order.id if order is not None else 0,
+            asked=workplace.clock.now() + timedelta(seconds=pause) if pause else None,
         )
         ledger.setbacks.meet(certificate, told)
         raise

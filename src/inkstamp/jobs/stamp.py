@@ -2,16 +2,17 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 from inkstamp.config.carrying import file_servers
 from inkstamp.config.model import Certificate
 from inkstamp.findings import Finding, Severity, bad, worst
 from inkstamp.jobs.plan import Plan
+from inkstamp.jobs.reasons import reasons, renewal_of
 from inkstamp.jobs.setback import at_step, kept
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.records import EditionRecord, OrderState
-from inkstamp.renewal.when import decide
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -31,6 +32,8 @@ class Outcome:
     """Whether servers were changed in this run."""
     servers: tuple[str, ...]
     findings: tuple[Finding, ...]
+    renews_at: datetime
+    """From when it is renewed, as far as is known; aware, UTC."""
 
     @property
     def sound(self) -> bool:
@@ -64,7 +67,12 @@ def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
 
 
 def carry_out(
-    workplace: "Workplace", plan: Plan, *, anew: bool = False, said: Callable[[Plan], None] = lambda _plan: None
+    workplace: "Workplace",
+    plan: Plan,
+    *,
+    anew: bool = False,
+    again: bool = False,
+    said: Callable[[Plan], None] = lambda _plan: None,
 ) -> Outcome:
     """Do the round for one certificate, from wherever an earlier run left it.
 
@@ -72,6 +80,7 @@ def carry_out(
         workplace: The run's surroundings.
         plan: What to do.
         anew: Order a new edition although the present one is good.
+        again: Install it although the servers have it by our records: something else was seen there.
         said: Called with the plan when all checks have passed, before anything is changed.
 
     """
@@ -79,20 +88,28 @@ def carry_out(
         settle(workplace, plan.name)
         edition = good_edition(workplace, plan, anew=anew)
         issued = edition is None
-        if edition is not None and is_installed(workplace, edition, plan.entry):
+        if edition is not None and not again and is_installed(workplace, edition, plan.entry):
             return Outcome(
-                name=plan.name, edition=edition, issued=False, installed=False, servers=plan.entry.install, findings=()
+                name=plan.name,
+                edition=edition,
+                issued=False,
+                installed=False,
+                servers=plan.entry.install,
+                findings=(),
+                renews_at=renewal_of(workplace, edition),
             )
         if edition is None and not _waits_at_portal(workplace, plan):
             check_beforehand(workplace, plan)
         said(plan)
         write_entries(workplace, plan)
         if edition is None:
-            from inkstamp.jobs.order import obtain
+            from inkstamp.jobs.opening import obtain_somewhere
 
-            edition = obtain(workplace, plan.name, plan.entry)
+            edition = obtain_somewhere(workplace, plan.name, plan.entry)
         with at_step(f"installing edition {edition.number}"):
             findings = _install(workplace, plan, edition)
+        if again:
+            workplace.ledger.tidings.add([(edition, {"astray": ""})])
     return Outcome(
         name=plan.name,
         edition=edition,
@@ -100,6 +117,7 @@ def carry_out(
         installed=bool(plan.entry.install),
         servers=plan.entry.install,
         findings=tuple(findings),
+        renews_at=renewal_of(workplace, edition),
     )
 
 
@@ -179,10 +197,9 @@ def good_edition(workplace: "Workplace", plan: Plan, *, anew: bool) -> EditionRe
     origin = ledger.order_of_edition(plan.name, edition.number)
     if set(origin.names if origin else edition.names) != set(plan.entry.names):
         return None
-    if not (workplace.shelf.edition(plan.name, edition.number) / "key.pem").is_file():
-        return None
-    due = decide(edition.not_before, edition.not_after, workplace.clock.now()).due
-    return None if due else edition
+    tidings = ledger.tidings.of(edition)
+    wanted = next(reasons(workplace, plan.entry, edition, tidings, workplace.clock.now()), None)
+    return None if wanted else edition
 
 
 def is_installed(workplace: "Workplace", edition: EditionRecord, entry: Certificate) -> bool:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.clock import whole_days
 from inkstamp.config.model import Certificate
+from inkstamp.jobs.reasons import decision_on, reasons
 from inkstamp.jobs.stall import Actor, Stall, setback_stall, stall_of
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.records import (
@@ -19,7 +20,7 @@ from inkstamp.ledger.records import (
     OrderState,
     PortalProof,
 )
-from inkstamp.renewal.when import decide
+from inkstamp.ledger.tidings import of_edition
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -60,6 +61,8 @@ class CertificateStatus:
     not_after: datetime | None
     days_left: int | None
     renews_at: datetime | None
+    wanted: str
+    """Why a newer edition is; empty when none is."""
     next_command: str
     """What to type; empty when nothing is to be done."""
     stall: Stall | None
@@ -84,16 +87,21 @@ def all_statuses(workplace: "Workplace", only: str = "") -> list[CertificateStat
     installs = ledger.installs.by_server(only)
     proofs = ledger.portal.of_open_orders()
     setbacks = ledger.setbacks.all(only)
+    tidings = ledger.tidings.all(only)
     found = []
     for name, entry in configured.items():
         edition = editions.get(name)
-        decision = decide(edition.not_before, edition.not_after, now) if edition else None
+        page = of_edition(tidings.get(name), edition) if edition else None
+        decision = decision_on(workplace, edition, page, now) if edition and page else None
+        why = reasons(workplace, entry, edition, page, now, decision=decision) if edition and page else iter(())
+        wanted = next(why, None)
         order = orders.get(name)
         portal = workplace.config.authority[entry.authority].kind == "portal"
         stall = _stall(workplace, entry, order, proofs)
         mine = installs.get(name, {})
         installed = edition is not None and has_edition(mine, entry.install, edition.number)
-        standing = _standing(edition, order, stall, now, installed=installed)
+        wanting = edition is None or wanted is not None
+        standing = _standing(edition, order, stall, now, wanting=wanting, installed=installed)
         if standing is Standing.NOT_INSTALLED and edition is not None and stays_back(ledger, mine, edition):
             standing = Standing.WENT_BACK
         if name in setbacks and standing is not Standing.GOOD and (stall is None or not portal):
@@ -109,6 +117,7 @@ def all_statuses(workplace: "Workplace", only: str = "") -> list[CertificateStat
                 not_after=edition.not_after if edition else None,
                 days_left=whole_days(edition.not_after, now) if edition else None,
                 renews_at=decision.at if decision else None,
+                wanted=wanted.text if wanted else "",
                 next_command=stall.next_command if stall else _next_command(name, standing, portal=portal),
                 stall=stall,
             )
@@ -147,10 +156,9 @@ def _standing(
     stall: Stall | None,
     now: datetime,
     *,
+    wanting: bool,
     installed: bool,
 ) -> Standing:
-    decision = decide(edition.not_before, edition.not_after, now) if edition else None
-    wanting = decision is None or decision.due
     if edition is not None and now > edition.not_after:
         return Standing.EXPIRED
     if order is not None and order.state is OrderState.REFUSED and wanting:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from inkstamp.clock import Clock, SystemClock
 from inkstamp.config import load as config_load
 from inkstamp.config.model import Certificate, Configuration, Section
-from inkstamp.errors import ConfigurationError, UsageError
+from inkstamp.errors import ConfigurationError, LedgerTrouble, UsageError
 from inkstamp.files import held, private_folder
 from inkstamp.jobs.progress import Progress, Silent
 
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from cryptography.x509 import Certificate as X509Certificate
 
     from inkstamp.jobs.account import Account
+    from inkstamp.jobs.revocation import CrlShelf
     from inkstamp.ledger.shelf import Shelf
     from inkstamp.ledger.store import Ledger
     from inkstamp.proof.carriers import RecordCarrier
@@ -41,9 +42,14 @@ class Workplace:
         clock: Clock | None = None,
         progress: Progress | None = None,
         command: str = "",
+        locks: Path | None = None,
     ) -> None:
         self.config_file = config_file
         self.home = home
+        self.locks = locks or home / "locks"
+        """Where runs that must not meet hold locks; a rehearsal holds those of the real thing."""
+        self.trusts_any_root = False
+        """Whether a chain is believed whatever it leads to: a staging CA's root is seldom known."""
         self.clock = clock or SystemClock()
         self.progress = progress or Silent()
         self.command = command
@@ -95,13 +101,21 @@ class Workplace:
             return self._ledger
 
     def has_ledger(self) -> bool:
-        """Tell whether there is a ledger already; one that only looks should not make it."""
-        return (self.home / "ledger.db").exists()
+        """Tell whether there is a ledger already, and not an empty file; one that only looks should not make it."""
+        try:
+            return (self.home / "ledger.db").stat().st_size > 0
+        except OSError:
+            return False
 
     @cached_property
     def _ledger(self) -> "Ledger":
+        from inkstamp.ledger.database import REBUILD
         from inkstamp.ledger.store import Ledger
 
+        if not self.has_ledger() and any((self.home / "shelf").glob("*/[0-9]*")):
+            # A new, empty one would have everything ordered again.
+            raise LedgerTrouble("the ledger is gone, and there are editions on the shelf",
+                                where=str(self.home / "ledger.db"), advice=REBUILD)  # fmt: skip
         made = Ledger(private_folder(self.home) / "ledger.db", self.clock)
         made.begin_run(self.command)
         return made
@@ -127,6 +141,13 @@ class Workplace:
             roots=Path(view.roots) if view.roots else None,
         )
 
+    @cached_property
+    def crls(self) -> "CrlShelf":
+        """CRLs that are needed more than once in a run."""
+        from inkstamp.jobs.revocation import CrlShelf
+
+        return CrlShelf(self.view)
+
     @property
     def is_private(self) -> bool:
         """Whether the view has roots of its own, so that names are certified that no public CA may."""
@@ -137,6 +158,14 @@ class Workplace:
         """The roots that the public trusts."""
         with self._making:
             return self._roots
+
+    def use_roots(self, roots: "list[X509Certificate]") -> None:
+        """Go on with other roots than the view's."""
+        self.__dict__["_roots"] = roots
+
+    def roots_for(self, chain: "list[X509Certificate]") -> "list[X509Certificate]":
+        """Return the roots that a chain which a CA sent may lead to."""
+        return [*self.roots, chain[-1]] if self.trusts_any_root else self.roots
 
     @property
     def public_roots(self) -> "list[X509Certificate]":
@@ -225,19 +254,19 @@ class Workplace:
 
     def hold_certificate(self, name: str) -> AbstractContextManager[None]:
         """Keep other runs from working on the same certificate."""
-        return held(self.home / "locks" / f"certificate-{name}", f"the certificate “{name}”")
+        return held(self.locks / f"certificate-{name}", f"the certificate “{name}”")
 
     def hold_trial(self, patience: float = _SERVER_PATIENCE) -> AbstractContextManager[None]:
         """Keep other runs from trying out proofs in the same moment; `patience` in seconds."""
-        return held(self.home / "locks" / "trial", "a trial of proofs", patience=patience)
+        return held(self.locks / "trial", "a trial of proofs", patience=patience)
 
     def hold_port(self, port: int) -> AbstractContextManager[None]:
         """Keep other runs from answering on the same port in the same moment."""
-        return held(self.home / "locks" / f"port-{port}", f"port {port}", patience=_SERVER_PATIENCE)
+        return held(self.locks / f"port-{port}", f"port {port}", patience=_SERVER_PATIENCE)
 
     def hold_config(self) -> AbstractContextManager[None]:
         """Keep other runs from adding to the configuration in the same moment."""
-        return held(self.home / "locks" / "configuration", str(self.config_file), patience=_CONFIG_PATIENCE)
+        return held(self.locks / "configuration", str(self.config_file), patience=_CONFIG_PATIENCE)
 
     @contextmanager
     def hold_servers(self, names: tuple[str, ...]) -> Iterator[None]:
@@ -246,7 +275,7 @@ class Workplace:
             yield
             return
         first, *rest = sorted(set(names))
-        lock = self.home / "locks" / f"server-{first}"
+        lock = self.locks / f"server-{first}"
         with held(lock, f"the server “{first}”", patience=_SERVER_PATIENCE), self.hold_servers(tuple(rest)):
             yield
 

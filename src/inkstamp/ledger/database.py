@@ -17,6 +17,8 @@ from inkstamp.errors import LedgerTrouble
 from inkstamp.ledger.schema import MIGRATIONS, TABLES, VERSION
 
 _BUSY_SECONDS = 30.0
+REBUILD = "make it anew from the shelf: inkstamp status --rebuild"
+"""What to do about a ledger that is gone or damaged."""
 
 Parameters = Mapping[str, Any]
 
@@ -84,12 +86,27 @@ class Database:
 
     def _migrate(self) -> None:
         """Bring a ledger of an older release up to this one, whole or not at all."""
+        self._keep_copy()
         with self.writing():
             version = self._connection.execute("SELECT version FROM ledger").fetchone()["version"]
             while version in MIGRATIONS:
                 self._script(MIGRATIONS[version])
                 version += 1
             self._connection.execute("UPDATE ledger SET version = :version", {"version": version})
+
+    def _keep_copy(self) -> None:
+        """Keep the ledger as it is beside it, so that the older release can be gone back to."""
+        version = self._connection.execute("SELECT version FROM ledger").fetchone()["version"]
+        copy = self._file.with_name(f"{self._file.name}.version-{version}")
+        partial = copy.with_name(f"{copy.name}.part")
+        partial.unlink(missing_ok=True)
+        os.close(os.open(partial, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600))
+        target = sqlite3.connect(partial)
+        try:
+            self._connection.backup(target)
+        finally:
+            target.close()
+        partial.replace(copy)
 
     def _script(self, statements: str) -> None:
         for statement in filter(str.strip, statements.split(";")):
@@ -100,11 +117,15 @@ class Database:
         try:
             yield
         except sqlite3.Error as error:
+            # What an operation met (full disk, rights, another process) is an OperationalError; else it is the file.
+            damaged = not isinstance(error, sqlite3.OperationalError | sqlite3.IntegrityError)
             raise LedgerTrouble(
-                "the ledger cannot be used",
+                "the ledger is damaged" if damaged else "the ledger cannot be used",
                 where=str(self._file),
                 said=str(error),
-                advice="check free space and rights there; nothing that was recorded is lost",
+                advice=f"{REBUILD}; the damaged one is kept beside it"
+                if damaged
+                else "check free space and rights there; nothing that was recorded is lost",
             ) from error
         except OSError as error:
             raise LedgerTrouble(
@@ -147,6 +168,12 @@ class Database:
         with self._lock, self._trouble():
             found: sqlite3.Row | None = self._connection.execute(query, parameters or {}).fetchone()
             return found
+
+    def fault(self) -> str:
+        """Look through the whole file; returns what is wrong with it, empty for nothing."""
+        row = self.row("PRAGMA quick_check(1)")
+        said = str(row[0]) if row is not None else "no answer"
+        return "" if said == "ok" else said
 
     def close(self) -> None:
         """Close the file."""

@@ -60,8 +60,8 @@ class InstallState(StrEnum):
     """The servers have an older edition, or none, because somebody undid an install."""
 
 
-class _Record(msgspec.Struct, frozen=True, kw_only=True):
-    """Base of the records; made in thousands, so they must cost little."""
+class _Record(msgspec.Struct, frozen=True, kw_only=True, gc=False):
+    """Base of the records; made in thousands, so they must cost little: they make no cycles for a collector to find."""
 
 
 class AccountRecord(_Record, frozen=True):
@@ -148,6 +148,8 @@ class EditionRecord(_Record, frozen=True):
     not_before: datetime
     not_after: datetime
     authority: str
+    key: str = ""
+    """Kind of its key, as in `ecdsa-p256`; empty where an older release recorded it."""
 
 
 class InstallRecord(_Record, frozen=True):

@@ -38,6 +38,7 @@ def as_edition(row: sqlite3.Row) -> EditionRecord:
         not_before=to_moment(row["not_before"]),
         not_after=to_moment(row["not_after"]),
         authority=row["authority"],
+        key=row["key_kind"],
     )
 
 

@@ -28,6 +28,8 @@ class Told(msgspec.Struct, frozen=True, kw_only=True):
     """What Ink Stamp saw itself."""
     order: int = 0
     """The order it happened to; 0 for none."""
+    asked: datetime | None = None
+    """Before which the CA does not want to be asked again; aware, UTC."""
 
 
 class Setback(msgspec.Struct, frozen=True, kw_only=True):

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
+from datetime import datetime
 from pathlib import Path
 
 import msgspec
@@ -11,6 +12,7 @@ from inkstamp.errors import LedgerTrouble
 from inkstamp.ledger.database import Database, from_moment, to_moment
 from inkstamp.ledger.dns_proofs import DnsProofs
 from inkstamp.ledger.installs import Installs
+from inkstamp.ledger.matters import Matters
 from inkstamp.ledger.portal import PortalProofs
 from inkstamp.ledger.records import (
     OPEN_STATES,
@@ -24,6 +26,7 @@ from inkstamp.ledger.records import (
 )
 from inkstamp.ledger.rows import as_edition, as_order, strings
 from inkstamp.ledger.setbacks import Setbacks
+from inkstamp.ledger.tidings import TidingsBook
 
 _OPEN = ", ".join(f"'{state.value}'" for state in OPEN_STATES)
 _numbers = msgspec.json.Decoder(tuple[int, ...])
@@ -44,11 +47,34 @@ class Ledger:
         self.portal = PortalProofs(self._database, clock)
         self.dns = DnsProofs(self._database)
         self.setbacks = Setbacks(self._database, clock)
+        self.tidings = TidingsBook(self._database)
+        self.matters = Matters(self._database, clock)
         self.installs = Installs(self._database, clock, self._note)
 
     def close(self) -> None:
         """Close the file."""
         self._database.close()
+
+    @staticmethod
+    def trouble_of(file: Path) -> str:
+        """Look through a ledger's whole file; returns what is wrong with it, empty for nothing.
+
+        Raises:
+            LedgerTrouble: Nothing is known to be wrong with it, and it cannot be opened: rights, or a newer release.
+
+        """
+        try:
+            database = Database(file)
+        except LedgerTrouble as error:
+            if "damaged" in error.what:
+                return error.said
+            raise
+        try:
+            return database.fault()
+        except LedgerTrouble as error:
+            return error.said
+        finally:
+            database.close()
 
     # Runs and events
 
@@ -166,6 +192,13 @@ class Ledger:
         )
         return {row["certificate"]: as_order(row) for row in rows}
 
+    def newest_issued(self) -> dict[str, datetime]:
+        """Return when each certificate's newest edition was taken in."""
+        rows = self._database.rows(
+            "SELECT certificate, max(changed) AS at FROM ca_order WHERE state = 'issued' GROUP BY certificate"
+        )
+        return {row["certificate"]: to_moment(row["at"]) for row in rows}
+
     def order_of_edition(self, certificate: str, number: int) -> OrderRecord | None:
         """Return the order that an edition came from."""
         row = self._database.row(
@@ -279,21 +312,41 @@ class Ledger:
         """Record an issued certificate and end its order, in one transaction."""
         check_order_move(order.state, OrderState.ISSUED, order.id)
         with self._database.writing():
-            self._database.insert(
-                "edition",
-                certificate=edition.certificate,
-                number=edition.number,
-                names=_list(edition.names),
-                authority=edition.authority,
-                issuer=edition.issuer,
-                root=edition.root,
-                serial=edition.serial,
-                sha256=edition.sha256,
-                not_before=from_moment(edition.not_before),
-                not_after=from_moment(edition.not_after),
-            )
+            self._insert_edition(edition)
             self._move(msgspec.structs.replace(order, state=OrderState.ISSUED))
             self._note("issued", text, order.certificate)
+
+    def _insert_edition(self, edition: EditionRecord) -> None:
+        self._database.insert(
+            "edition",
+            certificate=edition.certificate,
+            number=edition.number,
+            names=_list(edition.names),
+            authority=edition.authority,
+            issuer=edition.issuer,
+            root=edition.root,
+            serial=edition.serial,
+            sha256=edition.sha256,
+            not_before=from_moment(edition.not_before),
+            not_after=from_moment(edition.not_after),
+            key_kind=edition.key,
+        )
+
+    def restore_edition(self, edition: EditionRecord) -> None:
+        """Record an edition that lies on the shelf and that this ledger does not know, as if it came of an order."""
+        with self._database.writing():
+            self._database.insert(
+                "ca_order",
+                certificate=edition.certificate,
+                authority=edition.authority,
+                names=_list(edition.names),
+                state=OrderState.ISSUED.value,
+                url="",
+                edition=edition.number,
+                opened=from_moment(edition.not_before),
+                changed=from_moment(edition.not_before),
+            )
+            self._insert_edition(edition)
 
     def edition(self, certificate: str, number: int) -> EditionRecord | None:
         """Return one edition of a certificate."""

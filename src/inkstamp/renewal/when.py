@@ -1,9 +1,29 @@
-"""When a certificate is due, by its lifetime."""
+"""When a certificate is due: a pure function of its dates, the configuration, the CA's word and a clock."""
 
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 _SHORT_LIFE = timedelta(days=10)
+_SPREAD = 5
+"""One part in so many of what is left: by how much certificates that began together are renewed apart."""
+_LATEST = 10
+"""The last part in so many of a lifetime is kept for mending, whatever window the CA names."""
+_DIGITS = 13
+"""Hexadecimal digits that make a fraction: as many as a float holds exactly."""
+
+
+@dataclass(frozen=True, slots=True)
+class Window:
+    """When the CA would like a certificate to be renewed (RFC 9773 section 4.2)."""
+
+    start: datetime
+    end: datetime
+    explanation: str = ""
+    """URL of a page that says why, where the CA gives one."""
+
+    def is_of(self, not_before: datetime) -> bool:
+        """Tell whether it can be meant for a certificate that began then: one that had ended cannot."""
+        return self.start < self.end and self.end > not_before
 
 
 @dataclass(frozen=True, slots=True)
@@ -14,50 +34,154 @@ class Decision:
     at: datetime
     """The moment from which it is due; aware, UTC."""
     reason: str
+    pressing: bool = False
+    """Whether it comes before all others: expired, or the CA's window has ended."""
 
 
-def renewal_moment(not_before: datetime, not_after: datetime) -> datetime:
-    """Return the moment from which a certificate should be renewed.
+def fraction_of(sha256: str) -> float:
+    """Return a number from 0 to 1 that is uniformly random between certificates, and steady for each of them."""
+    return int(sha256[:_DIGITS] or "0", 16) / float(1 << 4 * _DIGITS)
+
+
+def renewal_moment(
+    not_before: datetime, not_after: datetime, *, with_left: float | None = None, fraction: float = 0.0
+) -> datetime:
+    """Return the moment from which a certificate should be renewed when the CA names none.
 
     With one third of its lifetime left; with half of it left when the lifetime is under ten days, since then
     a third is too little to mend anything in.
+
+    Args:
+        not_before: Begin of its validity; aware.
+        not_after: End of its validity; aware.
+        with_left: Another share of the lifetime to be left.
+        fraction: From 0 to 1: by how much of the spread it is renewed earlier than that.
+
     """
     lifetime = not_after - not_before
-    left = lifetime / 2 if lifetime < _SHORT_LIFE else lifetime / 3
-    return not_after - left
+    left, spread = _shares(lifetime, with_left)
+    return not_after - lifetime * left - lifetime * spread * fraction
 
 
-def decide(not_before: datetime, not_after: datetime, now: datetime) -> Decision:
-    """Decide whether a certificate with that validity is due at `now` (all aware)."""
-    at = renewal_moment(not_before, not_after)
+def _shares(lifetime: timedelta, with_left: float | None) -> tuple[float, float]:
+    """Return which share of a lifetime is left when it is renewed, and over which share before that it is spread."""
+    usual = 1 / 2 if lifetime < _SHORT_LIFE else 1 / 3
+    left = usual if with_left is None else with_left
+    return left, min(left, 1 - left) / _SPREAD
+
+
+def renewal_day(lifetime: float, with_left: float | None = None) -> tuple[float, float]:
+    """Return on which day of a lifetime it is renewed at the latest, and how many days before that at most."""
+    left, spread = _shares(timedelta(days=lifetime), with_left)
+    return lifetime * (1 - left), lifetime * spread
+
+
+def decide(
+    not_before: datetime,
+    not_after: datetime,
+    now: datetime,
+    *,
+    with_left: float | None = None,
+    fraction: float = 0.0,
+    window: Window | None = None,
+) -> Decision:
+    """Decide whether a certificate with that validity is due at `now` (all aware).
+
+    Args:
+        not_before: Begin of its validity.
+        not_after: End of its validity.
+        now: The moment to decide for.
+        with_left: As configured: the share of the lifetime that is left when it is renewed.
+        fraction: See `fraction_of`: which moment of the CA's window, or of the spread, is this certificate's own.
+        window: What the CA said; its moment counts, but the last tenth of a lifetime is never waited for.
+
+    """
+    named = window is not None and window.is_of(not_before)
+    if window is None or not named:
+        at = renewal_moment(not_before, not_after, with_left=with_left, fraction=fraction)
+    else:
+        chosen = window.start + (window.end - window.start) * fraction
+        at = min(chosen, not_after - (not_after - not_before) / _LATEST)
     if now >= not_after:
-        return Decision(True, at, "it has expired")
-    if now >= at:
-        return Decision(True, at, f"{(not_after - now).days} days of its lifetime are left")
-    return Decision(False, at, "")
+        return Decision(True, at, "it has expired", pressing=True)
+    if now < at:
+        return Decision(False, at, "")
+    days = f"{(not_after - now).days} days of its lifetime are left"
+    if window is None or not named:
+        return Decision(True, at, days)
+    over = window.end <= now
+    asks = "the CA wants it renewed at once" if over else f"the CA asks for it, {days}"
+    return Decision(True, at, f"{asks}; see {window.explanation}" if window.explanation else asks, pressing=over)
 
 
 _FIRST_PAUSE = timedelta(minutes=30)
-_LONGEST_PAUSE = timedelta(hours=12)
+_LONGEST_PAUSE = timedelta(hours=8)
+"""Shorter than from one run of a timer to the next, even when the first comes late and the second early."""
+_LONGEST_UNCOUNTED = timedelta(hours=1)
+"""Where the CA was not asked, or had trouble of its own: nothing is used up by asking again."""
 _LEAST_PAUSE = timedelta(minutes=5)
 _SHARE_OF_REST = 20
 """What is left of the lifetime holds so many tries at least, however often it failed."""
 
 
-def next_try(times: int, last: datetime, not_after: datetime | None) -> datetime:
+def next_try(
+    times: int, last: datetime, not_after: datetime | None, asked: datetime | None = None, *, counted: bool = True
+) -> datetime:
     """Return the moment from which an order that failed may be tried again.
 
-    Half an hour after the first failure, twice as long after each further one, twelve hours at most: a CA counts
+    Half an hour after the first failure, twice as long after each further one, eight hours at most: a CA counts
     failures by the hour and the week, and a broken name must not use its limit up. Towards the end the pauses shrink.
 
     Args:
         times: How often it failed in the same way, from 1.
         last: When it did last; aware.
         not_after: End of the edition that there is; None for none.
+        asked: Before which the CA does not want to be asked again (Retry-After); never undercut.
+        counted: Whether the CA counts it: it looked and refused. Otherwise the pauses end at one hour.
 
     """
     doublings = max(min(times - 1, 10), 0)
-    pause: timedelta = min(_FIRST_PAUSE * (1 << doublings), _LONGEST_PAUSE)
+    pause: timedelta = min(_FIRST_PAUSE * (1 << doublings), _LONGEST_PAUSE if counted else _LONGEST_UNCOUNTED)
     if not_after is not None and not_after > last:
         pause = min(pause, max((not_after - last) / _SHARE_OF_REST, _LEAST_PAUSE))
-    return last + pause
+    return max(last + pause, asked) if asked is not None else last + pause
+
+
+_TRIES_BEFORE_OTHER = 3
+_LASTING = frozenset({"caa", "externalAccountRequired", "rateLimited", "rejectedIdentifier", "unsupportedIdentifier"})
+"""Problems (RFC 8555 section 6.7) of one CA that asking it again soon does not mend, and another CA may not have."""
+
+
+def turn_to_other(problem: str, times: int, now: datetime, not_after: datetime | None, *, proof: bool = False) -> bool:
+    """Tell whether it is time to ask another CA.
+
+    At once where asking the same one again mends nothing or there is no good edition; otherwise when it failed three
+    times: an outage of an hour is no reason.
+
+    Args:
+        problem: Short kind of the CA's problem; empty for trouble without one (no connection).
+        times: How often it failed in the same way, this time included.
+        now: Aware.
+        not_after: End of the edition that there is; None for none.
+        proof: Whether the CA did not accept a proof, which the next CA will hardly see in another way.
+
+    """
+    if not proof and (problem in _LASTING or not_after is None or not_after <= now):
+        return True
+    return times >= _TRIES_BEFORE_OTHER
+
+
+_PACE_LEAST, _PACE_MOST = timedelta(minutes=1), timedelta(days=1)
+_PACE_UNTOLD = timedelta(hours=6)
+
+
+def ask_again(now: datetime, retry_after: float | None) -> datetime:
+    """Return when to ask the CA for its window again: as it says, from a minute to a day (RFC 9773 section 4.3.2).
+
+    Args:
+        now: Aware.
+        retry_after: Seconds, as the CA said; None where it said nothing or its answer could not be read.
+
+    """
+    pace = _PACE_UNTOLD if retry_after is None else timedelta(seconds=min(retry_after, _PACE_MOST.total_seconds()))
+    return now + min(max(pace, _PACE_LEAST), _PACE_MOST)

@@ -5,9 +5,7 @@ from urllib.parse import urlsplit
 
 from inkstamp.reach.interface import Host
 from inkstamp.servers.interface import Endpoint, Obstacle, Site
-from inkstamp.view.upgrade import Upgrade
-
-_UPGRADES: dict[str, Upgrade] = {"smtp": "smtp", "imap": "imap", "pop3": "pop3"}
+from inkstamp.view.upgrade import UPGRADES
 
 
 class UnreadServer:
@@ -38,4 +36,4 @@ class UnreadServer:
 def read_look(text: str) -> Endpoint:
     """Read a `look` that the configuration has checked."""
     parts = urlsplit(text if "://" in text else f"tls://{text}")
-    return Endpoint(parts.hostname or "", parts.port or 0, _UPGRADES.get(parts.scheme, ""))
+    return Endpoint(parts.hostname or "", parts.port or 0, UPGRADES.get(parts.scheme, ""))

@@ -1,10 +1,15 @@
 """A simulated ACME CA: RFC 8555 over HTTPS on loopback, that really validates."""
 
+import base64
 import json
 import secrets
+import socket
 import ssl
+import time
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
+from urllib.parse import unquote
 
 from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives import hashes
@@ -12,9 +17,11 @@ from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
 from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
 
 from inkstamp.acme.jws import unb64url
+from inkstamp.clock import Clock
 from inkstamp.standins.ca_state import CaState, Refusal
 from inkstamp.standins.quiet import QuietHandler, QuietServer, StandIn
 from inkstamp.standins.validation import Outside
+from inkstamp.standins.weather import Fate, Weather
 
 _MOST_BODY = 65_536
 
@@ -48,10 +55,11 @@ def verify_jws(jwk: dict[str, str], alg: str, signed: bytes, signature: bytes) -
 class SimulatedCa(StandIn):
     """Serves a CaState on a loopback port."""
 
-    def __init__(self, port: int, folder: Path, *, dns_port: int, http_port: int) -> None:
-        self.state = CaState(folder, f"https://localhost:{port}", Outside(dns_port, http_port))
+    def __init__(self, port: int, folder: Path, *, dns_port: int, http_port: int, clock: Clock | None = None) -> None:
+        self.state = CaState(folder, f"https://localhost:{port}", Outside(dns_port, http_port), clock)
         self.requests: list[str] = []
         """Resources asked for, in order."""
+        self.weather = Weather()
         self._nonces: set[str] = set()
         owner = self
 
@@ -77,6 +85,8 @@ class SimulatedCa(StandIn):
 
     def take_nonce(self, nonce: str) -> None:
         """Use a nonce up; Refusal when it is not one of ours."""
+        if self.weather.refuses_nonce():
+            raise Refusal(400, "badNonce", "this nonce is too old")
         try:
             self._nonces.remove(nonce)
         except KeyError:
@@ -91,30 +101,59 @@ class _AcmeHandler(QuietHandler):
     disable_nagle_algorithm = True
 
     def do_GET(self) -> None:
-        kind = self.path.strip("/")
-        if self._canned(kind):
+        kind, _, identity = self.path.strip("/").partition("/")
+        if self._meets(self.ca.weather.fate()) or self._canned(kind):
             return
+        words = self.ca.state.words
         if kind == "directory":
             self._reply(200, self.ca.state.directory())
+        elif kind == "renewal-info" and words.knows(identity):
+            self._reply(200, words.window(identity), **{"Retry-After": "21600"})
+        elif kind == "ocsp":
+            request = base64.b64decode(unquote(identity))
+            self._send(200, words.ocsp_answer(request), "application/ocsp-response")
+        elif kind == "crl":
+            self._send(200, words.crl(), "application/pkix-crl")
         elif kind == "terms":
             self._send(200, b"The terms of a simulated CA: none of this is real.\n", "text/plain")
         else:
             self._send(404, b"not found\n", "text/plain")
 
     def do_HEAD(self) -> None:
-        if not self._canned("new-nonce"):
+        if not self._meets(self.ca.weather.fate()) and not self._canned("new-nonce"):
             self._send(200, b"", "text/plain")
 
     def do_POST(self) -> None:
         kind, _, identity = self.path.strip("/").partition("/")
         try:
             body = self.rfile.read(min(int(self.headers.get("Content-Length", "0")), _MOST_BODY))
-            if self._canned(kind):
+            if self._meets(self.ca.weather.fate()) or self._canned(kind):
                 return
             jwk, account, payload = self._open(body)
             self._route(kind, identity, jwk, account, payload)
         except Refusal as refusal:
             self._reply(refusal.status, refusal.problem, content_type="application/problem+json")
+
+    _fate = Fate.FINE
+
+    def _meets(self, fate: Fate) -> bool:
+        """Let a request meet its fate; True when that is all that becomes of it."""
+        self._fate = fate
+        if fate is Fate.LOST:
+            self._break_off()
+        elif fate is Fate.SLOW:
+            time.sleep(self.ca.weather.patience)
+            self._break_off()
+        elif fate is Fate.ERROR:
+            status = self.ca.weather.chance.choice((500, 503))
+            self._fate = Fate.FINE
+            self._send(status, b"<h1>not now</h1>", "text/html", {"Retry-After": "1"} if status == 503 else {})
+        return fate in {Fate.LOST, Fate.SLOW, Fate.ERROR}
+
+    def _break_off(self) -> None:
+        self.close_connection = True
+        with suppress(OSError):
+            self.connection.shutdown(socket.SHUT_RDWR)
 
     def _canned(self, kind: str) -> bool:
         """Give the answer that stands ready for this resource, if one does."""
@@ -197,6 +236,9 @@ class _AcmeHandler(QuietHandler):
         self._send(status, json.dumps(shown).encode(), content_type, headers)
 
     def _send(self, status: int, body: bytes, content_type: str, headers: dict[str, str] | None = None) -> None:
+        if self._fate is Fate.UNHEARD:
+            self._break_off()
+            return
         self.send_response(status)
         self.send_header("Content-Type", content_type)
         self.send_header("Content-Length", str(len(body)))
@@ -205,5 +247,8 @@ class _AcmeHandler(QuietHandler):
         for name, value in (headers or {}).items():
             self.send_header(name, value)
         self.end_headers()
-        if self.command != "HEAD":
+        if self._fate is Fate.CUT:
+            self.wfile.write(body[: len(body) // 2])
+            self._break_off()
+        elif self.command != "HEAD":
             self.wfile.write(body)

@@ -6,15 +6,16 @@ import threading
 from collections import deque
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
 from cryptography import x509
 
 from inkstamp.acme.jws import key_authorization, thumbprint
-from inkstamp.clock import stamp
+from inkstamp.clock import Clock, SystemClock, stamp
 from inkstamp.files import write_bytes
+from inkstamp.standins.ca_words import CaWords, status_extensions
 from inkstamp.standins.hierarchy import Hierarchy
 from inkstamp.standins.validation import Outside
 
@@ -47,11 +48,17 @@ class Mood:
     at_once: bool = False
     """Whether replies already say `valid`, instead of `processing` at first."""
     lifetime: timedelta = timedelta(days=90)
+    lifetimes: dict[str, timedelta] = field(default_factory=dict)
+    """Names whose certificates have another lifetime."""
     aged: dict[str, timedelta] = field(default_factory=dict)
     """Names whose next certificate began that long ago."""
     canned: dict[str, deque[Canned]] = field(default_factory=dict)
     """Answers to give first, by resource (`new-order`, `order`, `directory` …)."""
     lists_orders: bool = True
+    names_windows: bool = True
+    """Whether it can be asked when to renew (RFC 9773)."""
+    status_by: frozenset[str] = frozenset()
+    """How certificates say that their status is told: `ocsp`, `crl`."""
     terms: bool = True
 
 
@@ -72,13 +79,18 @@ class _Order:
     status: str = "pending"
     leaf: x509.Certificate | None = None
     error: dict[str, Any] | None = None
+    replaces: str | None = None
 
 
 class CaState:
     """The CA behind its HTTP interface; methods take and return JSON objects."""
 
-    def __init__(self, folder: Path, base_url: str, outside: Outside) -> None:
+    def __init__(self, folder: Path, base_url: str, outside: Outside, clock: Clock | None = None) -> None:
+        self.clock: Clock = clock or SystemClock()
         self.hierarchy = Hierarchy(folder)
+        self.words = CaWords(self.hierarchy.issuer, self.clock)
+        self.replaced: set[str] = set()
+        """Identifiers of certificates that an order has replaced."""
         self.mood = Mood()
         self.issued = 0
         self.orders: dict[str, _Order] = {}
@@ -102,7 +114,8 @@ class CaState:
             meta["termsOfService"] = f"{self._url}/terms"
         ours = ("new-nonce", "new-account", "new-order")
         names = ("newNonce", "newAccount", "newOrder")
-        return {**{name: f"{self._url}/{path}" for name, path in zip(names, ours, strict=True)}, "meta": meta}
+        windows = {"renewalInfo": f"{self._url}/renewal-info"} if self.mood.names_windows else {}
+        return {**{n: f"{self._url}/{path}" for n, path in zip(names, ours, strict=True)}, **windows, "meta": meta}
 
     # Accounts
 
@@ -146,14 +159,19 @@ class CaState:
         for name in names:
             if not name.endswith(".saltmarsh.test") or "*" in name:
                 raise Refusal(400, "rejectedIdentifier", f"this simulated CA certifies no name such as {name}")
+        replaces = payload.get("replaces")
+        if replaces is not None and not self.words.knows(replaces):
+            raise Refusal(404, "malformed", "the certificate to be replaced is not known here")
         with self._lock:
+            if replaces in self.replaced:
+                raise Refusal(409, "alreadyReplaced", "another order has replaced that certificate")
             made = []
             for name in names:
                 identity = secrets.token_hex(6)
                 self._authorizations[identity] = _Authorization(name, secrets.token_urlsafe(32))
                 made.append(identity)
             identity = secrets.token_hex(6)
-            self.orders[identity] = _Order(account, names, tuple(made))
+            self.orders[identity] = _Order(account, names, tuple(made), replaces=replaces)
         return identity, self.order(identity)
 
     def find_order(self, identity: str, account: str) -> _Order:
@@ -175,7 +193,7 @@ class CaState:
                 order.status = "ready"
         shown: dict[str, Any] = {
             "status": order.status,
-            "expires": stamp(datetime.now(UTC) + timedelta(days=7)),
+            "expires": stamp(self.clock.now() + timedelta(days=7)),
             "identifiers": [{"type": "dns", "value": name} for name in order.names],
             "authorizations": [self.url("authorization", each) for each in order.authorizations],
             "finalize": self.url("finalize", identity),
@@ -245,7 +263,13 @@ class CaState:
             raise Refusal(400, "badCSR", "the request does not fit the order")
         age = next((self.mood.aged.pop(name) for name in order.names if name in self.mood.aged), timedelta(hours=1))
         public_key: Any = request.public_key()
-        order.leaf = self.hierarchy.issue(public_key, order.names, age=age, lifetime=self.mood.lifetime)
+        status = status_extensions(self._url.replace("localhost", "127.0.0.1"), self.mood.status_by)
+        began = self.clock.now() - age
+        lifetime = self.mood.lifetimes.get(order.names[0], self.mood.lifetime)
+        order.leaf = self.hierarchy.issue(public_key, order.names, began, lifetime, status)
+        self.words.remember(order.leaf)
+        if order.replaces is not None:
+            self.replaced.add(order.replaces)
         self.issued += 1
         shown = {**self.order(identity), "status": "processing"}
         order.status = "valid"

@@ -1,0 +1,178 @@
+"""What expires and what is planned, week by week; as a picture, too.
+
+    inkstamp calendar                          the next thirteen weeks
+    inkstamp calendar --picture weeks.png      each certificate's life a bar,
+                                               or renewals by day for many
+    inkstamp calendar --simulate 20000 --lifetime 47 --limit-a-day 1500
+                                               a made-up year: does the spread
+                                               hold, do the CA's limits?
+
+The simulation asks nobody and needs no configuration. It takes all
+certificates to be issued within a day, the worst beginning, unless
+--begun-within says otherwise.
+"""
+
+import argparse
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from inkstamp.cli import output
+from inkstamp.cli.main import Context
+from inkstamp.cli.setting import workplace
+from inkstamp.errors import UsageError
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.calendar import Calendar
+    from inkstamp.renewal.simulation import Fleet, Year
+
+_FORMS = (".png", ".svg")
+_MONTH = 30
+_MOST_NAMED = 4
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument("--weeks", type=_number(1, 520), default=13, metavar="N", help="how many (%(default)s)")
+    parser.add_argument("--picture", metavar="FILE", help="draw it as well, into FILE.png or FILE.svg")
+    parser.add_argument("--limit-a-day", type=_number(1, 10**9), metavar="N", help="orders that the CA takes in a day")
+    group = parser.add_argument_group("a made-up fleet")
+    group.add_argument("--simulate", type=_number(1, 10**6), metavar="N", help="a year of N certificates")
+    group.add_argument("--lifetime", type=_days, default=90.0, metavar="DAYS", help="of each (%(default)g)")
+    group.add_argument("--failing", type=_share, default=0.0, metavar="SHARE", help="tries that fail: 0.02 (none)")
+    group.add_argument("--begun-within", type=_days, default=1.0, metavar="DAYS", help="first issue (%(default)g)")
+    group.add_argument("--seed", type=_number(0, 2**31), default=1, metavar="N", help="of its chance (%(default)s)")
+
+
+def run(context: Context, options: argparse.Namespace) -> int:
+    """Run it."""
+    picture = Path(options.picture).absolute() if options.picture else None
+    if picture is not None and picture.suffix not in _FORMS:
+        raise UsageError("a picture is a PNG or an SVG", where=str(picture), advice="end its name in .png or .svg")
+    if options.simulate is not None:
+        return _simulate(context, options, picture)
+    from inkstamp.jobs.calendar import calendar
+
+    with workplace(context) as place:
+        made = calendar(place, options.weeks)
+    if picture is not None:
+        from inkstamp.cli.picture import draw_calendar
+
+        draw_calendar(made, picture, options.weeks * 7, options.limit_a_day)
+    if context.json:
+        output.as_json("calendar", calendar=made, picture=str(picture) if picture else None)
+        return 0
+    _tell(made)
+    if picture is not None:
+        print(output.field("picture", str(picture)))
+    return 0
+
+
+def _tell(made: "Calendar") -> None:
+    if not made.lives and not made.without:
+        print("no certificate is configured yet\n  next   inkstamp stamp NAME…")
+        return
+    rows = [
+        (f"{each.begins:%Y-%m-%d}", str(len(each.renewals)), str(len(each.expiries)), _named(each.renewals))
+        for each in made.outlook.weeks
+    ]
+    output.table(("week from", "renewed", "expire", "which are renewed"), rows)
+    print("expire: if they were not renewed before")
+    if made.outlook.later:
+        print(f"{made.outlook.later} more are renewed after that")
+    if made.outlook.late:
+        print(output.field("late", f"{len(made.outlook.late)}: {_named(made.outlook.late)}"))
+        print(output.field("next", f"inkstamp renew {' '.join(made.outlook.late[:_MOST_NAMED])}"))
+    if made.without:
+        print(output.field("no edition", f"{len(made.without)}: {_named(made.without)}"))
+
+
+def _named(names: tuple[str, ...]) -> str:
+    more = f" and {len(names) - _MOST_NAMED} more" if len(names) > _MOST_NAMED else ""
+    return ", ".join(names[:_MOST_NAMED]) + more
+
+
+def _simulate(context: Context, options: argparse.Namespace, picture: Path | None) -> int:
+    from inkstamp.renewal.simulation import Fleet, simulate
+
+    fleet = Fleet(
+        certificates=options.simulate,
+        lifetime=options.lifetime,
+        failing=options.failing,
+        a_day=options.limit_a_day,
+        begun_within=options.begun_within,
+    )
+    year = simulate(fleet, seed=options.seed)
+    if picture is not None:
+        from inkstamp.cli.picture import draw_year
+
+        draw_year(fleet, year, picture)
+    if context.json:
+        output.as_json(
+            "calendar",
+            simulated={
+                "certificates": fleet.certificates,
+                "lifetime_days": fleet.lifetime,
+                "orders_by_day": year.orders.tolist(),
+                "failed_by_day": year.failed.tolist(),
+                "left_over_by_day": year.waiting.tolist(),
+                "expired": year.expired,
+                "least_days_left": year.least_left,
+            },
+            picture=str(picture) if picture else None,
+        )
+    else:
+        _tell_year(fleet, year)
+        if picture is not None:
+            print(output.field("picture", str(picture)))
+    return 1 if year.expired else 0
+
+
+def _tell_year(fleet: "Fleet", year: "Year") -> None:
+    days = len(year.orders)
+    print(f"{fleet.certificates} certificates of {fleet.lifetime:g} days for {days} days; two runs a day")
+    rows = []
+    for begin in range(0, days, _MONTH):
+        part = slice(begin, begin + _MONTH)
+        last = min(begin + _MONTH, days)
+        counts = (year.orders[part].sum(), year.failed[part].sum(), year.orders[part].max(), year.waiting[part].max())
+        rows.append((f"{begin + 1} to {last}", *(str(int(each)) for each in counts)))
+    output.table(("days", "orders", "failed", "worst day", "left over"), rows)
+    worst = int(year.orders.argmax())
+    whole = int(year.orders.sum())
+    print(output.field("all", f"{whole} orders, {whole / days:.0f} a day on average"))
+    print(output.field("worst day", f"day {worst + 1}: {int(year.orders[worst])} orders"))
+    if fleet.a_day is not None:
+        full = int((year.orders >= fleet.a_day).sum())
+        over = int(year.waiting.max())
+        held = f"the limit of {fleet.a_day} a day was reached on {full} days"
+        print(output.field("limit", f"{held}; at most {over} were left for the next day"))
+    left = f"{year.least_left:.1f} days were left when the last-minute one was renewed"
+    print(output.field("expired", f"{year.expired} times" if year.expired else f"never; {left}"))
+    if year.expired:
+        print(output.field("do", "ask the CA for more, spread over several CAs, or renew with more left (with_left)"))
+
+
+def _number(least: int, most: int) -> Callable[[str], int]:
+    def read(text: str) -> int:
+        value = int(text)
+        if not least <= value <= most:
+            raise argparse.ArgumentTypeError(f"must be from {least} to {most}")
+        return value
+
+    read.__name__ = "number"
+    return read
+
+
+def _days(text: str) -> float:
+    value = float(text)
+    if not 0.5 <= value <= 5000:
+        raise argparse.ArgumentTypeError("must be from 0.5 to 5000 days")
+    return value
+
+
+def _share(text: str) -> float:
+    value = float(text)
+    if not 0 <= value < 1:
+        raise argparse.ArgumentTypeError("must be from 0 to below 1")
+    return value

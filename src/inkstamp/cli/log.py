@@ -1,0 +1,74 @@
+"""What is told while a command works: lines on stderr, for people, for programs (JSON) or for the journal."""
+
+import os
+import sys
+
+from inkstamp.cli import output
+from inkstamp.errors import InkStampError
+from inkstamp.findings import Finding, Severity
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from inkstamp.cli.main import Context
+
+LEVELS = {Severity.GOOD: "info", Severity.NOTE: "info", Severity.WARN: "warning", Severity.BAD: "error"}
+_JOURNAL = {"info": "<6>", "warning": "<4>", "error": "<3>"}
+"""Priorities in front of lines that go to systemd's journal (sd-daemon(3))."""
+
+
+def goes_to_journal() -> bool:
+    """Tell whether stderr is a connection to the journal (systemd.exec(5), JOURNAL_STREAM)."""
+    told = os.environ.get("JOURNAL_STREAM", "")
+    if not told:
+        return False
+    try:
+        seen = os.fstat(sys.stderr.fileno())
+    except (OSError, ValueError):
+        return False
+    return told == f"{seen.st_dev}:{seen.st_ino}"
+
+
+class Log:
+    """Tells each step in one line, as the run's `--log` says."""
+
+    def __init__(self, form: str) -> None:
+        self._json = form == "json"
+        self._journal = not self._json and goes_to_journal()
+
+    def step(self, certificate: str, text: str) -> None:
+        self.say("info", f"{certificate}: {text}", about=certificate, text=text)
+
+    def waits(self, why: str, seconds: float) -> None:
+        self.say("info", f"waits {seconds:.0f} s: {why}", text=why, waits=seconds)
+
+    def found(self, certificate: str, finding: Finding) -> None:
+        shown = output.finding(finding, sys.stderr, below=certificate)
+        self.say(LEVELS[finding.severity], shown, about=certificate, finding=finding)
+
+    def say(self, level: str, line: str, **more: object) -> None:
+        """Write one entry."""
+        if self._json:
+            line = as_line(level, **more)
+        elif self._journal:
+            line = "\n".join(_JOURNAL[level] + each for each in line.split("\n"))
+        sys.stderr.write(f"{line}\n")  # in one piece: several threads tell at the same time
+        sys.stderr.flush()
+
+
+def as_line(level: str, **content: object) -> str:
+    """Write an entry as one line of JSON."""
+    from datetime import UTC, datetime
+
+    import msgspec
+
+    from inkstamp.clock import stamp
+
+    return msgspec.json.encode({"at": stamp(datetime.now(UTC)), "level": level, **content}).decode()
+
+
+def tell_error(context: "Context", trouble: InkStampError, about: str = "inkstamp") -> None:
+    """Tell an error on stderr, as the run's `--log` says."""
+    if context.log == "json":
+        print(as_line("error", about=about, **output.error_data(trouble)), file=sys.stderr, flush=True)
+    else:
+        output.error(trouble, about=about)

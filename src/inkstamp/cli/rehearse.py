@@ -1,0 +1,59 @@
+"""Go through a renewal for trial, at the authority's staging directory.
+
+Looks beforehand, orders, proves, takes in and verifies a certificate, and
+prepares its install; nothing that a server reads is touched, and nothing is
+left behind. The authority needs a line `staging = …` in its table.
+"""
+
+import argparse
+from typing import TYPE_CHECKING
+
+from inkstamp.cli import output
+from inkstamp.cli.log import tell_error
+from inkstamp.cli.main import Context
+from inkstamp.cli.setting import workplace
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.rehearse import Rehearsed
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument("certificates", nargs="*", metavar="CERTIFICATE", help="which ones (default: all)")
+
+
+def run(context: Context, options: argparse.Namespace) -> int:
+    """Run it."""
+    from inkstamp.jobs.rehearse import rehearse
+
+    with workplace(context) as place:
+        results = rehearse(place, options.certificates, lambda done: None if context.json else _tell(context, done))
+    failed = [each.certificate for each in results if each.tried and not each.would_renew]
+    if context.json:
+        output.as_json("rehearse", certificates=[_as_data(each) for each in results])
+    elif not results:
+        print("no certificate is configured yet\n  next   inkstamp stamp NAME…")
+    else:
+        print(f"{sum(each.would_renew for each in results)} of {len(results)} would renew")
+        if failed:
+            print(output.field("next", f"mend what is told above, then: inkstamp rehearse {' '.join(failed)}"))
+    return 1 if failed else 0
+
+
+def _tell(context: Context, done: "Rehearsed") -> None:
+    step = f" while {done.error.step}" if done.error is not None and done.error.step else ""
+    verdict = "would renew" if done.would_renew else f"would fail{step}" if done.tried else "not rehearsed"
+    print(f"{done.certificate}: {verdict}")
+    output.findings(done.findings, below=done.certificate)
+    if done.error is not None:
+        tell_error(context, done.error, done.certificate)
+
+
+def _as_data(done: "Rehearsed") -> dict[str, object]:
+    return {
+        "certificate": done.certificate,
+        "would_renew": done.would_renew,
+        "tried": done.tried,
+        "findings": done.findings,
+        "error": output.error_data(done.error) if done.error else None,
+    }

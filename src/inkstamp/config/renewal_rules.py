@@ -1,0 +1,71 @@
+"""Which keys of `[renewal]` and of a `[messenger.NAME]` table go together, and which values are sensible."""
+
+import re
+from collections.abc import Iterator, Sequence
+
+from inkstamp.config.model import Authority, Certificate, Messenger
+from inkstamp.config.server_rules import Fault
+
+LEAST_LEFT, MOST_LEFT = 0.05, 0.9
+_PLACE = re.compile(r"([A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\])(:\d{1,5})?")
+_ADDRESS = re.compile(r"[^@\s<>,]+@[^@\s<>,]+")
+_ONLY_FOR = {
+    **dict.fromkeys(("server", "sender", "to", "user", "password_file"), "mail"),
+    **dict.fromkeys(("url", "key_file"), "webhook"),
+}
+
+
+def share_fault(share: float | None, key: str) -> Fault | None:
+    """Return what is wrong with a share of the lifetime."""
+    if share is None or LEAST_LEFT <= share <= MOST_LEFT:
+        return None
+    return Fault(f"“{key}” is no share of a lifetime that leaves time for anything", (key,),
+                 f"write a number from {LEAST_LEFT} to {MOST_LEFT}")  # fmt: skip
+
+
+def certificate_fault(entry: Certificate, authorities: dict[str, Authority]) -> Fault | None:
+    """Return what is wrong with when and where a certificate is renewed."""
+    fault = share_fault(entry.renew_with_left, "renew_with_left")
+    if fault is not None or not entry.otherwise:
+        return fault
+    wrong = [each for each in (entry.authority, *entry.otherwise) if authorities[each].kind != "acme"]
+    if wrong:
+        return Fault(f"“otherwise” is for ACME authorities, and “{wrong[0]}” is a portal", ("otherwise",),
+                     "take it out: a portal waits for a person")  # fmt: skip
+    if len({entry.authority, *entry.otherwise}) <= len(entry.otherwise):
+        return Fault("“otherwise” names an authority twice", ("otherwise",), "name each once")
+    return None
+
+
+def messenger_fault(name: str, entry: Messenger) -> Fault | None:
+    """Return the first fault of `[messenger.NAME]`."""
+    return next(_messenger_faults(name, entry), None)
+
+
+def _messenger_faults(name: str, entry: Messenger) -> Iterator[Fault]:
+    for key, kind in _ONLY_FOR.items():
+        if getattr(entry, key) and entry.kind != kind:
+            yield Fault(f"“{key}” does not apply to kind = “{entry.kind}”", (key,), "take the line out")
+    needed: Sequence[str] = ("server", "sender", "to") if entry.kind == "mail" else ("url", "key_file")
+    for key in needed:
+        if not getattr(entry, key):
+            yield Fault(f"[messenger.{name}] lacks the key “{key}”", ("kind",), f"add a line {key} = …")
+    yield from _mail_faults(entry) if entry.kind == "mail" else ()
+    if entry.kind == "webhook" and not entry.url.startswith(("https://", "http://")):
+        yield Fault(f"“url” is no web address: {entry.url}", ("url",), "write https://…")
+    if not entry.about:
+        yield Fault("“about” names nothing to tell about", ("about",), "leave it out, or take the table out")
+    if entry.failing_times < 1:
+        yield Fault("“failing_times” is less than one", ("failing_times",), "write how often something must fail")
+
+
+def _mail_faults(entry: Messenger) -> Iterator[Fault]:
+    if not _PLACE.fullmatch(entry.server):
+        yield Fault(f"“server” is no host with a port: {entry.server}", ("server",), 'as in "mail.example.org:587"')
+    wrong = next((each for each in (entry.sender, *entry.to) if not _ADDRESS.fullmatch(each)), None)
+    if wrong is not None:
+        yield Fault(f"“{wrong}” is no e-mail address", ("to",), "write addresses alone, without names")
+    if bool(entry.user) != bool(entry.password_file):
+        yield Fault("“user” and “password_file” go together", ("kind",), "add the other one")
+    if entry.user and entry.tls == "none":
+        yield Fault("a password is not sent without TLS", ("tls",), "take tls = “none” out")

@@ -1,0 +1,87 @@
+"""Open an order at a CA: at which one, and in the place of which certificate."""
+
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from inkstamp.acme.client import CaClient
+from inkstamp.acme.messages import Order
+from inkstamp.acme.problems import OF_PROOFS
+from inkstamp.acme.renewal import certificate_id
+from inkstamp.config.model import Certificate
+from inkstamp.errors import CaMisbehaved, CaProblem, EditionUnfit, FileTrouble, NetworkTrouble
+from inkstamp.jobs.preparing import chain_of
+from inkstamp.ledger.records import EditionRecord, OrderRecord
+from inkstamp.renewal.when import turn_to_other
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_ABOUT_REPLACING = frozenset({"alreadyReplaced", "malformed", "unauthorized"})
+"""Problems that a CA may have with `replaces` alone (RFC 9773 section 5): the same order without it may pass."""
+
+
+def open_at_ca(workplace: "Workplace", client: CaClient, record: OrderRecord) -> tuple[str, Order]:
+    """Open an order at its CA, and say which certificate it replaces where the CA wants to know (RFC 9773 section 5).
+
+    Returns the order's URL and first snapshot.
+    """
+    replaces = _replaced(workplace, client, record)
+    if replaces:
+        try:
+            return client.new_order(record.names, replaces)
+        except CaProblem as problem:
+            if problem.kind not in _ABOUT_REPLACING and problem.status not in {404, 409}:
+                raise
+            workplace.progress.step(
+                record.certificate,
+                f"the CA does not take it as a replacement ({problem.kind}); orders without saying so",
+            )
+    return client.new_order(record.names)
+
+
+def _replaced(workplace: "Workplace", client: CaClient, record: OrderRecord) -> str:
+    """Return how the CA knows the edition that an order is to replace; empty where it is not one of its own."""
+    newest = workplace.ledger.newest_edition(record.certificate)
+    if newest is None or newest.authority != record.authority or not set(newest.names) & set(record.names):
+        return ""
+    if not client.directory().renewal_info:
+        return ""
+    try:
+        return certificate_id(chain_of(workplace, newest)[0])
+    except (EditionUnfit, FileTrouble):
+        return ""  # it is not on the shelf any more; the order is as good without
+
+
+def obtain_somewhere(workplace: "Workplace", name: str, entry: Certificate) -> EditionRecord:
+    """Get a new edition at the configured authority, or at one of the others when that is in no state to issue.
+
+    An open order is gone on with where it is open. Raises as `order.obtain`, for the last authority that was asked.
+    """
+    from inkstamp.jobs.order import obtain
+
+    if not entry.otherwise:
+        return obtain(workplace, name, entry)
+    known = (entry.authority, *entry.otherwise)
+    record = workplace.ledger.open_order(name)
+    first = record.authority if record is not None and record.authority in known else entry.authority
+    rest = [each for each in known if each != first]
+    for number, authority in enumerate((first, *rest)):
+        try:
+            return obtain(workplace, name, msgspec.structs.replace(entry, authority=authority, otherwise=()))
+        except (CaProblem, CaMisbehaved, EditionUnfit, NetworkTrouble) as error:
+            if number == len(rest) or not _another_helps(workplace, name, error):
+                raise
+            workplace.progress.step(name, f"{authority} does not issue ({error.what}); turns to {rest[number]}")
+            workplace.ledger.note("turned", f"from {authority} to {rest[number]}: {error.what}", name)
+    raise AssertionError("the last authority's error was raised")  # pragma: no cover
+
+
+def _another_helps(workplace: "Workplace", name: str, error: Exception) -> bool:
+    setback = workplace.ledger.setbacks.of(name)
+    times = 1 + (setback.times if setback is not None else 0)
+    kind = error.kind if isinstance(error, CaProblem) else ""
+    edition = workplace.ledger.newest_edition(name)
+    return turn_to_other(
+        kind, times, workplace.clock.now(), edition.not_after if edition else None, proof=kind in OF_PROOFS
+    )

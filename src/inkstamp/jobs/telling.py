@@ -1,0 +1,164 @@
+"""After a run of `renew`: tell people what they should know, each matter once, and write the figures."""
+
+import os
+from collections.abc import Sequence
+from datetime import timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from inkstamp.clock import stamp
+from inkstamp.config.model import Messenger
+from inkstamp.errors import AccountTrouble, CaProblem, InkStampError
+from inkstamp.files import read_secret
+from inkstamp.jobs.stall import Actor
+from inkstamp.jobs.status import CertificateStatus, Standing, all_statuses
+from inkstamp.renewal.matters import ACCOUNT_PROBLEMS, Condition, Matter, News, matters_of, news
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.renew import Sweep
+    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.ledger.setbacks import Setback
+
+_FORMAT = 1
+_MOST_LINES = 100
+"""Of each sort in an e-mail; the rest is counted. The webhook gets all."""
+_DAY = timedelta(days=1)
+
+
+def report(workplace: "Workplace", sweep: "Sweep", names: Sequence[str]) -> None:
+    """Tell what is new after a run over `names`, and write the metrics file; nothing that fails here fails the run."""
+    config = workplace.config
+    statuses = all_statuses(workplace)
+    if config.messenger:
+        meant = set(names)
+        conditions = _conditions(workplace, sweep, [each for each in statuses if each.name in meant])
+        for name, entry in config.messenger.items():
+            try:
+                _tell(workplace, name, entry, sweep, conditions)
+            except InkStampError as error:
+                said = f": {error.said}" if error.said else ""
+                workplace.progress.step(name, f"could not tell anybody, and tries again next time: {error.what}{said}")
+                workplace.ledger.note("not told", f"{name}: {error.what} ({error.where})")
+    if config.renewal.metrics:
+        from inkstamp.jobs.metrics import write_metrics
+
+        try:
+            write_metrics(workplace, sweep, statuses)
+        except InkStampError as error:
+            workplace.progress.step("metrics", f"could not be written: {error.what}")
+
+
+def _conditions(workplace: "Workplace", sweep: "Sweep", statuses: Sequence[CertificateStatus]) -> list[Condition]:
+    setbacks = workplace.ledger.setbacks.all()
+    editions = workplace.ledger.newest_editions()
+    errors = {each.due.name: each.error for each in sweep.renewed if each.error is not None}
+    now = workplace.clock.now()
+    found = []
+    for each in statuses:
+        edition, setback = editions.get(each.name), setbacks.get(each.name)
+        asks_person = each.standing is Standing.WAITS_FOR_YOU and each.stall is not None
+        found.append(
+            Condition(
+                certificate=each.name,
+                days_left=(edition.not_after - now) / _DAY if edition else None,
+                lifetime=(edition.not_after - edition.not_before) / _DAY if edition else 0.0,
+                failures=setback.times if setback else 0,
+                trouble=setback.told.what if setback else "",
+                remedy=each.next_command,
+                account=_account_trouble(errors.get(each.name), setback),
+                not_installed=each.standing is Standing.NOT_INSTALLED,
+                waits_for=each.stall.step if asks_person and each.stall and each.stall.who is Actor.YOU else "",
+            )
+        )
+    return found
+
+
+def _account_trouble(error: InkStampError | None, setback: "Setback | None") -> str:
+    if isinstance(error, AccountTrouble) or (isinstance(error, CaProblem) and error.kind in ACCOUNT_PROBLEMS):
+        return error.what
+    return setback.told.what if setback is not None and setback.told.problem in ACCOUNT_PROBLEMS else ""
+
+
+def _tell(workplace: "Workplace", name: str, entry: Messenger, sweep: "Sweep", conditions: Sequence[Condition]) -> None:
+    now = [
+        matter
+        for each in conditions
+        for matter in matters_of(each, about=entry.about, failing_times=entry.failing_times, days_left=entry.days_left)
+    ]
+    told = workplace.ledger.matters.told(name)
+    looked_at = frozenset(each.certificate for each in conditions) | {
+        key[0] for key in told if key[0] not in workplace.config.certificate
+    }
+    fresh = news(told, now, looked_at)
+    renewed = _renewed(sweep) if "renewed" in entry.about else ()
+    if not fresh and not renewed:
+        return
+    send = _by_mail if entry.kind == "mail" else _by_webhook
+    send(workplace, name, entry, fresh, renewed)
+    workplace.ledger.matters.tell(name, fresh)
+
+
+def _renewed(sweep: "Sweep") -> tuple[Matter, ...]:
+    return tuple(
+        Matter(
+            certificate=each.due.name,
+            kind="renewed",
+            text=f"“{each.due.name}” has edition {each.outcome.edition.number}, "
+            f"valid until {each.outcome.edition.not_after:%Y-%m-%d}",
+            remedy="",
+        )
+        for each in sweep.done
+        if each.outcome is not None and each.outcome.issued
+    )
+
+
+def _by_mail(workplace: "Workplace", name: str, entry: Messenger, fresh: News, renewed: Sequence[Matter]) -> None:
+    from inkstamp.reach.mail import MailServer, compose, send
+
+    host = os.uname().nodename
+    counts = ((len(fresh.begun), "new"), (len(fresh.over), "over"), (len(renewed), "renewed"))
+    subject = f"Certificates on {host}: {', '.join(f'{count} {word}' for count, word in counts if count)}"
+    text = "\n".join(
+        [
+            *_lines("Needs somebody:", fresh.begun),
+            *_lines("Over:", fresh.over),
+            *_lines("Renewed:", renewed),
+            f"Written by Ink Stamp on {host}, {stamp(workplace.clock.now())}, as [messenger.{name}] says in",
+            f"{workplace.config_file}. Each matter is told once, and once more when it is over.",
+        ]
+    )
+    password = read_secret(Path(entry.password_file)).decode().strip() if entry.password_file else ""
+    server = MailServer(
+        place=entry.server, tls=entry.tls, trust=Path(entry.trust) if entry.trust else None,
+        user=entry.user, password=password,
+    )  # fmt: skip
+    send(server, compose(entry.sender, entry.to, subject, text, workplace.clock.now().timestamp()))
+
+
+def _lines(heading: str, matters: Sequence[Matter]) -> list[str]:
+    if not matters:
+        return []
+    shown = [
+        f"* {each.text}\n  do: {each.remedy}" if each.remedy else f"* {each.text}" for each in matters[:_MOST_LINES]
+    ]
+    more = [f"* and {len(matters) - _MOST_LINES} more: inkstamp status"] if len(matters) > _MOST_LINES else []
+    return [heading, *shown, *more, ""]
+
+
+def _by_webhook(workplace: "Workplace", name: str, entry: Messenger, fresh: News, renewed: Sequence[Matter]) -> None:
+    from inkstamp.reach.webhook import post, signed_headers
+
+    document = {
+        "format": _FORMAT,
+        "from": os.uname().nodename,
+        "at": stamp(workplace.clock.now()),
+        "new": fresh.begun,
+        "over": fresh.over,
+        "renewed": renewed,
+    }
+    body = msgspec.json.encode(document)
+    key = read_secret(Path(entry.key_file)).strip()
+    headers = signed_headers(entry.url, body, key, name, int(workplace.clock.now().timestamp()))
+    post(entry.url, body, headers, trust=Path(entry.trust) if entry.trust else None, sleep=workplace.clock.sleep)

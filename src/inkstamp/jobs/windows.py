@@ -1,0 +1,87 @@
+"""Ask a CA when it would like certificates to be renewed (RFC 9773)."""
+
+from collections.abc import Callable, Mapping, Sequence
+from datetime import timedelta
+from typing import TYPE_CHECKING
+
+from inkstamp.acme.client import CaClient
+from inkstamp.acme.messages import RenewalInfo
+from inkstamp.acme.renewal import certificate_id
+from inkstamp.errors import CaMisbehaved, CaProblem, InkStampError, NetworkTrouble
+from inkstamp.jobs.preparing import chain_of
+from inkstamp.ledger.records import EditionRecord
+from inkstamp.ledger.tidings import Tidings, heard_of_window
+from inkstamp.renewal.when import Window, ask_again
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_A_DAY = timedelta(days=1)
+_PASSING = frozenset({429, *range(500, 600)})
+_LONGEST_URL = 300
+
+Heard = Mapping[str, object] | None
+Pair = tuple[EditionRecord, Tidings]
+InTurns = Callable[["Workplace", Sequence[Pair], Callable[[EditionRecord], Heard]], None]
+
+
+class Asker:
+    """Asks one CA about many editions; at the first trouble of the CA it is left alone until the next run."""
+
+    def __init__(self, workplace: "Workplace", authority: str) -> None:
+        self._workplace = workplace
+        self._authority = authority
+        self._trouble: InkStampError | None = None
+
+    def about(self, pairs: Sequence[Pair], in_turns: InTurns) -> None:
+        """Ask about editions, and write down what was heard."""
+        if self._workplace.ledger.account(self._authority) is None:
+            return
+        say = self._workplace.progress.step
+        try:
+            client = self._workplace.account(self._authority).client
+            if client.directory().renewal_info:
+                many = "the certificate" if len(pairs) == 1 else f"{len(pairs)} certificates"
+                say(self._authority, f"is asked when it wants {many} renewed")
+                in_turns(self._workplace, pairs, lambda edition: self._ask(client, edition))
+            else:
+                in_turns(self._workplace, pairs, lambda _edition: self._nothing())
+        except (NetworkTrouble, CaProblem, CaMisbehaved) as error:
+            self._trouble = error
+        if self._trouble is not None:
+            say(self._authority, f"cannot be asked when to renew; the dates count: {self._trouble.what}")
+
+    def _ask(self, client: CaClient, edition: EditionRecord) -> Heard:
+        if self._trouble is not None:
+            return None
+        try:
+            identifier = certificate_id(chain_of(self._workplace, edition)[0])
+        except InkStampError:  # its files are gone: there is nothing to ask with
+            identifier = ""
+        if not identifier:
+            return self._nothing()
+        try:
+            info, retry_after = client.renewal_info(identifier)
+        except CaProblem as error:
+            if error.status not in _PASSING:
+                return heard_of_window(None, ask_again(self._workplace.clock.now(), None))  # it does not know this one
+            self._trouble = error
+        except CaMisbehaved:
+            return heard_of_window(None, ask_again(self._workplace.clock.now(), None))
+        except InkStampError as error:
+            self._trouble = error
+        else:
+            window = _window_of(info)
+            return heard_of_window(window, ask_again(self._workplace.clock.now(), retry_after if window else None))
+        return None
+
+    def _nothing(self) -> Heard:
+        return heard_of_window(None, self._workplace.clock.now() + _A_DAY)
+
+
+def _window_of(info: RenewalInfo) -> Window | None:
+    """Return the CA's window, None for one that cannot be (RFC 9773 section 4.2)."""
+    told = info.suggested_window
+    if told.start.tzinfo is None or told.end.tzinfo is None or told.end <= told.start:
+        return None
+    return Window(told.start, told.end, info.explanation_url[:_LONGEST_URL])

@@ -1,0 +1,106 @@
+"""Send an e-mail: SMTP (RFC 5321) by STARTTLS (RFC 3207), TLS from the first byte (RFC 8314) or in the clear."""
+
+import os
+import smtplib
+import ssl
+from collections.abc import Sequence
+from dataclasses import dataclass
+from email.message import EmailMessage
+from email.utils import formatdate, make_msgid
+from pathlib import Path
+
+from inkstamp.errors import ConfigurationError, NetworkTrouble
+
+_SECONDS = 20.0
+_PORTS = {"starttls": 587, "tls": 465, "none": 25}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MailServer:
+    """Where e-mail is handed in."""
+
+    place: str
+    """`host` or `host:port`."""
+    tls: str
+    """`starttls`, `tls` or `none`."""
+    trust: Path | None
+    user: str
+    password: str
+
+
+def compose(sender: str, to: Sequence[str], subject: str, text: str, moment: float) -> EmailMessage:
+    """Make a message; marked as one that a program wrote (RFC 3834), so that nobody's program answers it."""
+    message = EmailMessage()
+    message["From"] = sender
+    message["To"] = ", ".join(to)
+    message["Subject"] = subject
+    message["Date"] = formatdate(moment)
+    message["Message-ID"] = make_msgid(domain=sender.rpartition("@")[2])
+    message["Auto-Submitted"] = "auto-generated"
+    message.set_content(text)
+    return message
+
+
+def send(server: MailServer, message: EmailMessage) -> None:
+    """Hand a message in.
+
+    Raises:
+        NetworkTrouble: The server was not reached, does not do TLS as configured, or does not take the message.
+        ConfigurationError: `trust` cannot be read.
+
+    """
+    host, _, port = server.place.rpartition(":") if not server.place.endswith("]") else (server.place, "", "")
+    if not port.isdigit():
+        host, port = server.place, str(_PORTS[server.tls])
+    host = host.strip("[]")
+    try:
+        context = ssl.create_default_context(cafile=str(server.trust) if server.trust else None)
+    except (OSError, ssl.SSLError) as error:
+        raise ConfigurationError(
+            f"cannot load the roots in {server.trust}", where=str(server.trust), said=str(error),
+            advice="`trust` must name a PEM file with the root of the mail server's certificate",
+        ) from error  # fmt: skip
+    try:
+        with _connected(server, host, int(port), context) as connection:
+            if server.user:
+                connection.login(server.user, server.password)
+            refused = connection.send_message(message)
+    except smtplib.SMTPException as error:
+        raise NetworkTrouble(
+            "the mail server does not take the message", where=f"{host}:{port}", said=_said(error),
+            advice="see what it says; `user`, `password_file`, `sender`, `to` under [messenger.NAME]",
+        ) from error  # fmt: skip
+    except (OSError, ValueError) as error:
+        raise NetworkTrouble(
+            "the mail server cannot be reached", where=f"{host}:{port}", said=str(error),
+            advice="check `server`, `tls` and `trust` under [messenger.NAME]",
+        ) from error  # fmt: skip
+    if refused:
+        raise NetworkTrouble(f"the mail server does not take {', '.join(refused)}", where=f"{host}:{port}")
+
+
+def _connected(server: MailServer, host: str, port: int, context: ssl.SSLContext) -> smtplib.SMTP:
+    # By default the library asks DNS for this machine's name, and waits where there is no answer.
+    ourselves = os.uname().nodename
+    if server.tls == "tls":
+        return smtplib.SMTP_SSL(host, port, ourselves, timeout=_SECONDS, context=context)
+    connection = smtplib.SMTP(host, port, ourselves, timeout=_SECONDS)
+    if server.tls == "starttls":
+        try:
+            connection.starttls(context=context)
+        except BaseException:
+            connection.close()
+            raise
+    return connection
+
+
+def _said(error: smtplib.SMTPException) -> str:
+    """Return the server's own words; never what was sent to it."""
+    if isinstance(error, smtplib.SMTPResponseException):
+        words = error.smtp_error
+        return f"{error.smtp_code} {words.decode('utf-8', 'replace') if isinstance(words, bytes) else words}"
+    if isinstance(error, smtplib.SMTPRecipientsRefused):
+        return "; ".join(
+            f"{who}: {code} {why.decode('utf-8', 'replace')}" for who, (code, why) in error.recipients.items()
+        )
+    return str(error) or type(error).__name__

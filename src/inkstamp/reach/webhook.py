@@ -1,0 +1,77 @@
+"""Post JSON to a URL, signed (HTTP Message Signatures, RFC 9421, with hmac-sha256), tried again while it may pass."""
+
+import base64
+import hashlib
+import hmac
+import ssl
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+import urllib3
+from urllib3.exceptions import HTTPError
+
+from inkstamp import __version__
+from inkstamp.errors import ConfigurationError, NetworkTrouble
+
+_TIMEOUT = urllib3.Timeout(connect=5.0, read=10.0)
+_WAITS = (1.0, 4.0)
+"""Seconds before the second and the third try."""
+_LABEL = "inkstamp"
+
+
+def signed_headers(url: str, body: bytes, key: bytes, key_id: str, created: int) -> Mapping[str, str]:
+    """Return the headers that prove who posts what where.
+
+    Content-Digest is RFC 9530's; the signature covers method, target and digest (RFC 9421 sections 2.2 and 2.5).
+
+    Args:
+        url: Where to.
+        body: What.
+        key: The secret that both sides know.
+        key_id: What tells the other side which key it is.
+        created: Seconds since 1970.
+
+    """
+    digest = f"sha-256=:{base64.b64encode(hashlib.sha256(body).digest()).decode()}:"
+    covered = f'("@method" "@target-uri" "content-digest");created={created};keyid="{key_id}";alg="hmac-sha256"'
+    base = f'"@method": POST\n"@target-uri": {url}\n"content-digest": {digest}\n"@signature-params": {covered}'
+    signature = base64.b64encode(hmac.new(key, base.encode(), hashlib.sha256).digest()).decode()
+    return {
+        "Content-Type": "application/json",
+        "User-Agent": f"inkstamp/{__version__}",
+        "Content-Digest": digest,
+        "Signature-Input": f"{_LABEL}={covered}",
+        "Signature": f"{_LABEL}=:{signature}:",
+    }
+
+
+def post(
+    url: str, body: bytes, headers: Mapping[str, str], *, trust: Path | None, sleep: Callable[[float], None]
+) -> None:
+    """Post `body`, three times at most where the other side has trouble of its own.
+
+    Raises:
+        NetworkTrouble: It was not taken.
+        ConfigurationError: `trust` cannot be read.
+
+    """
+    try:
+        context = ssl.create_default_context(cafile=str(trust) if trust else None)
+    except (OSError, ssl.SSLError) as error:
+        raise ConfigurationError(f"cannot load the roots in {trust}", where=str(trust), said=str(error)) from error
+    with urllib3.PoolManager(ssl_context=context, timeout=_TIMEOUT, retries=False) as pools:
+        for wait in (*_WAITS, None):
+            try:
+                reply = pools.request("POST", url, body=body, headers=dict(headers), redirect=False)
+                said = f"it answers {reply.status}"
+                if 200 <= reply.status < 300:
+                    return
+                passing = reply.status == 429 or reply.status >= 500
+            except (HTTPError, OSError) as error:
+                said, passing = str(error), True
+            if wait is None or not passing:
+                break
+            sleep(wait)
+    raise NetworkTrouble(
+        "the webhook did not take the message", where=url, said=said, advice="it is tried again next time"
+    )

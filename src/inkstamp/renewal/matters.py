@@ -1,0 +1,97 @@
+"""What a person should be told of: from where certificates stand to matters, told once and called off once. Pure."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from inkstamp.config.words import Matter as Kind
+
+ACCOUNT_PROBLEMS = frozenset({"accountDoesNotExist", "externalAccountRequired", "userActionRequired"})
+"""Problems (RFC 8555 section 6.7) that a person has to settle with the CA."""
+_SHORTEST_PART = 4
+"""`days_left` is never more than this part of a lifetime: six-day certificates would be told of from the first day."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Condition:
+    """Where one certificate stands, as far as people want to know."""
+
+    certificate: str
+    days_left: float | None
+    """Until its newest edition expires; None when there is none."""
+    lifetime: float
+    """Of that edition, in days."""
+    failures: int
+    """In a row, in the same way."""
+    trouble: str
+    """What failed last, in one sentence; empty for nothing."""
+    remedy: str
+    """What to do about it."""
+    account: str
+    """What is wrong with the account at its CA; empty for nothing."""
+    not_installed: bool
+    waits_for: str
+    """What a person has to do before it goes on; empty for nothing."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Matter:
+    """One thing to tell about one certificate."""
+
+    certificate: str
+    kind: Kind
+    text: str
+    """As a sentence."""
+    remedy: str
+    """What to type or to do."""
+
+    @property
+    def key(self) -> tuple[str, str]:
+        """What makes it the same matter in the next run."""
+        return self.certificate, self.kind
+
+
+def matters_of(each: Condition, *, about: Sequence[Kind], failing_times: int, days_left: int) -> list[Matter]:
+    """Return what is to be told about one certificate, of the kinds in `about`."""
+    name = each.certificate
+    found: list[tuple[Kind, str, str]] = []
+    if each.days_left is not None and each.days_left < min(days_left, each.lifetime / _SHORTEST_PART):
+        when = "has expired" if each.days_left < 0 else f"expires in {_days(each.days_left)}"
+        found.append(("expiring", f"“{name}” {when}", each.remedy or f"inkstamp why {name}"))
+    if each.account:
+        found.append(("account", f"“{name}” is not renewed: {each.account}", each.remedy))
+    if each.failures >= failing_times:
+        often = "once" if each.failures == 1 else f"{each.failures} times in a row"
+        found.append(("failing", f"“{name}” failed {often}: {each.trouble}", f"inkstamp why {name}"))
+    if each.not_installed:
+        found.append(
+            ("not-installed", f"“{name}”: its newest edition is not on all its servers", f"inkstamp why {name}")
+        )
+    if each.waits_for:
+        found.append(("waiting", f"“{name}” waits for a person: {each.waits_for}", f"inkstamp why {name}"))
+    return [Matter(certificate=name, kind=kind, text=text, remedy=do) for kind, text, do in found if kind in about]
+
+
+def _days(days: float) -> str:
+    return f"{days:.0f} days" if days >= 2 else f"{days * 24:.0f} hours"
+
+
+@dataclass(frozen=True, slots=True)
+class News:
+    """What a messenger is to tell now."""
+
+    begun: tuple[Matter, ...]
+    over: tuple[Matter, ...]
+    """Told before, and not so any more."""
+
+    def __bool__(self) -> bool:
+        """Tell whether there is anything."""
+        return bool(self.begun or self.over)
+
+
+def news(told: Mapping[tuple[str, str], Matter], now: Sequence[Matter], looked_at: frozenset[str]) -> News:
+    """Compare what was told with what is so now; certificates that were not looked at stay as they are."""
+    present = {each.key for each in now}
+    return News(
+        begun=tuple(each for each in now if each.key not in told),
+        over=tuple(each for key, each in told.items() if key not in present and key[0] in looked_at),
+    )

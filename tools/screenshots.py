@@ -2,8 +2,9 @@
 
     python tools/screenshots.py
 
-Needs Debian's xvfb, xterm, fonts-dejavu-core and imagemagick. Each command runs in a real terminal of 1280 x 800
-pixels; the acts of the demo are played one after the other, so each picture shows the world as it is by then.
+Needs Debian's xvfb, xterm, fonts-dejavu-core, imagemagick and chromium. Each command runs in a real terminal of
+1280 x 800 pixels; the acts of the demo are played one after the other, so each picture shows the world as it is by
+then.
 """
 
 import os
@@ -39,10 +40,8 @@ NAMES = {
 """Which acts are kept as pictures, by the beginning of their command."""
 MORE = {
     "status": "inkstamp status",
-    "undo": "inkstamp undo museum --preview",
     "csr": "inkstamp csr make tides.saltmarsh.test '*.tides.saltmarsh.test' --organisation 'Saltmarsh Hosting' "
     "--state Kent --country GB --unit IT --into {folder}",
-    "export": "inkstamp export shop --form separate --into {folder}",
 }
 """Commands beside those of the demo, in the world as it is at its end."""
 
@@ -70,10 +69,21 @@ def shoot(command: str, file: Path, environment: dict[str, str], *, settle: floa
         done.unlink(missing_ok=True)
 
 
+def shoot_page(command: list[str], page: Path, environment: dict[str, str]) -> None:
+    """Have a command write a page, and take a picture of it as a browser shows it."""
+    subprocess.run([*command, "--report", str(page)], env=environment, check=False, capture_output=True)
+    quiet = ["--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update"]
+    subprocess.run(
+        ["chromium", "--headless", "--no-sandbox", *quiet, "--disable-sync", f"--user-data-dir={page.parent}/browser",
+         "--window-size=1280,800", f"--screenshot={TARGET / 'report.png'}", page.as_uri()],
+        env=environment, check=True, capture_output=True,
+    )  # fmt: skip
+
+
 def main() -> None:
-    for program in ("Xvfb", "xterm", "import"):
+    for program in ("Xvfb", "xterm", "import", "chromium"):
         if not shutil.which(program):
-            raise SystemExit(f"{program} is missing: apt-get install xvfb xterm fonts-dejavu-core imagemagick")
+            raise SystemExit(f"{program} is missing: apt-get install xvfb xterm fonts-dejavu-core imagemagick chromium")
     TARGET.mkdir(parents=True, exist_ok=True)
     path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
     screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
@@ -93,6 +103,9 @@ def main() -> None:
                         shoot(command, TARGET / f"{name}.png", environment)
                     else:
                         subprocess.run(shlex.split(command), env=environment, check=False, capture_output=True)
+                drawn = ["inkstamp", "calendar", "--picture", str(TARGET / "calendar.png")]
+                subprocess.run(drawn, env=environment, check=True, capture_output=True)
+                shoot_page(["inkstamp", "check"], Path(folder) / "report.html", environment)
                 for name, command in MORE.items():
                     shoot(command.replace("{folder}", folder), TARGET / f"{name}.png", environment)
         environment.pop("INKSTAMP_CONFIG")

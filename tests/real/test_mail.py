@@ -1,5 +1,6 @@
 """One certificate for web, SMTP, IMAP and POP at once, on a real nginx, Postfix and Dovecot."""
 
+import hashlib
 import os
 import re
 import subprocess
@@ -71,6 +72,14 @@ def test_one_certificate_is_served_by_web_smtp_imap_and_pop_and_undo_brings_the_
     assert world.run("stamp", "club", "--anew").status == 0
     assert everywhere(world, post) == {world.edition("club", 2)}
     assert post.texts() == (main_cf, master_cf, dovecot)
+    targets = [f"{each}://{MAIL}:{post.ports[each]}" for each in ("smtp", "imap", "pop3")]
+    checked = world.run("--json", "check", *targets)
+    assert checked.status == 0, checked.err
+    for report in checked.json["names"]:
+        assert report["name"] in targets
+        assert report["chain"][0]["sha256"] == hashlib.sha256(world.edition("club", 2)).hexdigest()
+        assert {each["topic"] for each in report["findings"]} >= {"trust", "key", "protocols"}
+        assert "plain HTTP" not in {each["topic"] for each in report["findings"]}
     sites = {each["site"]["server"]: each for each in world.run("--json", "survey").json["sites"]}
     assert sites["post"]["certificate"]["names"] == [WEB, MAIL] == sites["boxes"]["certificate"]["names"]
     for _ in range(2):

@@ -1,45 +1,155 @@
 """Look at live names from outside: what each address serves, and whether the
 public will believe it.
 
-NAME is a domain name, or a configured certificate for all of its names. Exit
-status 1 when something is broken.
+    inkstamp check rowing                      a configured certificate's names
+    inkstamp check www.example.test mail.example.test:8443
+    inkstamp check smtp://mail.example.test    a mail server, by STARTTLS
+    inkstamp check                             all that is configured
+    inkstamp check --from names.txt --csv names.csv
+
+One name is told in full; several are listed, the most urgent first. Exit
+status 1 when something is broken (with --strict, when there is a warning).
 """
 
 import argparse
+import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
-from inkstamp.cli.setting import workplace
-from inkstamp.findings import worst_first
+from inkstamp.cli.setting import at_once, workplace
+from inkstamp.errors import UsageError
+from inkstamp.findings import Severity, worst_first
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.check import NameReport
+
+_MOST_TARGETS = 100_000
+_ONE_BY_ONE = 3
+"""So many names are told in full."""
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument("names", nargs="+", metavar="NAME", help="a domain name, or a configured certificate")
+    parser.add_argument("names", nargs="*", metavar="NAME", help="as above")
+    parser.add_argument("--from", dest="source", metavar="FILE", help="names, one a line; - for standard input")
     parser.add_argument("--roots", metavar="FILE", help="PEM file of the roots to trust (default: the public's)")
+    parser.add_argument("--quick", action="store_true", help="one handshake each: chain, dates, trust")
+    parser.add_argument("--strict", action="store_true", help="exit with 1 for warnings, too")
+    parser.add_argument("--in-full", action="store_true", help="tell many in full as well")
+    parser.add_argument("--csv", metavar="FILE", help="write the list as comma-separated values")
+    parser.add_argument("--report", metavar="FILE", help="write all of it as one page of HTML")
+    parser.add_argument("--at-once", type=at_once, default=16, metavar="N", help="names at a time (%(default)s)")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.check import check
+    from inkstamp.jobs.check import Verdict, check
 
+    targets = (*options.names, *(_targets(options.source) if options.source else ()))
+    if options.source and not targets:
+        raise UsageError("there is no name in it", where=options.source, advice="write one name a line")
     with workplace(context) as place:
-        reports = check(place, tuple(options.names), Path(options.roots) if options.roots else None)
-    status = 0 if all(each.sound for each in reports) else 1
+        reports = check(
+            place, targets, Path(options.roots) if options.roots else None, at_once=options.at_once, quick=options.quick
+        )
+    if options.csv:
+        _write_csv(reports, Path(options.csv))
+    if options.report:
+        from inkstamp.cli.report import write_report
+
+        write_report(reports, Path(options.report).absolute())
+    wrong = {Verdict.BROKEN, Verdict.WARNINGS} if options.strict else {Verdict.BROKEN}
+    status = 1 if any(each.verdict in wrong for each in reports) else 0
     if context.json:
-        output.as_json("check", names=reports)
-        return status
-    for number, report in enumerate(reports):
-        if number:
-            print()
-        print(f"{report.name}: {'sound' if report.sound else 'broken'}")
-        for depth, each in enumerate(report.chain):
-            branch = "   " * depth + ("└─ " if depth else "")
-            told = output.clean(each.subject or ", ".join(each.names))
-            print(f"  {branch}{told}  ({each.key}, until {each.not_after:%Y-%m-%d})")
-        if report.root:
-            depth = len(report.chain)
-            print(f"  {'   ' * depth}└─ {output.clean(report.root)}  (trusted root)")
-        output.findings(worst_first(report.findings), below=report.name)
+        output.as_json("check", names=[_as_data(each) for each in reports])
+    elif not reports:
+        print("no certificate is configured yet; name what to look at\n  next   inkstamp check NAME")
+    elif len(reports) <= _ONE_BY_ONE or options.in_full:
+        for number, report in enumerate(reports):
+            if number:
+                print()
+            _tell(report)
+    else:
+        _list(reports)
     return status
+
+
+def _targets(source: str) -> list[str]:
+    """Read names, one a line; what follows # is for people."""
+    from inkstamp.files import read_bytes
+
+    text = sys.stdin.read() if source == "-" else read_bytes(Path(source)).decode("utf-8", "replace")
+    found = [word for line in text.splitlines() if (word := line.partition("#")[0].strip())]
+    if len(found) > _MOST_TARGETS:
+        raise UsageError(f"{len(found)} names are more than {_MOST_TARGETS}", where=source, advice="look in parts")
+    return found
+
+
+def _tell(report: "NameReport") -> None:
+    print(f"{report.name}: {report.verdict.value}")
+    for depth, each in enumerate(report.chain):
+        branch = "   " * depth + ("└─ " if depth else "")
+        told = output.clean(each.subject or ", ".join(each.names))
+        print(f"  {branch}{told}  ({each.key}, until {each.not_after:%Y-%m-%d})")
+    if report.root:
+        depth = len(report.chain)
+        print(f"  {'   ' * depth}└─ {output.clean(report.root)}  (trusted root)")
+    output.findings(worst_first(report.findings), below=report.name)
+
+
+def _list(reports: "list[NameReport]") -> None:
+    rows = [
+        (
+            each.name,
+            each.verdict.value,
+            "-" if each.days_left is None else str(each.days_left),
+            each.worst.seen if each.worst is not None else "",
+        )
+        for each in reports
+    ]
+    output.table(("name", "verdict", "days", "what is worst"), rows)
+    counts = {each.verdict.value: 0 for each in reports}
+    for each in reports:
+        counts[each.verdict.value] += 1
+    print(f"{len(reports)} looked at: {', '.join(f'{count} {word}' for word, count in counts.items())}")
+    if any(each.worst is not None for each in reports):
+        print(output.field("next", f"inkstamp check {reports[0].name}"))
+
+
+def _write_csv(reports: "list[NameReport]", file: Path) -> None:
+    import csv
+    import io
+
+    from inkstamp.files import write_bytes
+
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\r\n")  # RFC 4180
+    writer.writerow(("name", "verdict", "days_left", "issuer", "severity", "topic", "subject", "seen", "remedy"))
+    for report in reports:
+        issuer = report.chain[0].issuer if report.chain else ""
+        told = [each for each in worst_first(report.findings) if each.severity is not Severity.GOOD]
+        for each in told or (None,):
+            columns = (each.severity.value, each.topic, each.subject, each.seen, each.remedy) if each else ("",) * 5
+            cells = (report.name, report.verdict.value, report.days_left, issuer, *columns)
+            writer.writerow([_harmless(str("" if cell is None else cell)) for cell in cells])
+    write_bytes(file, out.getvalue().encode())
+
+
+def _harmless(cell: str) -> str:
+    """Keep a spreadsheet from taking what a stranger's certificate says for a formula."""
+    return (
+        f"'{cell}" if cell[:1] in {"=", "+", "@", "\t", "\r"} or (cell[:1] == "-" and not cell[1:].isdigit()) else cell
+    )
+
+
+def _as_data(report: "NameReport") -> dict[str, object]:
+    return {
+        "name": report.name,
+        "verdict": report.verdict,
+        "chain": report.chain,
+        "root": report.root,
+        "days_left": report.days_left,
+        "findings": report.findings,
+    }

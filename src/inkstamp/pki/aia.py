@@ -1,4 +1,4 @@
-"""Where a certificate says that its issuer's certificate can be had (RFC 5280 section 4.2.2.1)."""
+"""Where a certificate says that more about it can be had (RFC 5280 section 4.2.2.1)."""
 
 from urllib.parse import urlsplit
 
@@ -13,6 +13,11 @@ _LONGEST = 1024
 
 def issuer_urls(certificate: x509.Certificate) -> tuple[str, ...]:
     """Return the HTTP and HTTPS URLs of the issuer's certificate, a few at most."""
+    return access_urls(certificate, AuthorityInformationAccessOID.CA_ISSUERS)
+
+
+def access_urls(certificate: x509.Certificate, method: x509.ObjectIdentifier) -> tuple[str, ...]:
+    """Return the HTTP and HTTPS URLs of one kind of access, a few at most."""
     try:
         access = certificate.extensions.get_extension_for_class(x509.AuthorityInformationAccess).value
     except (x509.ExtensionNotFound, *MALFORMED):
@@ -20,13 +25,15 @@ def issuer_urls(certificate: x509.Certificate) -> tuple[str, ...]:
     urls = [
         str(each.access_location.value)
         for each in access
-        if each.access_method == AuthorityInformationAccessOID.CA_ISSUERS
-        and isinstance(each.access_location, x509.UniformResourceIdentifier)
+        if each.access_method == method and isinstance(each.access_location, x509.UniformResourceIdentifier)
     ]
-    return tuple(url for url in urls if len(url) <= _LONGEST and _is_web(url))[:_MOST]
+    return tuple(url for url in urls if is_web(url))[:_MOST]
 
 
-def _is_web(url: str) -> bool:
+def is_web(url: str) -> bool:
+    """Tell whether a URL out of a certificate is one of HTTP or HTTPS, and of sensible length."""
+    if len(url) > _LONGEST:
+        return False
     try:
         parts = urlsplit(url)
         return parts.scheme in {"http", "https"} and bool(parts.hostname) and parts.port != 0

@@ -1,9 +1,10 @@
 """The simulated CAs' keys and certificates: roots, intermediates, some of them cross-signed, and leaves."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from types import MappingProxyType
 
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
@@ -44,6 +45,7 @@ def _sign(
     names: Sequence[str] = (),
     depth: int | None = None,
     issuer_url: str = "",
+    status: Mapping[str, str] = MappingProxyType({}),
 ) -> x509.Certificate:
     """Make a certificate: a CA's where `depth` is given, a server's where `names` are."""
     builder = (
@@ -62,11 +64,16 @@ def _sign(
     if names:
         builder = builder.add_extension(x509.SubjectAlternativeName([x509.DNSName(n) for n in names]), critical=False)
         builder = builder.add_extension(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH]), critical=False)
-    if issuer_url:
-        access = x509.AccessDescription(
-            AuthorityInformationAccessOID.CA_ISSUERS, x509.UniformResourceIdentifier(issuer_url)
-        )
-        builder = builder.add_extension(x509.AuthorityInformationAccess([access]), critical=False)
+    ways = (
+        (AuthorityInformationAccessOID.CA_ISSUERS, issuer_url),
+        (AuthorityInformationAccessOID.OCSP, status.get("ocsp")),
+    )
+    access = [x509.AccessDescription(way, x509.UniformResourceIdentifier(url)) for way, url in ways if url]
+    if access:
+        builder = builder.add_extension(x509.AuthorityInformationAccess(access), critical=False)
+    if "crl" in status:
+        place = x509.DistributionPoint([x509.UniformResourceIdentifier(status["crl"])], None, None, None)
+        builder = builder.add_extension(x509.CRLDistributionPoints([place]), critical=False)
     return builder.sign(signer, hashes.SHA256())
 
 
@@ -141,17 +148,20 @@ class Keyring:
         age: timedelta = timedelta(hours=1),
         lifetime: timedelta = timedelta(days=90),
         issuer_url: str = "",
+        began: datetime | None = None,
+        status: Mapping[str, str] | None = None,
     ) -> x509.Certificate:
-        """Issue a server certificate that began `age` ago."""
+        """Issue a server certificate that began `age` ago, or just then; `status` is where to ask for its own."""
         return _sign(
             _named(names[0]),
             public_key,
             issuer.certificate.subject,
             issuer.key,
-            not_before=datetime.now(UTC) - age,
+            not_before=began or datetime.now(UTC) - age,
             lifetime=lifetime,
             names=names,
             issuer_url=issuer_url,
+            status=status or {},
         )
 
 
@@ -178,10 +188,15 @@ class Hierarchy(Keyring):
         return self.certificate(label, "Quayside Intermediate A", self.key("intermediate-a"), root, 0)
 
     def issue(
-        self, public_key: PublicKey, names: Sequence[str], *, age: timedelta, lifetime: timedelta
+        self,
+        public_key: PublicKey,
+        names: Sequence[str],
+        began: datetime,
+        lifetime: timedelta,
+        status: Mapping[str, str],
     ) -> x509.Certificate:
-        """Issue a server certificate that began `age` ago."""
-        return self.leaf(public_key, names, self.issuer, age=age, lifetime=lifetime)
+        """Issue a server certificate; `status` is where to ask whether it is revoked, by `ocsp` and `crl`."""
+        return self.leaf(public_key, names, self.issuer, began=began, lifetime=lifetime, status=status)
 
     def chain(self, leaf: x509.Certificate, *, alternate: bool) -> bytes:
         """Return leaf and intermediate as PEM; the alternate leads to the other root."""

@@ -6,11 +6,11 @@ from inkstamp.errors import NetworkTrouble
 from inkstamp.pki.names import as_address
 from inkstamp.view.addresses import address_book
 from inkstamp.view.point import View
-from inkstamp.view.web import fetch
+from inkstamp.view.web import MOST_BODY, fetch
 
 
-def download(url: str, view: View) -> bytes:
-    """Return the body at `url`, 64 KiB at most, from the first address that gives it.
+def download(url: str, view: View, limit: int = MOST_BODY) -> bytes:
+    """Return the body at `url`, `limit` bytes at most, from the first address that gives it.
 
     The other side is not authenticated: what comes back must prove itself, as a certificate does by its signature.
 
@@ -23,7 +23,7 @@ def download(url: str, view: View) -> bytes:
     found = None if literal else address_book(view).look_up(host)
     trouble = found.trouble if found else ""
     for address in found.all if found else (literal,):
-        sight = fetch(url, address, view)
+        sight = fetch(url, address, view, limit)
         if sight.status == 200 and not sight.trouble:
             return sight.body
         trouble = sight.trouble or f"it answers {sight.status}"

@@ -27,6 +27,8 @@ class Served:
     """Leaf first, in the order of the server's certificate message; not verified here."""
     protocol: str = ""
     """As in `TLSv1.3`."""
+    stapled: bytes = b""
+    """The OCSP answer that came with it (RFC 6066 section 8); empty for none."""
     trouble: str = ""
     """Why there was no handshake, as a sentence; empty when there was one."""
 
@@ -61,7 +63,15 @@ def _handshake(stream: socket.socket, at: tuple[str, int], name: str, alpn: byte
     if algorithm:
         context.set_max_proto_version(SSL.TLS1_2_VERSION)
         context.set_cipher_list(_CIPHERS[algorithm])
+    stapled: list[bytes] = []
+
+    def keep(_connection: SSL.Connection, answer: bytes, _data: object) -> bool:
+        stapled.append(answer)
+        return True
+
+    context.set_ocsp_client_callback(keep)
     connection = SSL.Connection(context, stream)
+    connection.request_ocsp()
     if not as_address(name):  # RFC 6066 section 3 knows names alone
         connection.set_tlsext_host_name(name.encode("ascii"))
     connection.set_connect_state()
@@ -71,7 +81,8 @@ def _handshake(stream: socket.socket, at: tuple[str, int], name: str, alpn: byte
     if alpn and connection.get_alpn_proto_negotiated() != alpn:
         return Served(address=address, port=port, trouble=f"answers with TLS and does not know {alpn.decode()}")
     chain = tuple(certificate.to_cryptography() for certificate in connection.get_peer_cert_chain() or ())
-    return Served(address=address, port=port, chain=chain, protocol=connection.get_protocol_version_name())
+    protocol = connection.get_protocol_version_name()
+    return Served(address=address, port=port, chain=chain, protocol=protocol, stapled=b"".join(stapled))
 
 
 def finish(connection: SSL.Connection, stream: socket.socket) -> str:

@@ -6,6 +6,8 @@ from typing import Literal
 
 Upgrade = Literal["", "smtp", "imap", "pop3"]
 """The protocol in which TLS is asked for; empty where TLS begins at once."""
+UPGRADES: dict[str, Upgrade] = {"smtp": "smtp", "imap": "imap", "pop3": "pop3"}
+"""By the scheme of a URL."""
 
 _MOST_LINE = 4096
 _MOST_LINES = 100

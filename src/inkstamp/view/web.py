@@ -37,13 +37,15 @@ class Sight:
     status: int = 0
     """HTTP status of the last answer; 0 when there was none."""
     body: bytes = b""
-    """Start of the last answer's body, 64 KiB at most."""
+    """Start of the last answer's body, 64 KiB unless more was asked for."""
     trouble: str = ""
     """Why there was no answer, as a sentence; empty when there was one."""
     proxy: str = ""
     """What says that a cache or proxy answered (RFC 9110 section 7.6.3, RFC 9111 section 5.1); empty for nothing."""
     untrusted: str = ""
     """Why a certificate on the way would not be believed; empty when none was met or all were good."""
+    hsts: str = ""
+    """What it says of coming back by HTTPS alone (Strict-Transport-Security, RFC 6797); empty for nothing."""
     no_route: bool = False
     """This machine has no way to that kind of address (no IPv6 here), so nothing is known about it."""
 
@@ -59,17 +61,21 @@ class _Answer:
     trouble: str = ""
     proxy: str = ""
     untrusted: str = ""
+    hsts: str = ""
     no_route: bool = False
 
 
-def fetch(url: str, address: str, view: View) -> Sight:
-    """GET `url` with its first request sent to `address`, following redirects as a CA would."""
+def fetch(url: str, address: str, view: View, limit: int = MOST_BODY) -> Sight:
+    """GET `url` with its first request sent to `address`, following redirects as a CA would.
+
+    `limit` bytes of the answer are read at most.
+    """
     hops = [url]
     where = address
     untrusted = ""
     while True:
         parts = urlsplit(hops[-1])
-        answer = _get(parts, where, view)
+        answer = _get(parts, where, view, limit)
         untrusted = untrusted or answer.untrusted
         seen = Sight(
             address=address,
@@ -79,6 +85,7 @@ def fetch(url: str, address: str, view: View) -> Sight:
             trouble=answer.trouble,
             proxy=answer.proxy,
             untrusted=untrusted,
+            hsts=answer.hsts,
             no_route=answer.no_route,
         )
         if not answer.onward:
@@ -114,17 +121,17 @@ def _why_not_followed(hops: list[str], target: str, view: View) -> str:
     return f"more than {_MOST_REDIRECTS} redirects" if len(hops) >= _MOST_REDIRECTS else ""
 
 
-def _get(parts: SplitResult, address: str, view: View) -> _Answer:
+def _get(parts: SplitResult, address: str, view: View, limit: int) -> _Answer:
     """Ask once; over TLS with the certificate looked at first, and when it is not good, whatever it is."""
     if parts.scheme == "http":
-        return _request(parts, address, view, None)
-    strict = _request(parts, address, view, _context(view))
+        return _request(parts, address, view, None, limit)
+    strict = _request(parts, address, view, _context(view), limit)
     if not strict.untrusted:
         return strict
-    return replace(_request(parts, address, view, _careless()), untrusted=strict.untrusted)
+    return replace(_request(parts, address, view, _careless(), limit), untrusted=strict.untrusted)
 
 
-def _request(parts: SplitResult, address: str, view: View, context: ssl.SSLContext | None) -> _Answer:
+def _request(parts: SplitResult, address: str, view: View, context: ssl.SSLContext | None, limit: int) -> _Answer:
     path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
     timeout = urllib3.Timeout(connect=_CONNECT, read=_READ)
     pool = _pool(parts, address, timeout, view, context)
@@ -144,15 +151,16 @@ def _request(parts: SplitResult, address: str, view: View, context: ssl.SSLConte
             if reply.status in {301, 302, 303, 307, 308} and reply.headers.get("Location"):
                 return _Answer(status=reply.status, onward=reply.headers["Location"], proxy=proxy)
             body = b""
-            while len(body) < MOST_BODY:
+            while len(body) < limit:
                 if time.monotonic() - began > _WHOLE:
                     trouble = f"the answer was not finished after {_WHOLE:.0f} s"
                     return _Answer(status=reply.status, body=body, trouble=trouble, proxy=proxy)
-                piece = reply.read1(MOST_BODY - len(body))
+                piece = reply.read1(limit - len(body))
                 if not piece:
                     break
                 body += piece
-            return _Answer(status=reply.status, body=body, proxy=proxy)
+            hsts = reply.headers.get("Strict-Transport-Security", "")
+            return _Answer(status=reply.status, body=body, proxy=proxy, hsts=hsts)
         finally:
             reply.close()
     except NewConnectionError as error:

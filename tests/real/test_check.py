@@ -1,0 +1,286 @@
+"""`check` on a real nginx with good and deliberately bad set-ups; `openssl` is asked where it has an opinion."""
+
+import csv
+import io
+import subprocess
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from html.parser import HTMLParser
+from pathlib import Path
+
+import pytest
+from authority_of_tests import Signer
+from cryptography import x509
+from cryptography.hazmat.primitives import serialization
+from cryptography.hazmat.primitives.asymmetric import rsa
+from cryptography.x509.oid import AuthorityInformationAccessOID
+from world import Nginx, Ran, inkstamp_program, running, write_nginx
+
+from inkstamp.standins.ca_words import CaWords
+from inkstamp.standins.hierarchy import Issuer
+from inkstamp.standins.nameserver import Nameserver
+from inkstamp.standins.ports import free_ports
+from inkstamp.standins.quiet import QuietHandler, QuietServer, StandIn
+
+BEGIN = datetime.now(UTC).replace(microsecond=0) - timedelta(days=10)
+ROOT = Signer("Saltmarsh Test Root", start=BEGIN, days=3650)
+MIDDLE = Signer("Saltmarsh Test CA", ROOT, start=BEGIN, days=1000)
+STRANGER = Signer("Saltmarsh Strange CA", ROOT, start=BEGIN, days=1000)
+
+
+class Words(StandIn):
+    """Says which certificates are revoked."""
+
+    def __init__(self, port: int, words: CaWords) -> None:
+        class _Handler(QuietHandler):
+            def do_GET(self) -> None:
+                self.send(200, words.crl(), "application/pkix-crl")
+
+        self._server = QuietServer(("127.0.0.1", port), _Handler)
+
+
+@dataclass
+class Sites:
+    folder: Path
+    nginx: Nginx
+    old_port: int
+    """Where nothing newer than TLS 1.1 is spoken; nginx has one list of versions for a port."""
+    nameserver: Nameserver
+    words: CaWords
+    crl: str
+
+    def add(
+        self, case: str, chain: Sequence[Signer], more: str = "", plain: str = "redirect", port: int | None = None
+    ) -> str:
+        """Have nginx serve a chain, leaf first, for a name of the case."""
+        name = f"{case}.saltmarsh.test"
+        pem = b"".join(each.certificate.public_bytes(serialization.Encoding.PEM) for each in chain)
+        (self.folder / f"{case}.pem").write_bytes(pem)
+        (self.folder / f"{case}.key").write_bytes(
+            chain[0].key.private_bytes(
+                serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+            )
+        )
+        onward = f"return 301 https://{name}:{self.nginx.https_port}$request_uri;"
+        text = (
+            f"server {{ listen 127.0.0.1:{port or self.nginx.https_port} ssl http2; server_name {name};\n"
+            f"  ssl_certificate {self.folder}/{case}.pem; ssl_certificate_key {self.folder}/{case}.key;\n"
+            f"  {more or 'ssl_protocols TLSv1.2 TLSv1.3;'} ssl_prefer_server_ciphers on;\n"
+            f"  add_header Strict-Transport-Security max-age=31536000; return 200 ok; }}\n"
+        )
+        if plain:
+            text += (
+                f"server {{ listen 127.0.0.1:{self.nginx.http_port}; server_name {name}; "
+                f"{onward if plain == 'redirect' else 'return 200 plain;'} }}\n"
+            )
+        self.nginx.sites_file(text, case)
+        self.nameserver.table[name] = ["127.0.0.1"]
+        return name
+
+    def run(self, *arguments: str) -> Ran:
+        command = [inkstamp_program(), "--config", str(self.folder / "inkstamp.toml"), "check", *arguments]
+        done = subprocess.run(command, capture_output=True, text=True, timeout=60, check=False)
+        return Ran(done.returncode, done.stdout, done.stderr)
+
+    def openssl_verifies(self, name: str) -> bool:
+        at = f"127.0.0.1:{self.nginx.https_port}"
+        ask = ["openssl", "s_client", "-connect", at, "-servername", name, "-CAfile", str(self.folder / "roots.pem")]
+        command = [*ask, "-verify_hostname", name, "-verify_return_error"]
+        done = subprocess.run(command, input="", capture_output=True, text=True, timeout=20, check=False)
+        return done.returncode == 0
+
+
+def leaf(case: str, issuer: Signer = MIDDLE, **more: object) -> Signer:
+    given = {"start": BEGIN, "names": (f"{case}.saltmarsh.test",), **more}
+    return Signer(f"{case}.saltmarsh.test", issuer, ca=False, **given)  # type: ignore[arg-type]
+
+
+@pytest.fixture(scope="module")
+def sites(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Sites]:
+    folder = tmp_path_factory.mktemp("check")
+    folder.chmod(0o755)
+    http_port, https_port, old_port, dns_port, crl_port = free_ports(5)
+    nginx = write_nginx(folder / "nginx", http_port, https_port)
+    words = CaWords(Issuer(MIDDLE.certificate, MIDDLE.key), _Clock())
+    (folder / "roots.pem").write_bytes(ROOT.certificate.public_bytes(serialization.Encoding.PEM))
+    (folder / "inkstamp.toml").write_text(
+        f'home = "home"\n[view]\nresolver = "127.0.0.1:{dns_port}"\nhttp_port = {http_port}\n'
+        f'https_port = {https_port}\nroots = "roots.pem"\n'
+    )
+    with ExitStack() as stack:
+        nameserver = stack.enter_context(Nameserver(dns_port, {}))
+        stack.enter_context(Words(crl_port, words))
+        made = Sites(folder, nginx, old_port, nameserver, words, f"http://127.0.0.1:{crl_port}/crl")
+        _set_up(made)
+        stack.enter_context(running(nginx.command("-g", "daemon off;"), folder / "nginx.log", https_port))
+        yield made
+
+
+class _Clock:
+    def now(self) -> datetime:
+        return datetime.now(UTC)
+
+    def monotonic(self) -> float:  # pragma: no cover  the words do not wait
+        return 0.0
+
+    def sleep(self, seconds: float) -> None:  # pragma: no cover
+        raise AssertionError(seconds)
+
+
+def _set_up(sites: Sites) -> None:
+    point = x509.CRLDistributionPoints(
+        [x509.DistributionPoint([x509.UniformResourceIdentifier(sites.crl)], None, None, None)]
+    )
+    staple = x509.TLSFeature([x509.TLSFeatureType.status_request])
+    old = "ssl_protocols TLSv1 TLSv1.1; ssl_ciphers ALL:@SECLEVEL=0;"
+    sites.add("good", [leaf("good", more=[point]), MIDDLE])
+    sites.add("expired", [leaf("expired", days=9), MIDDLE])
+    sites.add("name", [leaf("name", names=("another.saltmarsh.test",)), MIDDLE])
+    sites.add("missing", [leaf("missing")])
+    between = Signer("Saltmarsh Lower CA", MIDDLE, start=BEGIN, days=900)
+    sites.add("order", [leaf("order", between), MIDDLE, between])
+    sites.add("root", [leaf("root"), MIDDLE, ROOT])
+    sites.add("stranger", [leaf("stranger"), MIDDLE, STRANGER])
+    weak = rsa.generate_private_key(public_exponent=65537, key_size=1024)  # noqa: S505  it is to be found
+    loose = "ssl_protocols TLSv1.2 TLSv1.3; ssl_ciphers ALL:@SECLEVEL=0;"
+    sites.add("weak", [leaf("weak", key=weak), MIDDLE], loose)
+    sites.add("old", [leaf("old"), MIDDLE], old, port=sites.old_port)
+    sites.add(
+        "also-old", [leaf("also-old"), MIDDLE], "ssl_protocols TLSv1.1 TLSv1.2 TLSv1.3; ssl_ciphers ALL:@SECLEVEL=0;"
+    )
+    static = "ssl_protocols TLSv1.2 TLSv1.3; ssl_ciphers AES128-GCM-SHA256:ECDHE-RSA-AES128-GCM-SHA256:@SECLEVEL=0;"
+    strong = rsa.generate_private_key(public_exponent=65537, key_size=2048)
+    sites.add("static", [leaf("static", key=strong), MIDDLE], static)
+    sites.add("plain", [leaf("plain"), MIDDLE], plain="serves")
+    sites.add("staple", [leaf("staple", more=[staple]), MIDDLE])
+    revoked = leaf("revoked", more=[point])
+    sites.add("revoked", [revoked, MIDDLE])
+    sites.words.revoke(revoked.certificate, x509.ReasonFlags.cessation_of_operation)
+    aia = x509.AuthorityInformationAccess(
+        [
+            x509.AccessDescription(
+                AuthorityInformationAccessOID.OCSP, x509.UniformResourceIdentifier("http://127.0.0.1:1/")
+            )
+        ]
+    )
+    sites.add("silent", [leaf("silent", more=[aia]), MIDDLE])
+    hostile = Signer(
+        "<script>alert(1)</script>\x1b[31m", MIDDLE, ca=False, start=BEGIN, names=("hostile.saltmarsh.test",)
+    )
+    sites.add("hostile", [hostile, MIDDLE])
+    sites.add("two", [leaf("two"), MIDDLE])
+    sites.nameserver.table["two.saltmarsh.test"] = ["127.0.0.1", "127.0.0.9"]
+
+
+CASES = [
+    ("good", "sound", "", 0, True),
+    ("expired", "broken", "dates", 1, False),
+    ("name", "broken", "name", 1, False),
+    ("missing", "broken", "trust", 1, False),
+    ("order", "works, with warnings", "chain", 0, True),
+    ("root", "sound", "", 0, True),
+    ("stranger", "works, with warnings", "chain", 0, True),
+    ("weak", "broken", "key", 1, None),
+    ("old", "broken", "protocols", 1, None),
+    ("also-old", "works, with warnings", "protocols", 0, True),
+    ("static", "works, with warnings", "ciphers", 0, True),
+    ("plain", "works, with warnings", "plain HTTP", 0, True),
+    ("staple", "broken", "stapling", 1, None),
+    ("revoked", "broken", "revocation", 1, True),
+    ("silent", "sound", "", 0, True),
+    ("two", "broken", "connection", 1, True),
+]
+
+
+@pytest.mark.parametrize(("case", "verdict", "topic", "status", "openssl"), CASES, ids=[each[0] for each in CASES])
+def test_each_set_up_gets_the_verdict_it_must(
+    sites: Sites, case: str, verdict: str, topic: str, status: int, openssl: bool | None
+) -> None:
+    name = f"{case}.saltmarsh.test"
+    done = sites.run(f"{name}:{sites.old_port}" if case == "old" else name, "--json")
+    (report,) = done.json["names"]
+    told = [f"{each['severity']} {each['topic']}: {each['seen']}" for each in report["findings"]]
+    assert report["verdict"] == verdict, told
+    assert done.status == status
+    wrong = [each for each in report["findings"] if each["severity"] in {"warn", "bad"}]
+    assert (topic in {each["topic"] for each in wrong}) if topic else wrong == [], told
+    assert all(each["remedy"] for each in wrong)
+    if openssl is not None:
+        assert sites.openssl_verifies(name) is openssl
+
+
+def test_what_is_good_and_what_is_not_known_is_told_too(sites: Sites) -> None:
+    done = sites.run("good.saltmarsh.test")
+    assert done.out.startswith("good.saltmarsh.test: sound\n")
+    for told in ("speaks TLS 1.2 and TLS 1.3", "offers HTTP/2", "is not revoked (asked)", "leads to HTTPS in one step",
+                 "come back by HTTPS alone for 365 days", "ecdsa-p256, signed with sha256"):  # fmt: skip
+        assert told in done.flat
+    assert "the CA does not say whether it is revoked" in sites.run("silent.saltmarsh.test").flat
+    assert "cessationOfOperation" in sites.run("revoked.saltmarsh.test").flat
+    assert sites.run("weak.saltmarsh.test", "--quick").status == 0, "keys are not looked at"
+    assert sites.run("plain.saltmarsh.test", "--strict").status == 1
+
+
+def test_many_are_listed_with_the_most_urgent_first_and_one_that_is_lost_stops_none(
+    sites: Sites, tmp_path: Path
+) -> None:
+    names = tmp_path / "names"
+    cases = ("root", "plain", "expired", "good")
+    names.write_text(
+        "# all of them\n" + "".join(f"{each}.saltmarsh.test  # a site\n" for each in cases) + "gone.test\n"
+    )
+    done = sites.run("--from", str(names), "--csv", str(tmp_path / "list.csv"))
+    assert done.status == 1
+    rows = [line.split()[0].partition(".")[0] for line in done.out.splitlines()[2:7]]
+    assert rows == ["expired", "gone", "plain", "good", "root"]
+    assert "5 looked at: 2 broken, 1 works, with warnings, 2 sound" in done.out
+    assert done.err.count(": sound\n") == 2
+    table = list(csv.DictReader(io.StringIO((tmp_path / "list.csv").read_text())))
+    assert next(each["topic"] for each in table if each["name"] == "expired.saltmarsh.test") == "dates"
+    assert {each["verdict"] for each in table} == {"broken", "works, with warnings", "sound"}
+    assert sites.run("--from", str(tmp_path / "none")).status == 1
+    (tmp_path / "empty").write_text("# nothing\n")
+    assert sites.run("--from", str(tmp_path / "empty")).status == 2
+    assert sites.run("ftp://good.saltmarsh.test").status == 2
+
+
+class Page(HTMLParser):
+    """What a browser would find in a page."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__()
+        self.tags: Counter[str] = Counter()
+        self.links: set[str] = set()
+        self.ids: set[str] = set()
+        self.text = ""
+        self.feed(text)
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.tags[tag] += 1
+        given = dict(attrs)
+        self.links |= {value for key in ("href", "src") if (value := given.get(key))}
+        self.ids |= {value for key, value in attrs if key == "id" and value}
+
+    def handle_data(self, data: str) -> None:
+        self.text += data
+
+
+def test_the_report_is_one_page_that_needs_nothing_else_and_believes_no_stranger(sites: Sites, tmp_path: Path) -> None:
+    file = tmp_path / "report.html"
+    names = [f"{case}.saltmarsh.test" for case, *_ in CASES if case != "old"]
+    done = sites.run(*names, "hostile.saltmarsh.test", "--report", str(file), "--at-once", "4")
+    assert done.status == 1
+    text = file.read_text()
+    page = Page(text)
+    assert page.links == {f"#n{number}" for number in range(1, len(names) + 2)}
+    assert {link[1:] for link in page.links} <= page.ids
+    assert page.tags["script"] == page.tags["link"] == page.tags["img"] == 0
+    assert "url(" not in text
+    assert page.tags["section"] == page.tags["h3"] == len(names) + 1
+    assert "<script>alert(1)</script>" in page.text, "it is told as it stands in the certificate, and does nothing"
+    assert page.tags["rect"] == len(names) + 1
+    for told in ("7 broken", "works, with warnings", "has expired", "the intermediates are served in the wrong order"):
+        assert told in " ".join(page.text.split()) + text

@@ -6,7 +6,8 @@ import pytest
 from authority_of_tests import NOW, Signer
 
 from inkstamp.findings import Severity
-from inkstamp.jobs.check import judge_chain
+from inkstamp.jobs.check_chain import judge_chain
+from inkstamp.pki.chain import Roots
 
 ROOT = Signer("Root", days=3650)
 MIDDLE = Signer("Middle", ROOT)
@@ -19,7 +20,7 @@ GOOD = (LEAF, LOWER, MIDDLE)
 
 def judge(name: str, chain: tuple[Signer, ...], later: timedelta = timedelta()) -> tuple[dict[str, Severity], str]:
     certificates = tuple(each.certificate for each in chain)
-    findings, root = judge_chain(name, certificates, [ROOT.certificate], NOW + later)
+    findings, root = judge_chain(name, certificates, Roots([ROOT.certificate]), NOW + later)
     assert all(each.remedy for each in findings if each.severity is Severity.BAD)
     return {each.topic: each.severity for each in findings}, root
 

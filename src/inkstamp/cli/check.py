@@ -6,6 +6,8 @@ public will believe it.
     inkstamp check smtp://mail.example.test    a mail server, by STARTTLS
     inkstamp check                             all that is configured
     inkstamp check --from names.txt --csv names.csv
+    inkstamp check --sites --since             all that `survey` finds; what
+                                               is otherwise than last time
 
 One name is told in full; several are listed, the most urgent first. Exit
 status 1 when something is broken (with --strict, when there is a warning).
@@ -23,7 +25,10 @@ from inkstamp.errors import UsageError
 from inkstamp.findings import Severity, worst_first
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from inkstamp.jobs.check import NameReport
+    from inkstamp.jobs.check_since import Changed
 
 _MOST_TARGETS = 100_000
 _ONE_BY_ONE = 3
@@ -34,7 +39,12 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument("names", nargs="*", metavar="NAME", help="as above")
     parser.add_argument("--from", dest="source", metavar="FILE", help="names, one a line; - for standard input")
-    parser.add_argument("--roots", metavar="FILE", help="PEM file of the roots to trust (default: the public's)")
+    parser.add_argument("--sites", action="store_true", help="all sites that `survey` finds")
+    parser.add_argument("--since", action="store_true", help="tell what is otherwise than at the last look")
+    parser.add_argument("--roots", metavar="FILE", help="PEM file of the roots to trust, or “certifi” for Mozilla's "
+                        "list (default: the system's)")  # fmt: skip
+    parser.add_argument("--fetch-issuers", action="store_true", help="fetch missing intermediates from where the "
+                        "certificate says, to tell which they are")  # fmt: skip
     parser.add_argument("--quick", action="store_true", help="one handshake each: chain, dates, trust")
     parser.add_argument("--strict", action="store_true", help="exit with 1 for warnings, too")
     parser.add_argument("--in-full", action="store_true", help="tell many in full as well")
@@ -45,25 +55,26 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.check import Verdict, check
+    from inkstamp.jobs.check import Manner, Verdict, check, of_sites
+    from inkstamp.jobs.check_since import remember
+    from inkstamp.view.point import roots_file
 
-    targets = (*options.names, *(_targets(options.source) if options.source else ()))
-    if options.source and not targets:
-        raise UsageError("there is no name in it", where=options.source, advice="write one name a line")
+    manner = Manner(
+        roots=roots_file(options.roots) if options.roots else None,
+        at_once=options.at_once, quick=options.quick, fetch=options.fetch_issuers,
+    )  # fmt: skip
+    targets = [*options.names, *(_targets(options.source) if options.source else ())]
     with workplace(context) as place:
-        reports = check(
-            place, targets, Path(options.roots) if options.roots else None, at_once=options.at_once, quick=options.quick
-        )
-    if options.csv:
-        _write_csv(reports, Path(options.csv))
-    if options.report:
-        from inkstamp.cli.report import write_report
-
-        write_report(reports, Path(options.report).absolute())
+        targets += of_sites(place) if options.sites else ()
+        reports = check(place, targets, manner)
+        changed = remember(place, reports, quick=options.quick, begin=options.since)
+    _write(reports, options)
     wrong = {Verdict.BROKEN, Verdict.WARNINGS} if options.strict else {Verdict.BROKEN}
     status = 1 if any(each.verdict in wrong for each in reports) else 0
     if context.json:
-        output.as_json("check", names=[_as_data(each) for each in reports])
+        output.as_json("check", names=[_as_data(each) for each in reports], changed=changed if options.since else None)
+    elif options.since:
+        _tell_changes(changed)
     elif not reports:
         print("no certificate is configured yet; name what to look at\n  next   inkstamp check NAME")
     elif len(reports) <= _ONE_BY_ONE or options.in_full:
@@ -76,12 +87,38 @@ def run(context: Context, options: argparse.Namespace) -> int:
     return status
 
 
+def _write(reports: "list[NameReport]", options: argparse.Namespace) -> None:
+    if options.csv:
+        _write_csv(reports, Path(options.csv))
+    if options.report:
+        from inkstamp.cli.report import write_report
+
+        write_report(reports, Path(options.report).absolute())
+
+
+def _tell_changes(changed: "Sequence[Changed]") -> None:
+    """Print what is otherwise; names where nothing is are counted."""
+    fresh = [each for each in changed if each.since is None]
+    told = [each for each in changed if each.changes]
+    for each in told:
+        print(f"{each.name}, since {each.since:%Y-%m-%d %H:%M} UTC:")
+        for text in each.changes:
+            print(output.wrapped(text, "  ", "    "))
+    if fresh:
+        print(f"looked at for the first time: {len(fresh)} of {len(changed)}")
+    print(f"{len(changed)} looked at, {len(told)} otherwise than the last time")
+    if told:
+        print(output.field("next", f"inkstamp check {told[0].name}"))
+
+
 def _targets(source: str) -> list[str]:
     """Read names, one a line; what follows # is for people."""
     from inkstamp.files import read_bytes
 
     text = sys.stdin.read() if source == "-" else read_bytes(Path(source)).decode("utf-8", "replace")
     found = [word for line in text.splitlines() if (word := line.partition("#")[0].strip())]
+    if not found:
+        raise UsageError("there is no name in it", where=source, advice="write one name a line")
     if len(found) > _MOST_TARGETS:
         raise UsageError(f"{len(found)} names are more than {_MOST_TARGETS}", where=source, advice="look in parts")
     return found
@@ -152,4 +189,5 @@ def _as_data(report: "NameReport") -> dict[str, object]:
         "root": report.root,
         "days_left": report.days_left,
         "findings": report.findings,
+        "addresses": dict(report.addresses),
     }

@@ -1,5 +1,6 @@
 """Look at live names from outside: what each address serves, and whether the public will believe it."""
 
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from enum import StrEnum
@@ -9,21 +10,19 @@ from typing import TYPE_CHECKING
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 
-from inkstamp.clock import stamp, whole_days
+from inkstamp.clock import whole_days
 from inkstamp.errors import UsageError
 from inkstamp.findings import Finding, Severity, bad, good, note, warn, worst, worst_first
-from inkstamp.pki.certificates import Facts, facts, short_name, subject_names
-from inkstamp.pki.chain import arrange, find_paths, is_self_signed
-from inkstamp.pki.names import as_address, normalise, uncovered
-from inkstamp.renewal.when import renewal_moment
+from inkstamp.jobs.check_chain import Fetch, fetcher, judge_chain
+from inkstamp.pki.certificates import Facts, facts
+from inkstamp.pki.chain import Roots, arrange
+from inkstamp.pki.names import as_address, normalise
 from inkstamp.view.addresses import address_book
 from inkstamp.view.handshake import Served, shake_hands
 from inkstamp.view.point import load_roots
 from inkstamp.view.upgrade import UPGRADES, Upgrade
 
 if TYPE_CHECKING:
-    from datetime import datetime
-
     from inkstamp.jobs.workplace import Workplace
     from inkstamp.ledger.records import EditionRecord
 
@@ -66,6 +65,8 @@ class NameReport:
     """The trusted root that it leads to; empty when there is none."""
     days_left: int | None
     findings: tuple[Finding, ...]
+    addresses: tuple[tuple[str, str], ...] = ()
+    """Each address of the name, with the SHA-256 of the leaf that it serves; empty where there was no handshake."""
 
     @property
     def verdict(self) -> Verdict:
@@ -80,50 +81,89 @@ class NameReport:
         return first[0] if first and first[0].severity is not Severity.GOOD else None
 
 
-def check(
-    workplace: "Workplace", targets: tuple[str, ...], roots_file: Path | None, *, at_once: int = 16, quick: bool = False
-) -> list[NameReport]:
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Manner:
+    """How names are looked at."""
+
+    roots: Path | None = None
+    """Other roots than the view's."""
+    at_once: int = 16
+    """How many are looked at in the same moment."""
+    quick: bool = False
+    """Whether to take the first handshake alone."""
+    fetch: bool = False
+    """Whether missing intermediates may be fetched from where certificates say that they are."""
+
+
+def check(workplace: "Workplace", targets: Sequence[str], manner: Manner) -> list[NameReport]:
     """Look at each target, several at the same time; the most urgent first.
 
     Args:
         workplace: The run's surroundings.
         targets: Each a domain name, a configured certificate for all of its names, or `smtp://host:port` (imap, pop3);
             none for all that are configured.
-        roots_file: Other roots than the view's.
-        at_once: How many are looked at in the same moment.
-        quick: Whether to take the first handshake alone.
+        manner: How.
 
     Raises:
         NameTrouble: A target is neither.
         ConfigurationError: The roots cannot be read.
 
     """
-    configured = workplace.config_or_empty().certificate
-    names: list[Target] = []
-    editions: dict[str, EditionRecord] = {}
-    for target in targets or tuple(configured):
-        if target not in configured:
-            names.append(as_target(target, workplace.view.https_port))
-            continue
-        plain = [each for each in configured[target].names if not each.startswith("*.")]
-        names += [Target(name=each, port=workplace.view.https_port) for each in plain]
-        newest = workplace.ledger.newest_edition(target) if workplace.has_ledger() else None
-        if newest is not None:
-            editions |= dict.fromkeys(configured[target].names, newest)
-    roots = load_roots(roots_file) if roots_file else workplace.roots
-    wanted = list(dict.fromkeys(names))
+    wanted = _wanted(workplace, targets)
+    trust = Roots(load_roots(manner.roots) if manner.roots else workplace.roots)
+    owners = {
+        name: key for key, each in reversed(workplace.config_or_empty().certificate.items()) for name in each.names
+    }
+    fetch = fetcher(workplace.view) if manner.fetch else None
+    editions = workplace.ledger.newest_editions() if owners and workplace.has_ledger() else {}
 
     def look_at(target: Target) -> NameReport:
-        report = look(workplace, target.name, roots, target=target, deep=not quick)
+        owner = owners.get(target.name, "")
+        report = look(workplace, target, trust, certificate=owner, deep=not manner.quick, fetch=fetch)
         if len(wanted) > _TOLD_WHOLE:
             workplace.progress.step(str(target), report.verdict.value)
-        return _compared(workplace, report, editions.get(report.name))
+        return _compared(workplace, report, target, editions.get(owner))
 
-    with ThreadPoolExecutor(max_workers=max(min(at_once, len(wanted)), 1)) as pool:
+    with ThreadPoolExecutor(max_workers=max(min(manner.at_once, len(wanted)), 1)) as pool:
         reports = list(pool.map(look_at, wanted))
     rank = [Verdict.BROKEN, Verdict.WARNINGS, Verdict.SOUND]
     far = 1 << 30
     return sorted(reports, key=lambda r: (rank.index(r.verdict), far if r.days_left is None else r.days_left, r.name))
+
+
+def _wanted(workplace: "Workplace", targets: Sequence[str]) -> list[Target]:
+    configured = workplace.config_or_empty().certificate
+    port = workplace.view.https_port
+    found: list[Target] = []
+    for each in targets or tuple(configured):
+        if each in configured:
+            found += [Target(name=name, port=port) for name in configured[each].names if not name.startswith("*.")]
+        else:
+            found.append(as_target(each, port))
+    return list(dict.fromkeys(found))
+
+
+def of_sites(workplace: "Workplace") -> list[str]:
+    """Return what to look at for all sites that `survey` finds: their names, where they serve TLS.
+
+    Raises:
+        UsageError: No server is configured and none is found here, or no site serves TLS.
+
+    """
+    from inkstamp.jobs.survey import survey
+    from inkstamp.servers.common import plain_names
+
+    usual = workplace.view.https_port
+    found: dict[str, None] = {}
+    for each in survey(workplace).sites:
+        for listen in each.site.listens:
+            if listen.tls and listen.port:
+                scheme = f"{listen.upgrade}://" if listen.upgrade else ""
+                end = f":{listen.port}" if scheme or listen.port != usual else ""
+                found |= dict.fromkeys(f"{scheme}{name}{end}" for name in plain_names(each.site))
+    if not found:
+        raise UsageError("no site that `survey` finds serves TLS", advice="inkstamp survey")
+    return list(found)
 
 
 def standing_beside(workplace: "Workplace", name: str, edition: "EditionRecord") -> dict[str, str]:
@@ -137,22 +177,29 @@ def standing_beside(workplace: "Workplace", name: str, edition: "EditionRecord")
     return {each.sha256: other for other, each in found if each is not None}
 
 
-def _compared(workplace: "Workplace", report: NameReport, newest: "EditionRecord | None") -> NameReport:
+def _compared(workplace: "Workplace", report: NameReport, target: Target, newest: "EditionRecord | None") -> NameReport:
     """Add whether what is served is the newest edition of the name's certificate."""
     if newest is None or not report.chain:
         return report
     served = report.chain[0].sha256
-    beside = standing_beside(workplace, report.name, newest)
+    beside = standing_beside(workplace, target.name, newest)
     if served == newest.sha256:
         finding = good("edition", report.name, f"serves edition {newest.number}, the newest")
     elif served in beside:
         finding = note("edition", report.name, f"serves “{beside[served]}”, which stands beside this certificate")
     else:
-        seen = f"serves another certificate than edition {newest.number}, the newest"
-        finding = warn("edition", report.name, seen, f"inkstamp install {newest.certificate}, or import it by hand")
+        seen = f"serves another certificate than edition {newest.number} of “{newest.certificate}”, the newest"
+        config = workplace.config
+        kinds = {config.server[each].kind for each in config.certificate[newest.certificate].install
+                 if each in config.server}  # fmt: skip
+        if target.upgrade and not kinds & _MAIL_KINDS:
+            finding = note("edition", report.name, seen)  # it was never meant to go there
+        else:
+            finding = warn("edition", report.name, seen, f"inkstamp install {newest.certificate}, or import it by hand")
     return replace(report, findings=(*report.findings, finding))
 
 
+_MAIL_KINDS = {"postfix", "dovecot", "files", "balancer"}
 _MAIL_PORTS: dict[str, int] = {"smtp": 25, "imap": 143, "pop3": 110}
 
 
@@ -178,21 +225,31 @@ def _as_name(target: str) -> str:
 
 def look(
     workplace: "Workplace",
-    name: str,
-    roots: list[x509.Certificate],
+    target: Target,
+    roots: Roots,
     *,
-    target: Target | None = None,
+    certificate: str = "",
     deep: bool = False,
+    fetch: Fetch | None = None,
 ) -> NameReport:
-    """Look at one name: chain, dates and trust, and with `deep` at all else that `check` looks at."""
-    now = workplace.clock.now()
-    target = target or Target(name=name, port=workplace.view.https_port)
-    told = str(target)
-    addresses = address_book(workplace.view).look_up(name)
-    if not addresses.all:
-        finding = bad("address", name, addresses.trouble, f"make an A or AAAA record for {name}")
+    """Look at one name: chain, dates and trust, and with `deep` at all else that `check` looks at.
+
+    Args:
+        workplace: The run's surroundings.
+        target: What to look at.
+        roots: What the public trusts.
+        certificate: The configured certificate that has the name; empty for none.
+        deep: Whether to go on after the first handshake with each address.
+        fetch: Fetches intermediates that are missing; None where nothing may be fetched.
+
+    """
+    name, told, now = target.name, str(target), workplace.clock.now()
+    found = address_book(workplace.view).look_up(name)
+    if not found.all:
+        finding = bad("address", name, found.trouble, f"make an A or AAAA record for {name}")
         return NameReport(name=told, chain=(), root="", days_left=None, findings=(finding,))
-    served = [shake_hands(address, target.port, name, upgrade=target.upgrade) for address in addresses.all]
+    served = [shake_hands(address, target.port, name, upgrade=target.upgrade) for address in found.all]
+    addresses = tuple((each.address, _digest(each.chain[0]) if each.chain else "") for each in served)
     findings = [_connected(each) for each in served]
     answered = [each for each in served if each.chain]
     if not answered:
@@ -200,26 +257,32 @@ def look(
             from inkstamp.jobs.check_depth import explain_failure
 
             findings += [more for each in served for more in explain_failure(name, each, target.upgrade)]
-        return NameReport(name=told, chain=(), root="", days_left=None, findings=tuple(findings))
-    findings += _agreement(name, answered)
+        return NameReport(name=told, chain=(), root="", days_left=None, findings=tuple(findings), addresses=addresses)
+    findings += _agreement(name, addresses)
     root = ""
     for chain in dict.fromkeys(each.chain for each in answered):
-        more, root = judge_chain(name, chain, roots, now)
+        more, root = judge_chain(name, chain, roots, now, fetch=fetch)
         findings += [finding for finding in more if finding not in findings]
     first = answered[0].chain
     if deep:
-        from inkstamp.jobs.check_depth import look_deeper
+        from inkstamp.jobs.check_depth import Subject, look_deeper
 
         above = arrange(first[0], first[1:])
-        findings += look_deeper(workplace, name, answered, above[0] if above else None,
-                                upgrade=target.upgrade, again=f"inkstamp stamp {name}")  # fmt: skip
+        subject = Subject(name=name, port=target.port, upgrade=target.upgrade, certificate=certificate, roots=roots,
+                          now=now, fetch=fetch)  # fmt: skip
+        findings += look_deeper(workplace, subject, answered, above[0] if above else None, trusted=bool(root))
     return NameReport(
         name=told,
         chain=tuple(facts(each) for each in first),
         root=root,
         days_left=whole_days(first[0].not_valid_after_utc, now),
         findings=tuple(findings),
+        addresses=addresses,
     )
+
+
+def _digest(certificate: x509.Certificate) -> str:
+    return certificate.fingerprint(hashes.SHA256()).hex()
 
 
 def _connected(served: Served) -> Finding:
@@ -234,11 +297,12 @@ def _connected(served: Served) -> Finding:
     )
 
 
-def _agreement(name: str, answered: list[Served]) -> list[Finding]:
+def _agreement(name: str, served: Sequence[tuple[str, str]]) -> list[Finding]:
     """Find addresses that serve different certificates: one server was forgotten."""
     leaves: dict[str, list[str]] = {}
-    for each in answered:
-        leaves.setdefault(each.chain[0].fingerprint(hashes.SHA256()).hex()[:16], []).append(each.address)
+    for address, digest in served:
+        if digest:
+            leaves.setdefault(digest[:16], []).append(address)
     if len(leaves) < 2:
         return []
     told = "; ".join(f"{digest}… at {', '.join(addresses)}" for digest, addresses in leaves.items())
@@ -250,58 +314,3 @@ def _agreement(name: str, answered: list[Served]) -> list[Finding]:
             "install the current edition on the server behind each address",
         )
     ]
-
-
-def judge_chain(
-    name: str, chain: tuple[x509.Certificate, ...], roots: list[x509.Certificate], now: "datetime"
-) -> tuple[list[Finding], str]:
-    """Judge a chain as served for `name`; returns findings and the root that it leads to."""
-    leaf = chain[0]
-    again = f"inkstamp stamp {name}"
-    findings = []
-    if uncovered(subject_names(leaf), [name]):
-        covers = ", ".join(subject_names(leaf)[:5]) or "no name at all"
-        findings.append(bad("name", name, f"the certificate is for {covers}", again))
-    else:
-        findings.append(good("name", name, "the certificate covers this name"))
-    findings.append(_dates(name, leaf, now, again))
-    paths = find_paths(leaf, chain[1:], roots, now)
-    root = short_name(paths[0].root.subject) if paths else ""
-    if paths:
-        findings.append(good("trust", name, f"leads to the trusted root “{root}”"))
-    else:
-        top = (leaf, *arrange(leaf, chain[1:]))[-1]
-        if is_self_signed(top):
-            seen = f"“{short_name(top.subject)}” vouches for itself and is not trusted"
-        else:
-            seen = f"no trusted root stands behind “{short_name(top.issuer)}”; an intermediate may be missing"
-        findings.append(bad("trust", name, seen, f"{again}, which installs the certificate with its intermediates"))
-    findings += _order(name, chain, again)
-    return findings, root
-
-
-def _dates(name: str, leaf: x509.Certificate, now: "datetime", again: str) -> Finding:
-    until, days = leaf.not_valid_after_utc, whole_days(leaf.not_valid_after_utc, now)
-    if now > until:
-        return bad("dates", name, f"expired {stamp(until)}, {-days} days ago", again)
-    if now < leaf.not_valid_before_utc:
-        return bad("dates", name, f"not valid before {stamp(leaf.not_valid_before_utc)}", "check the clocks")
-    said = f"valid until {stamp(until)}, {days} days left"
-    if now >= renewal_moment(leaf.not_valid_before_utc, until):
-        return warn("dates", name, said, "inkstamp renew")
-    return good("dates", name, said)
-
-
-def _order(name: str, chain: tuple[x509.Certificate, ...], again: str) -> list[Finding]:
-    """Compare what is served after the leaf with what should be."""
-    wanted = arrange(chain[0], chain[1:])
-    extra = [each for each in chain[1:] if each not in wanted]
-    found: list[Finding] = []
-    for each in extra:
-        if is_self_signed(each):
-            found.append(note("chain", name, f"the root “{short_name(each.subject)}” is served too, which is needless"))
-        else:
-            found.append(warn("chain", name, f"“{short_name(each.subject)}” is served and does not belong here", again))
-    if [each for each in chain[1:] if each in wanted] != list(wanted):
-        found.append(warn("chain", name, "the intermediates are served in the wrong order", again))
-    return found

@@ -1,63 +1,130 @@
-"""The deeper look of `check`: protocols, revocation, plain HTTP beside HTTPS."""
+"""The deeper look of `check`: keys, revocation, protocols; plain HTTP and DNS by their own modules."""
 
-import re
 from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import TYPE_CHECKING
-from urllib.parse import urlsplit
 
 from cryptography import x509
+from OpenSSL import SSL
 
 from inkstamp.clock import stamp
 from inkstamp.findings import Finding, Severity, bad, good, note, warn
 from inkstamp.jobs import revocation
+from inkstamp.jobs.check_chain import Fetch, judge_chain
+from inkstamp.jobs.check_dns import look_at_caa, look_at_tlsa
+from inkstamp.jobs.check_web import look_at_web
+from inkstamp.pki.certificates import subject_names
+from inkstamp.pki.chain import Roots
 from inkstamp.pki.quality import judge_keys, judge_serial, judge_stapling, judge_transparency, short_lived
 from inkstamp.pki.revocation import Status, read_ocsp
-from inkstamp.view.handshake import Served
+from inkstamp.pki.verifying import second_opinion
+from inkstamp.view.handshake import Served, shake_hands
 from inkstamp.view.protocols import VERSIONS, Readiness, try_versions
 from inkstamp.view.upgrade import Upgrade
-from inkstamp.view.web import Sight, fetch
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
 _OLD = {"TLS 1.0", "TLS 1.1"}
-_HALF_A_YEAR = 180 * 86_400
-_MAX_AGE = re.compile(r'max-age\s*=\s*"?(\d{1,12})', re.IGNORECASE)
+_HYBRID = "MLKEM"
+"""In the names of groups that later quantum computers do not open (draft-ietf-tls-ecdhe-mlkem)."""
+_KNOWS_HYBRID = SSL.OPENSSL_VERSION_NUMBER >= 0x30500000
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Subject:
+    """What is looked at, and what it is looked at with."""
+
+    name: str
+    port: int
+    upgrade: Upgrade
+    """In which protocol TLS is asked for; empty for HTTPS."""
+    certificate: str
+    """The configured certificate that has the name; empty for none."""
+    roots: Roots
+    now: datetime
+    fetch: Fetch | None
+
+    @property
+    def again(self) -> str:
+        """The command that gets another certificate."""
+        return f"inkstamp stamp {self.certificate or self.name}"
 
 
 def look_deeper(
     workplace: "Workplace",
-    name: str,
+    subject: Subject,
     answered: Sequence[Served],
     issuer: x509.Certificate | None,
     *,
-    upgrade: Upgrade,
-    again: str,
+    trusted: bool,
 ) -> list[Finding]:
     """Find what a first handshake does not show.
 
     Args:
         workplace: The run's surroundings.
-        name: What is looked at.
+        subject: What is looked at.
         answered: One handshake for each address that had one.
         issuer: Who issued the leaf, where that is known.
-        upgrade: In which protocol TLS is asked for; empty for HTTPS.
-        again: The command that gets another certificate.
+        trusted: Whether our own builder found a path to a trusted root.
 
     """
-    first = answered[0]
+    first, name = answered[0], subject.name
     leaf = first.chain[0]
-    found = judge_keys(name, first.chain, again)
+    found = judge_keys(name, first.chain, subject.again)
     more = [judge_serial(name, leaf), judge_stapling(name, leaf, stapled=bool(first.stapled))]
     if not workplace.is_private:  # a CA of one's own has no logs
         more.append(judge_transparency(name, leaf))
+    more.append(_compare_verifiers(subject, first.chain, trusted=trusted))
     found += [each for each in more if each is not None]
-    found += _revocation(workplace, name, first, issuer, again)
+    found += _revocation(workplace, name, first, issuer, subject.again)
     for each in answered:
-        ready = try_versions(each.address, each.port, name, upgrade=upgrade)
-        found += judge_readiness(f"{each.address}:{each.port}", ready, mail=bool(upgrade))
-    if not upgrade:
-        found += _plain_http(workplace, name, answered[0].address)
+        ready = try_versions(each.address, each.port, name, upgrade=subject.upgrade)
+        at = f"{each.address}:{each.port}"
+        found += judge_readiness(at, ready, mail=bool(subject.upgrade))
+        found += judge_sessions(at, ready, each.group)
+    found += _other_certificates(subject, first)
+    found += look_at_caa(workplace, name, subject.certificate)
+    if subject.upgrade:
+        return found + look_at_tlsa(workplace, name, subject.port, first.chain, subject.certificate)
+    return found + look_at_web(workplace, name, first.address)
+
+
+def _compare_verifiers(subject: Subject, chain: Sequence[x509.Certificate], *, trusted: bool) -> Finding | None:
+    """Tell where a verifier of another make sees the chain in another way than ours; None where they agree."""
+    refused = second_opinion(subject.name, chain, subject.roots, subject.now)
+    if trusted and refused:
+        seen = f"a second verifier, which keeps to the Baseline Requirements' profile, refuses the chain: {refused}"
+        return note("second verifier", subject.name, seen)
+    if not trusted and not refused:
+        return note("second verifier", subject.name, "a second verifier finds a path to a trusted root all the same")
+    return None
+
+
+def _other_certificates(subject: Subject, first: Served) -> list[Finding]:
+    """Find what else the same address serves: with another sort of key, and to who does not say a name."""
+    found: list[Finding] = []
+    leaf, at = first.chain[0], (first.address, first.port)
+    for algorithm in ("rsa", "ecdsa"):
+        other = shake_hands(*at, subject.name, upgrade=subject.upgrade, algorithm=algorithm)
+        if other.chain and other.chain[0] != leaf:
+            found.append(
+                good("two keys", subject.name, f"clients that want {algorithm} are served another certificate")
+            )
+            judged, _ = judge_chain(subject.name, other.chain, subject.roots, subject.now, fetch=subject.fetch)
+            found += [replace(each, subject=f"{subject.name} ({algorithm})") for each in judged]
+    if subject.upgrade:
+        return found
+    unnamed = shake_hands(*at, "")
+    if not unnamed.chain:
+        found.append(note("without SNI", subject.name, "who does not say a name (SNI) gets no handshake"))
+    elif unnamed.chain[0] == leaf:
+        found.append(good("without SNI", subject.name, "who does not say a name (SNI) is served the same certificate"))
+    else:
+        whose = ", ".join(subject_names(unnamed.chain[0])[:3]) or "no name"
+        seen = f"who does not say a name (SNI) is served the certificate for {whose}"
+        found.append(note("without SNI", subject.name, seen))
     return found
 
 
@@ -98,6 +165,27 @@ def judge_readiness(at: str, ready: Readiness, *, mail: bool) -> list[Finding]:
     return found
 
 
+def judge_sessions(at: str, ready: Readiness, group: str) -> list[Finding]:
+    """Judge how an address agrees on keys and whether it takes sessions up again."""
+    found = []
+    taken = ", ".join(dict.fromkeys([*([group] if group else []), *ready.groups]))
+    if _HYBRID in group:
+        found.append(
+            good("key exchange", at, f"agrees on keys by {taken}; the first is safe from quantum computers too")
+        )
+    elif taken:
+        hybrid = "" if _KNOWS_HYBRID else ", as far as this machine's OpenSSL can try"
+        found.append(
+            note("key exchange", at, f"agrees on keys by {taken}; none is safe from quantum computers{hybrid}")
+        )
+    if ready.resumes is not None:
+        words = (
+            "takes sessions up again" if ready.resumes else "takes no session up again: each visit is a whole handshake"
+        )
+        found.append(good("resumption", at, words) if ready.resumes else note("resumption", at, words))
+    return found
+
+
 def _revocation(
     workplace: "Workplace", name: str, first: Served, issuer: x509.Certificate | None, again: str
 ) -> list[Finding]:
@@ -127,39 +215,3 @@ def _judge_status(name: str, status: Status, how: str, again: str) -> Finding:
         return good("revocation", name, f"is not revoked ({how})")
     why = f", {status.reason}" if status.reason else ""
     return bad("revocation", name, f"was revoked {stamp(status.revoked)}{why} ({how})", f"{again} --anew")
-
-
-def _plain_http(workplace: "Workplace", name: str, address: str) -> list[Finding]:
-    view = workplace.view
-    found = [judge_redirect(name, fetch(f"http://{name}/", address, view))]
-    secure = fetch(f"https://{name}/", address, view)
-    ours = secure.status and urlsplit(secure.hops[-1]).hostname == name  # another name speaks for itself
-    return [*found, judge_hsts(name, secure.hsts)] if ours else found
-
-
-def judge_redirect(name: str, sight: Sight) -> Finding:
-    """Judge where plain HTTP leads; it may well be closed."""
-    steps = len(sight.hops) - 1
-    last = urlsplit(sight.hops[-1])
-    if not sight.status and not steps:
-        return note("plain HTTP", name, f"plain HTTP does not answer: {sight.trouble}")
-    if last.scheme != "https":
-        remedy = "redirect = true in the server's table, or a redirect of your own that lets proofs pass"
-        return warn("plain HTTP", name, "plain HTTP is answered and does not lead to HTTPS", remedy)
-    if last.hostname != name:
-        return note("plain HTTP", name, f"plain HTTP leads to {last.hostname}, another name, in {_count(steps)}")
-    return good("plain HTTP", name, f"plain HTTP leads to HTTPS in {_count(steps)}")
-
-
-def _count(steps: int) -> str:
-    return "one step" if steps == 1 else f"{steps} steps"
-
-
-def judge_hsts(name: str, header: str) -> Finding:
-    """Judge what browsers are told of coming back by HTTPS alone (RFC 6797)."""
-    age = _MAX_AGE.search(header)
-    if age is None:
-        return note("hsts", name, "browsers are not told to come back by HTTPS alone (HSTS)")
-    seconds = int(age[1])
-    days = f"browsers come back by HTTPS alone for {seconds // 86_400} days (HSTS)"
-    return good("hsts", name, days) if seconds >= _HALF_A_YEAR else note("hsts", name, f"{days}, which is short")

@@ -128,12 +128,15 @@ def _waits_at_portal(workplace: "Workplace", plan: Plan) -> bool:
 
 def look_afterwards(workplace: "Workplace", outcome: Outcome) -> Outcome:
     """Look at the outcome's names the way the public does, and add what is not as it should be."""
-    from inkstamp.jobs.check import look, standing_beside
+    from inkstamp.jobs.check import Target, look, standing_beside
+    from inkstamp.pki.chain import Roots
 
     names = [each for each in workplace.certificate(outcome.name).names if not each.startswith("*.")]
+    targets = [Target(name=each, port=workplace.view.https_port) for each in names]
+    roots = Roots(workplace.roots)
     deadline = workplace.clock.monotonic() + _SETTLING_SECONDS
     while True:
-        reports = [look(workplace, name, workplace.roots) for name in names]
+        reports = [look(workplace, each, roots) for each in targets]
         strangers = [
             each for each in reports
             if each.chain and each.chain[0].sha256 != outcome.edition.sha256

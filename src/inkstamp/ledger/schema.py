@@ -143,6 +143,11 @@ CREATE TABLE matter (
     since BIGINT NOT NULL,
     PRIMARY KEY (messenger, certificate, kind)
 );
+CREATE TABLE look (
+    name TEXT PRIMARY KEY,
+    at BIGINT NOT NULL,
+    seen TEXT NOT NULL
+);
 """
 
 TABLES += _PORTAL_PROOF + _DNS_PROOF + _SETBACK + _TIDINGS

@@ -12,6 +12,7 @@ from inkstamp.errors import LedgerTrouble
 from inkstamp.ledger.database import Database, from_moment, to_moment
 from inkstamp.ledger.dns_proofs import DnsProofs
 from inkstamp.ledger.installs import Installs
+from inkstamp.ledger.looks import Looks
 from inkstamp.ledger.matters import Matters
 from inkstamp.ledger.portal import PortalProofs
 from inkstamp.ledger.records import (
@@ -49,6 +50,7 @@ class Ledger:
         self.setbacks = Setbacks(self._database, clock)
         self.tidings = TidingsBook(self._database)
         self.matters = Matters(self._database, clock)
+        self.looks = Looks(self._database, clock)
         self.installs = Installs(self._database, clock, self._note)
 
     def close(self) -> None:

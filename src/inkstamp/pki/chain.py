@@ -8,6 +8,7 @@ from collections import deque
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from functools import lru_cache
 
 from cryptography import x509
 from cryptography.exceptions import InvalidSignature
@@ -50,6 +51,7 @@ class Path:
         return min(each.not_valid_after_utc for each in self.certificates)
 
 
+@lru_cache(maxsize=1024)  # the signatures of intermediates are met again and again
 def issued_by(certificate: x509.Certificate, issuer: x509.Certificate) -> bool:
     """Tell whether `issuer`'s name and key really stand behind `certificate`."""
     if certificate.issuer != issuer.subject:
@@ -71,16 +73,36 @@ def in_validity(certificate: x509.Certificate, moment: datetime) -> bool:
     return certificate.not_valid_before_utc <= moment <= certificate.not_valid_after_utc
 
 
+class Roots:
+    """Trusted roots, found by their subject; made once, to look for the paths of many leaves."""
+
+    def __init__(self, certificates: Iterable[x509.Certificate]) -> None:
+        self.certificates = tuple(dict.fromkeys(certificates))
+        self.by_subject = _by_subject(self.certificates)
+        self._known = frozenset(self.certificates)
+
+    def __contains__(self, certificate: x509.Certificate) -> bool:
+        """Tell whether it is one of them."""
+        return certificate in self._known
+
+
+def _by_subject(certificates: Iterable[x509.Certificate]) -> dict[bytes, list[x509.Certificate]]:
+    found: dict[bytes, list[x509.Certificate]] = {}
+    for each in certificates:
+        found.setdefault(each.subject.public_bytes(), []).append(each)
+    return found
+
+
 class Pool:
     """Certificates found by their subject, each once: looking for issuers does not mean looking at all of them."""
 
-    def __init__(self, certificates: Iterable[x509.Certificate], trusted: Iterable[x509.Certificate] = ()) -> None:
-        self._trusted = dict.fromkeys(trusted)
-        self._by_subject: dict[bytes, list[x509.Certificate]] = {}
+    def __init__(
+        self, certificates: Iterable[x509.Certificate], trusted: Iterable[x509.Certificate] | Roots = ()
+    ) -> None:
+        self._trusted = trusted if isinstance(trusted, Roots) else Roots(trusted)
         self._issuers: dict[x509.Certificate, tuple[x509.Certificate, ...]] = {}
         self.certificates = tuple(dict.fromkeys(certificates))
-        for each in dict.fromkeys((*self._trusted, *self.certificates)):
-            self._by_subject.setdefault(each.subject.public_bytes(), []).append(each)
+        self._by_subject = _by_subject(each for each in self.certificates if each not in self._trusted)
 
     def is_trusted(self, certificate: x509.Certificate) -> bool:
         """Tell whether it is one of the roots."""
@@ -94,7 +116,8 @@ class Pool:
         """
         known = self._issuers.get(certificate)
         if known is None:
-            named = self._by_subject.get(certificate.issuer.public_bytes(), [])
+            wanted = certificate.issuer.public_bytes()
+            named = [*self._trusted.by_subject.get(wanted, ()), *self._by_subject.get(wanted, ())]
             if len(named) > _MOST_NAMESAKES:
                 named = sorted(named, key=lambda each: not _is_pointed_at(certificate, each))[:_MOST_NAMESAKES]
             known = tuple(
@@ -124,7 +147,7 @@ def _is_pointed_at(certificate: x509.Certificate, issuer: x509.Certificate) -> b
 def find_paths(
     leaf: x509.Certificate,
     pool: Iterable[x509.Certificate] | Pool,
-    roots: Iterable[x509.Certificate],
+    roots: Iterable[x509.Certificate] | Roots,
     moment: datetime,
 ) -> list[Path]:
     """Find all paths from `leaf` through certificates of `pool` to one of `roots` that hold at `moment`.

@@ -28,6 +28,8 @@ class Nameserver:
     def __init__(self, port: int, table: Mapping[str, list[str]], address: str = "127.0.0.1") -> None:
         self.table: dict[str, list[str]] = dict(table)
         self.records: dict[tuple[str, str], list[str]] = {}
+        self.secure = False
+        """Whether answers say that their signatures were found good (RFC 4035), as a validating resolver's do."""
         self.port = port
         self.asked = 0
         owner = self
@@ -68,6 +70,8 @@ class Nameserver:
         self.asked += 1
         reply = dns.message.make_response(query, recursion_available=True)
         reply.flags |= dns.flags.AA
+        if self.secure:
+            reply.flags |= dns.flags.AD
         if query.question:
             question = query.question[0]
             name = question.name.to_text(omit_final_dot=True).lower()

@@ -3,11 +3,15 @@
 import select
 import socket
 import time
+from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import lru_cache
 
 from cryptography import x509
+from cryptography.hazmat.primitives.serialization import Encoding
 from OpenSSL import SSL
 
+from inkstamp.pki.certificates import MOST_CERTIFICATES, from_der
 from inkstamp.pki.names import as_address
 from inkstamp.view.upgrade import Upgrade, ask_for_tls
 
@@ -27,6 +31,8 @@ class Served:
     """Leaf first, in the order of the server's certificate message; not verified here."""
     protocol: str = ""
     """As in `TLSv1.3`."""
+    group: str = ""
+    """How the keys were agreed on, by the name of the group (RFC 8446 section 4.2.7); empty where it is not known."""
     stapled: bytes = b""
     """The OCSP answer that came with it (RFC 6066 section 8); empty for none."""
     trouble: str = ""
@@ -36,7 +42,7 @@ class Served:
 def shake_hands(
     address: str, port: int, name: str, *, alpn: bytes = b"", upgrade: Upgrade = "", algorithm: str = ""
 ) -> Served:
-    """Connect to `address`, ask for `name` (SNI, RFC 6066 section 3) and return what is served.
+    """Connect to `address`, ask for `name` (SNI, RFC 6066 section 3; none when empty) and return what is served.
 
     With `alpn`, just that protocol is offered (RFC 7301), and a server that does not choose it is a trouble; with
     `upgrade`, TLS is asked for in that protocol first. With `algorithm` (`rsa`, `ecdsa`) just certificates with such a
@@ -56,23 +62,11 @@ def shake_hands(
 
 def _handshake(stream: socket.socket, at: tuple[str, int], name: str, alpn: bytes, algorithm: str) -> Served:
     address, port = at
-    context = SSL.Context(SSL.TLS_CLIENT_METHOD)
-    context.set_verify(SSL.VERIFY_NONE)  # what is served is judged afterwards, and shown even when it is bad
-    if alpn:
-        context.set_alpn_protos([alpn])
-    if algorithm:
-        context.set_max_proto_version(SSL.TLS1_2_VERSION)
-        context.set_cipher_list(_CIPHERS[algorithm])
+    connection = SSL.Connection(_context(alpn, algorithm), stream)
     stapled: list[bytes] = []
-
-    def keep(_connection: SSL.Connection, answer: bytes, _data: object) -> bool:
-        stapled.append(answer)
-        return True
-
-    context.set_ocsp_client_callback(keep)
-    connection = SSL.Connection(context, stream)
+    connection.set_app_data(stapled)
     connection.request_ocsp()
-    if not as_address(name):  # RFC 6066 section 3 knows names alone
+    if name and not as_address(name):  # RFC 6066 section 3 knows names alone
         connection.set_tlsext_host_name(name.encode("ascii"))
     connection.set_connect_state()
     trouble = finish(connection, stream)
@@ -80,9 +74,54 @@ def _handshake(stream: socket.socket, at: tuple[str, int], name: str, alpn: byte
         return Served(address=address, port=port, trouble=trouble)
     if alpn and connection.get_alpn_proto_negotiated() != alpn:
         return Served(address=address, port=port, trouble=f"answers with TLS and does not know {alpn.decode()}")
-    chain = tuple(certificate.to_cryptography() for certificate in connection.get_peer_cert_chain() or ())
-    protocol = connection.get_protocol_version_name()
-    return Served(address=address, port=port, chain=chain, protocol=protocol, stapled=b"".join(stapled))
+    try:
+        chain = _readable(each.to_cryptography() for each in connection.get_peer_cert_chain() or ())
+    except ValueError as error:
+        return Served(address=address, port=port, trouble=f"serves what cannot be read as a chain: {error}")
+    return Served(
+        address=address,
+        port=port,
+        chain=chain,
+        protocol=connection.get_protocol_version_name(),
+        group=connection.get_group_name() or "",
+        stapled=b"".join(stapled),
+    )
+
+
+@lru_cache(maxsize=16)  # making one takes as long as half a handshake
+def _context(alpn: bytes, algorithm: str) -> SSL.Context:
+    context = SSL.Context(SSL.TLS_CLIENT_METHOD)
+    context.set_verify(SSL.VERIFY_NONE)  # what is served is judged afterwards, and shown even when it is bad
+    if alpn:
+        context.set_alpn_protos([alpn])
+    if algorithm:
+        context.set_max_proto_version(SSL.TLS1_2_VERSION)
+        context.set_cipher_list(_CIPHERS[algorithm])
+    context.set_ocsp_client_callback(_keep_stapled)
+    return context
+
+
+def _keep_stapled(connection: SSL.Connection, answer: bytes, _data: object) -> bool:
+    connection.get_app_data().append(answer)
+    return True
+
+
+@lru_cache(maxsize=256)  # the same intermediates come again and again
+def _read(der: bytes) -> x509.Certificate:
+    return from_der(der)
+
+
+def _readable(served: Iterable[x509.Certificate]) -> tuple[x509.Certificate, ...]:
+    """Return certificates of which all can be read; ValueError says which one cannot, or that they are too many."""
+    found = []
+    for number, each in enumerate(served, start=1):
+        if number > MOST_CERTIFICATES:
+            raise ValueError(f"it has more than {MOST_CERTIFICATES} certificates")
+        try:
+            found.append(_read(each.public_bytes(Encoding.DER)))
+        except ValueError as error:
+            raise ValueError(f"certificate {number} is malformed ({error})") from error
+    return tuple(found)
 
 
 def finish(connection: SSL.Connection, stream: socket.socket) -> str:

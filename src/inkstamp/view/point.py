@@ -56,14 +56,26 @@ def read_resolver(text: str) -> tuple[str, int] | None:
     )
 
 
+CERTIFI = "certifi"
+
+
+def roots_file(text: str) -> Path:
+    """Return the file of roots that a person means: a path, or `certifi` for Mozilla's list as that package has it."""
+    if text != CERTIFI:
+        return Path(text)
+    import certifi  # noqa: PLC0415  needed where the system has no store of its own, or where it is asked for
+
+    return Path(certifi.where())
+
+
 def load_roots(file: Path | None) -> list[x509.Certificate]:
-    """Load the roots that stand for the public's trust, from `file` or from the system's store.
+    """Load the roots that stand for the public's trust: from `file`, the system's store, or where it has none, certifi.
 
     Raises:
         ConfigurationError: The file is missing or holds no certificate.
 
     """
-    path = file or system_roots_file()
+    path = file or system_roots_file() or roots_file(CERTIFI)
     if path is None or not path.is_file():
         raise ConfigurationError(
             f"no trusted roots are found in {path or 'the system store'}",

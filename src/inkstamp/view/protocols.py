@@ -1,8 +1,10 @@
-"""What a TLS server is ready to speak: versions, key exchange without forward secrecy, old ciphers, HTTP/2."""
+"""What a TLS server is ready to speak: versions, key exchange, old ciphers, HTTP/2, sessions taken up again."""
 
+import contextlib
 import socket
+import ssl
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from OpenSSL import SSL
@@ -21,6 +23,10 @@ _PATIENCE, _WHOLE = 5.0, 20.0
 """Seconds: to connect, and for all handshakes together."""
 _ANY = b"ALL:@SECLEVEL=0"
 _STATIC = b"kRSA:!NULL:!3DES:@SECLEVEL=0"
+GROUPS = (("X25519", "X25519"), ("P-256", "prime256v1"), ("P-384", "secp384r1"))
+"""What they are called, and what OpenSSL calls them."""
+_TICKET_SECONDS = 0.25
+"""How long a TLS 1.3 server may take to send its tickets, which come behind the handshake."""
 _OLD = b"3DES:RC4:NULL:EXPORT:DES:@SECLEVEL=0"
 
 
@@ -36,6 +42,10 @@ class Readiness:
     """Whether it takes ciphers that are broken or nearly so, as far as this machine's OpenSSL still knows any."""
     alpn: str
     """What it chooses of HTTP/2 and HTTP/1.1 (RFC 7301); empty for nothing."""
+    groups: tuple[str, ...]
+    """Of those tried one by one, the groups in which it agrees on keys (RFC 8446 section 4.2.7)."""
+    resumes: bool | None
+    """Whether it takes up a session that was begun before; None where that was not tried."""
 
 
 def try_versions(address: str, port: int, name: str, *, upgrade: Upgrade = "") -> Readiness:
@@ -64,12 +74,76 @@ def try_versions(address: str, port: int, name: str, *, upgrade: Upgrade = "") -
     taken = tuple(told for told, version in VERSIONS if attempt(version, _ANY) is not None)
     before = SSL.TLS1_2_VERSION if "TLS 1.2" in taken else None
     offered = attempt(None, _ANY, (b"h2", b"http/1.1")) if not upgrade else None
+    sessions = _Sessions(address, port, name, upgrade, end)
+    newest = "TLS 1.3" in taken
     return Readiness(
         versions=taken,
         static=before is not None and attempt(before, _STATIC) is not None,
         old=before is not None and attempt(before, _OLD) is not None,
         alpn=offered.get_alpn_proto_negotiated().decode("ascii", "replace") if offered is not None else "",
+        # Before TLS 1.3 a group that is not offered also forbids certificates on that curve: nothing would be learnt.
+        groups=tuple(told for told, curve in GROUPS if newest and sessions.agrees_in(curve)),
+        resumes=sessions.are_resumed(newest=before is None) if newest or before is not None else None,
     )
+
+
+@dataclass(frozen=True, slots=True)
+class _Sessions:
+    """Sessions with one address, by the standard library: pyOpenSSL can neither choose groups nor tell resumption."""
+
+    address: str
+    port: int
+    name: str
+    upgrade: Upgrade
+    end: float
+    """By `time.monotonic`: when to try no more."""
+
+    def agrees_in(self, curve: str) -> bool:
+        """Tell whether keys are agreed on where nothing but that group is offered."""
+        context = _careless()
+        context.minimum_version = ssl.TLSVersion.TLSv1_3
+        context.set_ecdh_curve(curve)
+        with self._begun(context) as session:
+            return session is not None
+
+    def are_resumed(self, *, newest: bool) -> bool | None:
+        """Tell whether a second handshake takes the first one's session up; by TLS 1.3 where `newest`, else 1.2."""
+        context = _careless()
+        if not newest:
+            context.maximum_version = ssl.TLSVersion.TLSv1_2
+        with self._begun(context) as first:
+            if first is None:
+                return None
+            if newest:
+                with contextlib.suppress(OSError):  # nothing is sent but tickets, and they are read on the way
+                    first.settimeout(_TICKET_SECONDS)
+                    first.recv(1)
+            begun = first.session
+        with self._begun(context, begun) as again:
+            return again is not None and again.session_reused is True
+
+    @contextlib.contextmanager
+    def _begun(self, context: ssl.SSLContext, session: ssl.SSLSession | None = None) -> Iterator[ssl.SSLSocket | None]:
+        """Shake hands; None where that fails."""
+        left = self.end - time.monotonic()
+        with contextlib.ExitStack() as stack:
+            begun = None
+            with contextlib.suppress(OSError):  # a handshake that fails is an answer
+                if left > 0:
+                    patience = min(_PATIENCE, left)
+                    plain = stack.enter_context(socket.create_connection((self.address, self.port), timeout=patience))
+                    if not ask_for_tls(plain, self.upgrade, time.monotonic() + patience):
+                        plain.settimeout(patience)
+                        named = None if as_address(self.name) else self.name
+                        begun = stack.enter_context(context.wrap_socket(plain, server_hostname=named, session=session))
+            yield begun
+
+
+def _careless() -> ssl.SSLContext:
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+    context.check_hostname = False
+    context.verify_mode = ssl.CERT_NONE
+    return context
 
 
 def _shake(context: SSL.Context, at: tuple[str, int], name: str, upgrade: Upgrade) -> SSL.Connection | None:

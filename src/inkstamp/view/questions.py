@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import dns.exception
+import dns.flags
 import dns.rdatatype
 import dns.resolver
 
@@ -24,6 +25,8 @@ class Answer:
     """Why nothing is known, or that the name does not exist, as a sentence; empty when it was answered."""
     known: bool = True
     """Whether the answer is one: False when the resolver failed or kept silent."""
+    secure: bool = False
+    """Whether the resolver found its signatures good (AD, RFC 4035 section 3.2.3), where it was asked to say so."""
 
 
 def make_resolver(view: View) -> dns.resolver.Resolver:
@@ -53,4 +56,4 @@ def ask(resolver: dns.resolver.Resolver, name: str, kind: dns.rdatatype.RdataTyp
         return Answer((), f"the resolver {servers} gave no answer for {name}", known=False)
     except dns.exception.DNSException as error:
         return Answer((), f"{name} cannot be looked up: {error}", known=False)
-    return Answer(tuple(answer)[:_MOST])
+    return Answer(tuple(answer)[:_MOST], secure=bool(answer.response.flags & dns.flags.AD))

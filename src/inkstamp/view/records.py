@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import dns.flags
 import dns.rdatatype
 
+from inkstamp.pki.tlsa import Tlsa
 from inkstamp.view.point import View
 from inkstamp.view.questions import Answer, ask, make_resolver
 
@@ -71,6 +72,14 @@ class Records:
                 )
                 return CaaSet(domain, records)
         return CaaSet("", ())
+
+    def tlsa(self, name: str) -> Answer:
+        """Ask for TLSA at `name` (`_25._tcp.mail.example.test`), and whether its signatures are good."""
+        asking = make_resolver(self._view)
+        asking.flags = dns.flags.RD | dns.flags.AD
+        found = ask(asking, name, dns.rdatatype.TLSA)
+        records = tuple(Tlsa(each.usage, each.selector, each.mtype, each.cert) for each in found.records)
+        return Answer(records, found.trouble, found.known, found.secure)
 
     def is_broken_by_dnssec(self, name: str) -> bool:
         """Tell whether the resolver fails for `name` with its checks and not without: DNSSEC is what is wrong."""

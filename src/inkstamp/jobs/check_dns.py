@@ -1,0 +1,124 @@
+"""`check`'s look at DNS beside a live name: who may issue for it (CAA), which key mail servers expect (TLSA)."""
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from cryptography import x509
+
+from inkstamp.config.carrying import methods_for
+from inkstamp.errors import InkStampError
+from inkstamp.findings import Finding, Severity, bad, good, note, warn
+from inkstamp.jobs.order_files import read_order_key
+from inkstamp.pki.names import as_address
+from inkstamp.pki.tlsa import DANE_TA, Tlsa, matches, record_for
+from inkstamp.proof.caa import judge_caa
+from inkstamp.view.records import Records
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_TOPIC = "tlsa"
+
+
+def look_at_caa(workplace: "Workplace", name: str, certificate: str) -> list[Finding]:
+    """Find whether CAA lets the next edition be issued.
+
+    Args:
+        workplace: The run's surroundings.
+        name: What is looked at.
+        certificate: The configured certificate that has the name; empty for none.
+
+    """
+    if as_address(name):  # CAA is about names (RFC 8659 section 1)
+        return []
+    config = workplace.config_or_empty()
+    entry = config.certificate.get(certificate)
+    authority = config.authority.get(entry.authority) if entry is not None else None
+    account = workplace.ledger.account(entry.authority) if entry is not None and workplace.has_ledger() else None
+    acme = authority is not None and authority.kind == "acme"
+    ways = methods_for(entry, name) if entry is not None and acme else ()
+    found = judge_caa(
+        name,
+        Records(workplace.view).caa(name),
+        issuers=authority.caa if authority is not None else (),
+        method=next(iter(ways), ""),
+        account=account.url if account is not None else "",
+        authority=entry.authority if entry is not None else "its CA",
+    )
+    if found.severity is Severity.BAD:  # what is served is as good as before; the next one will not come
+        return [replace(found, severity=Severity.WARN)]
+    return [found if authority is not None else replace(found, remedy="")]
+
+
+def look_at_tlsa(
+    workplace: "Workplace", name: str, port: int, chain: Sequence[x509.Certificate], certificate: str
+) -> list[Finding]:
+    """Compare what a mail host serves with its TLSA records (RFC 7672), and say what to publish.
+
+    Args:
+        workplace: The run's surroundings.
+        name: The mail host.
+        port: The port that was looked at.
+        chain: As served, leaf first.
+        certificate: The configured certificate that has the name; empty for none.
+
+    """
+    if as_address(name):
+        return []
+    place = f"_{port}._tcp.{name}"
+    answer = Records(workplace.view).tlsa(place)
+    if not answer.known:
+        remedy = "mend the domain's DNS: senders that heed TLSA do not deliver while it fails (RFC 7672 section 2.1)"
+        return [warn(_TOPIC, name, f"its TLSA records cannot be looked up: {answer.trouble}", remedy)]
+    records: tuple[Tlsa, ...] = answer.records
+    found = [judge_tlsa(name, place, records, chain, secure=answer.secure)]
+    coming = _coming_key(workplace, certificate) if records else None
+    if coming is not None and not any(each == coming or each.usage == DANE_TA for each in records):
+        seen = "the next edition, whose order is open, has another key, which no record stands for yet"
+        found.append(
+            warn(_TOPIC, name, seen, f"publish beside the others, before it is installed: {place} TLSA {coming}")
+        )
+    return found
+
+
+def judge_tlsa(
+    name: str, place: str, records: Sequence[Tlsa], chain: Sequence[x509.Certificate], *, secure: bool
+) -> Finding:
+    """Judge TLSA records against a chain as served; without DNSSEC nobody heeds them."""
+    own = f"{place} TLSA {record_for(chain[0].public_key())}"
+    lasting = (
+        f"; one that holds for all keys of this CA: {record_for(chain[1].public_key(), DANE_TA)}" if chain[1:] else ""
+    )
+    counting = [each for each in records if each.counts_for_mail]
+    if not records:
+        return note(_TOPIC, name, "no TLSA record tells senders which key to expect",
+                    f"where the zone is signed (DNSSEC): {own}{lasting}")  # fmt: skip
+    if not counting:
+        return warn(
+            _TOPIC, name, "its TLSA records are of usages 0 and 1, which mail servers pass over", f"publish {own}"
+        )
+    fitting = next((each for each in counting if matches(each, chain)), None)
+    if fitting is None:
+        told = f"none of its {len(counting)} TLSA records stands for what is served"
+        remedy = f"publish {own}{lasting}"
+        if secure:
+            return bad(_TOPIC, name, f"{told}: senders that heed them do not deliver", remedy)
+        return warn(_TOPIC, name, f"{told}; without DNSSEC senders pass over them", remedy)
+    if not secure:
+        return note(_TOPIC, name, f"TLSA {fitting.usage} {fitting.selector} {fitting.matching} stands for what is "
+                    "served; the resolver does not vouch for it by DNSSEC, and then senders pass over it")  # fmt: skip
+    return good(_TOPIC, name, f"TLSA {fitting.usage} {fitting.selector} {fitting.matching} stands for what is served")
+
+
+def _coming_key(workplace: "Workplace", certificate: str) -> Tlsa | None:
+    """Return the record for the key of a certificate's open order; None where there is none."""
+    if not certificate or not workplace.has_ledger():
+        return None
+    order = workplace.ledger.open_order(certificate)
+    if order is None:
+        return None
+    try:
+        return record_for(read_order_key(workplace, order).public_key())
+    except InkStampError:
+        return None  # it has no key yet, or may not be read by this user

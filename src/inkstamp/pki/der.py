@@ -61,10 +61,16 @@ def most_iterations(data: bytes) -> int:
             tag, start, end = head
             if tag == _INTEGER and before == _OCTETS:
                 largest = max(largest, int.from_bytes(data[start:end], "big"))
-            if tag & 0x20 or tag == _OCTETS:
+            if tag & 0x20 or (tag == _OCTETS and _holds_sequence(data, start, end)):
                 waiting.append((start, end, depth + 1, inside_octets or tag == _OCTETS))
             before, at = tag, end
     return largest
+
+
+def _holds_sequence(data: bytes, start: int, end: int) -> bool:
+    """Tell whether octets may be an encoding themselves; those of salts and ciphertexts say nothing, and seldom do."""
+    head = _header(data, start, end)
+    return head is not None and head[0] == _SEQUENCE and head[2] <= end
 
 
 def _header(data: bytes, at: int, limit: int) -> tuple[int, int, int] | None:

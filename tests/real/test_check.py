@@ -13,11 +13,13 @@ from pathlib import Path
 
 import pytest
 from authority_of_tests import Signer
+from browser import widths_in_a_browser
 from cryptography import x509
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import rsa
 from cryptography.x509.oid import AuthorityInformationAccessOID
-from world import Nginx, Ran, inkstamp_program, running, write_nginx
+from more_servers import apache, open_folder
+from world import Nginx, Ran, inkstamp_program, running, wait_for_port, write_nginx
 
 from inkstamp.standins.ca_words import CaWords
 from inkstamp.standins.hierarchy import Issuer
@@ -32,12 +34,15 @@ STRANGER = Signer("Saltmarsh Strange CA", ROOT, start=BEGIN, days=1000)
 
 
 class Words(StandIn):
-    """Says which certificates are revoked."""
+    """Says which certificates are revoked, and gives the issuer's."""
 
     def __init__(self, port: int, words: CaWords) -> None:
         class _Handler(QuietHandler):
             def do_GET(self) -> None:
-                self.send(200, words.crl(), "application/pkix-crl")
+                if self.path == "/issuer":
+                    self.send(200, MIDDLE.certificate.public_bytes(serialization.Encoding.DER), "application/pkix-cert")
+                else:
+                    self.send(200, words.crl(), "application/pkix-crl")
 
         self._server = QuietServer(("127.0.0.1", port), _Handler)
 
@@ -74,7 +79,7 @@ class Sites:
         if plain:
             text += (
                 f"server {{ listen 127.0.0.1:{self.nginx.http_port}; server_name {name}; "
-                f"{onward if plain == 'redirect' else 'return 200 plain;'} }}\n"
+                f"{({'redirect': onward, 'serves': 'return 200 plain;'}).get(plain, plain)} }}\n"
             )
         self.nginx.sites_file(text, case)
         self.nameserver.table[name] = ["127.0.0.1"]
@@ -130,6 +135,10 @@ class _Clock:
         raise AssertionError(seconds)
 
 
+def _access(method: x509.ObjectIdentifier, url: str) -> x509.AuthorityInformationAccess:
+    return x509.AuthorityInformationAccess([x509.AccessDescription(method, x509.UniformResourceIdentifier(url))])
+
+
 def _set_up(sites: Sites) -> None:
     point = x509.CRLDistributionPoints(
         [x509.DistributionPoint([x509.UniformResourceIdentifier(sites.crl)], None, None, None)]
@@ -159,18 +168,31 @@ def _set_up(sites: Sites) -> None:
     revoked = leaf("revoked", more=[point])
     sites.add("revoked", [revoked, MIDDLE])
     sites.words.revoke(revoked.certificate, x509.ReasonFlags.cessation_of_operation)
-    aia = x509.AuthorityInformationAccess(
-        [
-            x509.AccessDescription(
-                AuthorityInformationAccessOID.OCSP, x509.UniformResourceIdentifier("http://127.0.0.1:1/")
-            )
-        ]
+    sites.add(
+        "silent", [leaf("silent", more=[_access(AuthorityInformationAccessOID.OCSP, "http://127.0.0.1:1/")]), MIDDLE]
     )
-    sites.add("silent", [leaf("silent", more=[aia]), MIDDLE])
     hostile = Signer(
         "<script>alert(1)</script>\x1b[31m", MIDDLE, ca=False, start=BEGIN, names=("hostile.saltmarsh.test",)
     )
     sites.add("hostile", [hostile, MIDDLE])
+    sites.add(
+        "fetched",
+        [
+            leaf(
+                "fetched",
+                more=[_access(AuthorityInformationAccessOID.CA_ISSUERS, sites.crl.replace("/crl", "/issuer"))],
+            )
+        ],
+    )
+    other = leaf("pair", key=strong)
+    sites.add("pair-rsa", [other, MIDDLE])
+    both = f"ssl_certificate {sites.folder}/pair-rsa.pem; ssl_certificate_key {sites.folder}/pair-rsa.key;"
+    sites.add("pair", [leaf("pair"), MIDDLE], f"{both} ssl_protocols TLSv1.2 TLSv1.3; ssl_ciphers ECDHE;")
+    old_root = Signer("Saltmarsh Elder Root", start=BEGIN, days=3650)
+    crossed = Signer("Saltmarsh Test Root", old_root, key=ROOT.key, start=BEGIN - timedelta(days=100), days=90)
+    sites.add("crossed", [leaf("crossed"), MIDDLE, crossed])
+    sites.add("swallowed", [leaf("swallowed"), MIDDLE],
+              plain=f"return 301 https://swallowed.saltmarsh.test:{sites.nginx.https_port}/;")  # fmt: skip
     sites.add("two", [leaf("two"), MIDDLE])
     sites.nameserver.table["two.saltmarsh.test"] = ["127.0.0.1", "127.0.0.9"]
 
@@ -191,6 +213,10 @@ CASES = [
     ("staple", "broken", "stapling", 1, None),
     ("revoked", "broken", "revocation", 1, True),
     ("silent", "sound", "", 0, True),
+    ("fetched", "broken", "trust", 1, False),
+    ("pair", "sound", "", 0, True),
+    ("crossed", "works, with warnings", "chain", 0, True),
+    ("swallowed", "works, with warnings", "proof path", 0, True),
     ("two", "broken", "connection", 1, True),
 ]
 
@@ -220,6 +246,17 @@ def test_what_is_good_and_what_is_not_known_is_told_too(sites: Sites) -> None:
         assert told in done.flat
     assert "the CA does not say whether it is revoked" in sites.run("silent.saltmarsh.test").flat
     assert "cessationOfOperation" in sites.run("revoked.saltmarsh.test").flat
+    pair = sites.run("pair.saltmarsh.test").flat
+    assert "clients that want rsa are served another certificate" in pair
+    assert "is served the certificate for" in pair, "the first site answers where no name is said"
+    missing = sites.run("fetched.saltmarsh.test")
+    assert "which --fetch-issuers tries" in missing.flat
+    fetched = sites.run("fetched.saltmarsh.test", "--fetch-issuers")
+    assert fetched.status == 1, "it is as broken as before, but it is told how to mend it"
+    assert (
+        "“Saltmarsh Test CA” is missing; with it the chain leads to the trusted root “Saltmarsh Test Root”"
+        in fetched.flat
+    )
     assert sites.run("weak.saltmarsh.test", "--quick").status == 0, "keys are not looked at"
     assert sites.run("plain.saltmarsh.test", "--strict").status == 1
 
@@ -245,6 +282,76 @@ def test_many_are_listed_with_the_most_urgent_first_and_one_that_is_lost_stops_n
     (tmp_path / "empty").write_text("# nothing\n")
     assert sites.run("--from", str(tmp_path / "empty")).status == 2
     assert sites.run("ftp://good.saltmarsh.test").status == 2
+
+
+def test_what_changed_since_the_last_look_is_told_and_nothing_else(sites: Sites) -> None:
+    two, good = "two.saltmarsh.test", "good.saltmarsh.test"
+    first = sites.run(two, good, "--since")
+    assert first.status == 1
+    assert "looked at for the first time: 2 of 2" in first.out
+    assert "2 looked at, 0 otherwise than the last time" in sites.run(two, good, "--since").out
+    sites.nameserver.table[two] = ["127.0.0.1"]
+    done = sites.run(two, good, "--since")
+    sites.nameserver.table[two] = ["127.0.0.1", "127.0.0.9"]
+    assert done.status == 0
+    assert "the address 127.0.0.9 is gone" in done.out
+    assert "over, was bad: 127.0.0.9" in done.out
+    assert "was “broken”, is “sound”" in done.flat
+    assert good not in done.out
+    (changed, _) = sorted(
+        sites.run(two, good, "--since", "--json").json["changed"], key=lambda each: -len(each["changes"])
+    )
+    assert changed["name"] == two
+    assert any("127.0.0.9 is new" in each for each in changed["changes"])
+    assert changed["since"]
+
+
+def test_caa_that_forbids_the_next_edition_is_told_of_a_configured_name(sites: Sites) -> None:
+    name = "good.saltmarsh.test"
+    text = (sites.folder / "inkstamp.toml").read_text()
+    (sites.folder / "inkstamp.toml").write_text(
+        f'{text}[authority.quayside]\ndirectory = "https://localhost:1/"\ncaa = ["quayside.test"]\n'
+        f'[certificate.good]\nnames = ["{name}"]\nauthority = "quayside"\nvia = "listener"\n'
+    )
+    sites.nameserver.records[name, "CAA"] = ['0 issue "fogbell.test"']
+    forbidden = sites.run("good", "--json")
+    sites.nameserver.records[name, "CAA"] = ['0 issue "quayside.test"']
+    allowed = sites.run("good", "--json")
+    (sites.folder / "inkstamp.toml").write_text(text)
+    stranger = sites.run(name, "--json")
+    del sites.nameserver.records[name, "CAA"]
+    found = [next(each for each in done.json["names"][0]["findings"] if each["topic"] == "caa")
+             for done in (forbidden, allowed, stranger)]  # fmt: skip
+    assert [each["severity"] for each in found] == ["warn", "good", "note"]
+    assert "does not let quayside issue" in found[0]["seen"]
+    assert "lets only these issue: “quayside.test”" in found[2]["seen"]
+
+
+def test_apache_is_judged_as_nginx_is(sites: Sites) -> None:
+    with open_folder() as folder, apache(folder / "httpd", "127.0.0.3", sites.nginx.http_port) as httpd:
+        text = ""
+        for case, chain in (("tidy", [leaf("tidy"), MIDDLE]), ("torn", [leaf("torn")])):
+            name = sites.add(case, chain, port=free_ports(1)[0], plain="")
+            (sites.nginx.folder / "sites" / f"{case}.conf").unlink()
+            sites.nameserver.table[name] = ["127.0.0.3"]
+            for end in ("pem", "key"):
+                (folder / f"{case}.{end}").write_bytes((sites.folder / f"{case}.{end}").read_bytes())
+            at = f"127.0.0.3:{sites.nginx.https_port}"
+            text += (
+                f"<VirtualHost {at}>\n ServerName {name}\n SSLEngine on\n SSLProtocol TLSv1.2 TLSv1.3\n"
+                f" SSLCipherSuite ECDHE\n SSLCertificateFile {folder}/{case}.pem\n"
+                f" SSLCertificateKeyFile {folder}/{case}.key\n</VirtualHost>\n"
+                f"<VirtualHost 127.0.0.3:{sites.nginx.http_port}>\n ServerName {name}\n"
+                f" Redirect permanent / https://{name}:{sites.nginx.https_port}/\n</VirtualHost>\n"
+            )
+        (httpd.folder / "sites" / "tls.conf").write_text(f"Listen 127.0.0.3:{sites.nginx.https_port}\n{text}")
+        httpd.reload()
+        wait_for_port(sites.nginx.https_port, None, folder / "httpd" / "error.log", "127.0.0.3")
+        done = sites.run("tidy.saltmarsh.test", "torn.saltmarsh.test", "--json")
+    verdicts = {each["name"].partition(".")[0]: each["verdict"] for each in done.json["names"]}
+    told = [f"{each['severity']} {each['topic']}: {each['seen']}" for each in done.json["names"][1]["findings"]]
+    assert verdicts == {"tidy": "sound", "torn": "broken"}, told
+    assert any("an intermediate may be missing" in each["seen"] for each in done.json["names"][0]["findings"])
 
 
 class Page(HTMLParser):
@@ -282,5 +389,10 @@ def test_the_report_is_one_page_that_needs_nothing_else_and_believes_no_stranger
     assert page.tags["section"] == page.tags["h3"] == len(names) + 1
     assert "<script>alert(1)</script>" in page.text, "it is told as it stands in the certificate, and does nothing"
     assert page.tags["rect"] == len(names) + 1
-    for told in ("7 broken", "works, with warnings", "has expired", "the intermediates are served in the wrong order"):
+    for told in ("8 broken", "works, with warnings", "has expired", "the intermediates are served in the wrong order"):
         assert told in " ".join(page.text.split()) + text
+    for window in (1280, 390):
+        seen = widths_in_a_browser(file, window, tmp_path)
+        assert seen.page <= seen.window, f"nothing is cut off at the right of a window of {window}"
+        assert seen.title.startswith("Certificates as the public sees them")
+        assert seen.shown >= len(names), "every name is there to be seen"

@@ -13,6 +13,7 @@ from cryptography.hazmat.primitives import serialization
 from more_servers import Mail, mail
 from world import World, real_world
 
+from inkstamp.pki.tlsa import record_for
 from inkstamp.standins.ports import free_ports
 
 WEB, MAIL = "club.saltmarsh.test", "mail.saltmarsh.test"
@@ -80,6 +81,23 @@ def test_one_certificate_is_served_by_web_smtp_imap_and_pop_and_undo_brings_the_
         assert report["chain"][0]["sha256"] == hashlib.sha256(world.edition("club", 2)).hexdigest()
         assert {each["topic"] for each in report["findings"]} >= {"trust", "key", "protocols"}
         assert "plain HTTP" not in {each["topic"] for each in report["findings"]}
+    shown = x509.load_der_x509_certificate(world.edition("club", 2))
+    place = f"_{post.ports['smtp']}._tcp.{MAIL}"
+    for record, secure, severity in (
+        ("", True, "note"),
+        (str(record_for(shown.public_key())), True, "good"),
+        (str(record_for(shown.public_key())), False, "note"),
+        (f"3 1 1 {'00' * 32}", True, "bad"),
+        (f"3 1 1 {'00' * 32}", False, "warn"),
+        (f"1 1 1 {'00' * 32}", True, "warn"),
+    ):
+        world.nameserver.records[place, "TLSA"] = [record] if record else []
+        world.nameserver.secure = secure
+        (report,) = world.run("--json", "check", targets[0]).json["names"]
+        (finding,) = [each for each in report["findings"] if each["topic"] == "tlsa"]
+        assert finding["severity"] == severity, finding
+        assert severity == "good" or not secure or f"{place} TLSA {record_for(shown.public_key())}" in finding["remedy"]
+    world.nameserver.secure = False
     sites = {each["site"]["server"]: each for each in world.run("--json", "survey").json["sites"]}
     assert sites["post"]["certificate"]["names"] == [WEB, MAIL] == sites["boxes"]["certificate"]["names"]
     for _ in range(2):

@@ -11,6 +11,7 @@ from cryptography import x509
 from cryptography.hazmat.primitives.serialization import Encoding
 from OpenSSL import SSL
 
+from inkstamp.pki.armour import tolerant
 from inkstamp.pki.certificates import MOST_CERTIFICATES, from_der
 from inkstamp.pki.names import as_address
 from inkstamp.view.upgrade import Upgrade, ask_for_tls
@@ -75,7 +76,8 @@ def _handshake(stream: socket.socket, at: tuple[str, int], name: str, alpn: byte
     if alpn and connection.get_alpn_proto_negotiated() != alpn:
         return Served(address=address, port=port, trouble=f"answers with TLS and does not know {alpn.decode()}")
     try:
-        chain = _readable(each.to_cryptography() for each in connection.get_peer_cert_chain() or ())
+        with tolerant():
+            chain = _readable(each.to_cryptography() for each in connection.get_peer_cert_chain() or ())
     except ValueError as error:
         return Served(address=address, port=port, trouble=f"serves what cannot be read as a chain: {error}")
     return Served(

@@ -36,7 +36,7 @@ def widths_in_a_browser(file: Path, width: int, folder: Path) -> Seen:
     try:
         wait_for_port(port, driver, log)
         arguments = [*_QUIET, f"--window-size={width},900", f"--user-data-dir={folder}/browser-{width}"]
-        options = {"binary": find_program("chromium"), "args": arguments}
+        options: dict[str, Any] = {"binary": find_program("chromium"), "args": arguments}
         if width < 500:  # no window is as narrow as a phone
             options["mobileEmulation"] = {"deviceMetrics": {"width": width, "height": 844, "pixelRatio": 2.0}}
         begun = _ask(port, "session", {"capabilities": {"alwaysMatch": {"goog:chromeOptions": options}}})

@@ -271,10 +271,6 @@ class Soak:
         weather.error = 0.03 if bad else 0.0
         weather.slow = 0.001 if draw() < 0.02 else 0.0
         now = self.clock.moment
-        if now < self.unwell_until:
-            return
-        weather.down = self.disk_full = False
-        self.nameserver.table.update({name: ["127.0.0.1"] for name in self.names})
         if now < self.unwell_until + 8 * DAY:
             return
         drawn = draw()
@@ -288,6 +284,14 @@ class Soak:
         elif drawn < 0.06:
             self.seen.faults["disk full for a day"] += 1
             self.unwell_until, self.disk_full = now + DAY, True
+
+    def clear_up(self) -> None:
+        """End what lasts for days as soon as its time is over: a run that comes then counts as a good one."""
+        if self.clock.moment >= self.unwell_until and (
+            self.ca.weather.down or self.disk_full or not self.nameserver.table
+        ):
+            self.ca.weather.down = self.disk_full = False
+            self.nameserver.table.update({name: ["127.0.0.1"] for name in self.names})
 
     @property
     def names(self) -> list[str]:
@@ -394,6 +398,7 @@ def play(soak: Soak, say: Any = lambda _text: None) -> Seen:
             soak.weather(day)
         for hour in (3, 15):
             soak.clock.moment = BEGIN + day * DAY + timedelta(hours=hour, minutes=soak.chance.randint(0, 180))
+            soak.clear_up()
             soak.run()
             if not (soak.disk_full or soak.ca.weather.down) or day % 5 == 0:
                 soak.look()

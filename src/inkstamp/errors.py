@@ -90,8 +90,11 @@ class CaProblem(InkStampError):
         where: str = "",
         said: str = "",
         advice: str = "",
+        names: Sequence[str] = (),
     ) -> None:
         super().__init__(what, where=where, said=said, advice=advice)
+        self.names = tuple(names)
+        """Those of an order's names that it is about, as far as the CA says."""
         self.kind = kind
         """The problem's type without the `urn:ietf:params:acme:error:` before it, or the whole URI."""
         self.status = status

@@ -108,7 +108,7 @@ def test_a_ca_that_takes_no_replacement_gets_the_same_order_without_it(world: Si
     world.can("new-order", Canned(409, {}, json.dumps(problem).encode()))
     done = world.run("stamp", "rowing", "--anew")
     assert done.status == 0, done.err
-    assert "orders without saying so" in done.flat
+    assert "does not take it as a replacement (alreadyReplaced); orders without that" in done.flat
     assert world.simulated.state.issued == 2
 
 

@@ -173,9 +173,12 @@ def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path:
     with closing(Ledger(file, HandClock(NOW))) as made:
         order = made.intend_order("rowing", "quayside", ["a.test"])
     with closing(sqlite3.connect(file)) as connection:
-        for table in ("portal_proof", "dns_proof", "setback", "refused_method", "tidings", "matter"):
+        for table in ("portal_proof", "dns_proof", "setback", "refused_method", "tidings", "matter", "look",
+                      "revocation"):  # fmt: skip
             connection.execute(f"DROP TABLE {table}")
         connection.execute("ALTER TABLE edition DROP COLUMN key_kind")
+        for column in ("caa", "retired"):
+            connection.execute(f"ALTER TABLE account DROP COLUMN {column}")
         connection.execute("UPDATE ledger SET version = 1")
         connection.commit()
     with closing(Ledger(file, HandClock(NOW))) as again:

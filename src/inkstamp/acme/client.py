@@ -1,9 +1,11 @@
 """The requests of RFC 8555 as functions: what is sent, what comes back."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from datetime import datetime
+from urllib.parse import urljoin
 
-from inkstamp.acme.jws import b64url
+from inkstamp.acme.jws import b64url, compact_json, public_jwk, signed
 from inkstamp.acme.messages import (
     Account,
     Authorization,
@@ -15,7 +17,8 @@ from inkstamp.acme.messages import (
     read,
 )
 from inkstamp.acme.session import Reply, Session, Signer
-from inkstamp.errors import CaMisbehaved
+from inkstamp.errors import CaMisbehaved, CaProblem
+from inkstamp.pki.keys import PrivateKey
 from inkstamp.pki.names import as_address
 
 
@@ -39,7 +42,34 @@ def _location(reply: Reply) -> str:
     url = reply.headers.get("Location")
     if not url:
         raise CaMisbehaved("the CA made a resource and does not say where (no Location header)", where=reply.url)
-    return url
+    return urljoin(reply.url, url)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Wish:
+    """What an order may ask for beside its names."""
+
+    replaces: str = ""
+    """Identifier of the certificate that it will replace (RFC 9773 section 5)."""
+    profile: str = ""
+    """Which sort of certificate, of those that the directory offers (draft-ietf-acme-profiles)."""
+    not_after: datetime | None = None
+    """When it should end (RFC 8555 section 7.1.3); aware, UTC."""
+
+    def members(self) -> dict[str, object]:
+        """Return the order's members for it."""
+        end = f"{self.not_after:%Y-%m-%dT%H:%M:%SZ}" if self.not_after is not None else ""
+        told = {"replaces": self.replaces, "profile": self.profile, "notAfter": end}
+        return {name: value for name, value in told.items() if value}
+
+
+@dataclass(frozen=True, slots=True)
+class Opened:
+    """An account that was opened, or found by its key."""
+
+    url: str
+    account: Account
+    is_new: bool
 
 
 class CaClient:
@@ -53,23 +83,75 @@ class CaClient:
         """Return what the CA offers."""
         return self._session.directory()
 
-    def new_account(self, contact: Sequence[str], *, terms_agreed: bool) -> tuple[str, Account]:
-        """Open the account, or find the one that this key has (RFC 8555 section 7.3); returns URL and account."""
+    def new_account(
+        self, contact: Sequence[str], *, terms_agreed: bool, bound_by: Mapping[str, str] | None = None
+    ) -> Opened:
+        """Open the account, or find the one that this key has (RFC 8555 sections 7.3 and 7.3.1).
+
+        Args:
+            contact: URLs, as `mailto:…`.
+            terms_agreed: Whether somebody has read the terms and agrees.
+            bound_by: What `jws.binding` made, where the CA binds accounts to customers.
+
+        """
         payload: dict[str, object] = {"contact": list(contact)}
         if terms_agreed:
             payload["termsOfServiceAgreed"] = True
+        if bound_by is not None:
+            payload["externalAccountBinding"] = bound_by
         reply = self._session.post("account", self.directory().new_account, payload, Signer(self._signer.key))
-        return _location(reply), read(Account, reply.body, reply.url)
+        return Opened(_location(reply), read(Account, reply.body, reply.url), reply.status == 201)
 
-    def new_order(self, names: Sequence[str], replaces: str = "") -> tuple[str, Order]:
-        """Open an order for names and addresses (RFC 8555 section 7.4, RFC 8738); returns URL and first snapshot.
+    def find_account(self) -> str:
+        """Return the URL of the account that this key has, empty when it has none (RFC 8555 section 7.3.1)."""
+        only = {"onlyReturnExisting": True}
+        try:
+            reply = self._session.post("account", self.directory().new_account, only, Signer(self._signer.key))
+        except CaProblem as problem:
+            if problem.kind == "accountDoesNotExist":
+                return ""
+            raise
+        return _location(reply)
 
-        `replaces` is the identifier of the certificate that it will replace (RFC 9773 section 5).
+    def account(self) -> Account:
+        """Fetch the account."""
+        return self._change_account(None)
+
+    def change_contact(self, contact: Sequence[str]) -> Account:
+        """Give the account other contacts (RFC 8555 section 7.3.2)."""
+        return self._change_account({"contact": list(contact)})
+
+    def deactivate_account(self) -> Account:
+        """End the account, for ever (RFC 8555 section 7.3.6)."""
+        return self._change_account({"status": "deactivated"})
+
+    def _change_account(self, payload: Mapping[str, object] | None) -> Account:
+        reply = self._session.post("account", self._signer.account_url, payload, self._signer)
+        return read(Account, reply.body, reply.url)
+
+    def change_key(self, new: PrivateKey) -> None:
+        """Have the account use another key from now on (RFC 8555 section 7.3.5).
+
+        Not repeated when the connection breaks: who asks then has to find out which of the two counts.
         """
+        url = self.directory().key_change
+        payload = {"account": self._signer.account_url, "oldKey": public_jwk(self._signer.key)}
+        inner = signed(new, {"jwk": public_jwk(new), "url": url}, compact_json(payload))
+        self._session.post("key change", url, inner, self._signer, repeatable=False)
+
+    def revoke(self, certificate_der: bytes, reason: int, *, by: PrivateKey | None = None) -> None:
+        """Revoke a certificate (RFC 8555 section 7.6): as this account, or with the certificate's own key `by`.
+
+        `reason` is a code of RFC 5280 section 5.3.1.
+        """
+        signer = self._signer if by is None else Signer(by)
+        payload = {"certificate": b64url(certificate_der), "reason": reason}
+        self._session.post("revocation", self.directory().revoke_cert, payload, signer)
+
+    def new_order(self, names: Sequence[str], wish: Wish = Wish()) -> tuple[str, Order]:
+        """Open an order for names and addresses (RFC 8555 section 7.4, RFC 8738); returns URL and first snapshot."""
         kinds = [("ip" if as_address(name) else "dns", name) for name in names]
-        payload: dict[str, object] = {"identifiers": [{"type": kind, "value": name} for kind, name in kinds]}
-        if replaces:
-            payload["replaces"] = replaces
+        payload = {"identifiers": [{"type": kind, "value": name} for kind, name in kinds], **wish.members()}
         reply = self._session.post("new order", self.directory().new_order, payload, self._signer, repeatable=False)
         return _location(reply), read(Order, reply.body, reply.url)
 
@@ -89,8 +171,7 @@ class CaClient:
 
         Empty where it does not. At most ten pages are read.
         """
-        reply = self._session.post("account", self._signer.account_url, None, self._signer)
-        page = read(Account, reply.body, reply.url).orders
+        page = self.account().orders
         urls: list[str] = []
         for _ in range(10):
             if not page:
@@ -103,6 +184,10 @@ class CaClient:
     def authorization(self, url: str) -> Authorization:
         """Fetch an authorization (RFC 8555 section 7.5)."""
         return read(Authorization, self._session.post("authorization", url, None, self._signer).body, url)
+
+    def deactivate(self, url: str) -> None:
+        """Give an authorization back (RFC 8555 section 7.5.2)."""
+        self._session.post("authorization", url, {"status": "deactivated"}, self._signer)
 
     def answer(self, challenge: Challenge) -> Challenge:
         """Tell the CA that the proof stands (RFC 8555 section 7.5.1)."""

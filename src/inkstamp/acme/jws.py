@@ -2,7 +2,8 @@
 
 import base64
 import hashlib
-from collections.abc import Mapping
+import hmac
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -79,12 +80,38 @@ def _sign(key: PrivateKey, data: bytes) -> bytes:
     return r.to_bytes(curve.size, "big") + s.to_bytes(curve.size, "big")
 
 
+def signed(key: PrivateKey, header: Mapping[str, Any], payload: bytes) -> dict[str, str]:
+    """Return the members of a flattened JWS (RFC 7515 section 7.2.2) of `payload`, `alg` added to `header`."""
+    return _flattened({"alg": algorithm(key), **header}, payload, lambda data: _sign(key, data))
+
+
 def sign(key: PrivateKey, header: Mapping[str, Any], payload: bytes) -> bytes:
-    """Make a flattened JWS (RFC 7515 section 7.2.2) of `payload` with the protected `header` and `alg` in it."""
-    protected = b64url(compact_json({"alg": algorithm(key), **header}))
-    body = b64url(payload)
-    signature = _sign(key, f"{protected}.{body}".encode("ascii"))
-    return compact_json({"protected": protected, "payload": body, "signature": b64url(signature)})
+    """Make a flattened JWS as it is sent; see `signed`."""
+    return compact_json(signed(key, header, payload))
+
+
+_MACS = {"HS256": hashlib.sha256, "HS384": hashlib.sha384, "HS512": hashlib.sha512}
+
+
+def binding(jwk: Mapping[str, str], *, key_id: str, mac_key: bytes, alg: str, url: str) -> dict[str, str]:
+    """Return what binds a new account to one that the CA knows (RFC 8555 section 7.3.4).
+
+    Args:
+        jwk: The new account's public key.
+        key_id: What the CA calls the other account.
+        mac_key: The secret that it gave for this.
+        alg: `HS256`, `HS384` or `HS512` (RFC 7518 section 3.2).
+        url: The CA's newAccount.
+
+    """
+    header = {"alg": alg, "kid": key_id, "url": url}
+    return _flattened(header, compact_json(jwk), lambda data: hmac.digest(mac_key, data, _MACS[alg]))
+
+
+def _flattened(header: Mapping[str, Any], payload: bytes, sign_with: Callable[[bytes], bytes]) -> dict[str, str]:
+    protected, body = b64url(compact_json(header)), b64url(payload)
+    signature = sign_with(f"{protected}.{body}".encode("ascii"))
+    return {"protected": protected, "payload": body, "signature": b64url(signature)}
 
 
 def key_authorization(token: str, key_thumbprint: str) -> str:

@@ -5,7 +5,8 @@ Members never heard of are passed over and kinds never heard of stay plain text:
 
 from datetime import datetime
 from enum import StrEnum
-from typing import TypeVar
+from typing import Self, TypeVar
+from urllib.parse import urljoin
 
 import msgspec
 
@@ -45,6 +46,18 @@ class ChallengeStatus(StrEnum):
 class _Wire(msgspec.Struct, frozen=True, kw_only=True, rename="camel"):
     """Base of what is read from a CA."""
 
+    def at(self, base: str) -> Self:  # noqa: ARG002  those that hold URLs need it
+        """Return it with the URLs in it absolute: `base` is where it was read (RFC 3986 section 5.1.3)."""
+        return self
+
+
+def _absolute(base: str, urls: tuple[str, ...]) -> tuple[str, ...]:
+    return tuple(urljoin(base, each) for each in urls)
+
+
+def _absolute_or_none(base: str, url: str) -> str:
+    return urljoin(base, url) if url else ""
+
 
 _T = TypeVar("_T", bound=_Wire)
 
@@ -75,6 +88,8 @@ class DirectoryMeta(_Wire, frozen=True):
     website: str = ""
     caa_identities: tuple[str, ...] = ()
     external_account_required: bool = False
+    profiles: dict[str, str] = {}
+    """Sorts of certificates that may be asked for, each with a description (draft-ietf-acme-profiles)."""
 
 
 class Directory(_Wire, frozen=True):
@@ -89,6 +104,11 @@ class Directory(_Wire, frozen=True):
     """RFC 9773 section 4.1; empty where the CA has no opinion on renewal."""
     meta: DirectoryMeta = DirectoryMeta()
 
+    def at(self, base: str) -> "Directory":
+        """Return it with absolute URLs."""
+        names = ("new_nonce", "new_account", "new_order", "revoke_cert", "key_change", "renewal_info")
+        return msgspec.structs.replace(self, **{name: _absolute_or_none(base, getattr(self, name)) for name in names})
+
 
 class Account(_Wire, frozen=True):
     """RFC 8555 section 7.1.2."""
@@ -96,6 +116,10 @@ class Account(_Wire, frozen=True):
     status: str
     contact: tuple[str, ...] = ()
     orders: str = ""
+
+    def at(self, base: str) -> "Account":
+        """Return it with an absolute URL."""
+        return msgspec.structs.replace(self, orders=_absolute_or_none(base, self.orders))
 
 
 class SuggestedWindow(_Wire, frozen=True):
@@ -117,6 +141,10 @@ class OrdersList(_Wire, frozen=True):
 
     orders: tuple[str, ...] = ()
 
+    def at(self, base: str) -> "OrdersList":
+        """Return it with absolute URLs."""
+        return msgspec.structs.replace(self, orders=_absolute(base, self.orders))
+
 
 class Order(_Wire, frozen=True):
     """RFC 8555 section 7.1.3."""
@@ -127,7 +155,25 @@ class Order(_Wire, frozen=True):
     finalize: str
     expires: str = ""
     certificate: str = ""
+    profile: str = ""
     error: Problem | None = None
+
+    def has_expired(self, now: datetime) -> bool:
+        """Tell whether the CA has said that it is open until a moment that is over; `now` is aware."""
+        try:
+            until = datetime.fromisoformat(self.expires)
+        except ValueError:  # none given, or one that cannot be read
+            return False
+        return until.tzinfo is not None and until < now
+
+    def at(self, base: str) -> "Order":
+        """Return it with absolute URLs."""
+        return msgspec.structs.replace(
+            self,
+            authorizations=_absolute(base, self.authorizations),
+            finalize=_absolute_or_none(base, self.finalize),
+            certificate=_absolute_or_none(base, self.certificate),
+        )
 
 
 class Challenge(_Wire, frozen=True):
@@ -139,6 +185,10 @@ class Challenge(_Wire, frozen=True):
     token: str = ""
     error: Problem | None = None
 
+    def at(self, base: str) -> "Challenge":
+        """Return it with an absolute URL."""
+        return msgspec.structs.replace(self, url=urljoin(base, self.url))
+
 
 class Authorization(_Wire, frozen=True):
     """RFC 8555 section 7.1.4."""
@@ -148,6 +198,10 @@ class Authorization(_Wire, frozen=True):
     challenges: tuple[Challenge, ...]
     expires: str = ""
     wildcard: bool = False
+
+    def at(self, base: str) -> "Authorization":
+        """Return it with absolute URLs."""
+        return msgspec.structs.replace(self, challenges=tuple(each.at(base) for each in self.challenges))
 
 
 _TOKEN = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_")
@@ -166,7 +220,7 @@ def read(kind: type[_T], body: bytes, url: str) -> _T:
 
     """
     try:
-        return msgspec.json.decode(body, type=kind)
+        return msgspec.json.decode(body, type=kind).at(url)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
         start = body[:200].decode("utf-8", "replace")
         raise CaMisbehaved(

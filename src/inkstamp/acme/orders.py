@@ -26,6 +26,10 @@ MOVES: dict[OrderStatus, frozenset[OrderStatus]] = {
 """From each status, those that the next snapshot may show."""
 
 
+LAPSED = frozenset({AuthorizationStatus.DEACTIVATED, AuthorizationStatus.EXPIRED, AuthorizationStatus.REVOKED})
+"""Authorizations that were good, or might have become so, and are not any more."""
+
+
 @dataclass(frozen=True, slots=True)
 class FetchAuthorizations:
     """Ask for these authorizations, which have not been seen yet."""
@@ -110,13 +114,7 @@ def _next_proof(
     if unseen:
         return FetchAuthorizations(unseen)
     mine = [seen[url] for url in order.authorizations]
-    lost = {
-        AuthorizationStatus.INVALID,
-        AuthorizationStatus.DEACTIVATED,
-        AuthorizationStatus.EXPIRED,
-        AuthorizationStatus.REVOKED,
-    }
-    if any(each.status in lost for each in mine):
+    if any(each.status is AuthorizationStatus.INVALID or each.status in LAPSED for each in mine):
         return Refused(tuple(mine))
     if all(each.status is AuthorizationStatus.VALID for each in mine):
         # RFC 8555 section 7.1.3: the order is ready once all authorizations are valid; no need to ask.

@@ -1,5 +1,7 @@
 """What the CA's problem documents mean and what to do about them (RFC 8555 section 6.7)."""
 
+from collections.abc import Sequence
+
 from inkstamp.acme.messages import Problem
 from inkstamp.errors import CaProblem
 
@@ -9,6 +11,18 @@ OF_PROOFS = frozenset({"connection", "dns", "incorrectResponse", "tls", "unautho
 """Short kinds of problems (RFC 8555 section 6.7) of one method of proving, which another one may not have."""
 
 _ADVICE = {
+    "alreadyReplaced": "another order has replaced that certificate; run the command again",
+    "alreadyRevoked": "nothing is left to do: the CA has revoked it already",
+    "autoRenewalCanceled": "this order renewed itself and was stopped; order a certificate anew",
+    "autoRenewalCancellationInvalid": "only an order that renews itself and goes on can be stopped",
+    "autoRenewalExpired": "this order renewed itself until its end; order a certificate anew",
+    "autoRenewalRevocationNotSupported": "certificates of an order that renews itself are not revoked: stop the order",
+    "badRevocationReason": "this CA does not take that reason; give another with --reason, or none",
+    "badSignatureAlgorithm": "the CA does not know the account key's kind; use another `account_key`",
+    "compound": "see each part above",
+    "invalidProfile": "the CA does not offer that `profile`; `inkstamp authority show NAME` lists those that it does",
+    "onionCAARequired": "the CA wants the CAA of that onion service in the request, which Ink Stamp does not send",
+    "unknownDelegation": "the CA does not know that delegation; Ink Stamp orders without one",
     "accountDoesNotExist": "the CA does not know this account; run `inkstamp authority add` again to open one",
     "badCSR": "choose another `key` for the certificate; the CA refuses this request's key or names",
     "badNonce": "run the command again; if it stays, a proxy between here and the CA may be replaying answers",
@@ -16,7 +30,8 @@ _ADVICE = {
     "caa": "add a CAA record that names this CA, or remove the one that forbids it",
     "connection": "the CA could not connect: check the addresses in DNS and the firewall in front of port 80",
     "dns": "the CA could not look the name up: check its nameservers and DNSSEC",
-    "externalAccountRequired": "this CA ties accounts to a customer number, which is not supported yet",
+    "externalAccountRequired": "this CA binds accounts to customers: get key id and MAC key from it, and give them as "
+    "binding_id and binding_key_file",
     "incorrectResponse": "the CA saw something else than the proof: another machine may answer for this name",
     "invalidContact": "correct the account's e-mail address",
     "malformed": "this is a mistake in the request; run again with --debug and report it",
@@ -28,7 +43,8 @@ _ADVICE = {
     "unauthorized": "the CA did not find the proof, or the account may not do this",
     "unsupportedContact": "use an e-mail address as the account's contact",
     "unsupportedIdentifier": "this CA does not certify names of that type",
-    "userActionRequired": "read the CA's message, follow its link, then run the command again",
+    "userActionRequired": "a person has to read and agree to something in a browser, at the address that the CA names; "
+    "then run the command again",
 }
 
 
@@ -37,14 +53,13 @@ def short_kind(problem: Problem) -> str:
     return problem.type.removeprefix(_URN)
 
 
-def describe(problem: Problem) -> str:
-    """Write a problem and all its subproblems in the CA's words, a line each."""
+def describe(problem: Problem, links: Sequence[str] = ()) -> str:
+    """Write a problem and all its subproblems in the CA's words, a line each, and the links that came with it."""
     lines = [f"{short_kind(problem)}: {problem.detail or problem.title or 'no detail given'}"]
     for sub in problem.subproblems:
         name = f"{sub.identifier.value}: " if sub.identifier else ""
         lines.append(f"  {name}{short_kind(sub)}: {sub.detail or sub.title or 'no detail given'}")
-    if problem.instance:
-        lines.append(f"see {problem.instance}")
+    lines += [f"see {each}" for each in dict.fromkeys((problem.instance, *links)) if each]
     return "\n".join(lines)
 
 
@@ -57,15 +72,22 @@ def advice(problem: Problem) -> str:
 
 
 def as_error(
-    problem: Problem, what: str, *, where: str, status: int = 0, retry_after: float | None = None
+    problem: Problem,
+    what: str,
+    *,
+    where: str,
+    status: int = 0,
+    retry_after: float | None = None,
+    links: Sequence[str] = (),
 ) -> CaProblem:
-    """Make the error to raise for a problem; `what` says which step the CA refused."""
+    """Make the error to raise for a problem; `what` says which step the CA refused, `links` lead to more about it."""
     return CaProblem(
         what,
         kind=short_kind(problem),
         status=status or problem.status,
         retry_after=retry_after,
         where=where,
-        said=describe(problem),
+        said=describe(problem, links),
         advice=advice(problem),
+        names=tuple(sub.identifier.value for sub in problem.subproblems if sub.identifier is not None),
     )

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import urljoin, urlsplit
 from urllib.request import getproxies, proxy_bypass
 
 import urllib3
@@ -40,6 +40,8 @@ _MOST_BODY = 1_048_576
 _MOST_BAD_NONCES = 20
 """Each refusal brings a fresh nonce; this many in a row is a CA that never takes one."""
 _MOST_NONCES_KEPT = 64
+_MOST_MOVES = 5
+"""Redirects that a GET follows: a directory may move."""
 _LINK = re.compile(r"<([^<>]*)>([^<]*?)(?=,\s*<|$)")
 _HEADERS = {"User-Agent": f"inkstamp/{__version__}", "Accept-Language": "en"}
 
@@ -65,8 +67,22 @@ class Reply:
 
     def links(self, relation: str) -> tuple[str, ...]:
         """Return the targets of the Link headers with that relation (RFC 8288)."""
-        wanted = re.compile(rf'rel="?{re.escape(relation)}"?(\s|;|,|$)')
-        return tuple(m[1] for m in _LINK.finditer(self.headers.get("Link") or "") if wanted.search(m[2]))
+        return _links(self.headers, self.url, relation)
+
+
+def _links(headers: Mapping[str, str], base: str, relation: str) -> tuple[str, ...]:
+    wanted = re.compile(rf'rel="?{re.escape(relation)}"?(\s|;|,|$)')
+    found = (m[1] for m in _LINK.finditer(headers.get("Link") or "") if wanted.search(m[2]))
+    return tuple(urljoin(base, each) for each in found)
+
+
+class _MovedAway(CaMisbehaved):
+    """The answer is a redirect, which only a GET may follow: a signed request names its own URL."""
+
+    def __init__(self, url: str, target: str) -> None:
+        super().__init__(f"the CA redirects a request to {target or 'nowhere'}", where=url,
+                         advice="correct `directory` if the CA has moved; else this is for the CA to mend")  # fmt: skip
+        self.target = target
 
 
 def _pool_manager(url: str, trust: Path | None) -> urllib3.PoolManager:
@@ -120,7 +136,7 @@ class Session:
         with self._lock:
             if self._directory is None:
                 reply = self._until_well("directory", lambda: self._get("directory", self.directory_url))
-                self._directory = read(Directory, reply.body, self.directory_url)
+                self._directory = read(Directory, reply.body, reply.url)
             return self._directory
 
     def post(
@@ -174,8 +190,15 @@ class Session:
         return self._get(kind, url)
 
     def _get(self, kind: str, url: str) -> Reply:
-        self.counts[kind] += 1
-        return self._once("GET", url)
+        for _ in range(_MOST_MOVES):
+            self.counts[kind] += 1
+            try:
+                return self._once("GET", url)
+            except _MovedAway as moved:
+                if not moved.target:
+                    raise
+                url = moved.target
+        raise CaMisbehaved(f"the CA redirects more than {_MOST_MOVES} times", where=url)
 
     def _nonce(self) -> str:
         try:
@@ -239,7 +262,10 @@ class Session:
         retry_after = parse_retry_after(reply.headers.get("Retry-After"), self._clock.now())
         if 200 <= reply.status < 300:
             return Reply(reply.status, reply.headers, content, url, retry_after)
-        raise _refusal(reply.status, reply.headers.get("Content-Type", ""), content, url, retry_after)
+        if 300 <= reply.status < 400:
+            onward = reply.headers.get("Location")
+            raise _MovedAway(url, urljoin(url, onward) if onward else "")
+        raise _refusal(reply.status, reply.headers, content, url, retry_after)
 
     def close(self) -> None:
         """Close all connections."""
@@ -259,9 +285,11 @@ def _read_all(reply: urllib3.BaseHTTPResponse, deadline: float, url: str) -> byt
     return b"".join(pieces)
 
 
-def _refusal(status: int, content_type: str, body: bytes, url: str, retry_after: float | None) -> InkStampError:
+def _refusal(
+    status: int, headers: Mapping[str, str], body: bytes, url: str, retry_after: float | None
+) -> InkStampError:
     """Make the error for an answer that is no success (RFC 8555 section 6.7)."""
-    if "json" in content_type:
+    if "json" in headers.get("Content-Type", ""):
         try:
             problem = read(Problem, body, url)
         except CaMisbehaved:
@@ -275,6 +303,7 @@ def _refusal(status: int, content_type: str, body: bytes, url: str, retry_after:
         where=url,
         status=status,
         retry_after=retry_after,
+        links=(*_links(headers, url, "help"), *_links(headers, url, "terms-of-service")),
     )
 
 

@@ -1,9 +1,14 @@
-r"""Add a CA and open an account with it, or show those there are.
+r"""Add a CA and open an account with it, show those there are, lead an
+account through its life.
 
     inkstamp authority add quayside --email certs@saltmarsh.test \
         --directory https://acme.quayside.test/directory --agree-terms
     inkstamp authority add fogbell --portal https://portal.fogbell.test/
-    inkstamp authority show
+    inkstamp authority show                  those that are configured
+    inkstamp authority show quayside         asks the CA: account, orders
+    inkstamp authority change quayside --email night@saltmarsh.test
+    inkstamp authority new-key quayside      another key for the account
+    inkstamp authority retire quayside       the account's end, for ever
 """
 
 import argparse
@@ -17,13 +22,13 @@ from inkstamp.pki.kinds import KeyKind
 
 if TYPE_CHECKING:
     from inkstamp.config.model import Authority
-    from inkstamp.jobs.account import Added
+    from inkstamp.jobs.authorities import Added
     from inkstamp.jobs.workplace import Workplace
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
-    actions = parser.add_subparsers(dest="action", required=True, metavar="add|show")
+    actions = parser.add_subparsers(dest="action", required=True, metavar="add|show|change|new-key|retire")
     add = actions.add_parser("add", help="write the entry and open the account", allow_abbrev=False)
     add.add_argument("name", help="a short name for it")
     which = add.add_mutually_exclusive_group()
@@ -38,6 +43,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="KIND",
         help=f"kind of the account's key: {', '.join(KeyKind)}",
     )
+    add.add_argument(
+        "--key-file", metavar="FILE", help="the account's key, where there is one already (PEM, mode 0600)"
+    )
+    add.add_argument("--binding-id", default="", metavar="ID", help="key id from a CA that binds accounts to customers")
+    add.add_argument("--binding-key-file", metavar="FILE", help="file with the MAC key from it (base64url, mode 0600)")
     add.add_argument("--root", metavar="NAME", default="", help="common name of the root that chains should lead to")
     rule = add.add_argument_group(
         "what a portal wants to see",
@@ -48,20 +58,36 @@ def configure(parser: argparse.ArgumentParser) -> None:
     rule.add_argument("--record", default="", metavar="NAME", help="name of a DNS record")
     rule.add_argument("--value", default="", metavar="TEXT", help="its value")
     rule.add_argument("--record-type", choices=["cname", "txt"], help="its type (cname)")
-    show = actions.add_parser("show", help="list the CAs and our accounts with them", allow_abbrev=False)
-    for each in (add, show):
+    show = actions.add_parser("show", help="list the CAs and our accounts, or ask one", allow_abbrev=False)
+    show.add_argument("name", nargs="?", help="ask this one (default: list all, ask none)")
+    change = actions.add_parser("change", help="give the account another contact", allow_abbrev=False)
+    change.add_argument("--email", required=True, help="the new one; '' for none")
+    newer = actions.add_parser("new-key", help="give the account another key", allow_abbrev=False)
+    newer.add_argument(
+        "--kind",
+        choices=[kind.value for kind in KeyKind],
+        metavar="KIND",
+        help="of the new key (default: as configured)",
+    )
+    retire = actions.add_parser("retire", help="end the account, for ever", allow_abbrev=False)
+    retire.add_argument("--yes", action="store_true", help="do not ask")
+    for each in (change, newer, retire):
+        each.add_argument("name", help="which authority")
+    for each in (add, show, change, newer, retire):
         global_options(each, default=argparse.SUPPRESS)
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
     with workplace(context) as place:
-        if options.action == "show":
-            return _show(context, place)
-        from inkstamp.jobs.account import add_authority
+        if options.action != "add":
+            return _ACTIONS[options.action](context, place, options)
+        from inkstamp.jobs.authorities import add_authority
 
-        wanted = _wanted(options)
-        added = add_authority(place, options.name, wanted, agree_terms=options.agree_terms)
+        key_file = Path(options.key_file).absolute() if options.key_file else None
+        added = add_authority(
+            place, options.name, _wanted(options), agree_terms=options.agree_terms, account_key=key_file
+        )
     if context.json:
         output.as_json("authority add", added=added)
         return 0
@@ -91,7 +117,10 @@ def _wanted(options: argparse.Namespace) -> "Authority | None":
         "value": options.value,
         "record_type": options.record_type,
     }
-    for_account = options.email or options.trust or options.account_key or options.agree_terms
+    bound = bool(options.binding_id)
+    if bound != bool(options.binding_key_file):
+        raise UsageError("--binding-id and --binding-key-file go together", advice="the CA gives both")
+    for_account = options.email or options.trust or options.account_key or options.agree_terms or bound
     if any(rule.values()) and not options.portal:
         raise UsageError("--path, --line, --record and --value describe a portal", advice="add --portal URL")
     if options.portal:
@@ -107,10 +136,12 @@ def _wanted(options: argparse.Namespace) -> "Authority | None":
             trust=str(Path(options.trust).absolute()) if options.trust else "",
             account_key=KeyKind(options.account_key or KeyKind.ECDSA_P256),
             root=options.root,
+            binding_id=options.binding_id,
+            binding_key_file=str(Path(options.binding_key_file).absolute()) if bound else "",
         )
-    if options.email or options.trust or options.root or options.account_key:
+    if options.email or options.trust or options.root or options.account_key or bound:
         raise UsageError(
-            "--email, --trust, --root and --account-key describe a new authority and need --directory",
+            "--email, --trust, --root, --account-key and --binding-id describe a new authority and need --directory",
             advice="add --directory URL, or edit the authority's table in the configuration",
         )
     return None
@@ -124,9 +155,11 @@ def _tell_portal(added: "Added") -> None:
     print(output.field("next", f"inkstamp order NAME… --authority {added.authority}"))
 
 
-def _show(context: Context, place: "Workplace") -> int:
-    from inkstamp.jobs.account import list_authorities
+def _show(context: Context, place: "Workplace", options: argparse.Namespace) -> int:
+    from inkstamp.jobs.authorities import list_authorities
 
+    if options.name:
+        return _show_one(context, place, options.name)
     known = list_authorities(place)
     if context.json:
         output.as_json("authority show", authorities=known)
@@ -142,3 +175,77 @@ def _show(context: Context, place: "Workplace") -> int:
         print(output.field("account", each.account_url or f"none yet: inkstamp authority add {each.name}"))
         print(output.field("contact", each.contact or "none"))
     return 0
+
+
+def _show_one(context: Context, place: "Workplace", name: str) -> int:
+    from inkstamp.jobs.account_life import show_account
+
+    shown = show_account(place, name)
+    if context.json:
+        output.as_json("authority show", authority=shown)
+        return 0
+    print(f"{name}: the account is {shown.status}")
+    print(output.field("directory", shown.directory))
+    print(output.field("account", shown.account_url))
+    print(output.field("contact", ", ".join(shown.contact) or "none"))
+    print(output.field("key", f"{shown.key}, thumbprint {shown.key_thumbprint}"))
+    print(output.field("terms", shown.terms or "none"))
+    print(output.field("CAA names", ", ".join(shown.caa) or "not told"))
+    print(output.field("offers", ", ".join(shown.offers) or "orders alone"))
+    if shown.binds:
+        print(output.field("binding", "binds accounts to customers"))
+    for profile, told in shown.profiles.items():
+        print(output.field("profile", f"{profile}: {told}"))
+    if shown.orders_listed:
+        print(output.field("orders", f"{len(shown.orders)} listed" if shown.orders else "none listed"))
+        for url, status, names in shown.orders:
+            print(output.wrapped(f"{status:<10}  {', '.join(names)}  {url}", " " * 14, " " * 26))
+    print(output.field("for", ", ".join(shown.certificates) or "no configured certificate"))
+    return 0
+
+
+def _change(context: Context, place: "Workplace", options: argparse.Namespace) -> int:
+    from inkstamp.jobs.account_life import change_contact
+
+    url = change_contact(place, options.name, options.email)
+    if context.json:
+        output.as_json("authority change", account_url=url, contact=options.email)
+    else:
+        print(f"{options.name}: contact is {options.email or 'none'} now, at the CA and in {place.config_file}")
+    return 0
+
+
+def _new_key(context: Context, place: "Workplace", options: argparse.Namespace) -> int:
+    from inkstamp.jobs.account_key import new_key
+
+    account = new_key(place, options.name, KeyKind(options.kind) if options.kind else None)
+    if context.json:
+        output.as_json(
+            "authority new-key", account_url=account.url, key=account.key_kind, thumbprint=account.thumbprint
+        )
+        return 0
+    print(f"{options.name}: the account has a new key, {account.key_kind}")
+    print(output.field("account", account.url))
+    print(output.field("thumbprint", account.thumbprint))
+    return 0
+
+
+def _retire(context: Context, place: "Workplace", options: argparse.Namespace) -> int:
+    from inkstamp.jobs.account_life import certificates_of, retire
+
+    ours = ", ".join(certificates_of(place, options.name)) if options.name in place.config.authority else ""
+    told = f"The account at “{options.name}” ends for ever; what it issued stays good."
+    if ours:
+        told += f" These come from it and will not be renewed: {ours}."
+    output.ask(told, options.name, yes=options.yes)
+    url = retire(place, options.name)
+    if context.json:
+        output.as_json("authority retire", account_url=url)
+    else:
+        print(f"{options.name}: the account is retired")
+        print(output.field("account", url))
+        print(output.field("next", f"inkstamp authority add {options.name} opens another one"))
+    return 0
+
+
+_ACTIONS = {"show": _show, "change": _change, "new-key": _new_key, "retire": _retire}

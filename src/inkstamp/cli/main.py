@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 COMMANDS = {
     "demo": "the whole job in a simulated world on this machine",
     "survey": "what is here: servers, sites, the certificate each one has",
-    "authority": "add a CA and open an account with it, or show those there are",
+    "authority": "add a CA with an account, show it, change or end the account",
     "precheck": "what a CA will look at, looked at beforehand",
     "csr": "make a key and a certificate signing request, or read one",
     "order": "open an order; for a portal: what to paste there",
@@ -37,6 +37,7 @@ COMMANDS = {
     "calendar": "what expires and what is planned, week by week; as a picture",
     "why": "why one is not going on, and who must act",
     "export": "an edition for elsewhere: PKCS#12, PEM, PKCS#7, ZIP",
+    "revoke": "have a certificate revoked, with a reason",
     "history": "what happened, when, in which run",
 }
 """In the order in which people work; each is a module here of the same name."""

@@ -29,15 +29,16 @@ def configure(parser: argparse.ArgumentParser) -> None:
     entry_options(parser)
     which = parser.add_mutually_exclusive_group()
     which.add_argument("--anew", action="store_true", help="order a new edition although the present one is good")
-    which.add_argument("--give-up", action="store_true", help="end the order that waits at a portal; its key goes too")
+    which.add_argument("--give-up", action="store_true", help="end the open order; its key goes too")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
     from inkstamp.errors import UsageError
+    from inkstamp.jobs.abandon import give_up
     from inkstamp.jobs.ordering import order
     from inkstamp.jobs.plan import make_plans
-    from inkstamp.jobs.portal import PortalOrder, give_up
+    from inkstamp.jobs.portal import PortalOrder
 
     with workplace(context) as place:
         plans = make_plans(place, as_request(options))
@@ -50,7 +51,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
             if context.json:
                 output.as_json("order", given_up=ended)
             else:
-                print(f"{plan.name}: order {ended.id} is given up; cancel it at the portal too")
+                portal = place.config.authority[ended.authority].kind == "portal"
+                print(f"{plan.name}: order {ended.id} is given up{'; cancel it at the portal too' if portal else ''}")
             return 0
         reached = order(place, plan, anew=options.anew, said=lambda each: tell_plan(each, str(place.config_file)))
     if context.json:

@@ -7,7 +7,7 @@ import textwrap
 from collections.abc import Iterable, Sequence
 from typing import Any, TextIO
 
-from inkstamp.errors import InkStampError
+from inkstamp.errors import InkStampError, UsageError
 from inkstamp.findings import Finding, Severity
 
 JSON_FORMAT = 1
@@ -85,6 +85,25 @@ def error(trouble: InkStampError, about: str = "inkstamp") -> None:
     for name, text in (("at", trouble.where), ("said", trouble.said), ("do", trouble.advice)):
         if text:
             print(wrapped(text, f"  {name:<7}", " " * 9), file=stream)
+
+
+def ask(told: str, word: str, *, yes: bool) -> None:
+    """Have a person type a word before what cannot be taken back; UsageError when it is another one.
+
+    Args:
+        told: What is about to be done.
+        word: What has to be typed.
+        yes: Whether that was agreed to on the command line.
+
+    """
+    if yes:
+        return
+    if not sys.stdin.isatty():
+        raise UsageError(f"nobody is there to be asked: {told}", advice="add --yes if that is meant")
+    print(wrapped(told, "", ""), file=sys.stderr)
+    print(f"Type {word} to go on: ", end="", file=sys.stderr, flush=True)
+    if sys.stdin.readline().strip() != word:
+        raise UsageError("nothing was done", advice=f"type {word} to go on")
 
 
 def as_json(command: str, **content: Any) -> None:

@@ -49,7 +49,7 @@ _TABLES: dict[str, type[Section]] = {
     "messenger": Messenger,
 }
 _PATHS = {
-    Authority: ("trust", "staging_trust", "staging_roots"),
+    Authority: ("trust", "staging_trust", "staging_roots", "binding_key_file"),
     Server: (
         "program",
         "main_file",
@@ -66,6 +66,7 @@ _PATHS = {
     Renewal: ("metrics",),
     Messenger: ("password_file", "key_file", "trust"),
 }
+_ACME_KEYS = ("directory", "trust", "agree_terms", "staging", "binding_id", "profile")
 _PORTAL_KEYS = ("page", "path", "lines", "record", "value")
 _LIMIT = 67_108_864
 
@@ -179,7 +180,9 @@ class _Reader:
             )
         if not 1 <= entry.at_once <= 64:
             raise self.fail("“at_once” must be from 1 to 64", (*path, "at_once"), "4 suits most CAs")
-        wrong = ("directory", "trust", "agree_terms", "staging") if entry.kind == "portal" else _PORTAL_KEYS
+        if bool(entry.binding_id) != bool(entry.binding_key_file):
+            raise self.fail("“binding_id” and “binding_key_file” go together", path, "add the other one")
+        wrong = _ACME_KEYS if entry.kind == "portal" else _PORTAL_KEYS
         for key in wrong:
             if getattr(entry, key):
                 raise self.fail(f"“{key}” does not apply to kind = “{entry.kind}”", (*path, key), "take the line out")

@@ -35,6 +35,13 @@ class Authority(Section, frozen=True):
     staging_roots: str = ""
     """PEM file with the roots that certificates from there lead to; empty to not judge that."""
     account_key: KeyKind = KeyKind.ECDSA_P256
+    binding_id: str = ""
+    """What the CA calls the customer that the account is bound to (RFC 8555 section 7.3.4); empty for none."""
+    binding_key_file: str = ""
+    """File with the MAC key that it gave for this, base64url."""
+    binding_algorithm: Literal["HS256", "HS384", "HS512"] = "HS256"
+    profile: str = ""
+    """Which of the sorts of certificates that the CA offers to ask for; empty for its usual one."""
     root: str = ""
     """Common name or SHA-256 fingerprint of the root that chains should lead to; empty for the shortest chain."""
     page: str = ""
@@ -162,6 +169,12 @@ class Certificate(Section, frozen=True):
     """The share of the lifetime that is left when it is renewed, in the place of the one for all."""
     otherwise: tuple[str, ...] = ()
     """Further ACME authorities, asked in this order where the one above does not issue."""
+    profile: str = ""
+    """Which sort of certificate to ask for, in the place of the authority's."""
+    lifetime_days: int = 0
+    """For how long a certificate is asked for, where the CA lets one ask; 0 for its usual time."""
+    leave_out_failing: bool = False
+    """Whether to go without names that the CA refuses when there would be no good certificate at all otherwise."""
     keep: int = 3
     """How many editions stay on the shelf; one that a server has stays in any case."""
     subject: Subject | None = None

@@ -1,6 +1,7 @@
 """Add an entry to `inkstamp.toml`, leaving every byte that stands there."""
 
 from pathlib import Path
+from typing import Any
 
 import msgspec
 import tomlkit
@@ -43,6 +44,25 @@ def with_entry(data: bytes, file: Path, table: str, name: str, entry: Section) -
         raise ConfigurationError(f"there is a {table} “{name}” already", where=str(file), advice="take another name")
     gap = b"" if not data else b"\n" if data.endswith(b"\n") else b"\n\n"
     grown = data + gap + entry_text(table, name, entry).encode("utf-8")
+    return grown, parse(grown, file)
+
+
+def with_value(data: bytes, file: Path, place: tuple[str, str, str], value: str) -> tuple[bytes, Configuration]:
+    """Return the file's bytes with one key set, all else as it stands, and what it then says.
+
+    `place` is the table, the entry's name and the key.
+
+    Raises:
+        ConfigurationError: There is no such entry, or the result would not be valid.
+
+    """
+    table, name, key = place
+    if name not in getattr(parse(data, file), table):
+        raise ConfigurationError(f"there is no {table} “{name}”", where=str(file), advice="add it first")
+    document = tomlkit.parse(data.decode("utf-8"))
+    found: Any = document[table]  # a table of tables, as parse() has seen
+    found[name][key] = value
+    grown = tomlkit.dumps(document).encode("utf-8")
     return grown, parse(grown, file)
 
 

@@ -9,6 +9,7 @@ from cryptography import x509
 from inkstamp.config.carrying import methods_for
 from inkstamp.errors import InkStampError
 from inkstamp.findings import Finding, Severity, bad, good, note, warn
+from inkstamp.jobs.authorities import caa_names
 from inkstamp.jobs.order_files import read_order_key
 from inkstamp.pki.names import as_address
 from inkstamp.pki.tlsa import DANE_TA, Tlsa, matches, record_for
@@ -41,7 +42,7 @@ def look_at_caa(workplace: "Workplace", name: str, certificate: str) -> list[Fin
     found = judge_caa(
         name,
         Records(workplace.view).caa(name),
-        issuers=authority.caa if authority is not None else (),
+        issuers=caa_names(workplace, entry.authority) if entry is not None else (),
         method=next(iter(ways), ""),
         account=account.url if account is not None else "",
         authority=entry.authority if entry is not None else "its CA",

@@ -1,15 +1,17 @@
 """Open an order at a CA: at which one, and in the place of which certificate."""
 
+from dataclasses import replace
+from datetime import timedelta
 from typing import TYPE_CHECKING
 
 import msgspec
 
-from inkstamp.acme.client import CaClient
+from inkstamp.acme.client import CaClient, Wish
 from inkstamp.acme.messages import Order
 from inkstamp.acme.problems import OF_PROOFS
 from inkstamp.acme.renewal import certificate_id
 from inkstamp.config.model import Certificate
-from inkstamp.errors import CaMisbehaved, CaProblem, EditionUnfit, FileTrouble, NetworkTrouble
+from inkstamp.errors import CaMisbehaved, CaProblem, ConfigurationError, EditionUnfit, FileTrouble, NetworkTrouble
 from inkstamp.jobs.preparing import chain_of
 from inkstamp.ledger.records import EditionRecord, OrderRecord
 from inkstamp.renewal.when import turn_to_other
@@ -17,27 +19,55 @@ from inkstamp.renewal.when import turn_to_other
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
+_ABOUT_DATES = frozenset({"malformed"})
 _ABOUT_REPLACING = frozenset({"alreadyReplaced", "malformed", "unauthorized"})
 """Problems that a CA may have with `replaces` alone (RFC 9773 section 5): the same order without it may pass."""
 
 
-def open_at_ca(workplace: "Workplace", client: CaClient, record: OrderRecord) -> tuple[str, Order]:
-    """Open an order at its CA, and say which certificate it replaces where the CA wants to know (RFC 9773 section 5).
+def open_at_ca(workplace: "Workplace", client: CaClient, record: OrderRecord, entry: Certificate) -> tuple[str, Order]:
+    """Open an order at its CA: which certificate it replaces (RFC 9773 section 5), which profile, until when.
 
-    Returns the order's URL and first snapshot.
+    What the CA does not take is left out, but for the profile. Returns the order's URL and first snapshot.
+
+    Raises:
+        ConfigurationError: The CA does not offer the profile that is configured.
+
     """
-    replaces = _replaced(workplace, client, record)
-    if replaces:
+    wish = _wish(workplace, client, record, entry)
+    while True:
         try:
-            return client.new_order(record.names, replaces)
+            return client.new_order(record.names, wish)
         except CaProblem as problem:
-            if problem.kind not in _ABOUT_REPLACING and problem.status not in {404, 409}:
+            less, why = _less(wish, problem)
+            if less is None:
                 raise
-            workplace.progress.step(
-                record.certificate,
-                f"the CA does not take it as a replacement ({problem.kind}); orders without saying so",
-            )
-    return client.new_order(record.names)
+            workplace.progress.step(record.certificate, f"{why} ({problem.kind}); orders without that")
+            wish = less
+
+
+def _wish(workplace: "Workplace", client: CaClient, record: OrderRecord, entry: Certificate) -> Wish:
+    authority = workplace.config.authority[record.authority]
+    profile = entry.profile or authority.profile
+    offered = client.directory().meta.profiles
+    if profile and profile not in offered:
+        known = ", ".join(f"{name} ({told})" for name, told in offered.items()) or "none at all"
+        raise ConfigurationError(
+            f"“{record.authority}” offers no profile “{profile}”",
+            where=authority.directory,
+            said=f"it offers {known}",
+            advice=f"correct `profile` under [certificate.{record.certificate}] or [authority.{record.authority}]",
+        )
+    end = workplace.clock.now() + timedelta(days=entry.lifetime_days) if entry.lifetime_days else None
+    return Wish(replaces=_replaced(workplace, client, record), profile=profile, not_after=end)
+
+
+def _less(wish: Wish, problem: CaProblem) -> tuple[Wish | None, str]:
+    """Return what to ask for after a refusal that may be about a wish and not about the names; None for nothing."""
+    if wish.replaces and (problem.kind in _ABOUT_REPLACING or problem.status in {404, 409}):
+        return replace(wish, replaces=""), "the CA does not take it as a replacement"
+    if wish.not_after is not None and problem.kind in _ABOUT_DATES:
+        return replace(wish, not_after=None), "the CA lets nobody choose a lifetime"
+    return None, ""
 
 
 def _replaced(workplace: "Workplace", client: CaClient, record: OrderRecord) -> str:

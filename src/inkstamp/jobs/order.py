@@ -28,13 +28,15 @@ from inkstamp.config.model import Certificate
 from inkstamp.errors import CaProblem, StillWaiting
 from inkstamp.files import remove_tree
 from inkstamp.jobs import prove
+from inkstamp.jobs.abandon import abandon
 from inkstamp.jobs.collect import collect
+from inkstamp.jobs.leaving_out import less_of
 from inkstamp.jobs.opening import open_at_ca
 from inkstamp.jobs.order_files import drop, have_order_key, order_folder, read_order_key
 from inkstamp.jobs.portal import expect_same, is_portal, wait_for_person
 from inkstamp.jobs.setback import at_step
 from inkstamp.jobs.showing import Showing
-from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState
+from inkstamp.ledger.records import OPEN_STATES, EditionRecord, OrderRecord, OrderState
 from inkstamp.pki import csr, keys
 
 if TYPE_CHECKING:
@@ -66,6 +68,7 @@ class Reached:
 
 _MOST_ORDERS_SEARCHED = 30
 _GONE = {403, 404, 410}
+_UNDECIDED = {OrderStatus.PENDING, OrderStatus.READY}
 _DOING: dict[type[orders.Step], str] = {
     orders.FetchAuthorizations: "asking the CA what is to be proven",
     orders.Prove: "proving control of the names",
@@ -106,9 +109,9 @@ def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal, *, w
     if record is not None and not _still_wanted(workplace, record, entry):
         if record.state is OrderState.WAITING:
             expect_same(workplace, record, entry)
-        drop(workplace, record, "the configuration asks for something else now")
+        abandon(workplace, record, "the configuration asks for something else now", valid_too=False)
         record = None
-    fresh = record is None
+    fresh, lapsed = record is None, False
     refused = ledger.setbacks.refused_methods(name)
     now_refused: dict[str, list[str]] = {}
     while True:
@@ -116,19 +119,30 @@ def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal, *, w
         leading = _Lead(workplace, entry, record, wait, refused)
         try:
             return leading.run(goal, fresh=fresh)
-        except CaProblem:
+        except CaProblem as problem:
             for each, method in leading.refused.items():
                 now_refused.setdefault(each, []).append(method)
                 refused.setdefault(each, []).append(method)
             if now_refused:
                 ledger.setbacks.refuse(name, now_refused)
-            if not _another_way(entry, leading.refused, now_refused):
-                raise
-            names = prove.first_and_count(list(leading.refused))
-            workplace.progress.step(name, f"was refused for {names}; orders anew and proves it in another way")
+            if leading.lapsed and not lapsed:
+                lapsed = True
+                workplace.progress.step(name, "an authorization ran out or was taken back; orders anew")
+            elif _another_way(entry, leading.refused, now_refused):
+                names = prove.first_and_count(list(leading.refused))
+                workplace.progress.step(name, f"was refused for {names}; orders anew and proves it in another way")
+            else:
+                entry = less_of(workplace, name, entry, problem)
+                _give_back(workplace, leading.record)
             record, fresh = None, True
         finally:
             leading.take_down()
+
+
+def _give_back(workplace: "Workplace", record: OrderRecord) -> None:
+    """End an order that the CA did not open, so that another one can take its place."""
+    if record.state in OPEN_STATES:
+        drop(workplace, record, "goes on without some of its names")
 
 
 def _another_way(entry: Certificate, refused: Mapping[str, str], tried: Mapping[str, Sequence[str]]) -> bool:
@@ -137,7 +151,9 @@ def _another_way(entry: Certificate, refused: Mapping[str, str], tried: Mapping[
 
 
 def _still_wanted(workplace: "Workplace", record: OrderRecord, entry: Certificate) -> bool:
-    if record.names != entry.names or record.authority != entry.authority:
+    if record.authority != entry.authority:
+        return False
+    if record.names != entry.names and not (entry.leave_out_failing and set(record.names) < set(entry.names)):
         return False
     if not (order_folder(workplace, record.id) / "key.pem").exists():
         return True
@@ -165,6 +181,8 @@ class _Lead:
         self._refused_before = refused
         self._wait = wait
         self._showing = self._begin_showing()
+        self.lapsed = False
+        """Whether it ended since an authorization ran out or was taken back, and nothing was refused."""
         self.refused: dict[str, str] = {}
         """By name (a wildcard with its star), the method that the CA looked for and did not accept."""
         self._seen: dict[str, Authorization] = {}
@@ -181,6 +199,11 @@ class _Lead:
             wait=self._wait,
             refused=self._refused_before,
         )
+
+    @property
+    def record(self) -> OrderRecord:
+        """The order as the ledger has it now."""
+        return self._record
 
     def _step(self, text: str) -> None:
         self._workplace.progress.step(self._record.certificate, text)
@@ -239,7 +262,7 @@ class _Lead:
             f"orders a certificate for {len(self._entry.names)} name{'s'[: len(self._entry.names) > 1]} "
             f"at {self._entry.authority}"
         )
-        url, order = open_at_ca(self._workplace, self._client, self._record)
+        url, order = open_at_ca(self._workplace, self._client, self._record, self._entry)
         self._opened(url)
         return Polled(order, None)
 
@@ -252,6 +275,8 @@ class _Lead:
                 raise
             return None, "the CA does not know it any more"
         if found.order.status is not OrderStatus.INVALID:
+            if found.order.status in _UNDECIDED and found.order.has_expired(self._workplace.clock.now()):
+                return None, f"it was open until {found.order.expires} only"
             return found, ""
         error = found.order.error
         return None, f"it ended at the CA meanwhile ({describe(error) if error else 'no reason given'})"
@@ -362,10 +387,12 @@ class _Lead:
         }
         self.take_down()
         said = "\n".join(lines)
+        self.lapsed = not causes and order.error is None and any(each.status in orders.LAPSED for each in newest)
         self._ledger.move_order(self._record, OrderState.REFUSED, "refused", f"order {self._record.id}: {said}")
         remove_tree(order_folder(self._workplace, self._record.id))
         error = as_error(first, f"the CA refused to certify {names}", where=self._record.url)
         error.said = said
+        error.names = tuple(dict.fromkeys(name for name, _ in causes)) or error.names
         return error
 
     def _newest(self, url: str, seen: Authorization) -> Authorization:

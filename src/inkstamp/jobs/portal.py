@@ -120,11 +120,6 @@ def waiting_order(workplace: "Workplace", name: str) -> OrderRecord:
     return record
 
 
-def give_up(workplace: "Workplace", name: str) -> OrderRecord:
-    """End the order that waits at a portal: proofs down, key and request removed; the caller holds the certificate."""
-    return drop(workplace, waiting_order(workplace, name), "given up by hand")
-
-
 def wait_for_person(workplace: "Workplace", name: str, entry: Certificate) -> StillWaiting:
     """Open the order or find it open, and return the error that says who has to act."""
     shown = open_order(workplace, name, entry)

@@ -11,6 +11,7 @@ from inkstamp.config.carrying import methods_for
 from inkstamp.config.words import LISTENER
 from inkstamp.errors import InkStampError, ServerTrouble, UsageError
 from inkstamp.findings import Finding, Severity, bad, good, note, warn, worst
+from inkstamp.jobs.authorities import caa_names
 from inkstamp.jobs.prove import answers_at, in_the_way, put_up, take_down_of
 from inkstamp.jobs.prove_dns import place_challenges
 from inkstamp.ledger.records import TRIAL_ORDER
@@ -174,7 +175,7 @@ def _looker(
     workplace: "Workplace", trials: dict[str, FileProof], troubles: dict[str, list[Finding]]
 ) -> Callable[[_Wish], NameCheck]:
     records = Records(workplace.view)
-    issuers = {name: entry.caa for name, entry in workplace.config_or_empty().authority.items()}
+    issuers = {name: caa_names(workplace, name) for name in workplace.config_or_empty().authority}
     accounts = {name: workplace.ledger.account(name) for name in issuers}
 
     def look(wish: _Wish) -> NameCheck:

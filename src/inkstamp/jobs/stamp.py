@@ -106,8 +106,11 @@ def carry_out(
             from inkstamp.jobs.opening import obtain_somewhere
 
             edition = obtain_somewhere(workplace, plan.name, plan.entry)
+        from inkstamp.jobs.leaving_out import what_is_left_out
+
+        findings = what_is_left_out(plan.entry, edition)
         with at_step(f"installing edition {edition.number}"):
-            findings = _install(workplace, plan, edition)
+            findings += _install(workplace, plan, edition)
         if again:
             workplace.ledger.tidings.add([(edition, {"astray": ""})])
     return Outcome(

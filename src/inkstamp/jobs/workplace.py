@@ -82,6 +82,15 @@ class Workplace:
             save(self.config_file, data)
         self.use_config(grown)
 
+    def change_entry(self, table: str, name: str, key: str, value: str) -> None:
+        """Set one key of an entry in the configuration file, and go on with what it then says."""
+        from inkstamp.config.write import save, with_value
+
+        with self.hold_config():
+            data, changed = with_value(self.config_file.read_bytes(), self.config_file, (table, name, key), value)
+            save(self.config_file, data)
+        self.use_config(changed)
+
     def certificate(self, name: str) -> Certificate:
         """Return a configured certificate; UsageError when there is none of that name."""
         try:
@@ -251,6 +260,16 @@ class Workplace:
             if authority not in self._accounts:
                 self._accounts[authority] = open_account(self, authority, self.config.authority[authority])
             return self._accounts[authority]
+
+    def account_again(self, authority: str) -> "Account":
+        """Return our account at an authority as it is now, after it was changed."""
+        with self._making:
+            self._accounts.pop(authority).close()
+        return self.account(authority)
+
+    def hold_account(self, authority: str) -> AbstractContextManager[None]:
+        """Keep other runs from changing the key of the same account in the same moment."""
+        return held(self.locks / f"account-{authority}", f"the account at “{authority}”", patience=_CONFIG_PATIENCE)
 
     def hold_certificate(self, name: str) -> AbstractContextManager[None]:
         """Keep other runs from working on the same certificate."""

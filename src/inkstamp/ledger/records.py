@@ -72,6 +72,10 @@ class AccountRecord(_Record, frozen=True):
     url: str
     contact: str
     opened: datetime
+    caa: tuple[str, ...] = ()
+    """Domain names that the CA goes by in CAA records, as its directory said."""
+    retired: datetime | None = None
+    """When it was deactivated; None while it is good."""
 
 
 class OrderRecord(_Record, frozen=True):

@@ -21,7 +21,9 @@ CREATE TABLE account (
     directory TEXT NOT NULL,
     url TEXT NOT NULL,
     contact TEXT NOT NULL,
-    opened BIGINT NOT NULL
+    opened BIGINT NOT NULL,
+    caa TEXT NOT NULL DEFAULT '[]',
+    retired BIGINT NOT NULL DEFAULT 0
 );
 CREATE TABLE ca_order (
     id INTEGER PRIMARY KEY,
@@ -143,6 +145,11 @@ CREATE TABLE matter (
     since BIGINT NOT NULL,
     PRIMARY KEY (messenger, certificate, kind)
 );
+CREATE TABLE revocation (
+    certificate TEXT PRIMARY KEY,
+    edition INTEGER NOT NULL,
+    begun BIGINT NOT NULL
+);
 CREATE TABLE look (
     name TEXT PRIMARY KEY,
     at BIGINT NOT NULL,
@@ -156,6 +163,9 @@ MIGRATIONS: dict[int, str] = {
     1: _PORTAL_PROOF,
     2: _DNS_PROOF,
     3: _SETBACK,
-    4: _TIDINGS + "ALTER TABLE edition ADD COLUMN key_kind TEXT NOT NULL DEFAULT '';",
+    4: _TIDINGS
+    + "ALTER TABLE edition ADD COLUMN key_kind TEXT NOT NULL DEFAULT '';"
+    + "ALTER TABLE account ADD COLUMN caa TEXT NOT NULL DEFAULT '[]';"
+    + "ALTER TABLE account ADD COLUMN retired BIGINT NOT NULL DEFAULT 0;",
 }
 """What makes a ledger of that version one of the next; each is carried out in one transaction."""

@@ -25,6 +25,7 @@ from inkstamp.ledger.records import (
     ProofRecord,
     check_order_move,
 )
+from inkstamp.ledger.revocations import Revocations
 from inkstamp.ledger.rows import as_edition, as_order, strings
 from inkstamp.ledger.setbacks import Setbacks
 from inkstamp.ledger.tidings import TidingsBook
@@ -51,6 +52,7 @@ class Ledger:
         self.tidings = TidingsBook(self._database)
         self.matters = Matters(self._database, clock)
         self.looks = Looks(self._database, clock)
+        self.revocations = Revocations(self._database, clock)
         self.installs = Installs(self._database, clock, self._note)
 
     def close(self) -> None:
@@ -138,16 +140,28 @@ class Ledger:
             url=row["url"],
             contact=row["contact"],
             opened=to_moment(row["opened"]),
+            caa=strings.decode(row["caa"]),
+            retired=to_moment(row["retired"]) if row["retired"] else None,
         )
 
-    def save_account(self, authority: str, *, directory: str, url: str, contact: str) -> None:
-        """Record the account at an authority, in the place of an earlier one."""
+    def save_account(
+        self, authority: str, *, directory: str, url: str, contact: str, caa: Sequence[str], what: str
+    ) -> None:
+        """Record the account at an authority, in the place of an earlier one; `what` says what was done with it."""
         with self._database.writing():
             self._database.execute("DELETE FROM account WHERE authority = :authority", {"authority": authority})
-            self._database.insert(
-                "account", authority=authority, directory=directory, url=url, contact=contact, opened=self._now()
+            self._database.insert("account", authority=authority, directory=directory, url=url, contact=contact,
+                                  opened=self._now(), caa=_list(caa))  # fmt: skip
+            self._note("account", f"account at {authority}: {what}", "")
+
+    def retire_account(self, authority: str) -> None:
+        """Record that the account at an authority is deactivated."""
+        with self._database.writing():
+            self._database.execute(
+                "UPDATE account SET retired = :now WHERE authority = :authority",
+                {"authority": authority, "now": self._now()},
             )
-            self._note("account", f"account at {authority}: {url}", "")
+            self._note("account", f"account at {authority}: retired", "")
 
     # Orders
 

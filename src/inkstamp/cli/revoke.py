@@ -1,0 +1,124 @@
+"""Revoke a certificate at the CA that issued it.
+
+    inkstamp revoke rowing --reason key-compromise --and-replace
+    inkstamp revoke rowing --edition 3         an older one
+    inkstamp revoke --file old.pem --authority quayside --key-file old.key
+
+Shows first what serves it now and what takes its place, and asks. Without
+--and-replace the next `renew` replaces the newest edition. What is revoked
+can never be made good again. Reasons, in the words of RFC 5280:
+"""
+
+import argparse
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from inkstamp.cli import output
+from inkstamp.cli.main import Context
+from inkstamp.cli.setting import workplace
+from inkstamp.errors import UsageError
+from inkstamp.jobs.revoke import MEANINGS, Reason
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.revoke import Doomed, Revoked
+    from inkstamp.jobs.workplace import Workplace
+
+__doc__ += "\n" + "\n".join(f"    {reason.value:<24}{told}" for reason, told in MEANINGS.items())
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument("certificate", nargs="?", metavar="CERTIFICATE", help="a configured one")
+    parser.add_argument("--edition", type=int, metavar="N", help="which edition (default: the newest)")
+    parser.add_argument("--reason", choices=[each.value for each in Reason], metavar="REASON",
+                        default=Reason.UNSPECIFIED.value, help="as above (%(default)s)")  # fmt: skip
+    parser.add_argument("--and-replace", action="store_true", help="have a new edition issued and installed first")
+    parser.add_argument("--by-own-key", action="store_true", help="ask with the certificate's key, not as the account")
+    parser.add_argument("--yes", action="store_true", help="do not ask")
+    group = parser.add_argument_group("a certificate from elsewhere")
+    group.add_argument("--file", metavar="FILE", help="it, as PEM")
+    group.add_argument("--authority", metavar="NAME", help="who issued it")
+    group.add_argument("--key-file", metavar="FILE", help="its key (mode 0600), where our account may not revoke it")
+
+
+def run(context: Context, options: argparse.Namespace) -> int:
+    """Run it."""
+    from inkstamp.jobs.revoke import revoke
+
+    _expect_one(options)
+    with workplace(context) as place:
+        doomed = _plan(place, options)
+        if not context.json:
+            _show(doomed, options)
+        output.ask("What is revoked can never be made good again.", "revoke", yes=options.yes)
+        done = revoke(place, doomed, Reason(options.reason), replace=options.and_replace)
+    if context.json:
+        output.as_json("revoke", revoked=_as_data(done))
+    else:
+        _tell(done)
+    return 0
+
+
+def _expect_one(options: argparse.Namespace) -> None:
+    foreign = options.file or options.authority or options.key_file
+    if bool(options.certificate) == bool(options.file):
+        raise UsageError("name a certificate, or a file with one", advice="inkstamp revoke -h shows both")
+    if options.certificate and foreign:
+        raise UsageError("--authority and --key-file go with --file", advice="leave them out")
+    if options.file and not options.authority:
+        raise UsageError("it is not known who issued it", advice="add --authority NAME")
+    if options.file and (options.edition or options.and_replace or options.by_own_key):
+        raise UsageError("--edition, --and-replace and --by-own-key go with a configured certificate",
+                         advice="leave them out; --key-file FILE asks with its own key")  # fmt: skip
+
+
+def _plan(place: "Workplace", options: argparse.Namespace) -> "Doomed":
+    from inkstamp.jobs.revoke import plan_foreign, plan_revocation
+
+    if options.file:
+        key_file = Path(options.key_file).absolute() if options.key_file else None
+        return plan_foreign(place, Path(options.file).absolute(), options.authority, key_file)
+    return plan_revocation(place, options.certificate, options.edition, by_own_key=options.by_own_key)
+
+
+def _show(doomed: "Doomed", options: argparse.Namespace) -> None:
+    known = doomed.facts
+    what = f"{doomed.edition.certificate}, edition {doomed.edition.number}" if doomed.edition else known.subject
+    print(f"{what}, is about to be revoked")
+    print(output.field("names", ", ".join(known.names)))
+    print(output.field("issuer", f"{known.issuer}, by {doomed.authority}"))
+    print(output.field("serial", known.serial))
+    print(output.field("valid", f"until {known.not_after:%Y-%m-%d}"))
+    print(output.field("served by", ", ".join(doomed.served_by) or "no server, by our records"))
+    if options.and_replace and doomed.replacement is None:
+        print(output.field("replaced by", "a new edition with a new key, issued and installed first"))
+    elif doomed.replacement is not None:
+        print(output.field("replaced by", f"edition {doomed.replacement.number}, which is there already"))
+    elif doomed.edition is not None:
+        print(output.field("replaced by", "nothing yet: visitors are warned until the next `inkstamp renew`"))
+    print(output.field("asked by", "its own key" if doomed.by_own_key else "our account"))
+    print(output.field("reason", f"{options.reason}: {MEANINGS[Reason(options.reason)]}"))
+
+
+def _tell(done: "Revoked") -> None:
+    doomed = done.doomed
+    what = f"{doomed.edition.certificate}: edition {doomed.edition.number}" if doomed.edition else doomed.facts.subject
+    print(f"{what} {'was revoked already' if done.already else 'is revoked'}, {done.reason.value}")
+    if done.replaced_by is not None:
+        where = ", ".join(done.replaced_by.servers) or "the shelf alone"
+        print(output.field("replaced by", f"edition {done.replaced_by.edition.number} on {where}"))
+    elif doomed.edition is not None and doomed.replacement is None:
+        print(output.field("next", f"inkstamp renew {doomed.edition.certificate}"))
+
+
+def _as_data(done: "Revoked") -> dict[str, object]:
+    return {
+        "certificate": done.doomed.edition.certificate if done.doomed.edition else None,
+        "edition": done.doomed.edition,
+        "serial": done.doomed.facts.serial,
+        "authority": done.doomed.authority,
+        "reason": done.reason,
+        "already": done.already,
+        "served_by": done.doomed.served_by,
+        "replaced_by": done.replaced_by,
+    }

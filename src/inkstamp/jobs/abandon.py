@@ -1,0 +1,52 @@
+"""Give an order up, and its authorizations back to the CA (RFC 8555 section 7.5.2)."""
+
+from typing import TYPE_CHECKING
+
+from inkstamp.acme.messages import AuthorizationStatus
+from inkstamp.errors import CaMisbehaved, CaProblem, NetworkTrouble, UsageError
+from inkstamp.jobs.order_files import drop
+from inkstamp.ledger.records import OrderRecord, OrderState
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+def give_up(workplace: "Workplace", name: str) -> OrderRecord:
+    """End the open order of a certificate: proofs down, key and request removed; the caller holds the certificate.
+
+    Raises:
+        UsageError: None is open.
+
+    """
+    record = workplace.ledger.open_order(name)
+    if record is None:
+        raise UsageError(f"no order for “{name}” is open", advice=f"see: inkstamp why {name}")
+    return abandon(workplace, record, "given up by hand", valid_too=True)
+
+
+def abandon(workplace: "Workplace", record: OrderRecord, why: str, *, valid_too: bool) -> OrderRecord:
+    """Give up an order; at an ACME CA its authorizations are given back, so that none is left to count against limits.
+
+    Args:
+        workplace: The run's surroundings.
+        record: The order.
+        why: Told in the history.
+        valid_too: Whether those that are proven go too; the next order may do without proofs where they stay.
+
+    """
+    authority = workplace.config.authority.get(record.authority)
+    if record.state is not OrderState.WAITING and record.url and authority is not None and authority.kind == "acme":
+        try:
+            _deactivate(workplace, record, valid_too=valid_too)
+        except (CaProblem, CaMisbehaved, NetworkTrouble) as error:
+            # It ends here all the same; at the CA it runs out by itself.
+            workplace.progress.step(record.certificate, f"cannot give its authorizations back: {error.what}")
+    return drop(workplace, record, why)
+
+
+def _deactivate(workplace: "Workplace", record: OrderRecord, *, valid_too: bool) -> None:
+    client = workplace.account(record.authority).client
+    unwanted = {AuthorizationStatus.PENDING, *([AuthorizationStatus.VALID] if valid_too else [])}
+    for url in client.order(record.url).order.authorizations:
+        if client.authorization(url).status in unwanted:
+            client.deactivate(url)

@@ -1,0 +1,198 @@
+"""The authorities of the configuration: added, with the account at an ACME CA, and listed."""
+
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from inkstamp.acme.jws import public_jwk
+from inkstamp.config.load import is_entry_name
+from inkstamp.config.model import Authority
+from inkstamp.errors import InkStampError, UsageError
+from inkstamp.files import file_trouble, read_secret, write_bytes
+from inkstamp.jobs.account import key_file, open_account
+from inkstamp.pki import keys
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Added:
+    """What `authority add` did."""
+
+    authority: str
+    kind: str
+    """`acme` or `portal`."""
+    directory: str
+    page: str
+    """URL of the portal."""
+    account_url: str
+    contact: str
+    terms: str
+    """URL of the CA's terms; empty when it has none."""
+    account_opened: bool
+    """False when the account was there already."""
+    entry_written: bool
+    config_file: str
+
+
+def add_authority(
+    workplace: "Workplace", name: str, wanted: Authority | None, *, agree_terms: bool, account_key: Path | None = None
+) -> Added:
+    """Open the account at a CA and write its entry, or open the account of an entry that is there.
+
+    Args:
+        workplace: The run's surroundings.
+        name: The entry's name.
+        wanted: The entry to write; None to use the one that is there.
+        agree_terms: Whether the terms are agreed to on the command line.
+        account_key: File with the key that the account has, or is to have; None for one that is made.
+
+    Raises:
+        UsageError: The name cannot be used, there is no such entry, it differs from what is wanted, or there is
+            another account key already.
+
+    """
+    if not is_entry_name(name):
+        raise UsageError(f"“{name}” cannot name an authority", advice="use lower-case letters, digits and hyphens")
+    config = workplace.config_or_empty()
+    present = config.authority.get(name)
+    if present is None and wanted is None:
+        raise UsageError(
+            f"there is no authority “{name}” yet",
+            where=str(workplace.config_file),
+            advice=f"add it: inkstamp authority add {name} --directory URL (or --portal URL)",
+        )
+    if present is not None and wanted is not None and _differs(present, wanted):
+        raise UsageError(
+            f"authority “{name}” is configured differently already",
+            where=str(workplace.config_file),
+            advice="edit its table there, or take another name",
+        )
+    entry = present or wanted
+    if entry is not None and entry.kind == "portal":
+        return _add_portal(workplace, name, entry, written=present is None)
+    if entry is None:  # pragma: no cover  both were None, which was refused above
+        raise InkStampError("no authority to add")
+    if agree_terms:
+        entry = msgspec.structs.replace(entry, agree_terms=True)
+    if account_key is not None:
+        _bring_key(workplace, name, account_key)
+    before = workplace.ledger.account(name)
+    if before is not None and before.retired is not None:
+        _put_key_aside(workplace, name, before.retired)
+    account = open_account(workplace, name, entry, again=True)
+    try:
+        terms = account.client.directory().meta.terms_of_service
+    finally:
+        account.close()
+    if present is None:
+        workplace.add_entries(("authority", name, entry))
+    return Added(
+        authority=name,
+        kind="acme",
+        directory=entry.directory,
+        page="",
+        account_url=account.url,
+        contact=entry.email,
+        terms=terms,
+        account_opened=before is None or before.url != account.url,
+        entry_written=present is None,
+        config_file=str(workplace.config_file),
+    )
+
+
+def _bring_key(workplace: "Workplace", name: str, source: Path) -> None:
+    """Take a key that was made elsewhere for the account."""
+    key = keys.from_pem(read_secret(source), str(source))
+    try:
+        public_jwk(key)
+    except KeyError:
+        raise UsageError("accounts have keys on the curves P-256 and P-384, or RSA", where=str(source)) from None
+    file = key_file(workplace.home, name)
+    pem = keys.to_pem(key)
+    if file.exists() and read_secret(file) != pem:
+        raise UsageError(
+            f"“{name}” has another account key already",
+            where=str(file),
+            advice=f"take another name, or change the key of the account: inkstamp authority new-key {name}",
+        )
+    write_bytes(file, pem, mode=0o600)
+
+
+def _put_key_aside(workplace: "Workplace", name: str, retired: datetime) -> None:
+    """Keep a retired account's key under another name: a CA opens no second account for it."""
+    file = key_file(workplace.home, name)
+    if file.exists():
+        with file_trouble("rename", file):
+            file.rename(file.with_name(f"{name}.retired-{retired:%Y%m%dT%H%M%SZ}.pem"))
+
+
+def _add_portal(workplace: "Workplace", name: str, entry: Authority, *, written: bool) -> Added:
+    """Write a portal's entry; there is no account to open, a person has one there."""
+    if written:
+        workplace.add_entries(("authority", name, entry))
+    return Added(
+        authority=name,
+        kind="portal",
+        directory="",
+        page=entry.page,
+        account_url="",
+        contact="",
+        terms="",
+        account_opened=False,
+        entry_written=written,
+        config_file=str(workplace.config_file),
+    )
+
+
+def _differs(present: Authority, wanted: Authority) -> bool:
+    by_hand = {"agree_terms", "fetch_issuers", "caa", "at_once", "staging", "staging_trust", "staging_roots", "profile"}
+    told = [key for key in Authority.__struct_fields__ if key not in by_hand]
+    return any(getattr(present, key) != getattr(wanted, key) for key in told)
+
+
+def caa_names(workplace: "Workplace", name: str) -> tuple[str, ...]:
+    """Return the domain names that an authority goes by in CAA records: as configured, else as its directory said."""
+    entry = workplace.config_or_empty().authority.get(name)
+    if entry is None:
+        return ()
+    known = workplace.ledger.account(name) if not entry.caa and workplace.has_ledger() else None
+    return entry.caa or (known.caa if known is not None and known.directory == entry.directory else ())
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Known:
+    """A configured authority and what the ledger knows of our account."""
+
+    name: str
+    kind: str
+    """`acme` or `portal`."""
+    directory: str
+    page: str
+    """URL of the portal."""
+    contact: str
+    account_url: str
+    """Empty when there is no account yet."""
+
+
+def list_authorities(workplace: "Workplace") -> list[Known]:
+    """Return the configured authorities, without asking any CA."""
+    found = []
+    for name, entry in workplace.config_or_empty().authority.items():
+        record = workplace.ledger.account(name)
+        url = record.url if record and record.directory == entry.directory else ""
+        found.append(
+            Known(
+                name=name,
+                kind=entry.kind,
+                directory=entry.directory,
+                page=entry.page,
+                contact=entry.email,
+                account_url=url,
+            )
+        )
+    return found

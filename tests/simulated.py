@@ -10,7 +10,7 @@ from pathlib import Path
 from world import World, running, write_config, write_nginx
 
 from inkstamp.standins.ca import SimulatedCa
-from inkstamp.standins.ca_state import Canned
+from inkstamp.standins.ca_mood import Canned
 from inkstamp.standins.nameserver import Nameserver
 from inkstamp.standins.ports import free_ports
 

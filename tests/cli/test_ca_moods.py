@@ -12,7 +12,7 @@ from cryptography import x509
 from simulated import NAME, SimulatedWorld
 from world import Ran, inkstamp_program
 
-from inkstamp.standins.ca_state import Canned
+from inkstamp.standins.ca_mood import Canned
 
 
 def problem(kind: str, detail: str, **more: object) -> bytes:

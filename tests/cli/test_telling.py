@@ -15,7 +15,7 @@ from prometheus_client.parser import text_string_to_metric_families
 from simulated import NAME, SimulatedWorld
 from world import make_tls_pair
 
-from inkstamp.standins.ca_state import Canned
+from inkstamp.standins.ca_mood import Canned
 from inkstamp.standins.mailbox import HookReceiver, Mailbox
 from inkstamp.standins.ports import free_ports
 

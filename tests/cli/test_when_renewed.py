@@ -13,7 +13,7 @@ from cryptography import x509
 from simulated import NAME, SimulatedWorld
 from world import inkstamp_program, make_tls_pair
 
-from inkstamp.standins.ca_state import Canned
+from inkstamp.standins.ca_mood import Canned
 from inkstamp.standins.ca_words import Wish
 
 DAY = timedelta(days=1)

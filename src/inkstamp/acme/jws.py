@@ -53,11 +53,16 @@ def _integer(number: int, size: int | None = None) -> str:
 
 def public_jwk(key: PrivateKey) -> dict[str, str]:
     """Return the public part of `key` as a JWK with just the members that its thumbprint needs."""
-    if isinstance(key, rsa.RSAPrivateKey):
-        numbers = key.public_key().public_numbers()
+    return jwk_of(key.public_key())
+
+
+def jwk_of(key: rsa.RSAPublicKey | ec.EllipticCurvePublicKey) -> dict[str, str]:
+    """Return a public key as a JWK; see `public_jwk`."""
+    if isinstance(key, rsa.RSAPublicKey):
+        numbers = key.public_numbers()
         return {"e": _integer(numbers.e), "kty": "RSA", "n": _integer(numbers.n)}
     curve = _CURVES[key.curve.name]
-    point = key.public_key().public_numbers()
+    point = key.public_numbers()
     return {"crv": curve.crv, "kty": "EC", "x": _integer(point.x, curve.size), "y": _integer(point.y, curve.size)}
 
 

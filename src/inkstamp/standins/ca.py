@@ -18,7 +18,8 @@ from cryptography.hazmat.primitives.asymmetric.utils import encode_dss_signature
 
 from inkstamp.acme.jws import unb64url
 from inkstamp.clock import Clock
-from inkstamp.standins.ca_state import CaState, Refusal
+from inkstamp.standins.ca_mood import Refusal
+from inkstamp.standins.ca_state import CaState
 from inkstamp.standins.quiet import QuietHandler, QuietServer, StandIn
 from inkstamp.standins.validation import Outside
 from inkstamp.standins.weather import Fate, Weather
@@ -104,8 +105,10 @@ class _AcmeHandler(QuietHandler):
         kind, _, identity = self.path.strip("/").partition("/")
         if self._meets(self.ca.weather.fate()) or self._canned(kind):
             return
-        words = self.ca.state.words
-        if kind == "directory":
+        words, mood = self.ca.state.words, self.ca.state.mood
+        if kind == "directory" and mood.moved:
+            self._send(308, b"", "text/plain", {"Location": "/moved/directory"})
+        elif self.path in {"/directory", "/moved/directory"}:
             self._reply(200, self.ca.state.directory())
         elif kind == "renewal-info" and words.knows(identity):
             self._reply(200, words.window(identity), **{"Retry-After": "21600"})
@@ -132,7 +135,8 @@ class _AcmeHandler(QuietHandler):
             jwk, account, payload = self._open(body)
             self._route(kind, identity, jwk, account, payload)
         except Refusal as refusal:
-            self._reply(refusal.status, refusal.problem, content_type="application/problem+json")
+            more = {"Link": refusal.link} if refusal.link else {}
+            self._reply(refusal.status, refusal.problem, content_type="application/problem+json", **more)
 
     _fate = Fate.FINE
 
@@ -158,6 +162,9 @@ class _AcmeHandler(QuietHandler):
     def _canned(self, kind: str) -> bool:
         """Give the answer that stands ready for this resource, if one does."""
         self.ca.requests.append(kind)
+        if kind in self.ca.state.mood.redirects:
+            self._send(302, b"", "text/plain", {"Location": f"/elsewhere{self.path}"})
+            return True
         waiting = self.ca.state.mood.canned.get(kind)
         if not waiting:
             return False
@@ -181,7 +188,7 @@ class _AcmeHandler(QuietHandler):
             raise Refusal(401, "unauthorized", "the url in the header is another one")
         if ("jwk" in header) == ("kid" in header):
             raise Refusal(400, "malformed", "either jwk or kid")
-        jwk = header.get("jwk") or self.ca.state.account_key(header["kid"])
+        jwk = header.get("jwk") or self.ca.state.accounts.key(header["kid"])
         verify_jws(jwk, alg, f"{outer['protected']}.{outer['payload']}".encode(), signature)
         self.ca.take_nonce(nonce)
         return jwk, header.get("kid", "").rpartition("/")[2], payload
@@ -191,8 +198,12 @@ class _AcmeHandler(QuietHandler):
     ) -> None:
         state = self.ca.state
         if kind == "new-account":
-            status, made, shown = state.new_account(jwk, payload or {})
-            self._reply(status, shown, Location=state.url("account", made))
+            status, made = state.accounts.open(jwk, payload or {})
+            self._reply(status, state.accounts.show(made), Location=state.accounts.url(made))
+            return
+        if kind == "revoke-cert":
+            state.revoke(payload or {}, account, jwk)
+            self._send(200, b"", "text/plain")
             return
         if not account:
             raise Refusal(401, "unauthorized", "sign with the account's kid")
@@ -200,7 +211,10 @@ class _AcmeHandler(QuietHandler):
             made, shown = state.new_order(account, payload or {})
             self._reply(201, shown, Location=state.url("order", made))
         elif kind == "account":
-            self._reply(200, state.account(account))
+            self._reply(200, state.accounts.change(account, payload))
+        elif kind == "key-change":
+            state.accounts.change_key(state.accounts.url(account), payload or {}, verify_jws)
+            self._reply(200, state.accounts.show(account))
         elif kind == "orders":
             self._reply(200, state.orders_of(account))
         elif kind == "order":
@@ -219,11 +233,13 @@ class _AcmeHandler(QuietHandler):
     def _route_proofs(self, kind: str, identity: str, jwk: dict[str, str], payload: dict[str, Any] | None) -> None:
         state = self.ca.state
         if kind == "authorization":
-            self._reply(200, state.authorization(identity))
+            ended = (payload or {}).get("status") == "deactivated"
+            self._reply(200, state.deactivate(identity) if ended else state.authorization(identity))
         elif kind == "challenge":
             if payload is None:
                 raise Refusal(400, "malformed", "answer with an empty object")
-            self._reply(200, state.answer(identity, jwk), Link=f'<{state.url("authorization", identity)}>;rel="up"')
+            up = {"Link": f'<{state.url("authorization", identity)}>;rel="up"'} if state.mood.up_links else {}
+            self._reply(200, state.answer(identity, jwk), **up)
         elif kind in {"certificate", "certificate-other"}:
             alternate = kind == "certificate-other"
             link = f'<{state.url("certificate-other", identity)}>;rel="alternate"'
@@ -233,7 +249,16 @@ class _AcmeHandler(QuietHandler):
             raise Refusal(404, "malformed", f"there is no resource {kind}")
 
     def _reply(self, status: int, shown: object, *, content_type: str = "application/json", **headers: str) -> None:
-        self._send(status, json.dumps(shown).encode(), content_type, headers)
+        mood = self.ca.state.mood
+        if mood.talkative and isinstance(shown, dict):
+            shown = {"beam": [3, {"colour": None}], **shown, "sails": "ünfurled"}
+            content_type += "; charset=utf-8"
+        text = json.dumps(shown)
+        if mood.relative:
+            base = self.ca.state.base_url
+            text = text.replace(f'"{base}/', '"/')
+            headers = {name: value.replace(f"{base}/", "/") for name, value in headers.items()}
+        self._send(status, text.encode(), content_type, headers)
 
     def _send(self, status: int, body: bytes, content_type: str, headers: dict[str, str] | None = None) -> None:
         if self._fate is Fate.UNHEARD:
@@ -242,7 +267,8 @@ class _AcmeHandler(QuietHandler):
         self.send_response(status)
         self.send_header("Content-Type", content_type)
         self.send_header("Content-Length", str(len(body)))
-        self.send_header("Replay-Nonce", self.ca.new_nonce())
+        if self.ca.state.mood.gives_nonces:
+            self.send_header("Replay-Nonce", self.ca.new_nonce())
         self.send_header("Cache-Control", "no-store")
         for name, value in (headers or {}).items():
             self.send_header(name, value)

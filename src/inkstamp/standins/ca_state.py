@@ -1,65 +1,30 @@
 """What the simulated ACME CA knows: accounts, orders, authorizations, certificates, and its policy."""
 
-import json
 import secrets
 import threading
-from collections import deque
 from collections.abc import Mapping
-from dataclasses import dataclass, field
-from datetime import timedelta
+from dataclasses import dataclass
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 from cryptography import x509
+from cryptography.hazmat.primitives.serialization import Encoding
 
-from inkstamp.acme.jws import key_authorization, thumbprint
+from inkstamp.acme.jws import jwk_of, key_authorization, thumbprint, unb64url
 from inkstamp.clock import Clock, SystemClock, stamp
-from inkstamp.files import write_bytes
-from inkstamp.standins.ca_words import CaWords, status_extensions
+from inkstamp.pki import keys
+from inkstamp.pki.certificates import to_pem
+from inkstamp.pki.kinds import KeyKind
+from inkstamp.standins.ca_accounts import Accounts
+from inkstamp.standins.ca_mood import Mood, Refusal
+from inkstamp.standins.ca_words import CODES, CaWords, status_extensions
 from inkstamp.standins.hierarchy import Hierarchy
 from inkstamp.standins.validation import Outside
 
+_TEXT_BEFORE = b"Bag Attributes\r\n  friendlyName: caf\xc3\xa9\r\n"
+_TEXT_BEHIND = b"\r\n-- \r\nyours, the CA\r\n"
 _URN = "urn:ietf:params:acme:error:"
-
-
-class Refusal(Exception):
-    """The CA answers with a problem document."""
-
-    def __init__(self, status: int, kind: str, detail: str) -> None:
-        super().__init__(detail)
-        self.status = status
-        self.problem = {"type": _URN + kind, "detail": detail, "status": status}
-
-
-@dataclass(frozen=True, slots=True)
-class Canned:
-    """An answer to give in the place of the right one."""
-
-    status: int
-    headers: Mapping[str, str] = field(default_factory=dict)
-    body: bytes = b""
-    content_type: str = "application/problem+json"
-
-
-@dataclass
-class Mood:
-    """How the CA behaves; tests and the demo change it while it runs."""
-
-    at_once: bool = False
-    """Whether replies already say `valid`, instead of `processing` at first."""
-    lifetime: timedelta = timedelta(days=90)
-    lifetimes: dict[str, timedelta] = field(default_factory=dict)
-    """Names whose certificates have another lifetime."""
-    aged: dict[str, timedelta] = field(default_factory=dict)
-    """Names whose next certificate began that long ago."""
-    canned: dict[str, deque[Canned]] = field(default_factory=dict)
-    """Answers to give first, by resource (`new-order`, `order`, `directory` …)."""
-    lists_orders: bool = True
-    names_windows: bool = True
-    """Whether it can be asked when to renew (RFC 9773)."""
-    status_by: frozenset[str] = frozenset()
-    """How certificates say that their status is told: `ocsp`, `crl`."""
-    terms: bool = True
 
 
 @dataclass
@@ -69,6 +34,7 @@ class _Authorization:
     status: str = "pending"
     challenge_status: str = "pending"
     error: dict[str, Any] | None = None
+    tried: int = 0
 
 
 @dataclass
@@ -76,6 +42,11 @@ class _Order:
     account: str
     names: tuple[str, ...]
     authorizations: tuple[str, ...]
+    until: datetime
+    """Until when it may be finalized."""
+    ends: datetime | None = None
+    """Until when its certificate is to be valid, as was asked; None for the usual time."""
+    profile: str = ""
     status: str = "pending"
     leaf: x509.Certificate | None = None
     error: dict[str, Any] | None = None
@@ -97,11 +68,13 @@ class CaState:
         self._authorizations: dict[str, _Authorization] = {}
         self._outside = outside
         self._url = base_url
-        self._accounts_file = folder / "accounts.json"
-        self._accounts: dict[str, dict[str, Any]] = (
-            json.loads(self._accounts_file.read_text()) if self._accounts_file.exists() else {}
-        )
+        self.accounts = Accounts(folder / "accounts.json", base_url, self.mood)
         self._lock = threading.RLock()
+
+    @property
+    def base_url(self) -> str:
+        """What all its URLs begin with."""
+        return self._url
 
     def url(self, kind: str, identity: str) -> str:
         """Return the URL of a resource."""
@@ -112,37 +85,15 @@ class CaState:
         meta: dict[str, Any] = {"website": "https://quayside.test", "caaIdentities": ["quayside.test"]}
         if self.mood.terms:
             meta["termsOfService"] = f"{self._url}/terms"
-        ours = ("new-nonce", "new-account", "new-order")
-        names = ("newNonce", "newAccount", "newOrder")
-        windows = {"renewalInfo": f"{self._url}/renewal-info"} if self.mood.names_windows else {}
-        return {**{n: f"{self._url}/{path}" for n, path in zip(names, ours, strict=True)}, **windows, "meta": meta}
-
-    # Accounts
-
-    def account_key(self, account_url: str) -> dict[str, str]:
-        """Return the JWK of an account."""
-        identity = account_url.rpartition("/")[2]
-        if identity not in self._accounts:
-            raise Refusal(400, "accountDoesNotExist", "no such account")
-        key: dict[str, str] = self._accounts[identity]["jwk"]
-        return key
-
-    def new_account(self, jwk: dict[str, str], payload: Mapping[str, Any]) -> tuple[int, str, dict[str, Any]]:
-        """RFC 8555 section 7.3; returns status, id and account."""
-        identity = thumbprint(jwk)[:16]
-        with self._lock:
-            known = identity in self._accounts
-            if not known:
-                if self.mood.terms and not payload.get("termsOfServiceAgreed"):
-                    raise Refusal(403, "userActionRequired", f"agree to the terms at {self._url}/terms")
-                self._accounts[identity] = {"jwk": jwk, "contact": payload.get("contact", [])}
-                write_bytes(self._accounts_file, json.dumps(self._accounts).encode())
-        return (200 if known else 201), identity, self.account(identity)
-
-    def account(self, identity: str) -> dict[str, Any]:
-        """RFC 8555 section 7.1.2."""
-        shown = {"status": "valid", "contact": self._accounts[identity]["contact"]}
-        return shown | ({"orders": self.url("orders", identity)} if self.mood.lists_orders else {})
+        if self.mood.customers:
+            meta["externalAccountRequired"] = True
+        if self.mood.profiles:
+            meta["profiles"] = self.mood.profiles
+        offered = {"newNonce": "new-nonce", "newAccount": "new-account", "newOrder": "new-order"}
+        more = (("renewalInfo", "renewal-info", self.mood.names_windows), ("keyChange", "key-change",
+                self.mood.changes_keys), ("revokeCert", "revoke-cert", self.mood.revokes))  # fmt: skip
+        offered |= {name: path for name, path, there in more if there}
+        return {**{name: f"{self._url}/{path}" for name, path in offered.items()}, "meta": meta}
 
     def orders_of(self, identity: str) -> dict[str, Any]:
         """RFC 8555 section 7.1.2.1."""
@@ -152,6 +103,41 @@ class CaState:
 
     def new_order(self, account: str, payload: Mapping[str, Any]) -> tuple[str, dict[str, Any]]:
         """RFC 8555 section 7.4."""
+        if self.mood.terms_changed:
+            terms = f'<{self._url}/terms>;rel="terms-of-service"'
+            raise Refusal(
+                403, "userActionRequired", "the terms have changed", link=terms, instance=f"{self._url}/agree"
+            )
+        names = self._names_of(payload)
+        replaces = payload.get("replaces")
+        if replaces is not None and not self.words.knows(replaces):
+            raise Refusal(404, "malformed", "the certificate to be replaced is not known here")
+        profile = payload.get("profile", "")
+        if profile and profile not in self.mood.profiles:
+            raise Refusal(400, "invalidProfile", f"there is no profile {profile}")
+        with self._lock:
+            if replaces in self.replaced:
+                raise Refusal(409, "alreadyReplaced", "another order has replaced that certificate")
+            made = []
+            for name in names:
+                identity = secrets.token_hex(6)
+                token = self.mood.token or secrets.token_urlsafe(32)
+                status = "valid" if self.mood.proven else "pending"
+                if name in self.mood.lapsing:
+                    self.mood.lapsing.remove(name)
+                    status = "expired"
+                self._authorizations[identity] = _Authorization(
+                    name, token, status, "valid" if self.mood.proven else "pending"
+                )
+                made.append(identity)
+            identity = secrets.token_hex(6)
+            until = self.clock.now() + self.mood.order_life
+            ends = self._end_of(payload)
+            self.orders[identity] = _Order(account, names, tuple(made), until, ends, profile, replaces=replaces)
+        return identity, self.order(identity)
+
+    def _names_of(self, payload: Mapping[str, Any]) -> tuple[str, ...]:
+        """Return what is ordered; Refusal for what is not certified here, name by name where that is for some alone."""
         identifiers = payload.get("identifiers") or []
         if not identifiers or any(each.get("type") != "dns" for each in identifiers):
             raise Refusal(400, "unsupportedIdentifier", "only DNS names are certified here")
@@ -159,20 +145,21 @@ class CaState:
         for name in names:
             if not name.endswith(".saltmarsh.test") or "*" in name:
                 raise Refusal(400, "rejectedIdentifier", f"this simulated CA certifies no name such as {name}")
-        replaces = payload.get("replaces")
-        if replaces is not None and not self.words.knows(replaces):
-            raise Refusal(404, "malformed", "the certificate to be replaced is not known here")
-        with self._lock:
-            if replaces in self.replaced:
-                raise Refusal(409, "alreadyReplaced", "another order has replaced that certificate")
-            made = []
-            for name in names:
-                identity = secrets.token_hex(6)
-                self._authorizations[identity] = _Authorization(name, secrets.token_urlsafe(32))
-                made.append(identity)
-            identity = secrets.token_hex(6)
-            self.orders[identity] = _Order(account, names, tuple(made), replaces=replaces)
-        return identity, self.order(identity)
+        parts = [
+            {"type": _URN + kind, "detail": detail, "identifier": {"type": "dns", "value": name}}
+            for name, (kind, detail) in self.mood.refused.items()
+            if name in names
+        ]
+        if parts:
+            raise Refusal(403, "compound", f"{len(parts)} of the names are refused", subproblems=parts)
+        return names
+
+    def _end_of(self, payload: Mapping[str, Any]) -> datetime | None:
+        if "notAfter" not in payload and "notBefore" not in payload:
+            return None
+        if not self.mood.lets_choose_end:
+            raise Refusal(400, "malformed", "notBefore and notAfter are not supported")
+        return datetime.fromisoformat(payload["notAfter"])
 
     def find_order(self, identity: str, account: str) -> _Order:
         """Return an order of that account."""
@@ -186,19 +173,25 @@ class CaState:
         order = self.orders[identity]
         if order.status == "pending":
             states = [self._authorizations[each].status for each in order.authorizations]
-            if "invalid" in states:
+            if {"invalid", "expired", "deactivated"} & set(states):
                 order.status = "invalid"
-                order.error = {"type": _URN + "unauthorized", "detail": "an authorization failed"}
+                if "invalid" in states:
+                    detail = "something went wrong" if self.mood.vague else "an authorization failed"
+                    order.error = {"type": _URN + "unauthorized", "detail": detail}
             elif all(state == "valid" for state in states):
                 order.status = "ready"
         shown: dict[str, Any] = {
-            "status": order.status,
-            "expires": stamp(self.clock.now() + timedelta(days=7)),
+            "status": "processing" if order.status == "valid" and self.mood.never_done else order.status,
+            "expires": stamp(order.until),
             "identifiers": [{"type": "dns", "value": name} for name in order.names],
             "authorizations": [self.url("authorization", each) for each in order.authorizations],
             "finalize": self.url("finalize", identity),
         }
-        if order.status == "valid":
+        if self.mood.talkative:
+            shown["authorizations"].reverse()
+        if order.profile:
+            shown["profile"] = order.profile
+        if shown["status"] == "valid":
             shown["certificate"] = self.url("certificate", identity)
         return shown | ({"error": order.error} if order.error else {})
 
@@ -221,7 +214,7 @@ class CaState:
         found = self._authorizations[identity]
         shown = {
             "type": "http-01",
-            "url": self.url("challenge", identity),
+            "url": f"{self.mood.challenges_at or self._url}/challenge/{identity}",
             "token": found.token,
             "status": found.challenge_status,
         }
@@ -242,10 +235,20 @@ class CaState:
 
     def _validate(self, found: _Authorization, jwk: dict[str, str]) -> None:
         wanted = key_authorization(found.token, thumbprint(jwk))
-        kind, detail = self._outside.http01(found.name, found.token, wanted)
-        if kind:
-            found.error = {"type": _URN + kind, "detail": detail, "status": 403}
+        while True:
+            kind, detail = self._outside.http01(found.name, found.token, wanted)
+            found.tried += 1
+            found.error = {"type": _URN + kind, "detail": detail, "status": 403} if kind else None
+            if not kind or found.tried >= self.mood.tries:
+                break
+            found.challenge_status = "pending"  # RFC 8555 section 8.2: the error of the last try stands there meanwhile
+            self.clock.sleep(0.2)
         found.challenge_status = found.status = "invalid" if kind else "valid"
+
+    def deactivate(self, identity: str) -> dict[str, Any]:
+        """RFC 8555 section 7.5.2."""
+        self._authorizations[identity].status = "deactivated"
+        return self.authorization(identity)
 
     # Certificates
 
@@ -253,6 +256,8 @@ class CaState:
         """RFC 8555 section 7.4."""
         order = self.orders[identity]
         self.order(identity)
+        if order.status == "ready" and self.clock.now() > order.until:
+            order.status = "invalid"
         if order.status != "ready":
             raise Refusal(403, "orderNotReady", f"the order is {order.status}")
         try:
@@ -261,12 +266,7 @@ class CaState:
             raise Refusal(400, "badCSR", str(error)) from error
         if not request.is_signature_valid or set(_names_of(request)) != set(order.names):
             raise Refusal(400, "badCSR", "the request does not fit the order")
-        age = next((self.mood.aged.pop(name) for name in order.names if name in self.mood.aged), timedelta(hours=1))
-        public_key: Any = request.public_key()
-        status = status_extensions(self._url.replace("localhost", "127.0.0.1"), self.mood.status_by)
-        began = self.clock.now() - age
-        lifetime = self.mood.lifetimes.get(order.names[0], self.mood.lifetime)
-        order.leaf = self.hierarchy.issue(public_key, order.names, began, lifetime, status)
+        order.leaf = self._issue(order, request.public_key())
         self.words.remember(order.leaf)
         if order.replaces is not None:
             self.replaced.add(order.replaces)
@@ -280,7 +280,51 @@ class CaState:
         order = self.orders.get(identity)
         if order is None or order.leaf is None:
             raise Refusal(404, "malformed", "no such certificate")
-        return self.hierarchy.chain(order.leaf, alternate=alternate)
+        whole = self.hierarchy.chain(order.leaf, alternate=alternate)
+        leaf, issuer = to_pem(order.leaf), whole[len(to_pem(order.leaf)) :]
+        return {
+            "": whole,
+            "none": b"",
+            "bare": leaf,
+            "shuffled": issuer + leaf,
+            "long": leaf + issuer * 200,
+            "dressed": _TEXT_BEFORE + whole.replace(b"\n", b"\r\n") + _TEXT_BEHIND,
+        }[self.mood.chain]
+
+    def _issue(self, order: _Order, public_key: Any) -> x509.Certificate:
+        """Issue what the order is for, or what the mood has in its place."""
+        mood, now = self.mood, self.clock.now()
+        age = next((mood.aged.pop(name) for name in order.names if name in mood.aged), timedelta(hours=1))
+        status = status_extensions(self._url.replace("localhost", "127.0.0.1"), mood.status_by)
+        began = now - age
+        lifetime = mood.lifetimes.get(order.names[0], mood.lifetime)
+        lifetime = order.ends - began if order.ends is not None else lifetime
+        names = order.names
+        match mood.issues:
+            case "another key":
+                public_key = keys.make(KeyKind.ECDSA_P256).public_key()
+            case "a name less":
+                names = names[1:] or (f"other-{names[0]}",)
+            case "expired":
+                began, lifetime = now - timedelta(days=100), timedelta(days=90)
+            case "not yet valid":
+                began = now + timedelta(days=2)
+        return self.hierarchy.issue(public_key, names, began, lifetime, status)
+
+    def revoke(self, payload: Mapping[str, Any], account: str, jwk: Mapping[str, str]) -> None:
+        """RFC 8555 section 7.6: by the account that ordered it, or by its own key."""
+        found = next((each for each in self.orders.values() if each.leaf is not None
+                      and each.leaf.public_bytes(Encoding.DER) == unb64url(payload["certificate"])), None)  # fmt: skip
+        if found is None or found.leaf is None:
+            raise Refusal(404, "malformed", "that certificate is not one of ours")
+        own: Any = found.leaf.public_key()
+        if account != found.account and dict(jwk) != jwk_of(own):
+            raise Refusal(403, "unauthorized", "neither the account that ordered it nor its own key")
+        if payload.get("reason", 0) not in CODES:
+            raise Refusal(400, "badRevocationReason", f"known: {sorted(CODES)}")
+        if found.leaf.serial_number in self.words.revoked:
+            raise Refusal(400, "alreadyRevoked", "it was revoked before")
+        self.words.revoke(found.leaf, CODES[payload.get("reason", 0)])
 
 
 def _names_of(request: x509.CertificateSigningRequest) -> tuple[str, ...]:

@@ -19,6 +19,17 @@ _VALID_FOR = timedelta(days=3)
 _SHORT = timedelta(days=10)
 
 
+CODES = {
+    0: x509.ReasonFlags.unspecified,
+    1: x509.ReasonFlags.key_compromise,
+    3: x509.ReasonFlags.affiliation_changed,
+    4: x509.ReasonFlags.superseded,
+    5: x509.ReasonFlags.cessation_of_operation,
+    9: x509.ReasonFlags.privilege_withdrawn,
+}
+"""Reasons that subscribers may give (RFC 5280 section 5.3.1)."""
+
+
 @dataclass(frozen=True, slots=True)
 class Wish:
     """A window that the CA names in the place of its usual one."""

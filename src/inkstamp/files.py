@@ -42,6 +42,11 @@ def file_trouble(action: str, path: str | os.PathLike[str]) -> Iterator[None]:
         ) from error
 
 
+def partial_of(path: Path) -> Path:
+    """Return where a file is written before it takes its place; what a killed run left there may be removed."""
+    return path.with_name(f".{path.name}.part")
+
+
 def write_bytes(path: Path, data: bytes, *, mode: int = 0o644, like: os.stat_result | None = None) -> None:
     """Replace the file at `path` by `data`, atomically and durably; two at a time must be kept apart by a lock.
 
@@ -56,7 +61,7 @@ def write_bytes(path: Path, data: bytes, *, mode: int = 0o644, like: os.stat_res
 
     """
     # Always the same name: what a killed run left there is cleared away by the next write.
-    beside = path.with_name(f".{path.name}.part")
+    beside = partial_of(path)
     with file_trouble("write", path):
         with suppress(FileNotFoundError):
             os.unlink(beside)
@@ -90,7 +95,7 @@ def place_bytes(path: Path, data: bytes, *, mode: int = 0o644) -> None:
         FileTrouble: It could not be written, or there is such a file; what stands there is as it was.
 
     """
-    beside = path.with_name(f".{path.name}.part")
+    beside = partial_of(path)
     with file_trouble("write", path):
         with suppress(FileNotFoundError):
             os.unlink(beside)
@@ -141,7 +146,7 @@ def private_folder(path: Path) -> Path:
 
 def point_link(link: Path, target: str) -> None:
     """Make the symbolic link `link` point at `target`, in one step for whoever looks."""
-    beside = link.with_name(f".{link.name}.part")
+    beside = partial_of(link)
     with file_trouble("switch", link):
         with suppress(FileNotFoundError):
             os.unlink(beside)

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 from inkstamp.acme.client import CaClient
 from inkstamp.acme.session import Session, Signer
 from inkstamp.errors import CaMisbehaved, CaProblem, UsageError
-from inkstamp.files import read_secret, write_bytes
+from inkstamp.files import partial_of, read_secret, write_bytes
 from inkstamp.jobs.account import Account, key_file
 from inkstamp.pki import keys
 from inkstamp.pki.kinds import KeyKind
@@ -36,10 +36,12 @@ def settle_key(workplace: "Workplace", authority: str, session: Session, url: st
 
     """
     file = _next_file(workplace.home, authority)
-    if not file.exists():
+    partial = partial_of(file)
+    if not file.exists() and not partial.exists():
         return
     with workplace.hold_account(authority):
-        if not file.exists():  # another run has settled it in this moment
+        partial.unlink(missing_ok=True)
+        if not file.exists():  # it was not yet written whole, or another run has settled it in this moment
             return
         found = CaClient(session, Signer(keys.from_pem(read_secret(file), str(file)))).find_account()
         if found == url:

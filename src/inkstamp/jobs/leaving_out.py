@@ -1,12 +1,13 @@
-"""Go without names that a CA refuses, where the configuration allows it and there would be no good certificate else."""
+"""Go without names that fail, where the configuration allows it and there would be no good certificate else."""
 
+from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 import msgspec
 
 from inkstamp.config.model import Certificate
-from inkstamp.errors import CaProblem
-from inkstamp.findings import Finding, warn
+from inkstamp.errors import CaProblem, ProofFailed
+from inkstamp.findings import Finding, Severity, warn
 from inkstamp.jobs.prove import first_and_count
 from inkstamp.jobs.reasons import decision_on
 from inkstamp.ledger.records import EditionRecord
@@ -15,19 +16,27 @@ if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
 
-def less_of(workplace: "Workplace", name: str, entry: Certificate, problem: CaProblem) -> Certificate:
+def less_of(workplace: "Workplace", name: str, entry: Certificate, problem: CaProblem | ProofFailed) -> Certificate:
     """Return the entry without the names that `problem` is about; raises `problem` itself where it must not go without.
 
-    With a good edition it waits: what is refused now may be taken tomorrow, and the others lose nothing meanwhile.
+    With a good edition it waits: what fails now may pass tomorrow, and the others lose nothing meanwhile.
     """
-    refused = {each.lower() for each in problem.names}
+    refused = {each.lower() for each in _about(problem)}
     rest = tuple(each for each in entry.names if each.removeprefix("*.") not in refused and each not in refused)
     if not entry.leave_out_failing or not rest or len(rest) == len(entry.names) or not _is_urgent(workplace, name):
         raise problem
     left_out = [each for each in entry.names if each not in rest]
-    workplace.progress.step(name, f"LEAVES OUT {first_and_count(left_out)}, which the CA refuses: {problem.said}")
-    workplace.ledger.note("left out", f"{', '.join(left_out)}: {problem.said}", name)
+    why = problem.said or problem.what
+    workplace.progress.step(name, f"LEAVES OUT {first_and_count(left_out)}: {why}")
+    workplace.ledger.note("left out", f"{', '.join(left_out)}: {why}", name)
     return msgspec.structs.replace(entry, names=rest)
+
+
+def _about(problem: CaProblem | ProofFailed) -> Iterable[str]:
+    """Return the names that the CA, or our own look beforehand, found something wrong with."""
+    if isinstance(problem, CaProblem):
+        return problem.names
+    return (each.subject.partition(" ")[0] for each in problem.findings if each.severity is Severity.BAD)
 
 
 def _is_urgent(workplace: "Workplace", name: str) -> bool:
@@ -49,7 +58,7 @@ def what_is_left_out(entry: Certificate, edition: EditionRecord) -> list[Finding
         warn(
             "names",
             edition.certificate,
-            f"edition {edition.number} goes without {told}, which the CA refused; visitors of these are warned",
-            f"mend what the CA says of them (inkstamp history {edition.certificate}); every run tries them again",
+            f"edition {edition.number} goes without {told}, which failed; their visitors are warned",
+            f"mend what was said of them (inkstamp history {edition.certificate}); every run tries them again",
         )
     ]

@@ -25,7 +25,7 @@ from inkstamp.acme.patience import POLLING
 from inkstamp.acme.problems import OF_PROOFS, as_error, describe, short_kind
 from inkstamp.config.carrying import methods_for
 from inkstamp.config.model import Certificate
-from inkstamp.errors import CaProblem, StillWaiting
+from inkstamp.errors import CaProblem, ProofFailed, StillWaiting
 from inkstamp.files import remove_tree
 from inkstamp.jobs import prove
 from inkstamp.jobs.abandon import abandon
@@ -119,7 +119,7 @@ def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal, *, w
         leading = _Lead(workplace, entry, record, wait, refused)
         try:
             return leading.run(goal, fresh=fresh)
-        except CaProblem as problem:
+        except (CaProblem, ProofFailed) as problem:
             for each, method in leading.refused.items():
                 now_refused.setdefault(each, []).append(method)
                 refused.setdefault(each, []).append(method)
@@ -140,9 +140,9 @@ def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal, *, w
 
 
 def _give_back(workplace: "Workplace", record: OrderRecord) -> None:
-    """End an order that the CA did not open, so that another one can take its place."""
+    """End an order that another one, for fewer names, takes the place of."""
     if record.state in OPEN_STATES:
-        drop(workplace, record, "goes on without some of its names")
+        abandon(workplace, record, "goes on without some of its names", valid_too=False)
 
 
 def _another_way(entry: Certificate, refused: Mapping[str, str], tried: Mapping[str, Sequence[str]]) -> bool:

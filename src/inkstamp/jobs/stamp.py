@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.config.carrying import file_servers
 from inkstamp.config.model import Certificate
+from inkstamp.errors import ProofFailed
 from inkstamp.findings import Finding, Severity, bad, worst
 from inkstamp.jobs.plan import Plan
 from inkstamp.jobs.reasons import reasons, renewal_of
@@ -66,6 +67,20 @@ def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
             check_addresses(workplace, entry.names)
 
 
+def _check_passing(workplace: "Workplace", plan: Plan) -> Certificate:
+    """Check beforehand; returns the entry, without names that fail where it may go without them."""
+    from inkstamp.jobs.leaving_out import less_of
+
+    entry = plan.entry
+    while True:
+        try:
+            check_beforehand(workplace, replace(plan, entry=entry))
+        except ProofFailed as problem:
+            entry = less_of(workplace, plan.name, entry, problem)
+        else:
+            return entry
+
+
 def carry_out(
     workplace: "Workplace",
     plan: Plan,
@@ -98,19 +113,19 @@ def carry_out(
                 findings=(),
                 renews_at=renewal_of(workplace, edition),
             )
+        passing, left_out = plan.entry, list[Finding]()
         if edition is None and not _waits_at_portal(workplace, plan):
-            check_beforehand(workplace, plan)
+            passing = _check_passing(workplace, plan)
         said(plan)
         write_entries(workplace, plan)
         if edition is None:
+            from inkstamp.jobs.leaving_out import what_is_left_out
             from inkstamp.jobs.opening import obtain_somewhere
 
-            edition = obtain_somewhere(workplace, plan.name, plan.entry)
-        from inkstamp.jobs.leaving_out import what_is_left_out
-
-        findings = what_is_left_out(plan.entry, edition)
+            edition = obtain_somewhere(workplace, plan.name, passing)
+            left_out = what_is_left_out(plan.entry, edition)
         with at_step(f"installing edition {edition.number}"):
-            findings += _install(workplace, plan, edition)
+            findings = [*left_out, *_install(workplace, plan, edition)]
         if again:
             workplace.ledger.tidings.add([(edition, {"astray": ""})])
     return Outcome(

@@ -106,6 +106,13 @@ class CaProblem(InkStampError):
 class CaMisbehaved(InkStampError):
     """The CA's answer is not what RFC 8555 allows."""
 
+    lasting = False
+    """Whether the same order will never do better: only another one helps."""
+
+    def __init__(self, what: str, *, where: str = "", said: str = "", advice: str = "") -> None:
+        usual = "run the command again; if it stays, this is for the CA to mend: show it what stands here"
+        super().__init__(what, where=where, said=said, advice=advice or usual)
+
 
 class StillWaiting(InkStampError):
     """Nothing failed; somebody else has to finish first, and the same command goes on afterwards."""
@@ -135,6 +142,9 @@ class BundleTrouble(InkStampError):
 
 class EditionUnfit(InkStampError):
     """What the CA issued must not be given to a server."""
+
+    lasting = False
+    """Whether it will never be fit, whatever time passes and whoever acts: only another certificate helps."""
 
 
 class ServerTrouble(InkStampError):

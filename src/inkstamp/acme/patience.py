@@ -60,3 +60,6 @@ POLLING = Patience(first=0.02, factor=4.0, longest=10.0, whole=300.0)
 
 TROUBLE = Patience(first=1.0, factor=2.0, longest=30.0, whole=90.0)
 """For 429, 5xx and lost connections."""
+
+HURRY = Patience(first=0.5, factor=2.0, longest=1.0, whole=2.0)
+"""For what does no harm if it stays undone."""

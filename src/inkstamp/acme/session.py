@@ -27,7 +27,7 @@ from urllib3.exceptions import (
 from inkstamp import __version__
 from inkstamp.acme.jws import compact_json, public_jwk, sign
 from inkstamp.acme.messages import Directory, Problem, read
-from inkstamp.acme.patience import TROUBLE, parse_retry_after
+from inkstamp.acme.patience import TROUBLE, Patience, parse_retry_after
 from inkstamp.acme.problems import as_error, short_kind
 from inkstamp.clock import Clock, stamp
 from inkstamp.errors import CaMisbehaved, CaProblem, ConfigurationError, InkStampError, NetworkTrouble
@@ -113,6 +113,7 @@ class Session:
         trust: Path | None,
         clock: Clock,
         on_wait: Callable[[str, float], None] = lambda _why, _seconds: None,
+        patience: Patience = TROUBLE,
     ) -> None:
         if not directory_url.startswith("https://"):
             raise ConfigurationError(
@@ -125,6 +126,7 @@ class Session:
         """Requests made, by kind."""
         self._clock = clock
         self._on_wait = on_wait
+        self._patience = patience
         self._pools = _pool_manager(directory_url, trust)
         self._pool_of: dict[str, urllib3.HTTPConnectionPool] = {}
         self._nonces: deque[str] = deque(maxlen=_MOST_NONCES_KEPT)
@@ -222,7 +224,7 @@ class Session:
                 asked = error.retry_after if isinstance(error, CaProblem) else None
                 if not _may_pass(error, repeatable=repeatable):
                     raise
-                wait = TROUBLE.next_wait(tries, waited, asked)
+                wait = self._patience.next_wait(tries, waited, asked)
                 if wait is None:
                     raise _with_time(error, self._clock, asked) from error
                 self._on_wait(f"{kind}: {error.what}", wait)

@@ -18,7 +18,7 @@ from inkstamp.cli.stamp import as_request, entry_options, tell_plan
 from inkstamp.findings import Severity
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.order import Reached
+    from inkstamp.jobs.leading import Reached
     from inkstamp.jobs.portal import PortalOrder
 
 WAITING = 3

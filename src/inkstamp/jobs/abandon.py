@@ -2,8 +2,11 @@
 
 from typing import TYPE_CHECKING
 
+from inkstamp.acme.client import CaClient
 from inkstamp.acme.messages import AuthorizationStatus
+from inkstamp.acme.patience import HURRY
 from inkstamp.errors import CaMisbehaved, CaProblem, NetworkTrouble, UsageError
+from inkstamp.jobs.account import make_session
 from inkstamp.jobs.order_files import drop
 from inkstamp.ledger.records import OrderRecord, OrderState
 
@@ -45,8 +48,13 @@ def abandon(workplace: "Workplace", record: OrderRecord, why: str, *, valid_too:
 
 
 def _deactivate(workplace: "Workplace", record: OrderRecord, *, valid_too: bool) -> None:
-    client = workplace.account(record.authority).client
+    account = workplace.account(record.authority)
+    session = make_session(workplace, account.entry, HURRY)  # nobody should have to wait for this
+    client = CaClient(session, account.signer)
     unwanted = {AuthorizationStatus.PENDING, *([AuthorizationStatus.VALID] if valid_too else [])}
-    for url in client.order(record.url).order.authorizations:
-        if client.authorization(url).status in unwanted:
-            client.deactivate(url)
+    try:
+        for url in client.order(record.url).order.authorizations:
+            if client.authorization(url).status in unwanted:
+                client.deactivate(url)
+    finally:
+        session.close()

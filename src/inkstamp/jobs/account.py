@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.acme.client import CaClient
 from inkstamp.acme.jws import binding, public_jwk, thumbprint, unb64url
+from inkstamp.acme.patience import TROUBLE, Patience
 from inkstamp.acme.session import Session, Signer
 from inkstamp.config.model import Authority
 from inkstamp.errors import AccountTrouble, CaMisbehaved, ConfigurationError
@@ -30,6 +31,7 @@ class Account:
     key_kind: str
     url: str
     session: Session
+    signer: Signer
 
     @property
     def requests(self) -> Counter[str]:
@@ -56,13 +58,14 @@ def _account_key(home: Path, authority: str, entry: Authority) -> PrivateKey:
     return key
 
 
-def make_session(workplace: "Workplace", entry: Authority) -> Session:
+def make_session(workplace: "Workplace", entry: Authority, patience: Patience = TROUBLE) -> Session:
     """Make the conversation with the CA of an entry; nothing is sent yet."""
     return Session(
         entry.directory,
         trust=Path(entry.trust) if entry.trust else None,
         clock=workplace.clock,
         on_wait=workplace.progress.waits,
+        patience=patience,
     )
 
 
@@ -109,6 +112,7 @@ def open_account(workplace: "Workplace", authority: str, entry: Authority, *, ag
         authority=authority,
         entry=entry,
         client=CaClient(session, Signer(key, url)),
+        signer=Signer(key, url),
         thumbprint=thumbprint(public_jwk(key)),
         key_kind=keys.describe(key.public_key()),
         url=url,

@@ -14,7 +14,7 @@ from inkstamp.ledger.records import EditionRecord, OrderRecord
 from inkstamp.ledger.shelf import EditionFiles
 from inkstamp.pki import keys
 from inkstamp.pki.certificates import facts, read_pem, short_name, to_pem
-from inkstamp.pki.chain import Path, find_paths, is_root, judge_edition
+from inkstamp.pki.chain import Path, find_paths, is_root, judge_edition, same_key
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -41,7 +41,7 @@ def collect(
         FileTrouble: The shelf cannot be written; the next run goes on here.
 
     """
-    chain, path = _choose_chain(workplace, account, url)
+    chain, path = _choose_chain(workplace, account, key, url)
     known = Chain(chain[0], tuple(chain[1:]), (path,) if path else ())
     return shelve(workplace, order, key, known, judge(workplace, order, key, known), where=url)
 
@@ -74,13 +74,17 @@ def shelve(
         FileTrouble: The shelf cannot be written.
 
     """
-    if any(finding.severity is Severity.BAD for finding in findings):
-        raise EditionUnfit(
+    wrong = {finding.topic for finding in findings if finding.severity is Severity.BAD}
+    if wrong:
+        error = EditionUnfit(
             f"the certificate that {order.authority} issued for “{order.certificate}” is not fit to be served",
             where=where,
             findings=findings,
             advice="nothing was installed; when that is mended, run the command again",
         )
+        expired = chain.leaf.not_valid_after_utc < workplace.clock.now()
+        error.lasting = bool(wrong & {"key", "names"}) or ("dates" in wrong and expired)
+        raise error
     path = chain.paths[0]
     files = EditionFiles(keys.to_pem(key), to_pem(chain.leaf), [to_pem(each) for each in path.issuers])
     workplace.shelf.put(order.certificate, order.edition, files)
@@ -109,7 +113,15 @@ def record_of(certificate: str, number: int, authority: str, leaf: x509.Certific
     )
 
 
-def _choose_chain(workplace: "Workplace", account: Account, url: str) -> tuple[list[x509.Certificate], Path | None]:
+def _ours_first(chain: list[x509.Certificate], key: keys.PrivateKey) -> list[x509.Certificate]:
+    """Return a chain with the certificate of our key in front, where some CA has put another one there."""
+    ours = next((each for each in chain if same_key(each, key.public_key())), chain[0])
+    return [ours, *(each for each in chain if each is not ours)]
+
+
+def _choose_chain(
+    workplace: "Workplace", account: Account, key: keys.PrivateKey, url: str
+) -> tuple[list[x509.Certificate], Path | None]:
     """Download the chain; others that the CA offers only when the first does not lead where it should.
 
     Returns the chain and its path to a root; None for the path when no chain leads to a known root.
@@ -120,7 +132,7 @@ def _choose_chain(workplace: "Workplace", account: Account, url: str) -> tuple[l
     first: list[x509.Certificate] = []
     for number, each in enumerate((url, *issued.alternates[:_MOST_ALTERNATES])):
         pem = issued.pem if number == 0 else account.client.certificate(each).pem
-        chain = read_pem(pem, each)
+        chain = _ours_first(read_pem(pem, each), key)
         first = first or chain
         for path in find_paths(chain[0], chain[1:], workplace.roots_for(chain), workplace.clock.now()):
             if not wanted or is_root(path.root, wanted):

@@ -1,82 +1,25 @@
-"""Lead one order from intention to edition.
+"""Get an edition from an ACME CA: lead its order, and after a refusal another one, as long as that may help."""
 
-Each turn asks `acme.orders.next_step` what comes next and does it. What must survive a kill is in the ledger
-before the outside hears of it:
-
-    1. intended    the ledger reserves the edition's number; the key is written
-    2. opened      the CA's URL of the order
-    3. proofs      each is recorded, put up, looked at; then its challenge is answered
-    4. finalizing  before the CSR is sent
-    5. issued      the edition is on the shelf; one transaction ends the order
-"""
-
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from enum import Enum
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 import msgspec
 
-from inkstamp.acme import orders
-from inkstamp.acme.client import Polled
-from inkstamp.acme.jws import key_authorization
-from inkstamp.acme.messages import Authorization, AuthorizationStatus, Order, OrderStatus, Problem
-from inkstamp.acme.patience import POLLING
-from inkstamp.acme.problems import OF_PROOFS, as_error, describe, short_kind
 from inkstamp.config.carrying import methods_for
 from inkstamp.config.model import Certificate
-from inkstamp.errors import CaProblem, ProofFailed, StillWaiting
-from inkstamp.files import remove_tree
+from inkstamp.errors import CaMisbehaved, CaProblem, EditionUnfit, ProofFailed, StillWaiting
 from inkstamp.jobs import prove
 from inkstamp.jobs.abandon import abandon
-from inkstamp.jobs.collect import collect
+from inkstamp.jobs.leading import Goal, Lead, Reached
 from inkstamp.jobs.leaving_out import less_of
-from inkstamp.jobs.opening import open_at_ca
-from inkstamp.jobs.order_files import drop, have_order_key, order_folder, read_order_key
+from inkstamp.jobs.order_files import order_folder, read_order_key
 from inkstamp.jobs.portal import expect_same, is_portal, wait_for_person
-from inkstamp.jobs.setback import at_step
-from inkstamp.jobs.showing import Showing
 from inkstamp.ledger.records import OPEN_STATES, EditionRecord, OrderRecord, OrderState
-from inkstamp.pki import csr, keys
+from inkstamp.pki import keys
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
-
-
-class Goal(Enum):
-    """How far to lead an order: which steps are taken, beside looking at where it stands."""
-
-    OPENED = frozenset[type[orders.Step]]()
-    PROVEN = frozenset({orders.Prove, orders.Wait})
-    COLLECTED = frozenset({orders.Wait, orders.Finalize, orders.Download})
-    """To the edition, if the names are proven already."""
-    ISSUED = COLLECTED | PROVEN
-    """To the edition, whatever it takes."""
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Reached:
-    """How far an order was led."""
-
-    order: OrderRecord
-    status: OrderStatus
-    """As the CA said last; `valid` when there is an edition."""
-    to_prove: tuple[str, ...]
-    """Names that are not proven yet."""
-    edition: EditionRecord | None
-
-
-_MOST_ORDERS_SEARCHED = 30
-_GONE = {403, 404, 410}
-_UNDECIDED = {OrderStatus.PENDING, OrderStatus.READY}
-_DOING: dict[type[orders.Step], str] = {
-    orders.FetchAuthorizations: "asking the CA what is to be proven",
-    orders.Prove: "proving control of the names",
-    orders.Wait: "waiting for the CA",
-    orders.Finalize: "sending the request",
-    orders.Download: "taking in the certificate",
-    orders.Refused: "the CA looked at the proofs",
-}
 
 
 def obtain(workplace: "Workplace", name: str, entry: Certificate) -> EditionRecord:
@@ -111,32 +54,65 @@ def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal, *, w
             expect_same(workplace, record, entry)
         abandon(workplace, record, "the configuration asks for something else now", valid_too=False)
         record = None
-    fresh, lapsed = record is None, False
-    refused = ledger.setbacks.refused_methods(name)
-    now_refused: dict[str, list[str]] = {}
+    fresh = record is None
+    refusals = _Refusals(workplace, name)
     while True:
         record = record or ledger.intend_order(name, entry.authority, entry.names)
-        leading = _Lead(workplace, entry, record, wait, refused)
-        try:
-            return leading.run(goal, fresh=fresh)
-        except (CaProblem, ProofFailed) as problem:
-            for each, method in leading.refused.items():
-                now_refused.setdefault(each, []).append(method)
-                refused.setdefault(each, []).append(method)
-            if now_refused:
-                ledger.setbacks.refuse(name, now_refused)
-            if leading.lapsed and not lapsed:
-                lapsed = True
-                workplace.progress.step(name, "an authorization ran out or was taken back; orders anew")
-            elif _another_way(entry, leading.refused, now_refused):
-                names = prove.first_and_count(list(leading.refused))
-                workplace.progress.step(name, f"was refused for {names}; orders anew and proves it in another way")
-            else:
-                entry = less_of(workplace, name, entry, problem)
-                _give_back(workplace, leading.record)
-            record, fresh = None, True
-        finally:
-            leading.take_down()
+        with _leading(workplace, entry, record, wait, refusals) as leading:
+            try:
+                return leading.run(goal, fresh=fresh)
+            except (CaProblem, ProofFailed) as problem:
+                entry = refusals.otherwise(leading, entry, problem)
+                record, fresh = None, True
+
+
+@contextmanager
+def _leading(
+    workplace: "Workplace", entry: Certificate, record: OrderRecord, wait: float, refusals: "_Refusals"
+) -> Iterator[Lead]:
+    """Lead an order; whatever happens, no proof is left standing, and one that will never do better is ended."""
+    leading = Lead(workplace, entry, record, wait, refusals.before)
+    try:
+        yield leading
+    except (CaMisbehaved, EditionUnfit) as error:
+        if error.lasting:
+            abandon(workplace, leading.record, error.what, valid_too=False)
+            again = f"inkstamp stamp {record.certificate}"
+            error.advice = f"the next run orders anew: {again}; if it stays, show this to the CA"
+        raise
+    finally:
+        leading.take_down()
+
+
+class _Refusals:
+    """What was refused in this run and in those before, and what may be tried after that."""
+
+    def __init__(self, workplace: "Workplace", name: str) -> None:
+        self._workplace = workplace
+        self._name = name
+        self._now: dict[str, list[str]] = {}
+        self._lapsed = False
+        self.before = workplace.ledger.setbacks.refused_methods(name)
+        """By name, the methods that the CA did not accept."""
+
+    def otherwise(self, leading: Lead, entry: Certificate, problem: CaProblem | ProofFailed) -> Certificate:
+        """Return what to order after `problem`; raises it where nothing else may help."""
+        for each, method in leading.refused.items():
+            self._now.setdefault(each, []).append(method)
+            self.before.setdefault(each, []).append(method)
+        if self._now:
+            self._workplace.ledger.setbacks.refuse(self._name, self._now)
+        say = self._workplace.progress.step
+        if leading.lapsed and not self._lapsed:
+            self._lapsed = True
+            say(self._name, "an authorization ran out or was taken back; orders anew")
+        elif _another_way(entry, leading.refused, self._now):
+            names = prove.first_and_count(list(leading.refused))
+            say(self._name, f"was refused for {names}; orders anew and proves it in another way")
+        else:
+            entry = less_of(self._workplace, self._name, entry, problem)
+            _give_back(self._workplace, leading.record)
+        return entry
 
 
 def _give_back(workplace: "Workplace", record: OrderRecord) -> None:
@@ -158,243 +134,3 @@ def _still_wanted(workplace: "Workplace", record: OrderRecord, entry: Certificat
     if not (order_folder(workplace, record.id) / "key.pem").exists():
         return True
     return keys.describe(read_order_key(workplace, record).public_key()) == entry.key
-
-
-class _Lead:
-    """One order on its way."""
-
-    def __init__(
-        self,
-        workplace: "Workplace",
-        entry: Certificate,
-        record: OrderRecord,
-        wait: float,
-        refused: Mapping[str, Sequence[str]],
-    ) -> None:
-        self._workplace = workplace
-        self._ledger = workplace.ledger
-        self._entry = entry
-        self._record = record
-        self._key = have_order_key(self._workplace, self._record, self._entry.key)
-        self._account = workplace.account(entry.authority)
-        self._client = self._account.client
-        self._refused_before = refused
-        self._wait = wait
-        self._showing = self._begin_showing()
-        self.lapsed = False
-        """Whether it ended since an authorization ran out or was taken back, and nothing was refused."""
-        self.refused: dict[str, str] = {}
-        """By name (a wildcard with its star), the method that the CA looked for and did not accept."""
-        self._seen: dict[str, Authorization] = {}
-        self._answered: frozenset[str] = frozenset()
-        self._polls = 0
-        self._waited = 0.0
-
-    def _begin_showing(self) -> Showing:
-        return Showing(
-            self._workplace,
-            self._record,
-            self._entry,
-            authorized=lambda challenge: key_authorization(challenge.token, self._account.thumbprint),
-            wait=self._wait,
-            refused=self._refused_before,
-        )
-
-    @property
-    def record(self) -> OrderRecord:
-        """The order as the ledger has it now."""
-        return self._record
-
-    def _step(self, text: str) -> None:
-        self._workplace.progress.step(self._record.certificate, text)
-
-    def run(self, goal: Goal, *, fresh: bool) -> Reached:
-        """Go from wherever the order stands to its goal."""
-        with at_step(f"ordering at {self._record.authority}"):
-            polled = self._begin(fresh=fresh)
-        while True:
-            step = orders.next_step(polled.order, self._seen, self._answered)
-            if isinstance(step, orders.Prove | orders.Wait | orders.Finalize | orders.Download) and (
-                type(step) not in goal.value
-            ):
-                return self._reached(polled, step, None)
-            with at_step(_DOING[type(step)]):
-                match step:
-                    case orders.FetchAuthorizations(urls):
-                        self._seen |= {url: self._client.authorization(url) for url in urls}
-                    case orders.Prove(pending):
-                        self._prove(pending)
-                    case orders.Wait():
-                        polled = self._poll(polled)
-                    case orders.Finalize():
-                        polled = self._finalize(polled)
-                    case orders.Download(url):
-                        return self._reached(polled, step, self._collect(url))
-                    case orders.Refused(authorizations):
-                        raise self._refused(polled.order, authorizations)
-
-    def _reached(self, polled: Polled, step: orders.Step, edition: EditionRecord | None) -> Reached:
-        pending = step.pending if isinstance(step, orders.Prove) else ()
-        return Reached(
-            order=self._record,
-            status=polled.order.status,
-            to_prove=tuple(authorization.identifier.value for authorization in pending),
-            edition=edition,
-        )
-
-    # Beginning, or finding where a killed run was
-
-    def _begin(self, *, fresh: bool) -> Polled:
-        if self._record.url:
-            self._step(f"goes on with order {self._record.id}")
-            found, why = self._fetch_again()
-            if found is not None:
-                return found
-            drop(self._workplace, self._record, why)
-            self._record = self._ledger.intend_order(self._record.certificate, self._entry.authority, self._entry.names)
-            self._showing = self._begin_showing()
-            self._key = have_order_key(self._workplace, self._record, self._entry.key)
-        elif not fresh:
-            found = self._find_lost_order()
-            if found is not None:
-                return found
-        self._step(
-            f"orders a certificate for {len(self._entry.names)} name{'s'[: len(self._entry.names) > 1]} "
-            f"at {self._entry.authority}"
-        )
-        url, order = open_at_ca(self._workplace, self._client, self._record, self._entry)
-        self._opened(url)
-        return Polled(order, None)
-
-    def _fetch_again(self) -> tuple[Polled | None, str]:
-        """Return the order of an earlier run, or None and why it cannot go on: forgotten, or ended meanwhile."""
-        try:
-            found = self._client.order(self._record.url)
-        except CaProblem as problem:
-            if problem.status not in _GONE:
-                raise
-            return None, "the CA does not know it any more"
-        if found.order.status is not OrderStatus.INVALID:
-            if found.order.status in _UNDECIDED and found.order.has_expired(self._workplace.clock.now()):
-                return None, f"it was open until {found.order.expires} only"
-            return found, ""
-        error = found.order.error
-        return None, f"it ended at the CA meanwhile ({describe(error) if error else 'no reason given'})"
-
-    def _opened(self, url: str) -> None:
-        self._record = self._ledger.move_order(
-            self._record, OrderState.OPENED, "order opened", f"order {self._record.id} at {self._record.authority}", url
-        )
-
-    def _find_lost_order(self) -> Polled | None:
-        """Look for an order that a killed run opened without living to write its URL down.
-
-        Only CAs that list an account's orders (RFC 8555 section 7.1.2.1) allow it; elsewhere a second order is
-        opened, and the first one expires by itself.
-        """
-        known = self._ledger.order_urls(self._record.authority)
-        unknown = [url for url in self._client.open_orders() if url not in known]
-        wanted = set(self._entry.names)
-        for url in unknown[-_MOST_ORDERS_SEARCHED:]:
-            polled = self._client.order(url)
-            names = {identifier.value.lower() for identifier in polled.order.identifiers}
-            if names == wanted and polled.order.status in {OrderStatus.PENDING, OrderStatus.READY}:
-                self._step(f"finds order {self._record.id} of a run that was cut short")
-                self._opened(url)
-                return polled
-        return None
-
-    def take_down(self) -> None:
-        """Remove the order's proofs, wherever it stands."""
-        self._showing.take_down()
-
-    # The steps
-
-    def _prove(self, pending: Sequence[Authorization]) -> None:
-        self._step(f"puts up {len(pending)} proof{'s'[: len(pending) > 1]} and looks from outside")
-        shown = self._showing.show(pending)
-        self._step("asks the CA to look")
-        for authorization, challenge in shown:
-            url = next(url for url, seen in self._seen.items() if seen is authorization)
-            self._seen[url] = orders.with_answer(authorization, self._client.answer(challenge))
-            self._answered |= {challenge.url}
-
-    def _poll(self, before: Polled) -> Polled:
-        wait = POLLING.next_wait(self._polls, self._waited, before.retry_after)
-        if wait is None:
-            raise StillWaiting(
-                f"the CA is still at work on order {self._record.id}",
-                where=self._record.url,
-                said=f"its status is “{before.order.status}” after {self._waited:.0f} s",
-                advice=f"run `inkstamp stamp {self._record.certificate}` later; it goes on with this order",
-            )
-        if wait >= 1.0:
-            self._workplace.progress.waits(f"the CA is at work ({before.order.status})", wait)
-        self._workplace.clock.sleep(wait)
-        self._waited += wait
-        self._polls += 1
-        polled = self._client.order(self._record.url)
-        orders.check_move(before.order.status, polled.order.status, self._record.url)
-        return polled
-
-    def _finalize(self, polled: Polled) -> Polled:
-        self.take_down()
-        self._step("sends the request")
-        if self._record.state is not OrderState.FINALIZING:
-            self._record = self._ledger.move_order(self._record, OrderState.FINALIZING)
-        self._polls, self._waited = 0, 0.0
-        try:
-            return self._client.finalize(polled.order.finalize, csr.make(self._key, csr.for_names(self._entry.names)))
-        except CaProblem as problem:
-            if problem.kind != "orderNotReady":  # RFC 8555 section 7.4: fetch the order to see why
-                raise
-        self._answered |= {each.url for seen in self._seen.values() for each in seen.challenges}
-        fetched = self._client.order(self._record.url)
-        if fetched.order.status is OrderStatus.PENDING:
-            return self._poll(fetched)
-        return fetched
-
-    def _collect(self, url: str) -> EditionRecord:
-        self._step("takes in the certificate and verifies it")
-        edition = collect(self._workplace, self._account, self._record, self._key, url)
-        remove_tree(order_folder(self._workplace, self._record.id))
-        return edition
-
-    def _refused(self, order: Order, authorizations: Sequence[Authorization]) -> CaProblem:
-        """End the order and gather every cause: the order's own words are often vague."""
-        newest = (
-            [self._newest(url, seen) for url, seen in self._seen.items()]
-            if authorizations
-            else [self._client.authorization(url) for url in order.authorizations]
-        )
-        causes = [
-            (each.identifier.value, challenge.error)
-            for each in newest
-            for challenge in each.challenges
-            if challenge.error is not None
-        ]
-        lines = [f"{name}: {describe(problem)}" for name, problem in causes]
-        if order.error is not None:
-            lines.append(describe(order.error))
-        lines = lines or [f"{each.identifier.value}: the authorization is {each.status}" for each in newest]
-        first = causes[0][1] if causes else order.error or Problem(detail="no reason given")
-        names = ", ".join(dict.fromkeys(name for name, _ in causes)) or self._record.certificate
-        self.refused = {
-            ("*." if each.wildcard else "") + each.identifier.value: challenge.type
-            for each in newest
-            for challenge in each.challenges
-            if challenge.error is not None and short_kind(challenge.error) in OF_PROOFS
-        }
-        self.take_down()
-        said = "\n".join(lines)
-        self.lapsed = not causes and order.error is None and any(each.status in orders.LAPSED for each in newest)
-        self._ledger.move_order(self._record, OrderState.REFUSED, "refused", f"order {self._record.id}: {said}")
-        remove_tree(order_folder(self._workplace, self._record.id))
-        error = as_error(first, f"the CA refused to certify {names}", where=self._record.url)
-        error.said = said
-        error.names = tuple(dict.fromkeys(name for name, _ in causes)) or error.names
-        return error
-
-    def _newest(self, url: str, seen: Authorization) -> Authorization:
-        final = seen.status not in {AuthorizationStatus.PENDING}
-        return seen if final else self._client.authorization(url)

@@ -4,7 +4,8 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from inkstamp.errors import StillWaiting, UsageError
-from inkstamp.jobs.order import Goal, Reached, lead
+from inkstamp.jobs.leading import Goal, Reached
+from inkstamp.jobs.order import lead
 from inkstamp.jobs.plan import Plan
 from inkstamp.jobs.portal import PortalOrder, is_portal, open_order
 from inkstamp.jobs.setback import kept

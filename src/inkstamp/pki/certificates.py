@@ -81,7 +81,11 @@ def read_pem(data: bytes, where: str) -> list[x509.Certificate]:
     except ValueError as error:
         raise EditionUnfit(f"{where} holds a malformed certificate", where=where, said=str(error)) from error
     if not 0 < len(found) <= MOST_CERTIFICATES:
-        raise EditionUnfit(f"{where} holds {len(found)} PEM certificates; a chain has a few", where=where)
+        raise EditionUnfit(
+            f"{where} holds {len(found)} PEM certificates; a chain has a few",
+            where=where,
+            advice="run the command again; if it stays, ask the CA for the right chain",
+        )
     return found
 
 

@@ -98,9 +98,10 @@ def test_a_command_loads_only_what_it_needs(arguments: list[str], absent: list[s
     assert [name for name in absent if name in loaded] == []
 
 
-def test_the_drawing_in_the_documents_is_the_one_that_the_code_gives() -> None:
-    tool = Path(__file__).resolve().parent.parent / "tools" / "draw_rooms.py"
-    done = subprocess.run([sys.executable, str(tool), "--check"], capture_output=True, text=True, check=False)
+@pytest.mark.parametrize("tool", ["draw_rooms.py", "draw_states.py"])
+def test_the_drawings_in_the_documents_are_those_that_the_code_gives(tool: str) -> None:
+    script = Path(__file__).resolve().parent.parent / "tools" / tool
+    done = subprocess.run([sys.executable, str(script), "--check"], capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
 
 

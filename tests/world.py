@@ -12,7 +12,7 @@ import subprocess
 import sys
 import time
 import urllib.request
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
@@ -299,8 +299,8 @@ class Pebble:
         self.trust = trust
         self.log = log
 
-    def root(self) -> bytes:
-        return fetch(f"{self.management}/roots/0", self.trust)
+    def root(self, number: int = 0) -> bytes:
+        return fetch(f"{self.management}/roots/{number}", self.trust)
 
     def orders(self) -> int:
         """How many orders the CA opened, by its own log."""
@@ -313,12 +313,19 @@ class Pebble:
 
 @contextmanager
 def pebble(
-    folder: Path, *, http_port: int, https_port: int, dns_port: int, env: dict[str, str]
+    folder: Path,
+    *,
+    http_port: int,
+    https_port: int,
+    dns_port: int,
+    env: dict[str, str],
+    settings: Mapping[str, object] | None = None,
+    options: Sequence[str] = (),
 ) -> Iterator[tuple[str, Pebble]]:
     """Run the real ACME CA, which asks one nameserver for everything; gives its directory's URL."""
     api_port, management_port = free_ports(2)
     cert, key = make_tls_pair(folder, "localhost")
-    settings = {
+    written = {
         "listenAddress": f"127.0.0.1:{api_port}",
         "managementListenAddress": f"127.0.0.1:{management_port}",
         "certificate": str(cert),
@@ -327,11 +334,13 @@ def pebble(
         "tlsPort": https_port,
         "ocspResponderURL": "",
         "externalAccountBindingRequired": False,
+        **(settings or {}),
     }
-    (folder / "ca.json").write_text(json.dumps({"pebble": settings}))
+    (folder / "ca.json").write_text(json.dumps({"pebble": written}))
     usual = {"PEBBLE_VA_NOSLEEP": "1", "PEBBLE_WFE_NONCEREJECT": "5", "PEBBLE_AUTHZREUSE": "0"}
     log = folder / "ca.log"
     command = [find_program("pebble"), "-config", str(folder / "ca.json"), "-dnsserver", f"127.0.0.1:{dns_port}"]
+    command += options
     with running(command, log, api_port, {**usual, **env}) as process:
         yield (
             f"https://localhost:{api_port}/dir",
@@ -340,7 +349,13 @@ def pebble(
 
 
 @contextmanager
-def real_world(folder: Path, *, ca_env: dict[str, str] | None = None) -> Iterator[World]:
+def real_world(
+    folder: Path,
+    *,
+    ca_env: dict[str, str] | None = None,
+    ca_settings: Mapping[str, object] | None = None,
+    ca_options: Sequence[str] = (),
+) -> Iterator[World]:
     """Bring up real nginx and a real ACME CA, and take them down again."""
     http_port, https_port, dns_port = free_ports(3)
     nginx = write_nginx(folder / "nginx", http_port, https_port)
@@ -349,7 +364,7 @@ def real_world(folder: Path, *, ca_env: dict[str, str] | None = None) -> Iterato
     with (
         Nameserver(dns_port, {}) as nameserver,
         running(nginx.command("-g", "daemon off;"), folder / "nginx.log", http_port),
-        pebble(folder, env=ca_env or {}, **ports) as (directory, ca),
+        pebble(folder, env=ca_env or {}, settings=ca_settings, options=ca_options, **ports) as (directory, ca),
     ):
         config, home = write_config(folder, nginx, dns_port)
         (folder / "roots.pem").write_bytes(ca.root())

@@ -4,15 +4,19 @@ import re
 import socket
 import ssl
 import threading
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
+import urllib3
 from authority_of_tests import NOW
 from hand_clock import HandClock
 from world import make_tls_pair
 
+from inkstamp.acme import problems
+from inkstamp.acme.messages import Problem
 from inkstamp.acme.session import Reply, Session, Signer
 from inkstamp.errors import CaMisbehaved, CaProblem, ConfigurationError, NetworkTrouble
 from inkstamp.pki import keys
@@ -159,3 +163,45 @@ def test_only_https_is_spoken(tmp_path: Path, url: str) -> None:
         Session(url, trust=None, clock=HandClock(NOW))
     with scripted(tmp_path, [b"unused"]) as (session, _, _asked), pytest.raises(CaMisbehaved, match="not https"):
         session.post("order", url, None, SIGNER)
+
+
+def test_a_ca_that_hangs_is_waited_for_no_longer_than_patience_has_it(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("inkstamp.acme.session._TIMEOUT", urllib3.Timeout(connect=1.0, read=0.2))
+    head = f"HTTP/1.1 200 OK\r\n{NONCE}\r\nContent-Length: 100\r\n\r\n".encode()  # and nothing more
+    began = time.monotonic()
+    with (
+        scripted(tmp_path, [head] * 20) as (session, clock, asked),
+        pytest.raises(NetworkTrouble, match="stopped") as end,
+    ):
+        post(session)
+    assert time.monotonic() - began < 10
+    assert sum(clock.slept) <= 90
+    assert asked.count("POST /order") == len(clock.slept) + 1
+    assert "goes on where it stopped" in end.value.advice
+
+
+@pytest.mark.parametrize("kind", sorted(problems._ADVICE))
+def test_every_problem_that_is_registered_has_advice_of_its_own_and_unknown_ones_are_shown_whole(kind: str) -> None:
+    """RFC 8555 section 6.7, and what RFC 8739, 9115, 9773, 9799 and profiles have registered since."""
+    known = Problem(type=f"urn:ietf:params:acme:error:{kind}", detail="tide tables")
+    told = problems.as_error(known, "refused", where="x")
+    assert told.kind == kind
+    assert told.said == f"{kind}: tide tables"
+    assert len(told.advice) > 15
+    moon = "https://ca.test/problems/moon"
+    strange = Problem(type=moon, title="Moon", detail="wrong phase", instance="https://ca.test/m")
+    shown = problems.as_error(strange, "refused", where="x", links=("https://ca.test/help",))
+    for each in (moon, "wrong phase", "https://ca.test/m", "https://ca.test/help"):
+        assert each in shown.said
+
+
+def test_no_registered_problem_lacks_advice() -> None:
+    of_the_rfc = """accountDoesNotExist alreadyRevoked badCSR badNonce badPublicKey badRevocationReason
+        badSignatureAlgorithm caa compound connection dns externalAccountRequired incorrectResponse invalidContact
+        malformed orderNotReady rateLimited rejectedIdentifier serverInternal tls unauthorized unsupportedContact
+        unsupportedIdentifier userActionRequired"""
+    since = """autoRenewalCanceled autoRenewalExpired autoRenewalCancellationInvalid autoRenewalRevocationNotSupported
+        unknownDelegation alreadyReplaced onionCAARequired invalidProfile"""
+    assert set(f"{of_the_rfc} {since}".split()) == set(problems._ADVICE)

@@ -30,8 +30,9 @@ class Stage:
 def stage(world: World, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Stage]:
     folder = tmp_path_factory.mktemp("staging")
     dns = world.nameserver.port
-    ports = {"http_port": world.nginx.http_port, "https_port": world.nginx.https_port, "dns_port": dns}
-    with pebble(folder, env={"PEBBLE_WFE_NONCEREJECT": "0"}, **ports) as (directory, ca):
+    http, https = world.nginx.http_port, world.nginx.https_port
+    env = {"PEBBLE_WFE_NONCEREJECT": "0"}
+    with pebble(folder, env=env, http_port=http, https_port=https, dns_port=dns) as (directory, ca):
         (world.folder / "staging-roots.pem").write_bytes(fetch(f"{ca.management}/roots/0", ca.trust))
         text = world.config.read_text().replace(
             "[authority.quayside]\n",

@@ -92,7 +92,7 @@ def plan_revocation(workplace: "Workplace", name: str, number: int | None, *, by
     Args:
         workplace: The run's surroundings.
         name: The certificate.
-        number: Which edition; None for the newest.
+        number: Which edition; None for the one whose revocation was begun and cut short, else the newest.
         by_own_key: Whether its own key is to ask for it.
 
     Raises:
@@ -100,6 +100,7 @@ def plan_revocation(workplace: "Workplace", name: str, number: int | None, *, by
 
     """
     entry = workplace.certificate(name)
+    number = workplace.ledger.revocations.begun(name) if number is None else number
     edition = workplace.ledger.newest_edition(name) if number is None else workplace.ledger.edition(name, number)
     if edition is None:
         told = "edition" if number is None else f"edition {number}"
@@ -160,6 +161,8 @@ def revoke(workplace: "Workplace", doomed: Doomed, reason: Reason, *, replace: b
         CaProblem, NetworkTrouble: The CA refused or cannot be reached; what was issued and installed before stays.
 
     """
+    if doomed.edition is not None:
+        workplace.ledger.revocations.begin(doomed.edition.certificate, doomed.edition.number)
     outcome = _replaced(workplace, doomed) if replace else None
     client = _client(workplace, doomed)
     if not client.directory().revoke_cert:
@@ -170,7 +173,7 @@ def revoke(workplace: "Workplace", doomed: Doomed, reason: Reason, *, replace: b
         client.revoke(doomed.der, CODES[reason], by=doomed.key)
     except CaProblem as problem:
         if problem.kind != "alreadyRevoked":
-            raise
+            raise  # and the next try means the same edition, although another one may have taken its place by now
         already = True
     if doomed.edition is not None:
         now = workplace.clock.now()
@@ -178,6 +181,7 @@ def revoke(workplace: "Workplace", doomed: Doomed, reason: Reason, *, replace: b
         if newest is not None and newest.number == doomed.edition.number:  # then the next run has to replace it
             workplace.ledger.tidings.add([(newest, {"revoked": from_moment(now), "revoked_why": reason.value})])
         workplace.ledger.note("revoked", f"edition {doomed.edition.number}, {reason.value}", doomed.edition.certificate)
+        workplace.ledger.revocations.end(doomed.edition.certificate)
     else:
         workplace.ledger.note("revoked", f"{doomed.facts.subject}, serial {doomed.facts.serial}, {reason.value}")
     return Revoked(doomed=doomed, reason=reason, already=already, replaced_by=outcome)

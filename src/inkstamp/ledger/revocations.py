@@ -27,7 +27,7 @@ class Revocations:
         return None if row is None else int(row["edition"])
 
     def end(self, certificate: str) -> None:
-        """Record that it is done, or was refused."""
+        """Record that it is done."""
         with self._database.writing():
             self._strike_out(certificate)
 

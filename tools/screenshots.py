@@ -24,22 +24,22 @@ TARGET = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
 DISPLAY = ":97"
 NAMES = {
     "inkstamp survey": "survey",
-    "inkstamp authority add quayside": "authority",
     "inkstamp precheck": "precheck",
     "inkstamp stamp rowing": "stamp",
     "inkstamp check rowing": "check",
     "inkstamp stamp museum.saltmarsh.test": "stamp-not-seen",
-    "inkstamp why museum": "why-proof",
     "inkstamp order shop": "order",
     "inkstamp prove shop": "prove",
     "inkstamp why shop": "why",
     "inkstamp collect": "collect",
     "inkstamp renew": "renew",
+    "inkstamp revoke rowing": "revoke",
     "inkstamp history": "history",
 }
 """Which acts are kept as pictures, by the beginning of their command."""
 MORE = {
     "status": "inkstamp status",
+    "authority": "inkstamp authority show quayside",
     "csr": "inkstamp csr make tides.saltmarsh.test '*.tides.saltmarsh.test' --organisation 'Saltmarsh Hosting' "
     "--state Kent --country GB --unit IT --into {folder}",
 }

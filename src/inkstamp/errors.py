@@ -48,7 +48,7 @@ class UsageError(InkStampError):
 
 
 class AccountTrouble(UsageError):
-    """A person has to settle something with the CA before it takes orders: terms, or a customer number."""
+    """A person has to settle something with the CA before it takes orders: terms, or a binding to a customer."""
 
 
 class ConfigurationError(InkStampError):

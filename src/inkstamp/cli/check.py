@@ -133,7 +133,9 @@ def _tell(report: "NameReport") -> None:
     if report.root:
         depth = len(report.chain)
         print(f"  {'   ' * depth}└─ {output.clean(report.root)}  (trusted root)")
-    output.findings(worst_first(report.findings), below=report.name)
+    output.findings((each for each in worst_first(report.findings) if each.severity is not Severity.GOOD),
+                    below=report.name)  # fmt: skip
+    output.all_good((each for each in report.findings if each.severity is Severity.GOOD), below=report.name)
 
 
 def _list(reports: "list[NameReport]") -> None:

@@ -67,6 +67,15 @@ def findings(many: Iterable[Finding], stream: TextIO | None = None, *, below: st
         print(finding(each, stream, below=below), file=stream)
 
 
+def all_good(many: Iterable[Finding], *, below: str) -> None:
+    """Print what is good as one paragraph: it has to be told, and nobody has to read it line by line."""
+    told = [each.seen if each.subject == below else f"{each.subject} {each.seen}" for each in many]
+    if told:
+        mark = f"  {Severity.GOOD:<6}"
+        text = wrapped("; ".join(told), mark, " " * len(mark))
+        print(text.replace(mark, paint(mark, Severity.GOOD, sys.stdout), 1))
+
+
 def differences(many: Sequence[str]) -> None:
     """Print unified diffs, set apart by blank lines."""
     for each in many:

@@ -109,5 +109,9 @@ ACTS = (
     Act("A timer would run this every day: it renews what is due, and nothing else.", "inkstamp renew"),
     Act("", "inkstamp status"),
     Act("And what comes in the next weeks?", "inkstamp calendar --weeks 10"),
+    Act(
+        "Somebody may have seen the rowing club's key. A new edition is served first, then the old one is revoked.",
+        "inkstamp revoke rowing --reason key-compromise --and-replace --yes",
+    ),
     Act("And what happened to the bakery's certificate?", "inkstamp history bakery"),
 )

@@ -9,7 +9,6 @@ from pathlib import Path
 from typing import Any
 
 from cryptography import x509
-from cryptography.hazmat.primitives.serialization import Encoding
 
 from inkstamp.acme.jws import jwk_of, key_authorization, thumbprint, unb64url
 from inkstamp.clock import Clock, SystemClock, stamp
@@ -59,7 +58,7 @@ class CaState:
     def __init__(self, folder: Path, base_url: str, outside: Outside, clock: Clock | None = None) -> None:
         self.clock: Clock = clock or SystemClock()
         self.hierarchy = Hierarchy(folder)
-        self.words = CaWords(self.hierarchy.issuer, self.clock)
+        self.words = CaWords(self.hierarchy.issuer, self.clock, folder / "issued.txt")
         self.replaced: set[str] = set()
         """Identifiers of certificates that an order has replaced."""
         self.mood = Mood()
@@ -267,7 +266,7 @@ class CaState:
         if not request.is_signature_valid or set(_names_of(request)) != set(order.names):
             raise Refusal(400, "badCSR", "the request does not fit the order")
         order.leaf = self._issue(order, request.public_key())
-        self.words.remember(order.leaf)
+        self.words.remember(order.leaf, order.account)
         if order.replaces is not None:
             self.replaced.add(order.replaces)
         self.issued += 1
@@ -313,18 +312,18 @@ class CaState:
 
     def revoke(self, payload: Mapping[str, Any], account: str, jwk: Mapping[str, str]) -> None:
         """RFC 8555 section 7.6: by the account that ordered it, or by its own key."""
-        found = next((each for each in self.orders.values() if each.leaf is not None
-                      and each.leaf.public_bytes(Encoding.DER) == unb64url(payload["certificate"])), None)  # fmt: skip
-        if found is None or found.leaf is None:
+        found = self.words.find(unb64url(payload["certificate"]))
+        if found is None:
             raise Refusal(404, "malformed", "that certificate is not one of ours")
-        own: Any = found.leaf.public_key()
-        if account != found.account and dict(jwk) != jwk_of(own):
+        leaf, owner = found
+        own: Any = leaf.public_key()
+        if account != owner and dict(jwk) != jwk_of(own):
             raise Refusal(403, "unauthorized", "neither the account that ordered it nor its own key")
         if payload.get("reason", 0) not in CODES:
             raise Refusal(400, "badRevocationReason", f"known: {sorted(CODES)}")
-        if found.leaf.serial_number in self.words.revoked:
+        if leaf.serial_number in self.words.revoked:
             raise Refusal(400, "alreadyRevoked", "it was revoked before")
-        self.words.revoke(found.leaf, CODES[payload.get("reason", 0)])
+        self.words.revoke(leaf, CODES[payload.get("reason", 0)])
 
 
 def _names_of(request: x509.CertificateSigningRequest) -> tuple[str, ...]:

@@ -1,8 +1,10 @@
 """What the simulated ACME CA says of certificates it issued: when to renew them, and whether they are revoked."""
 
+import base64
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from pathlib import Path
 from typing import Any
 
 from cryptography import x509
@@ -40,20 +42,39 @@ class Wish:
 
 
 class CaWords:
-    """Remembers what was issued; answers are JSON objects and DER."""
+    """Remembers what was issued, in a file where there is one; answers are JSON objects and DER."""
 
-    def __init__(self, issuer: Issuer, clock: Clock) -> None:
+    def __init__(self, issuer: Issuer, clock: Clock, file: Path | None = None) -> None:
         self._issuer = issuer
         self._clock = clock
+        self._file = file
         self._issued: dict[str, x509.Certificate] = {}
+        self._owners: dict[str, str] = {}
+        if file is not None and file.exists():
+            for line in file.read_text().splitlines():
+                owner, der = line.split()
+                self._keep(x509.load_der_x509_certificate(base64.b64decode(der)), owner)
         self.wishes: dict[str, Wish] = {}
         """By name, of the certificates for it."""
         self.revoked: dict[int, tuple[datetime, x509.ReasonFlags]] = {}
         """By serial number."""
 
-    def remember(self, leaf: x509.Certificate) -> None:
-        """Note that a certificate was issued."""
-        self._issued[certificate_id(leaf)] = leaf
+    def remember(self, leaf: x509.Certificate, owner: str) -> None:
+        """Note that a certificate was issued, and to which account."""
+        self._keep(leaf, owner)
+        if self._file is not None:
+            with self._file.open("a") as out:
+                out.write(f"{owner} {base64.b64encode(leaf.public_bytes(Encoding.DER)).decode()}\n")
+
+    def _keep(self, leaf: x509.Certificate, owner: str) -> None:
+        identifier = certificate_id(leaf)
+        self._issued[identifier], self._owners[identifier] = leaf, owner
+
+    def find(self, der: bytes) -> tuple[x509.Certificate, str] | None:
+        """Return a certificate that was issued, and to which account; None for one that was not."""
+        identifier = certificate_id(x509.load_der_x509_certificate(der))
+        leaf = self._issued.get(identifier)
+        return (leaf, self._owners[identifier]) if leaf is not None else None
 
     def knows(self, identifier: str) -> bool:
         """Tell whether a certificate is one of ours (RFC 9773 section 4.1)."""

@@ -39,6 +39,7 @@ def test_the_demo_shows_both_ways_to_a_certificate_with_nginx_and_removes_everyt
         "renew",
         "status",
         "calendar",
+        "revoke",
         "history",
     ]
     assert shown == [*acts, "demo"]  # the last one says how to keep it
@@ -47,6 +48,7 @@ def test_the_demo_shows_both_ways_to_a_certificate_with_nginx_and_removes_everyt
     assert "shop: edition 1 is on the shelf, from order 4" in done.stdout
     assert "bakery: edition 2 on front" in done.stdout
     assert "all 4 are good" in done.stdout
+    assert "rowing: edition 1 is revoked, key-compromise" in done.stdout
     assert list(tmp_path.iterdir()) == []
 
 

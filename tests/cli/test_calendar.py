@@ -26,7 +26,7 @@ def test_weeks_are_listed_and_drawn_with_what_is_late(world: SimulatedWorld) -> 
     lines = done.out.splitlines()
     today = datetime.now(UTC).date()
     assert lines[2].split() == [str(today - timedelta(days=today.weekday())), "1", "0", "rowing"]
-    assert "1 more are renewed after that" in done.out
+    assert "1 more is renewed after that" in done.out
     assert "late        1: rowing" in done.out
     assert "inkstamp renew rowing" in done.out
     data = file.read_bytes()

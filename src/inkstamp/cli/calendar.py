@@ -79,7 +79,7 @@ def _tell(made: "Calendar") -> None:
     output.table(("week from", "renewed", "expire", "which are renewed"), rows)
     print("expire: if they were not renewed before")
     if made.outlook.later:
-        print(f"{made.outlook.later} more are renewed after that")
+        print(f"{made.outlook.later} more {'is' if made.outlook.later == 1 else 'are'} renewed after that")
     if made.outlook.late:
         print(output.field("late", f"{len(made.outlook.late)}: {_named(made.outlook.late)}"))
         print(output.field("next", f"inkstamp renew {' '.join(made.outlook.late[:_MOST_NAMED])}"))

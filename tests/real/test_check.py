@@ -15,8 +15,9 @@ import pytest
 from authority_of_tests import Signer
 from browser import widths_in_a_browser
 from cryptography import x509
-from cryptography.hazmat.primitives import serialization
+from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import rsa
+from cryptography.x509 import ocsp
 from cryptography.x509.oid import AuthorityInformationAccessOID
 from more_servers import apache, open_folder
 from world import Nginx, Ran, inkstamp_program, running, wait_for_port, write_nginx
@@ -139,6 +140,24 @@ def _access(method: x509.ObjectIdentifier, url: str) -> x509.AuthorityInformatio
     return x509.AuthorityInformationAccess([x509.AccessDescription(method, x509.UniformResourceIdentifier(url))])
 
 
+def _signed_with_sha1(folder: Path) -> Signer:
+    """What our own library does not make any more."""
+    made = leaf("sha1")
+    pem = serialization.Encoding.PEM
+    plain = (serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+    for name, signer in (("sha1-leaf", made), ("sha1-ca", MIDDLE)):
+        (folder / f"{name}.key").write_bytes(signer.key.private_bytes(pem, *plain))
+    (folder / "sha1-ca.pem").write_bytes(MIDDLE.certificate.public_bytes(pem))
+    (folder / "sha1.ext").write_text("subjectAltName=DNS:sha1.saltmarsh.test\nbasicConstraints=critical,CA:FALSE\n")
+    asking = ["openssl", "req", "-new", "-key", f"{folder}/sha1-leaf.key", "-subj", "/CN=sha1.saltmarsh.test"]
+    request = subprocess.run(asking, check=True, capture_output=True).stdout
+    command = ["openssl", "x509", "-req", "-sha1", "-days", "60", "-CA", f"{folder}/sha1-ca.pem", "-CAkey",
+               f"{folder}/sha1-ca.key", "-set_serial", "77", "-extfile", f"{folder}/sha1.ext"]  # fmt: skip
+    done = subprocess.run(command, input=request, check=True, capture_output=True)
+    made.certificate = x509.load_pem_x509_certificate(done.stdout)
+    return made
+
+
 def _set_up(sites: Sites) -> None:
     point = x509.CRLDistributionPoints(
         [x509.DistributionPoint([x509.UniformResourceIdentifier(sites.crl)], None, None, None)]
@@ -190,6 +209,18 @@ def _set_up(sites: Sites) -> None:
     sites.add("pair", [leaf("pair"), MIDDLE], f"{both} ssl_protocols TLSv1.2 TLSv1.3; ssl_ciphers ECDHE;")
     old_root = Signer("Saltmarsh Elder Root", start=BEGIN, days=3650)
     crossed = Signer("Saltmarsh Test Root", old_root, key=ROOT.key, start=BEGIN - timedelta(days=100), days=90)
+    for case in ("stapled", "stapled-revoked"):
+        made = leaf(case, more=[x509.AuthorityKeyIdentifier.from_issuer_public_key(MIDDLE.key.public_key())])
+        sites.words.remember(made.certificate, "")
+        if case == "stapled-revoked":
+            sites.words.revoke(made.certificate, x509.ReasonFlags.key_compromise)
+        asked = ocsp.OCSPRequestBuilder().add_certificate(made.certificate, MIDDLE.certificate, hashes.SHA1())  # noqa: S303
+        (sites.folder / f"{case}.ocsp").write_bytes(
+            sites.words.ocsp_answer(asked.build().public_bytes(serialization.Encoding.DER))
+        )
+        stapling = f"ssl_stapling on; ssl_stapling_file {sites.folder}/{case}.ocsp;"
+        sites.add(case, [made, MIDDLE], f"{stapling} ssl_protocols TLSv1.2 TLSv1.3;")
+    sites.add("sha1", [_signed_with_sha1(sites.folder), MIDDLE], loose)
     sites.add("crossed", [leaf("crossed"), MIDDLE, crossed])
     sites.add("swallowed", [leaf("swallowed"), MIDDLE],
               plain=f"return 301 https://swallowed.saltmarsh.test:{sites.nginx.https_port}/;")  # fmt: skip
@@ -213,6 +244,9 @@ CASES = [
     ("staple", "broken", "stapling", 1, None),
     ("revoked", "broken", "revocation", 1, True),
     ("silent", "sound", "", 0, True),
+    ("stapled", "sound", "", 0, True),
+    ("stapled-revoked", "broken", "revocation", 1, True),
+    ("sha1", "broken", "signature", 1, None),
     ("fetched", "broken", "trust", 1, False),
     ("pair", "sound", "", 0, True),
     ("crossed", "works, with warnings", "chain", 0, True),
@@ -246,6 +280,9 @@ def test_what_is_good_and_what_is_not_known_is_told_too(sites: Sites) -> None:
         assert told in done.flat
     assert "the CA does not say whether it is revoked" in sites.run("silent.saltmarsh.test").flat
     assert "cessationOfOperation" in sites.run("revoked.saltmarsh.test").flat
+    assert "an OCSP answer is stapled" in sites.run("stapled.saltmarsh.test").flat
+    assert "is not revoked (stapled)" in sites.run("stapled.saltmarsh.test").flat
+    assert "keyCompromise (stapled)" in sites.run("stapled-revoked.saltmarsh.test").flat
     pair = sites.run("pair.saltmarsh.test").flat
     assert "clients that want rsa are served another certificate" in pair
     assert "is served the certificate for" in pair, "the first site answers where no name is said"
@@ -389,7 +426,7 @@ def test_the_report_is_one_page_that_needs_nothing_else_and_believes_no_stranger
     assert page.tags["section"] == page.tags["h3"] == len(names) + 1
     assert "<script>alert(1)</script>" in page.text, "it is told as it stands in the certificate, and does nothing"
     assert page.tags["rect"] == len(names) + 1
-    for told in ("8 broken", "works, with warnings", "has expired", "the intermediates are served in the wrong order"):
+    for told in ("10 broken", "works, with warnings", "has expired", "the intermediates are served in the wrong order"):
         assert told in " ".join(page.text.split()) + text
     for window in (1280, 390):
         seen = widths_in_a_browser(file, window, tmp_path)

@@ -91,11 +91,12 @@ def judge_transparency(name: str, leaf: x509.Certificate) -> Finding:
     """Count the timestamps of certificate transparency logs in `leaf` (RFC 6962 section 3.3)."""
     try:
         stamps = leaf.extensions.get_extension_for_class(x509.PrecertificateSignedCertificateTimestamps).value
-        logs = {each.log_id for each in stamps}
+        logs = {each.log_id: each.timestamp for each in stamps}
     except (x509.ExtensionNotFound, *MALFORMED):
-        logs = set()
+        logs = {}
     if len(logs) >= _WANTED_SCTS:
-        return good("transparency", name, f"has timestamps (SCTs) of {len(logs)} logs")
+        first = min(logs.values())  # it was logged before it was issued, and so in the sight of all
+        return good("transparency", name, f"has timestamps (SCTs) of {len(logs)} logs, the first of {first:%Y-%m-%d}")
     seen = f"has timestamps (SCTs) of {len(logs)} logs" if logs else "has no timestamp (SCT) of any log"
     return note("transparency", name, f"{seen}; browsers want two of a publicly trusted certificate")
 

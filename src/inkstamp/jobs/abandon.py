@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 from inkstamp.acme.client import CaClient
 from inkstamp.acme.messages import AuthorizationStatus
 from inkstamp.acme.patience import HURRY
-from inkstamp.errors import CaMisbehaved, CaProblem, NetworkTrouble, UsageError
+from inkstamp.errors import AccountTrouble, CaMisbehaved, CaProblem, NetworkTrouble, UsageError
 from inkstamp.jobs.account import make_session
 from inkstamp.jobs.order_files import drop
 from inkstamp.ledger.records import OrderRecord, OrderState
@@ -41,7 +41,7 @@ def abandon(workplace: "Workplace", record: OrderRecord, why: str, *, valid_too:
     if record.state is not OrderState.WAITING and record.url and authority is not None and authority.kind == "acme":
         try:
             _deactivate(workplace, record, valid_too=valid_too)
-        except (CaProblem, CaMisbehaved, NetworkTrouble) as error:
+        except (AccountTrouble, CaProblem, CaMisbehaved, NetworkTrouble) as error:
             # It ends here all the same; at the CA it runs out by itself.
             workplace.progress.step(record.certificate, f"cannot give its authorizations back: {error.what}")
     return drop(workplace, record, why)

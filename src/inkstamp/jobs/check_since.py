@@ -33,15 +33,15 @@ def remember(workplace: "Workplace", reports: Sequence[NameReport], *, quick: bo
     Args:
         workplace: The run's surroundings.
         reports: What was seen now.
-        quick: Whether nothing but the first handshake was taken.
+        quick: Whether nothing but the first handshake was taken; such looks are compared with such.
         begin: Whether to begin a ledger for it where there is none; without one, nothing is compared and kept.
 
     """
     if not begin and not workplace.has_ledger():
         return []
-    looks = {each.name: _look_of(each, quick=quick) for each in reports}
-    before = workplace.ledger.looks.last(looks)
-    workplace.ledger.looks.keep(looks)
+    looks = {each.name: _look_of(each) for each in reports}
+    before = workplace.ledger.looks.last(looks, quick=quick)
+    workplace.ledger.looks.keep(looks, quick=quick)
     return [
         Changed(
             name=name,
@@ -52,24 +52,23 @@ def remember(workplace: "Workplace", reports: Sequence[NameReport], *, quick: bo
     ]
 
 
-def _look_of(report: NameReport, *, quick: bool) -> Look:
+def _look_of(report: NameReport) -> Look:
     told = [(each.severity.value, each.topic, each.subject, each.seen)
             for each in report.findings if each.severity is not Severity.GOOD]  # fmt: skip
-    return Look(verdict=report.verdict.value, addresses=dict(report.addresses), findings=tuple(told), quick=quick)
+    return Look(verdict=report.verdict.value, addresses=dict(report.addresses), findings=tuple(told))
 
 
 def _differences(before: Look, now: Look) -> Iterator[str]:
     """Say what is otherwise; findings that only count other days are the same ones."""
     yield from _of_addresses(before.addresses, now.addresses)
-    if before.quick == now.quick:
-        known = {each[:3] for each in before.findings}
-        present = {each[:3] for each in now.findings}
-        for severity, topic, subject, seen in now.findings:
-            if (severity, topic, subject) not in known:
-                yield f"new {severity}: {subject}: {seen}"
-        for severity, topic, subject, seen in before.findings:
-            if (severity, topic, subject) not in present:
-                yield f"over, was {severity}: {subject}: {seen}"
+    known = {each[:3] for each in before.findings}
+    present = {each[:3] for each in now.findings}
+    for severity, topic, subject, seen in now.findings:
+        if (severity, topic, subject) not in known:
+            yield f"new {severity}: {subject}: {seen}"
+    for severity, topic, subject, seen in before.findings:
+        if (severity, topic, subject) not in present:
+            yield f"over, was {severity}: {subject}: {seen}"
     if before.verdict != now.verdict:
         yield f"was “{before.verdict}”, is “{now.verdict}”"
 

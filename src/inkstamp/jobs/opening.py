@@ -98,7 +98,10 @@ def obtain_somewhere(workplace: "Workplace", name: str, entry: Certificate) -> E
     rest = [each for each in known if each != first]
     for number, authority in enumerate((first, *rest)):
         try:
-            return obtain(workplace, name, msgspec.structs.replace(entry, authority=authority, otherwise=()))
+            # Profiles are each CA's own: another one is asked for its own.
+            profile = entry.profile if authority == entry.authority else ""
+            asked = msgspec.structs.replace(entry, authority=authority, otherwise=(), profile=profile)
+            return obtain(workplace, name, asked)
         except (CaProblem, CaMisbehaved, EditionUnfit, NetworkTrouble) as error:
             if number == len(rest) or not _another_helps(workplace, name, error):
                 raise

@@ -115,7 +115,8 @@ def _go_through(trial: "Workplace", name: str, authority: Authority, findings: l
     from inkstamp.jobs.preparing import prepare
     from inkstamp.jobs.stamp import check_beforehand
 
-    entry = msgspec.structs.replace(trial.certificate(name), otherwise=())
+    # A name that fails is to be told of here, and not to be left out.
+    entry = msgspec.structs.replace(trial.certificate(name), otherwise=(), leave_out_failing=False)
     if not authority.staging:
         raise ConfigurationError(
             f"“{entry.authority}” has no staging directory", where=f"[authority.{entry.authority}]",

@@ -20,32 +20,35 @@ class Look(msgspec.Struct, frozen=True, kw_only=True):
     """By address, the SHA-256 of the leaf that it served; empty where it served none."""
     findings: tuple[tuple[str, str, str, str], ...]
     """Severity, topic, subject and what was seen, of all that is not good."""
-    quick: bool
-    """Whether it stopped after the first handshake, and so says nothing of what lies behind."""
 
 
 class Looks:
-    """The ledger's pages on what `check` saw; one a name, the last one."""
+    """The ledger's pages on what `check` saw: of each name the last whole look, and the last quick one."""
 
     def __init__(self, database: Database, clock: Clock) -> None:
         self._database = database
         self._clock = clock
 
-    def last(self, names: Iterable[str]) -> dict[str, tuple[datetime, Look]]:
-        """Return when names were looked at last (aware, UTC) and what was seen; those that never were are left out."""
+    def last(self, names: Iterable[str], *, quick: bool) -> dict[str, tuple[datetime, Look]]:
+        """Return when names were looked at last (aware, UTC) and what was seen; those that never were are left out.
+
+        `quick` means looks that stopped after the first handshake.
+        """
         wanted = list(names)
         found = {}
         for begin in range(0, len(wanted), _TOGETHER):
-            some = {f"n{number}": name for number, name in enumerate(wanted[begin : begin + _TOGETHER])}
+            some: dict[str, object] = {f"n{at}": name for at, name in enumerate(wanted[begin : begin + _TOGETHER])}
             marks = ", ".join(f":{mark}" for mark in some)
-            for row in self._database.rows(f"SELECT name, at, seen FROM look WHERE name IN ({marks})", some):  # noqa: S608
+            query = f"SELECT name, at, seen FROM look WHERE quick = :quick AND name IN ({marks})"  # noqa: S608
+            for row in self._database.rows(query, {**some, "quick": int(quick)}):
                 found[row["name"]] = to_moment(row["at"]), msgspec.json.decode(row["seen"], type=Look)
         return found
 
-    def keep(self, looks: Mapping[str, Look]) -> None:
-        """Write down what was seen now, in the place of what was seen before."""
+    def keep(self, looks: Mapping[str, Look], *, quick: bool) -> None:
+        """Write down what was seen now, in the place of what was seen before by the same sort of look."""
         now = from_moment(self._clock.now())
         with self._database.writing():
             for name, look in looks.items():
-                self._database.execute("DELETE FROM look WHERE name = :name", {"name": name})
-                self._database.insert("look", name=name, at=now, seen=msgspec.json.encode(look).decode())
+                which = {"name": name, "quick": int(quick)}
+                self._database.execute("DELETE FROM look WHERE name = :name AND quick = :quick", which)
+                self._database.insert("look", **which, at=now, seen=msgspec.json.encode(look).decode())

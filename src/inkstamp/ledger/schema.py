@@ -151,9 +151,11 @@ CREATE TABLE revocation (
     begun BIGINT NOT NULL
 );
 CREATE TABLE look (
-    name TEXT PRIMARY KEY,
+    name TEXT NOT NULL,
+    quick INTEGER NOT NULL,
     at BIGINT NOT NULL,
-    seen TEXT NOT NULL
+    seen TEXT NOT NULL,
+    PRIMARY KEY (name, quick)
 );
 """
 

@@ -96,7 +96,7 @@ def _show(doomed: "Doomed", options: argparse.Namespace) -> None:
         print(output.field("replaced by", f"edition {doomed.replacement.number}, which is there already"))
     elif doomed.edition is not None:
         print(output.field("replaced by", "nothing yet: visitors are warned until the next `inkstamp renew`"))
-    print(output.field("asked by", "its own key" if doomed.by_own_key else "our account"))
+    print(output.field("asked by", "its own key" if doomed.key is not None else "our account"))
     print(output.field("reason", f"{options.reason}: {MEANINGS[Reason(options.reason)]}"))
 
 

@@ -67,11 +67,9 @@ class Doomed:
     """Servers that have it by our records."""
     replacement: EditionRecord | None
     """A newer edition that is there already; None where one has to be issued first."""
-    by_own_key: bool
-    """Whether the certificate's own key asks for it, and not the account."""
     der: bytes
     key: PrivateKey | None
-    """The certificate's own, where it is to ask."""
+    """The certificate's own, where it is to ask; None where our account is."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -120,7 +118,6 @@ def plan_revocation(workplace: "Workplace", name: str, number: int | None, *, by
         edition=edition,
         served_by=tuple(server for server, each in installs.items() if each.edition == edition.number),
         replacement=newest if newest is not None and newest.number > edition.number else None,
-        by_own_key=by_own_key,
         der=leaf.public_bytes(Encoding.DER),
         key=key,
     )
@@ -148,7 +145,7 @@ def plan_foreign(workplace: "Workplace", file: Path, authority: str, key_file: P
     known = facts(leaf)
     edition = workplace.ledger.edition_of(known.sha256)
     return Doomed(facts=known, authority=authority, edition=edition, served_by=(), replacement=None,
-                  by_own_key=key is not None, der=leaf.public_bytes(Encoding.DER), key=key)  # fmt: skip
+                  der=leaf.public_bytes(Encoding.DER), key=key)  # fmt: skip
 
 
 def revoke(workplace: "Workplace", doomed: Doomed, reason: Reason, *, replace: bool) -> Revoked:

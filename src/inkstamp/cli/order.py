@@ -47,12 +47,13 @@ def run(context: Context, options: argparse.Namespace) -> int:
         (plan,) = plans
         if options.give_up:
             with place.hold_certificate(plan.name):
-                ended = give_up(place, plan.name)
+                ended, at_portal = give_up(place, plan.name)
             if context.json:
                 output.as_json("order", given_up=ended)
             else:
-                portal = place.config.authority[ended.authority].kind == "portal"
-                print(f"{plan.name}: order {ended.id} is given up{'; cancel it at the portal too' if portal else ''}")
+                print(
+                    f"{plan.name}: order {ended.id} is given up{'; cancel it at the portal too' if at_portal else ''}"
+                )
             return 0
         reached = order(place, plan, anew=options.anew, said=lambda each: tell_plan(each, str(place.config_file)))
     if context.json:

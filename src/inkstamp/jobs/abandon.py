@@ -14,8 +14,10 @@ if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
 
-def give_up(workplace: "Workplace", name: str) -> OrderRecord:
+def give_up(workplace: "Workplace", name: str) -> tuple[OrderRecord, bool]:
     """End the open order of a certificate: proofs down, key and request removed; the caller holds the certificate.
+
+    Returns the order, and whether a portal may have it too.
 
     Raises:
         UsageError: None is open.
@@ -24,7 +26,8 @@ def give_up(workplace: "Workplace", name: str) -> OrderRecord:
     record = workplace.ledger.open_order(name)
     if record is None:
         raise UsageError(f"no order for “{name}” is open", advice=f"see: inkstamp why {name}")
-    return abandon(workplace, record, "given up by hand", valid_too=True)
+    ended = abandon(workplace, record, "given up by hand", valid_too=True)
+    return ended, record.state is OrderState.WAITING
 
 
 def abandon(workplace: "Workplace", record: OrderRecord, why: str, *, valid_too: bool) -> OrderRecord:

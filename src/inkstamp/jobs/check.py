@@ -111,14 +111,11 @@ def check(workplace: "Workplace", targets: Sequence[str], manner: Manner) -> lis
     """
     wanted = _wanted(workplace, targets)
     trust = Roots(load_roots(manner.roots) if manner.roots else workplace.roots)
-    owners = {
-        name: key for key, each in reversed(workplace.config_or_empty().certificate.items()) for name in each.names
-    }
     fetch = fetcher(workplace.view) if manner.fetch else None
-    editions = workplace.ledger.newest_editions() if owners and workplace.has_ledger() else {}
+    editions = workplace.ledger.newest_editions() if any(wanted.values()) and workplace.has_ledger() else {}
 
     def look_at(target: Target) -> NameReport:
-        owner = owners.get(target.name, "")
+        owner = wanted[target]
         report = look(workplace, target, trust, certificate=owner, deep=not manner.quick, fetch=fetch)
         if len(wanted) > _TOLD_WHOLE:
             workplace.progress.step(str(target), report.verdict.value)
@@ -131,16 +128,24 @@ def check(workplace: "Workplace", targets: Sequence[str], manner: Manner) -> lis
     return sorted(reports, key=lambda r: (rank.index(r.verdict), far if r.days_left is None else r.days_left, r.name))
 
 
-def _wanted(workplace: "Workplace", targets: Sequence[str]) -> list[Target]:
+def _wanted(workplace: "Workplace", targets: Sequence[str]) -> dict[Target, str]:
+    """Return what to look at, and the configured certificate that each belongs to, empty for none."""
     configured = workplace.config_or_empty().certificate
     port = workplace.view.https_port
-    found: list[Target] = []
+    owners: dict[str, str] = {}
+    for key, entry in configured.items():
+        for name in entry.names:
+            owners.setdefault(name, key)
+    found: dict[Target, str] = {}
     for each in targets or tuple(configured):
         if each in configured:
-            found += [Target(name=name, port=port) for name in configured[each].names if not name.startswith("*.")]
+            plain = (name for name in configured[each].names if not name.startswith("*."))
+            for target in (Target(name=name, port=port) for name in plain):
+                found.setdefault(target, each)
         else:
-            found.append(as_target(each, port))
-    return list(dict.fromkeys(found))
+            target = as_target(each, port)
+            found.setdefault(target, owners.get(target.name, ""))
+    return found
 
 
 def of_sites(workplace: "Workplace") -> list[str]:

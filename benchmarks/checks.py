@@ -82,7 +82,7 @@ def set_up(folder: Path, count: int, nginx: Nginx, dns_port: int) -> list[str]:
     nginx.sites_file("".join(text), "many")
     (folder / "zone").write_text(zone_file("test", [f"*.{ZONE}. A 127.0.0.1"]))
     zone = f'zone "test" {{ type primary; file "{folder}/zone"; }};\n'
-    (folder / "named.conf").write_text(named_conf(folder, PRIMARY, dns_port, zone))
+    (folder / "named.conf").write_text(named_conf(folder, PRIMARY, dns_port, zone, "minimal-responses yes;"))
     (folder / "inkstamp.toml").write_text(
         f'home = "home"\n[view]\nresolver = "127.0.0.1:{dns_port}"\nhttp_port = {nginx.http_port}\n'
         f'https_port = {nginx.https_port}\nroots = "all-roots.pem"\n'

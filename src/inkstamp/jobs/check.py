@@ -1,7 +1,6 @@
 """Look at live names from outside: what each address serves, and whether the public will believe it."""
 
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
@@ -14,6 +13,7 @@ from inkstamp.clock import whole_days
 from inkstamp.errors import UsageError
 from inkstamp.findings import Finding, Severity, bad, good, note, warn, worst, worst_first
 from inkstamp.jobs.check_chain import Fetch, fetcher, judge_chain
+from inkstamp.jobs.check_many import look_at_many
 from inkstamp.pki.certificates import Facts, facts
 from inkstamp.pki.chain import Roots, arrange
 from inkstamp.pki.names import as_address, normalise
@@ -112,17 +112,18 @@ def check(workplace: "Workplace", targets: Sequence[str], manner: Manner) -> lis
     wanted = _wanted(workplace, targets)
     trust = Roots(load_roots(manner.roots) if manner.roots else workplace.roots)
     fetch = fetcher(workplace.view) if manner.fetch else None
-    editions = workplace.ledger.newest_editions() if any(wanted.values()) and workplace.has_ledger() else {}
 
-    def look_at(target: Target) -> NameReport:
-        owner = wanted[target]
-        report = look(workplace, target, trust, certificate=owner, deep=not manner.quick, fetch=fetch)
+    def look_at(target: Target) -> tuple[Target, NameReport]:
+        workplace.forget_parent()
+        return target, look(workplace, target, trust, certificate=wanted[target], deep=not manner.quick, fetch=fetch)
+
+    seen = {}
+    for target, report in look_at_many(look_at, list(wanted), manner.at_once):
         if len(wanted) > _TOLD_WHOLE:
             workplace.progress.step(str(target), report.verdict.value)
-        return _compared(workplace, report, target, editions.get(owner))
-
-    with ThreadPoolExecutor(max_workers=max(min(manner.at_once, len(wanted)), 1)) as pool:
-        reports = list(pool.map(look_at, wanted))
+        seen[target] = report
+    editions = workplace.ledger.newest_editions() if any(wanted.values()) and workplace.has_ledger() else {}
+    reports = [_compared(workplace, report, each, editions.get(wanted[each])) for each, report in seen.items()]
     rank = [Verdict.BROKEN, Verdict.WARNINGS, Verdict.SOUND]
     far = 1 << 30
     return sorted(reports, key=lambda r: (rank.index(r.verdict), far if r.days_left is None else r.days_left, r.name))

@@ -1,5 +1,6 @@
 """What the jobs work with: configuration, ledger, shelf, view, servers and CAs, each made when first used."""
 
+import os
 import threading
 from collections.abc import Iterator
 from contextlib import AbstractContextManager, contextmanager
@@ -57,6 +58,7 @@ class Workplace:
         self._hosts: dict[tuple[str, str, bool], Host] = {}
         self._accounts: dict[str, Account] = {}
         self._making = threading.RLock()
+        self._process = os.getpid()
 
     @cached_property
     def config(self) -> Configuration:
@@ -108,6 +110,13 @@ class Workplace:
         """The ledger in HOME."""
         with self._making:
             return self._ledger
+
+    def forget_parent(self) -> None:
+        """In a forked process, go on without what cannot be shared with the one that it came from: the open ledger."""
+        with self._making:
+            if os.getpid() != self._process:
+                self._process = os.getpid()
+                self.__dict__.pop("_ledger", None)
 
     def has_ledger(self) -> bool:
         """Tell whether there is a ledger already, and not an empty file; one that only looks should not make it."""

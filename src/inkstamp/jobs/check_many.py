@@ -1,0 +1,58 @@
+"""Look at many names at the same time: in threads, and where there are hundreds in several processes of threads.
+
+A look is half waiting and half work, and threads of one process do not work at the same time.
+"""
+
+import multiprocessing
+import os
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor, as_completed
+from concurrent.futures.process import BrokenProcessPool
+from typing import Any, TypeVar
+
+_MANY = 100
+"""Below that, starting processes takes longer than it saves."""
+_CHUNK = 25
+
+S = TypeVar("S")
+T = TypeVar("T")
+
+_work: Callable[[Any], Any]
+"""What the processes of a pool do; they are forked after it is set."""
+
+
+def look_at_many(work: Callable[[S], T], subjects: Sequence[S], at_once: int) -> Iterator[T]:
+    """Do `work` for each subject, `at_once` at the same time; yields what comes of it, in any order.
+
+    With many subjects it is done in forked processes: `work` must not use what another process cannot, as an open
+    database, and what it returns must be picklable. A process that dies takes nothing with it: what it was at is done
+    again in this one.
+    """
+    processes = min(os.cpu_count() or 1, at_once)
+    if len(subjects) < _MANY or processes < 2:
+        yield from _in_threads(work, subjects, at_once)
+        return
+    global _work  # noqa: PLW0603  the way into a forked process
+    _work = work
+    left = [subjects[begin : begin + _CHUNK] for begin in range(0, len(subjects), _CHUNK)]
+    try:
+        with ProcessPoolExecutor(processes, mp_context=multiprocessing.get_context("fork")) as pool:
+            begun: dict[Future[list[T]], Sequence[S]] = {
+                pool.submit(_do_chunk, chunk, at_once // processes): chunk for chunk in left
+            }
+            for done in as_completed(begun):
+                yield from done.result()
+                left.remove(begun[done])
+    except BrokenProcessPool:
+        for chunk in left:
+            yield from _in_threads(work, chunk, at_once)
+
+
+def _in_threads(work: Callable[[S], T], subjects: Sequence[S], at_once: int) -> Iterator[T]:
+    with ThreadPoolExecutor(max(min(at_once, len(subjects)), 1)) as pool:
+        for done in as_completed([pool.submit(work, each) for each in subjects]):
+            yield done.result()
+
+
+def _do_chunk(subjects: Sequence[S], at_once: int) -> list[T]:
+    return list(_in_threads(_work, subjects, at_once))

@@ -26,6 +26,9 @@ def test_the_benchmarks_run_and_print_their_tables_beside_a_baseline() -> None:
     table = bench("servers.py", "2")
     assert "nginx -T" in table
     assert "2 machines, 10 at once" in table
+    table = bench("checks.py", "8")
+    assert "openssl s_client for each, 16 at once" in table
+    assert "inkstamp check --quick" in table
     table = bench("proofs.py", "3")
     assert "put up, updates: 1 " in table
     assert "one after another" in table

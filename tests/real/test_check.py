@@ -2,6 +2,7 @@
 
 import csv
 import io
+import socket
 import subprocess
 from collections import Counter
 from collections.abc import Iterator, Sequence
@@ -319,6 +320,23 @@ def test_many_are_listed_with_the_most_urgent_first_and_one_that_is_lost_stops_n
     (tmp_path / "empty").write_text("# nothing\n")
     assert sites.run("--from", str(tmp_path / "empty")).status == 2
     assert sites.run("ftp://good.saltmarsh.test").status == 2
+
+
+def test_an_address_of_a_kind_that_this_machine_cannot_reach_is_no_fault_of_the_site(sites: Sites) -> None:
+    name = "good.saltmarsh.test"
+    sites.nameserver.table[name] = ["127.0.0.1", "2001:db8::1"]
+    done = sites.run(name, "--json")
+    sites.nameserver.table[name] = ["2001:db8::1"]
+    alone = sites.run(name)
+    sites.nameserver.table[name] = ["127.0.0.1"]
+    with socket.socket(socket.AF_INET6) as probe:
+        there_is_a_way = probe.connect_ex(("2001:db8::1", 9)) not in {97, 99, 101}
+    assert "2001:db8::1" in str(done.json), "it is told in any case"
+    if not there_is_a_way:
+        assert (done.status, done.json["names"][0]["verdict"]) == (0, "sound")
+        assert "no way to that kind of address" in str(done.json)
+        assert alone.status == 1
+        assert "none of its addresses can be reached from this machine" in alone.flat
 
 
 def test_what_changed_since_the_last_look_is_told_and_nothing_else(sites: Sites) -> None:

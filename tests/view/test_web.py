@@ -172,6 +172,18 @@ def test_a_handshake_that_fails_is_told_in_words(monkeypatch: pytest.MonkeyPatch
         assert "no TLS answer within" in told or "no answer within" in told
 
 
+def test_a_handshake_with_a_family_that_this_machine_has_no_way_to_says_just_that(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    def unreachable(*_: object, **__: object) -> None:
+        raise OSError(101, "Network is unreachable")
+
+    monkeypatch.setattr(socket, "create_connection", unreachable)
+    served = shake_hands("2001:db8::1", 443, "site.test")
+    assert served.no_route
+    assert "Network is unreachable" in served.trouble
+
+
 def test_own_addresses_are_told_from_others() -> None:
     assert is_own_address("127.0.0.1")
     assert not is_own_address("192.0.2.1")

@@ -258,6 +258,9 @@ def look(
     addresses = tuple((each.address, _digest(each.chain[0]) if each.chain else "") for each in served)
     findings = [_connected(each) for each in served]
     answered = [each for each in served if each.chain]
+    if all(each.no_route for each in served):
+        seen = "none of its addresses can be reached from this machine"
+        findings.append(bad("connection", name, seen, "look from a machine with another network"))
     if not answered:
         if deep:
             from inkstamp.jobs.check_depth import explain_failure
@@ -295,6 +298,8 @@ def _connected(served: Served) -> Finding:
     at = f"{served.address}:{served.port}"
     if served.chain:
         return good("connection", at, f"answers with {served.protocol}")
+    if served.no_route:
+        return note("connection", at, "was not looked at: this machine has no way to that kind of address")
     return bad(
         "connection",
         at,

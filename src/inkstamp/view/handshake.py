@@ -14,6 +14,7 @@ from OpenSSL import SSL
 from inkstamp.pki.armour import tolerant
 from inkstamp.pki.certificates import MOST_CERTIFICATES, from_der
 from inkstamp.pki.names import as_address
+from inkstamp.view.point import NO_ROUTE
 from inkstamp.view.upgrade import Upgrade, ask_for_tls
 
 _CIPHERS = {"rsa": b"aRSA", "ecdsa": b"aECDSA"}
@@ -38,6 +39,8 @@ class Served:
     """The OCSP answer that came with it (RFC 6066 section 8); empty for none."""
     trouble: str = ""
     """Why there was no handshake, as a sentence; empty when there was one."""
+    no_route: bool = False
+    """This machine has no way to that kind of address (no IPv6 here), so nothing is known about it."""
 
 
 def shake_hands(
@@ -58,7 +61,8 @@ def shake_hands(
     except TimeoutError:
         return Served(address=address, port=port, trouble=f"no answer within {_PATIENCE:.0f} s")
     except OSError as error:
-        return Served(address=address, port=port, trouble=f"no connection: {error.strerror or error}")
+        trouble, no_route = f"no connection: {error.strerror or error}", error.errno in NO_ROUTE
+        return Served(address=address, port=port, trouble=trouble, no_route=no_route)
 
 
 def _handshake(stream: socket.socket, at: tuple[str, int], name: str, alpn: bytes, algorithm: str) -> Served:

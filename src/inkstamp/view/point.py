@@ -1,5 +1,6 @@
 """The point of view: which resolver, ports and roots stand for the public."""
 
+import errno
 import os
 import socket
 import ssl
@@ -11,6 +12,9 @@ from cryptography import x509
 from inkstamp.errors import ConfigurationError
 from inkstamp.files import read_bytes
 from inkstamp.pki.certificates import pem_certificates
+
+NO_ROUTE = frozenset({errno.EAFNOSUPPORT, errno.EADDRNOTAVAIL, errno.ENETUNREACH})
+"""Errors that say that this machine has no way to that kind of address (no IPv6 here): nothing is known of it then."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -15,7 +15,7 @@ from urllib3.exceptions import HTTPError, InsecureRequestWarning, NewConnectionE
 
 from inkstamp.pki.names import as_address
 from inkstamp.view.addresses import address_book
-from inkstamp.view.point import View
+from inkstamp.view.point import NO_ROUTE, View
 
 _CONNECT, _READ, _WHOLE = 5.0, 5.0, 15.0
 """Seconds: to connect, between two pieces of an answer, for all of one answer."""
@@ -167,7 +167,7 @@ def _request(parts: SplitResult, address: str, view: View, context: ssl.SSLConte
         cause = error.__cause__ or error.__context__
         number = getattr(cause, "errno", None)
         trouble = f"no connection: {getattr(cause, 'strerror', None) or cause}"
-        return _Answer(trouble=trouble, no_route=number in {97, 99, 101})
+        return _Answer(trouble=trouble, no_route=number in NO_ROUTE)
     except SSLError as error:
         told = getattr(error.args[0] if error.args else None, "verify_message", "")
         return _Answer(untrusted=told) if told else _Answer(trouble=f"TLS failed: {error}")

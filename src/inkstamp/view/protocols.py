@@ -102,7 +102,10 @@ class _Sessions:
         """Tell whether keys are agreed on where nothing but that group is offered."""
         context = _careless()
         context.minimum_version = ssl.TLSVersion.TLSv1_3
-        context.set_ecdh_curve(curve)
+        try:
+            context.set_ecdh_curve(curve)
+        except (ValueError, ssl.SSLError):
+            return False  # this machine's OpenSSL does not know it
         with self._begun(context) as session:
             return session is not None
 

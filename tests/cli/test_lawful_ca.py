@@ -209,6 +209,26 @@ def test_names_that_fail_are_left_out_where_that_is_allowed_and_said_loudly(
     assert world.run("status", "--json").json["certificates"][0]["standing"] == "good"
 
 
+def test_nothing_is_left_out_while_the_edition_before_is_good_for_a_while(world: SimulatedWorld) -> None:
+    """Names that fail for a day must not lose a certificate that covers them."""
+    lost = "annexe.saltmarsh.test"
+    world.site("rowing", [NAME, lost])
+    for age, status in ((timedelta(days=70), 1), (timedelta(days=82), 0)):
+        world.simulated.state.mood.aged = {NAME: age}
+        world.simulated.state.mood.refused = {}
+        short = f"aged{age.days}"
+        text = world.config.read_text().partition("[certificate.")[0]
+        world.config.write_text(
+            f'{text}[certificate.{short}]\nnames = ["{NAME}", "{lost}"]\nauthority = "quayside"\nvia = "front"\n'
+            "leave_out_failing = true\n"
+        )
+        assert world.run("stamp", short).status == 0
+        world.simulated.state.mood.refused = {lost: ("caa", "only fogbell.test may issue")}
+        done = world.run("renew", short)
+        assert done.status == status, done.err
+        assert ("LEAVES OUT" in done.flat) is (status == 0)
+
+
 def _blind(world: SimulatedWorld, lost: str) -> Callable[[str, str, str], tuple[str, str]]:
     original = world.simulated.state._outside.http01
 

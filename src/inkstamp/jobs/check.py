@@ -188,10 +188,9 @@ def _compared(workplace: "Workplace", report: NameReport, target: Target, newest
     if newest is None or not report.chain:
         return report
     served = report.chain[0].sha256
-    beside = standing_beside(workplace, target.name, newest)
     if served == newest.sha256:
         finding = good("edition", report.name, f"serves edition {newest.number}, the newest")
-    elif served in beside:
+    elif served in (beside := standing_beside(workplace, target.name, newest)):
         finding = note("edition", report.name, f"serves “{beside[served]}”, which stands beside this certificate")
     else:
         seen = f"serves another certificate than edition {newest.number} of “{newest.certificate}”, the newest"

@@ -9,8 +9,8 @@ from inkstamp.config.model import Certificate
 from inkstamp.errors import CaProblem, ProofFailed
 from inkstamp.findings import Finding, Severity, warn
 from inkstamp.jobs.prove import first_and_count
-from inkstamp.jobs.reasons import decision_on
 from inkstamp.ledger.records import EditionRecord
+from inkstamp.renewal.when import last_part
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -40,12 +40,11 @@ def _about(problem: CaProblem | ProofFailed) -> Iterable[str]:
 
 
 def _is_urgent(workplace: "Workplace", name: str) -> bool:
-    """Tell whether there is no edition that could go on being served."""
+    """Tell whether there is no edition that could go on being served for a while."""
     edition = workplace.ledger.newest_edition(name)
-    if edition is None:
+    if edition is None or workplace.ledger.tidings.of(edition).revoked:
         return True
-    tidings = workplace.ledger.tidings.of(edition)
-    return bool(tidings.revoked) or decision_on(workplace, edition, tidings, workplace.clock.now()).due
+    return workplace.clock.now() >= last_part(edition.not_before, edition.not_after)
 
 
 def what_is_left_out(entry: Certificate, edition: EditionRecord) -> list[Finding]:

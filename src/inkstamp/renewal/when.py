@@ -70,6 +70,11 @@ def _shares(lifetime: timedelta, with_left: float | None) -> tuple[float, float]
     return left, min(left, 1 - left) / _SPREAD
 
 
+def last_part(not_before: datetime, not_after: datetime) -> datetime:
+    """Return from when on nothing is waited for any more: the last tenth of a lifetime."""
+    return not_after - (not_after - not_before) / _LATEST
+
+
 def renewal_day(lifetime: float, with_left: float | None = None) -> tuple[float, float]:
     """Return on which day of a lifetime it is renewed at the latest, and how many days before that at most."""
     left, spread = _shares(timedelta(days=lifetime), with_left)
@@ -101,7 +106,7 @@ def decide(
         at = renewal_moment(not_before, not_after, with_left=with_left, fraction=fraction)
     else:
         chosen = window.start + (window.end - window.start) * fraction
-        at = min(chosen, not_after - (not_after - not_before) / _LATEST)
+        at = min(chosen, last_part(not_before, not_after))
     if now >= not_after:
         return Decision(True, at, "it has expired", pressing=True)
     if now < at:

@@ -46,9 +46,7 @@ def dripping(data: bytes, pause: float = 0.05) -> Talk:
 
 
 @contextmanager
-def tls_server(
-    key: Signer, ders: Sequence[bytes], *, session: Callable[[SSL.Context], None] = lambda _: None
-) -> Iterator[int]:
+def tls_server(key: Signer, ders: Sequence[bytes]) -> Iterator[int]:
     """Serve certificates as given, leaf first, with the key of `key`; gives the port."""
     context = SSL.Context(SSL.TLS_SERVER_METHOD)
     pem = key.key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
@@ -58,7 +56,6 @@ def tls_server(
         context.use_privatekey(crypto.load_privatekey(crypto.FILETYPE_PEM, pem))
         for each in ders[1:]:
             context.add_extra_chain_cert(crypto.load_certificate(crypto.FILETYPE_ASN1, each))
-    session(context)
 
     def talk(stream: socket.socket) -> None:
         connection = SSL.Connection(context, stream)

@@ -137,7 +137,7 @@ class Session:
         """Return the CA's directory, fetched once (RFC 8555 section 7.1.1)."""
         with self._lock:
             if self._directory is None:
-                reply = self._until_well("directory", lambda: self._get("directory", self.directory_url))
+                reply = self._until_well("directory", lambda: self.get("directory", self.directory_url))
                 self._directory = read(Directory, reply.body, reply.url)
             return self._directory
 
@@ -187,11 +187,9 @@ class Session:
     def get(self, kind: str, url: str) -> Reply:
         """Ask without a signature (RFC 8555 section 6.3 allows it for the directory, RFC 9773 for renewal information).
 
-        Asked once: who asks thousands of times stops at the first trouble. Raises as `post` does.
+        Asked once: who asks thousands of times stops at the first trouble. Redirects are followed, as a directory may
+        move. Raises as `post` does.
         """
-        return self._get(kind, url)
-
-    def _get(self, kind: str, url: str) -> Reply:
         for _ in range(_MOST_MOVES):
             self.counts[kind] += 1
             try:

@@ -29,9 +29,13 @@ class Account:
     client: CaClient
     thumbprint: str
     key_kind: str
-    url: str
     session: Session
     signer: Signer
+
+    @property
+    def url(self) -> str:
+        """Where the CA has it."""
+        return self.signer.account_url
 
     @property
     def requests(self) -> Counter[str]:
@@ -99,23 +103,21 @@ def open_account(workplace: "Workplace", authority: str, entry: Authority, *, ag
             )
         if known is not None and known.retired is None:
             settle_key(workplace, authority, session, known.url)
-            key = _account_key(workplace.home, authority, entry)
-            url = known.url
+            signer = Signer(_account_key(workplace.home, authority, entry), known.url)
             if known.contact != entry.email:
-                _change_contact(workplace, CaClient(session, Signer(key, url)), known, entry.email)
+                _change_contact(workplace, CaClient(session, signer), known, entry.email)
         else:
-            url, key = _register(workplace, session, authority, entry)
+            signer = _register(workplace, session, authority, entry)
     except BaseException:
         session.close()
         raise
     return Account(
         authority=authority,
         entry=entry,
-        client=CaClient(session, Signer(key, url)),
-        signer=Signer(key, url),
-        thumbprint=thumbprint(public_jwk(key)),
-        key_kind=keys.describe(key.public_key()),
-        url=url,
+        client=CaClient(session, signer),
+        signer=signer,
+        thumbprint=thumbprint(public_jwk(signer.key)),
+        key_kind=keys.describe(signer.key.public_key()),
         session=session,
     )
 
@@ -132,7 +134,7 @@ def _change_contact(workplace: "Workplace", client: CaClient, known: AccountReco
                                   caa=known.caa, what=f"contact changed to {email or 'none'}")  # fmt: skip
 
 
-def _register(workplace: "Workplace", session: Session, authority: str, entry: Authority) -> tuple[str, PrivateKey]:
+def _register(workplace: "Workplace", session: Session, authority: str, entry: Authority) -> Signer:
     directory = session.directory()
     meta = directory.meta
     if meta.terms_of_service and not entry.agree_terms:
@@ -167,7 +169,7 @@ def _register(workplace: "Workplace", session: Session, authority: str, entry: A
         authority, directory=entry.directory, url=opened.url, contact=entry.email, caa=meta.caa_identities,
         what=opened.url if opened.is_new else f"found, {opened.url}",
     )  # fmt: skip
-    return opened.url, key
+    return Signer(key, opened.url)
 
 
 def _mac_key(entry: Authority) -> bytes:

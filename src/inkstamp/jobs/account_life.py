@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from inkstamp.errors import CaProblem, UsageError
-from inkstamp.jobs.authorities import list_authorities
+from inkstamp.jobs.authorities import configured
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -125,11 +125,9 @@ def retire(workplace: "Workplace", authority: str) -> str:
 
 
 def _expect_account(workplace: "Workplace", authority: str) -> None:
-    known = {each.name: each for each in list_authorities(workplace)}
-    if authority not in known:
-        raise UsageError(f"there is no authority “{authority}”", where=str(workplace.config_file),
-                         advice=f"known: {', '.join(known) or 'none'}")  # fmt: skip
-    if known[authority].kind == "portal":
-        raise UsageError(f"“{authority}” is a portal: the account there is a person's", where=known[authority].page)
-    if not known[authority].account_url:
+    entry = configured(workplace, authority)
+    if entry.kind == "portal":
+        raise UsageError(f"“{authority}” is a portal: the account there is a person's", where=entry.page)
+    known = workplace.ledger.account(authority)
+    if known is None or known.directory != entry.directory:
         raise UsageError(f"there is no account at “{authority}” yet", advice=f"inkstamp authority add {authority}")

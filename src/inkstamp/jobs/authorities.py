@@ -155,6 +155,15 @@ def _differs(present: Authority, wanted: Authority) -> bool:
     return any(getattr(present, key) != getattr(wanted, key) for key in told)
 
 
+def configured(workplace: "Workplace", name: str) -> Authority:
+    """Return a configured authority; UsageError when there is none of that name."""
+    known = workplace.config_or_empty().authority
+    if name not in known:
+        raise UsageError(f"there is no authority “{name}”", where=str(workplace.config_file),
+                         advice=f"known: {', '.join(known) or 'none'}")  # fmt: skip
+    return known[name]
+
+
 def caa_names(workplace: "Workplace", name: str) -> tuple[str, ...]:
     """Return the domain names that an authority goes by in CAA records: as configured, else as its directory said."""
     entry = workplace.config_or_empty().authority.get(name)

@@ -14,7 +14,7 @@ from inkstamp.jobs.order_files import read_order_key
 from inkstamp.pki.names import as_address
 from inkstamp.pki.tlsa import DANE_TA, Tlsa, matches, record_for
 from inkstamp.proof.caa import judge_caa
-from inkstamp.view.records import Records
+from inkstamp.view.records import records_of
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -41,7 +41,7 @@ def look_at_caa(workplace: "Workplace", name: str, certificate: str) -> list[Fin
     ways = methods_for(entry, name) if entry is not None and acme else ()
     found = judge_caa(
         name,
-        Records(workplace.view).caa(name),
+        records_of(workplace.view).caa(name),
         issuers=caa_names(workplace, entry.authority) if entry is not None else (),
         method=next(iter(ways), ""),
         account=account.url if account is not None else "",
@@ -68,7 +68,7 @@ def look_at_tlsa(
     if as_address(name):
         return []
     place = f"_{port}._tcp.{name}"
-    answer = Records(workplace.view).tlsa(place)
+    answer = records_of(workplace.view).tlsa(place)
     if not answer.known:
         remedy = "mend the domain's DNS: senders that heed TLSA do not deliver while it fails (RFC 7672 section 2.1)"
         return [warn(_TOPIC, name, f"its TLSA records cannot be looked up: {answer.trouble}", remedy)]

@@ -209,7 +209,7 @@ class Lead:
         for url in unknown[-_MOST_ORDERS_SEARCHED:]:
             polled = self._client.order(url)
             names = {identifier.value.lower() for identifier in polled.order.identifiers}
-            if names == wanted and polled.order.status in {OrderStatus.PENDING, OrderStatus.READY}:
+            if names == wanted and polled.order.status in _UNDECIDED:
                 self._step(f"finds order {self._record.id} of a run that was cut short")
                 self._opened(url)
                 return polled
@@ -289,7 +289,7 @@ class Lead:
             lines.append(describe(order.error))
         lines = lines or [f"{each.identifier.value}: the authorization is {each.status}" for each in newest]
         first = causes[0][1] if causes else order.error or Problem(detail="no reason given")
-        names = ", ".join(dict.fromkeys(name for name, _ in causes)) or self._record.certificate
+        names = tuple(dict.fromkeys(name for name, _ in causes))
         self.refused = {
             ("*." if each.wildcard else "") + each.identifier.value: challenge.type
             for each in newest
@@ -301,9 +301,11 @@ class Lead:
         self.lapsed = not causes and order.error is None and any(each.status in orders.LAPSED for each in newest)
         self._ledger.move_order(self._record, OrderState.REFUSED, "refused", f"order {self._record.id}: {said}")
         remove_tree(order_folder(self._workplace, self._record.id))
-        error = as_error(first, f"the CA refused to certify {names}", where=self._record.url)
+        error = as_error(
+            first, f"the CA refused to certify {', '.join(names) or self._record.certificate}", where=self._record.url
+        )
         error.said = said
-        error.names = tuple(dict.fromkeys(name for name, _ in causes)) or error.names
+        error.names = names or error.names
         return error
 
     def _newest(self, url: str, seen: Authorization) -> Authorization:

@@ -1,5 +1,7 @@
 """Revoke an edition, or a certificate from elsewhere, at the CA that issued it (RFC 8555 section 7.6)."""
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
@@ -12,6 +14,7 @@ from inkstamp.acme.session import Signer
 from inkstamp.errors import CaProblem, UsageError
 from inkstamp.files import read_bytes, read_secret
 from inkstamp.jobs.account import make_session
+from inkstamp.jobs.authorities import configured
 from inkstamp.jobs.preparing import chain_of
 from inkstamp.ledger.database import from_moment
 from inkstamp.ledger.records import EditionRecord
@@ -21,7 +24,6 @@ from inkstamp.pki.chain import same_key
 from inkstamp.pki.keys import PrivateKey
 
 if TYPE_CHECKING:
-    from inkstamp.config.model import Authority
     from inkstamp.jobs.stamp import Outcome
     from inkstamp.jobs.workplace import Workplace
 
@@ -161,17 +163,8 @@ def revoke(workplace: "Workplace", doomed: Doomed, reason: Reason, *, replace: b
     if doomed.edition is not None:
         workplace.ledger.revocations.begin(doomed.edition.certificate, doomed.edition.number)
     outcome = _replaced(workplace, doomed) if replace else None
-    client = _client(workplace, doomed)
-    if not client.directory().revoke_cert:
-        raise UsageError(f"“{doomed.authority}” does not revoke by ACME", advice="ask the CA on its own pages")
-    already = False
-    workplace.progress.step(doomed.authority, f"is asked to revoke the certificate with serial {doomed.facts.serial}")
-    try:
-        client.revoke(doomed.der, CODES[reason], by=doomed.key)
-    except CaProblem as problem:
-        if problem.kind != "alreadyRevoked":
-            raise  # and the next try means the same edition, although another one may have taken its place by now
-        already = True
+    with _client(workplace, doomed) as client:
+        already = _ask(workplace, client, doomed, reason)
     if doomed.edition is not None:
         now = workplace.clock.now()
         newest = workplace.ledger.newest_edition(doomed.edition.certificate)
@@ -182,6 +175,20 @@ def revoke(workplace: "Workplace", doomed: Doomed, reason: Reason, *, replace: b
     else:
         workplace.ledger.note("revoked", f"{doomed.facts.subject}, serial {doomed.facts.serial}, {reason.value}")
     return Revoked(doomed=doomed, reason=reason, already=already, replaced_by=outcome)
+
+
+def _ask(workplace: "Workplace", client: CaClient, doomed: Doomed, reason: Reason) -> bool:
+    """Ask the CA to revoke; returns whether it had done so before."""
+    if not client.directory().revoke_cert:
+        raise UsageError(f"“{doomed.authority}” does not revoke by ACME", advice="ask the CA on its own pages")
+    workplace.progress.step(doomed.authority, f"is asked to revoke the certificate with serial {doomed.facts.serial}")
+    try:
+        client.revoke(doomed.der, CODES[reason], by=doomed.key)
+    except CaProblem as problem:
+        if problem.kind != "alreadyRevoked":
+            raise  # and the next try means the same edition, although another one may have taken its place by now
+        return True
+    return False
 
 
 def _replaced(workplace: "Workplace", doomed: Doomed) -> "Outcome | None":
@@ -196,19 +203,21 @@ def _replaced(workplace: "Workplace", doomed: Doomed) -> "Outcome | None":
     return carry_out(workplace, plan, anew=doomed.replacement is None)
 
 
-def _client(workplace: "Workplace", doomed: Doomed) -> CaClient:
-    if doomed.key is not None:  # no account is needed then
-        session = make_session(workplace, workplace.config.authority[doomed.authority])
-        return CaClient(session, Signer(doomed.key))
-    return workplace.account(doomed.authority).client
+@contextmanager
+def _client(workplace: "Workplace", doomed: Doomed) -> Iterator[CaClient]:
+    """Give who asks the CA: our account, or the certificate's own key, for which no account is needed."""
+    if doomed.key is None:
+        yield workplace.account(doomed.authority).client
+        return
+    session = make_session(workplace, workplace.config.authority[doomed.authority])
+    try:
+        yield CaClient(session, Signer(doomed.key))
+    finally:
+        session.close()
 
 
-def _expect_acme(workplace: "Workplace", authority: str) -> "Authority":
-    entry = workplace.config_or_empty().authority.get(authority)
-    if entry is None:
-        raise UsageError(f"there is no authority “{authority}”", where=str(workplace.config_file),
-                         advice=f"known: {', '.join(workplace.config_or_empty().authority) or 'none'}")  # fmt: skip
+def _expect_acme(workplace: "Workplace", authority: str) -> None:
+    entry = configured(workplace, authority)
     if entry.kind != "acme":
         raise UsageError(f"“{authority}” is a portal, where people revoke", where=entry.page,
                          advice="revoke it there; the next edition: inkstamp order NAME --anew")  # fmt: skip
-    return entry

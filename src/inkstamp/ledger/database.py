@@ -158,6 +158,12 @@ class Database:
         statement = f"INSERT INTO {table} ({columns}) VALUES ({marks})"  # noqa: S608  names from our own code
         return self._connection.execute(statement, values).lastrowid or 0
 
+    def put(self, table: str, key: Mapping[str, Any], **values: Any) -> None:
+        """Add a row in the place of the one that has the same `key`, if there is one; inside `writing`."""
+        same = " AND ".join(f"{name} = :{name}" for name in key)
+        self.execute(f"DELETE FROM {table} WHERE {same}", key)  # noqa: S608  names from our own code
+        self.insert(table, **key, **values)
+
     def rows(self, query: str, parameters: Parameters | None = None) -> list[sqlite3.Row]:
         """Return all rows that a query finds."""
         with self._lock, self._trouble():

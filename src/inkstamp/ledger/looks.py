@@ -49,6 +49,5 @@ class Looks:
         now = from_moment(self._clock.now())
         with self._database.writing():
             for name, look in looks.items():
-                which = {"name": name, "quick": int(quick)}
-                self._database.execute("DELETE FROM look WHERE name = :name AND quick = :quick", which)
-                self._database.insert("look", **which, at=now, seen=msgspec.json.encode(look).decode())
+                seen = msgspec.json.encode(look).decode()
+                self._database.put("look", {"name": name, "quick": int(quick)}, at=now, seen=seen)

@@ -14,9 +14,8 @@ class Revocations:
     def begin(self, certificate: str, edition: int) -> None:
         """Record that an edition is about to be revoked."""
         with self._database.writing():
-            self._strike_out(certificate)
-            self._database.insert(
-                "revocation", certificate=certificate, edition=edition, begun=from_moment(self._clock.now())
+            self._database.put(
+                "revocation", {"certificate": certificate}, edition=edition, begun=from_moment(self._clock.now())
             )
 
     def begun(self, certificate: str) -> int | None:
@@ -29,7 +28,6 @@ class Revocations:
     def end(self, certificate: str) -> None:
         """Record that it is done."""
         with self._database.writing():
-            self._strike_out(certificate)
-
-    def _strike_out(self, certificate: str) -> None:
-        self._database.execute("DELETE FROM revocation WHERE certificate = :certificate", {"certificate": certificate})
+            self._database.execute(
+                "DELETE FROM revocation WHERE certificate = :certificate", {"certificate": certificate}
+            )

@@ -57,10 +57,9 @@ class Setbacks:
         known = self.of(certificate)
         same = known is not None and (known.told.kind, known.told.step) == (told.kind, told.step)
         with self._database.writing():
-            self._database.execute("DELETE FROM setback WHERE certificate = :name", {"name": certificate})
-            self._database.insert(
+            self._database.put(
                 "setback",
-                certificate=certificate,
+                {"certificate": certificate},
                 since=from_moment(known.since) if same and known else now,
                 last=now,
                 times=known.times + 1 if same and known else 1,

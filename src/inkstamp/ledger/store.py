@@ -149,9 +149,8 @@ class Ledger:
     ) -> None:
         """Record the account at an authority, in the place of an earlier one; `what` says what was done with it."""
         with self._database.writing():
-            self._database.execute("DELETE FROM account WHERE authority = :authority", {"authority": authority})
-            self._database.insert("account", authority=authority, directory=directory, url=url, contact=contact,
-                                  opened=self._now(), caa=_list(caa))  # fmt: skip
+            self._database.put("account", {"authority": authority}, directory=directory, url=url, contact=contact,
+                               opened=self._now(), caa=_list(caa))  # fmt: skip
             self._note("account", f"account at {authority}: {what}", "")
 
     def retire_account(self, authority: str) -> None:

@@ -74,9 +74,8 @@ class TidingsBook:
             return
         with self._database.writing():
             for edition, news in heard:
-                grown = msgspec.structs.replace(self.of(edition), **news)
-                self._database.execute("DELETE FROM tidings WHERE certificate = :name", {"name": edition.certificate})
-                self._database.insert("tidings", **msgspec.structs.asdict(grown))
+                grown = msgspec.structs.asdict(msgspec.structs.replace(self.of(edition), **news))
+                self._database.put("tidings", {"certificate": grown.pop("certificate")}, **grown)
 
 
 def of_edition(known: Tidings | None, edition: EditionRecord) -> Tidings:

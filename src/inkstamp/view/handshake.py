@@ -67,13 +67,10 @@ def shake_hands(
 
 def _handshake(stream: socket.socket, at: tuple[str, int], name: str, alpn: bytes, algorithm: str) -> Served:
     address, port = at
-    connection = SSL.Connection(_context(alpn, algorithm), stream)
+    connection = client_of(_context(alpn, algorithm), stream, name)
     stapled: list[bytes] = []
     connection.set_app_data(stapled)
     connection.request_ocsp()
-    if name and not as_address(name):  # RFC 6066 section 3 knows names alone
-        connection.set_tlsext_host_name(name.encode("ascii"))
-    connection.set_connect_state()
     trouble = finish(connection, stream)
     if trouble:
         return Served(address=address, port=port, trouble=trouble)
@@ -128,6 +125,15 @@ def _readable(served: Iterable[x509.Certificate]) -> tuple[x509.Certificate, ...
         except ValueError as error:
             raise ValueError(f"certificate {number} is malformed ({error})") from error
     return tuple(found)
+
+
+def client_of(context: SSL.Context, stream: socket.socket, name: str) -> SSL.Connection:
+    """Return the client's side of a handshake that has not begun, asking for `name` unless it is empty."""
+    connection = SSL.Connection(context, stream)
+    if name and not as_address(name):  # RFC 6066 section 3 knows names alone
+        connection.set_tlsext_host_name(name.encode("ascii"))
+    connection.set_connect_state()
+    return connection
 
 
 def finish(connection: SSL.Connection, stream: socket.socket) -> str:

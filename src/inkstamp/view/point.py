@@ -102,6 +102,14 @@ def load_roots(file: Path | None) -> list[x509.Certificate]:
     return roots
 
 
+def careless_context() -> ssl.SSLContext:
+    """Return a context that takes any certificate: what is served is looked at, and not relied on."""
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+    context.check_hostname = False
+    context.verify_mode = ssl.CERT_NONE
+    return context
+
+
 def system_roots_file() -> Path | None:
     """Return the file of roots that programs on this machine trust, None when there is none."""
     paths = ssl.get_default_verify_paths()

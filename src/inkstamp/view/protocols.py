@@ -10,7 +10,8 @@ from dataclasses import dataclass
 from OpenSSL import SSL
 
 from inkstamp.pki.names import as_address
-from inkstamp.view.handshake import finish
+from inkstamp.view.handshake import client_of, finish
+from inkstamp.view.point import careless_context
 from inkstamp.view.upgrade import Upgrade, ask_for_tls
 
 VERSIONS = (
@@ -100,7 +101,7 @@ class _Sessions:
 
     def agrees_in(self, curve: str) -> bool:
         """Tell whether keys are agreed on where nothing but that group is offered."""
-        context = _careless()
+        context = careless_context()
         context.minimum_version = ssl.TLSVersion.TLSv1_3
         try:
             context.set_ecdh_curve(curve)
@@ -111,7 +112,7 @@ class _Sessions:
 
     def are_resumed(self, *, newest: bool) -> bool | None:
         """Tell whether a second handshake takes the first one's session up; by TLS 1.3 where `newest`, else 1.2."""
-        context = _careless()
+        context = careless_context()
         if not newest:
             context.maximum_version = ssl.TLSVersion.TLSv1_2
         with self._begun(context) as first:
@@ -142,22 +143,12 @@ class _Sessions:
             yield begun
 
 
-def _careless() -> ssl.SSLContext:
-    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
-    context.check_hostname = False
-    context.verify_mode = ssl.CERT_NONE
-    return context
-
-
 def _shake(context: SSL.Context, at: tuple[str, int], name: str, upgrade: Upgrade) -> SSL.Connection | None:
     try:
         with socket.create_connection(at, timeout=_PATIENCE) as stream:
             if ask_for_tls(stream, upgrade, time.monotonic() + _PATIENCE):
                 return None
-            connection = SSL.Connection(context, stream)
-            if not as_address(name):
-                connection.set_tlsext_host_name(name.encode("ascii"))
-            connection.set_connect_state()
+            connection = client_of(context, stream, name)
             return None if finish(connection, stream) else connection
     except OSError:
         return None

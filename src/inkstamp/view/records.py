@@ -1,9 +1,11 @@
 """Records other than addresses, as text: what portals look for, and where a domain's mail goes."""
 
+import functools
 from dataclasses import dataclass
 
 import dns.flags
 import dns.rdatatype
+import dns.resolver
 
 from inkstamp.pki.tlsa import Tlsa
 from inkstamp.view.point import View
@@ -36,6 +38,13 @@ class Records:
     def __init__(self, view: View) -> None:
         self._view = view
         self._resolver = make_resolver(view)
+
+    @functools.cached_property
+    def _vouching(self) -> dns.resolver.Resolver:
+        """A resolver that says whether signatures are good (RFC 6840 section 5.7)."""
+        resolver = make_resolver(self._view)
+        resolver.flags = dns.flags.RD | dns.flags.AD
+        return resolver
 
     def cname(self, name: str) -> Answer:
         """Ask for the CNAME at `name`; its record is the target as text, without a dot at the end."""
@@ -75,9 +84,7 @@ class Records:
 
     def tlsa(self, name: str) -> Answer:
         """Ask for TLSA at `name` (`_25._tcp.mail.example.test`), and whether its signatures are good."""
-        asking = make_resolver(self._view)
-        asking.flags = dns.flags.RD | dns.flags.AD
-        found = ask(asking, name, dns.rdatatype.TLSA)
+        found = ask(self._vouching, name, dns.rdatatype.TLSA)
         records = tuple(Tlsa(each.usage, each.selector, each.mtype, each.cert) for each in found.records)
         return Answer(records, found.trouble, found.known, found.secure)
 
@@ -93,6 +100,12 @@ class Records:
         found = ask(self._resolver, domain, dns.rdatatype.CAA)
         mails = [_plain(record.value) for record in found.records if record.tag == b"contactemail"]
         return Answer(tuple(mails), found.trouble, found.known)
+
+
+@functools.cache
+def records_of(view: View) -> Records:
+    """Return what asks for the records of a view; one for the process, since its resolver is costly to set up."""
+    return Records(view)
 
 
 def _plain(value: bytes) -> str:

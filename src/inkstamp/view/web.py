@@ -15,7 +15,7 @@ from urllib3.exceptions import HTTPError, InsecureRequestWarning, NewConnectionE
 
 from inkstamp.pki.names import as_address
 from inkstamp.view.addresses import address_book
-from inkstamp.view.point import NO_ROUTE, View
+from inkstamp.view.point import NO_ROUTE, View, careless_context
 
 _CONNECT, _READ, _WHOLE = 5.0, 5.0, 15.0
 """Seconds: to connect, between two pieces of an answer, for all of one answer."""
@@ -128,7 +128,8 @@ def _get(parts: SplitResult, address: str, view: View, limit: int) -> _Answer:
     strict = _request(parts, address, view, _context(view), limit)
     if not strict.untrusted:
         return strict
-    return replace(_request(parts, address, view, _careless(), limit), untrusted=strict.untrusted)
+    urllib3.disable_warnings(InsecureRequestWarning)  # that the certificate is not good is told as a finding
+    return replace(_request(parts, address, view, careless_context(), limit), untrusted=strict.untrusted)
 
 
 def _request(parts: SplitResult, address: str, view: View, context: ssl.SSLContext | None, limit: int) -> _Answer:
@@ -198,14 +199,6 @@ def _pool(
         server_hostname=parts.hostname,
         assert_hostname=parts.hostname if checked else False,
     )
-
-
-def _careless() -> ssl.SSLContext:
-    urllib3.disable_warnings(InsecureRequestWarning)  # that the certificate is not good is told as a finding
-    context = ssl.create_default_context()
-    context.check_hostname = False
-    context.verify_mode = ssl.CERT_NONE
-    return context
 
 
 @functools.cache

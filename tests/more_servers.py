@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from world import find_program, make_tls_pair, running, wait_for_port
+from world import find_program, make_tls_pair, running, wait_for_file, wait_for_port
 
 MODULES = ("mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "alias", "rewrite", "dir",
            "mime", "proxy", "proxy_http", "macro", "socache_shmcb", "headers", "http2", "ssl")  # fmt: skip
@@ -82,6 +82,7 @@ def apache(folder: Path, address: str, http_port: int) -> Iterator[Apache]:
     )
     made = Apache(folder, main_file, address, http_port)
     with running(made.command("-D", "FOREGROUND"), folder / "apache.log", http_port, address=address):
+        wait_for_file(folder / "pid")  # written after it listens: told to reload before that, a second one would start
         yield made
 
 
@@ -172,6 +173,7 @@ def haproxy(folder: Path, address: str, port: int, frontends: str) -> Iterator[P
     reload.chmod(0o755)
     command = [find_program("haproxy"), "-W", "-db", "-f", str(main_file), "-p", str(folder / "pid")]
     with running(command, folder / "haproxy.log", port, address=address):
+        wait_for_file(folder / "pid")
         yield Proxy(folder, main_file, address)
 
 
@@ -274,4 +276,5 @@ def lighttpd(folder: Path, address: str, http_port: int, more: str) -> Iterator[
     restart.chmod(0o755)
     command = [find_program("lighttpd"), "-D", "-f", str(main_file)]
     with running(command, folder / "out", http_port, address=address):
+        wait_for_file(folder / "pid")
         yield Light(folder, main_file, address)

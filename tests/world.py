@@ -86,6 +86,13 @@ def wait_for_port(port: int, process: subprocess.Popen[bytes] | None, log: Path,
     raise RuntimeError(f"nothing listens on {port}: {log.read_text()[-2000:]}")
 
 
+def wait_for_file(path: Path) -> None:
+    deadline = time.monotonic() + 20
+    while not path.exists() or not path.read_bytes():
+        assert time.monotonic() < deadline, f"{path} is not written"
+        time.sleep(0.01)
+
+
 def wait_for_page(name: str, port: int, wanted: str) -> None:
     """Wait until a reload has taken effect everywhere: the workers of before answer for a moment yet."""
     deadline, seen = time.monotonic() + 20, 0
@@ -146,6 +153,7 @@ class Nginx:
 
     def reload(self) -> None:
         """Have it take its configuration, and wait until no worker of before answers any more."""
+        wait_for_file(self.folder / "nginx.pid")  # which it writes after it listens
         master = psutil.Process(int((self.folder / "nginx.pid").read_text()))
         before, deadline = {each.pid for each in master.children()}, time.monotonic() + 10
         subprocess.run(self.command("-s", "reload"), check=True, capture_output=True)

@@ -1,6 +1,7 @@
 """Sites without TLS get it in the manner that is configured, and it holds on the real servers."""
 
 import subprocess
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -51,9 +52,12 @@ def test_policy_redirect_hsts_and_client_certificates_hold_and_the_next_proof_st
     assert done.status == 0, done.err
     http = urllib3.HTTPConnectionPool(address, world.nginx.http_port, retries=False)
     host = {"Host": f"{name}:{world.nginx.http_port}"}
-    sent_on = http.request("GET", "/index.html?a=b", headers=host, redirect=False)
+    sent_on, deadline = http.request("GET", "/index.html?a=b", headers=host, redirect=False), time.monotonic() + 10
+    while sent_on.status == 200 and time.monotonic() < deadline:  # a worker of before the reload
+        http.close()
+        sent_on = http.request("GET", "/index.html?a=b", headers=host, redirect=False)
     target = f"https://{name}:{world.nginx.https_port}/index.html?a=b"
-    assert (sent_on.status, sent_on.headers["Location"]) == (301, target)
+    assert (sent_on.status, sent_on.headers.get("Location")) == (301, target)
     assert "Strict-Transport-Security" not in sent_on.headers
     proof = http.request("GET", "/.well-known/acme-challenge/none", headers=host, redirect=False)
     assert proof.status == 404

@@ -28,7 +28,7 @@ from cryptography.x509.oid import NameOID
 
 sys.path.insert(0, str(Path(__file__).resolve().parent.parent / "tests"))
 
-from more_servers import ssh_machine
+from more_servers import Counting, ssh_machine
 from world import plain_site, running, write_nginx
 
 from inkstamp.clock import SystemClock
@@ -188,13 +188,10 @@ def install_table(folder: Path, count: int) -> None:
     nginx = write_nginx(folder / "nginx", http, https)
     for name in names:
         nginx.sites_file(plain_site([name], http, folder), name)
-    log = folder / "calls"
-    counting = folder / "counting"
-    counting.write_text(f'#!/bin/sh\necho "$*" >> {log}\nexec {nginx.program} "$@"\n')
-    counting.chmod(0o755)
+    counting = Counting(folder, nginx.program)
     config = folder / "inkstamp.toml"
     config.write_text(
-        f'home = "{folder}/home"\n{_ENTRIES}[server.front]\nkind = "nginx"\nprogram = "{counting}"\n'
+        f'home = "{folder}/home"\n{_ENTRIES}[server.front]\nkind = "nginx"\nprogram = "{counting.program}"\n'
         f'main_file = "{nginx.main_file}"\nprefix = "{nginx.folder}"\n[certificate.wide]\nauthority = "quayside"\n'
         f'names = ["*.saltmarsh.test"]\nvia = "by-hand"\nproof = "dns-01"\ninstall = ["front"]\n'
         f"[view]\nhttp_port = {http}\nhttps_port = {https}\n"
@@ -207,12 +204,11 @@ def install_table(folder: Path, count: int) -> None:
             subprocess.run(nginx.command(*more), check=True, capture_output=True)
         print(f"{'nginx -t and nginx -s reload by hand':<48}{time.perf_counter() - start:9.2f}{1:7}{1:9}")
         for label, number in (("inkstamp install, sites without TLS", 1), ("inkstamp install, of the next edition", 2)):
-            log.write_text("")
+            counting.begin()
             start = time.perf_counter()
             subprocess.run([PROGRAM, "--config", str(config), "install", "wide", "--edition", str(number)], check=True,
                            capture_output=True)  # fmt: skip
-            seconds, calls = time.perf_counter() - start, log.read_text().splitlines()
-            tests, reloads = (sum(1 for each in calls if each.endswith(end)) for end in (" -t", " reload"))
+            seconds, tests, reloads = time.perf_counter() - start, counting.asked(" -t"), counting.asked(" reload")
             print(f"{label:<48}{seconds:9.2f}{tests:7}{reloads:9}", flush=True)
 
 

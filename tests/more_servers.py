@@ -24,6 +24,26 @@ def open_folder() -> Iterator[Path]:
         yield Path(made)
 
 
+class Counting:
+    """Stands before a server's program: writes down what it is asked, and can be told to meddle."""
+
+    def __init__(self, folder: Path, program: str) -> None:
+        self.log, self.meddling, self.program = folder / "asked", folder / "meddling", folder / "counting"
+        self.program.write_text(
+            f'#!/bin/sh\necho "$*" >> {self.log}\n[ -f {self.meddling} ] && . {self.meddling}\nexec {program} "$@"\n'
+        )
+        self.program.chmod(0o755)
+
+    def begin(self, meddling: str = "") -> None:
+        """Count anew; `meddling` is shell that is run first."""
+        self.log.write_text("")
+        self.meddling.write_text(meddling)
+
+    def asked(self, end: str) -> int:
+        """How often it was run with arguments that end so."""
+        return sum(1 for each in self.log.read_text().splitlines() if each.endswith(end))
+
+
 @dataclass
 class Apache:
     """A real Apache httpd with its own configuration."""

@@ -7,10 +7,9 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent
 
 
-def bench(name: str, count: str) -> str:
-    done = subprocess.run(
-        [sys.executable, str(ROOT / "benchmarks" / name), count], capture_output=True, text=True, check=False
-    )
+def bench(name: str, *counts: str) -> str:
+    command = [sys.executable, str(ROOT / "benchmarks" / name), *counts]
+    done = subprocess.run(command, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
     return done.stdout
 
@@ -29,6 +28,7 @@ def test_the_benchmarks_run_and_print_their_tables_beside_a_baseline() -> None:
     table = bench("checks.py", "8")
     assert "openssl s_client for each, 16 at once" in table
     assert "inkstamp check --quick" in table
+    assert "inkstamp renew, orders and all" in bench("renewals.py", "3", "6")
     table = bench("proofs.py", "3")
     assert "put up, updates: 1 " in table
     assert "one after another" in table

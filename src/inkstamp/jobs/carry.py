@@ -1,4 +1,4 @@
-"""Change one group of servers to an edition, or everything back as it was.
+"""Change groups of servers to an edition, or everything back as it was.
 
     1. test the configuration as it stands              4. test the configuration
     2. work out the edits                               5. reload
@@ -6,102 +6,184 @@
                                                         7. record that it is done
 
 `preparing` does the first two. Any failure from 3 to 6 leads to: files and link back byte for byte, reload, an error
-that says what happened. A run that was killed in between is found by its record, and `recover` does the same for it.
+that says what happened. A run that was killed in between is found by its record, and `putting_back` does the same for
+it. Several certificates that go to the same servers share steps 4 and 5: a reload of a server with thousands of sites
+takes seconds, and leaves workers of before behind.
 """
 
-import functools
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
+from copy import copy
+from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from cryptography import x509
 
-from inkstamp.clock import stamp
 from inkstamp.config.model import Certificate
-from inkstamp.errors import InkStampError, ReachTrouble, ServerTrouble
+from inkstamp.errors import InkStampError, ReachTrouble
 from inkstamp.files import remove_tree
-from inkstamp.findings import Finding, good, note
+from inkstamp.findings import Finding
 from inkstamp.jobs import way_back
 from inkstamp.jobs.earlier import undo_folder
 from inkstamp.jobs.preparing import Group, chain_of, handed
+from inkstamp.jobs.putting_back import put_back, takers
+from inkstamp.jobs.seeing import see_served
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState
-from inkstamp.pki.keys import describe
-from inkstamp.servers.interface import Endpoint, ServerKind, Taker
-from inkstamp.view.handshake import Served, shake_hands
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
-_LOOK_SECONDS = 15.0
-"""A reload takes effect within moments; a server that still serves the old certificate after this did not reload."""
-_LOOK_PAUSE = 0.05
+Result = list[Finding] | InkStampError
+"""What was seen, or what went wrong."""
+
 _AT_ONCE = 8
 """Names looked at in the same moment."""
 _MOST_KEPT = 5
 """Installs of a certificate on a group of servers that can be undone, one after the other."""
 
 
-def bring_back_cut_off(workplace: "Workplace", name: str, entry: Certificate, away: dict[str, ReachTrouble]) -> None:
-    """Bring back first what a cut-off install left on a machine that can be reached again.
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Load:
+    """An edition, and what is to be changed for it on a group of servers."""
 
-    Machines that still cannot be are put into `away`.
+    name: str
+    """The certificate."""
+    entry: Certificate
+    edition: EditionRecord | None
+    """None when there is to be none any more."""
+    group: Group
+    token: str = ""
+    """The same for all groups of one install; empty when an earlier install is undone by this."""
+
+    @property
+    def number(self) -> int | None:
+        """Of the edition."""
+        return self.edition.number if self.edition is not None else None
+
+
+@dataclass(frozen=True, slots=True)
+class _Begun:
+    """A load whose changes have been made."""
+
+    load: Load
+    chain: tuple[x509.Certificate, ...]
+    """What is to be seen; empty when there is to be nothing."""
+    record: InstallRecord
+    folder: Path
+    """What is kept of before."""
+    seen: list[Finding]
+
+
+def carry_through(workplace: "Workplace", load: Load) -> list[Finding]:
+    """Make a load's changes, switch to the edition and see that it is served, or put all back (steps 3 to 7).
+
+    The caller holds certificate and servers.
     """
-    for record in workplace.ledger.installs.begun(name):
-        if len(record.servers) == 1 and record.servers[0] in entry.install:
-            try:
-                _put_back(workplace, record, None)
-            except ReachTrouble as error:
-                away[record.servers[0]] = error
+    result = carry_together(workplace, [load])[load.name]
+    if isinstance(result, InkStampError):
+        raise result
+    return result
 
 
-def carry_through(
-    workplace: "Workplace",
-    name: str,
-    entry: Certificate,
-    edition: EditionRecord | None,
-    group: Group,
-    *,
-    token: str = "",
-) -> list[Finding]:
-    """Make a group's changes, switch to the edition and see that it is served, or put all back (steps 3 to 7).
+def carry_together(workplace: "Workplace", loads: Sequence[Load]) -> dict[str, Result]:
+    """Do the same for loads of several certificates on the same servers, which are tested and reloaded once for all.
 
-    Args:
-        workplace: The run's surroundings; the caller holds certificate and servers.
-        name: The certificate.
-        entry: As configured.
-        edition: None when there is to be none any more.
-        group: Servers and changes.
-        token: The same for all groups of one install; empty when an earlier install is undone by this.
-
+    Where a server refuses, all are put back and either half is tried by itself, down to the one that it refuses: the
+    others are not held up by it. Returns what came of each, by certificate.
     """
-    number = edition.number if edition is not None else None
-    parent = undo_folder(workplace, name)
-    before = _present(workplace, name, group)
-    held = {each.name: each.holds(name) for each in _takers(workplace, group.servers)}
-    had = [each for each in group.servers if workplace.ledger.installs.standing(name, each) is not None]
+    begun, results = list[_Begun](), dict[str, Result]()
+    for load in loads:
+        try:
+            begun.append(_begin(workplace, load))
+        except InkStampError as error:
+            results[load.name] = error
+    for server in loads[0].group.servers:
+        if not begun:
+            break
+        try:
+            way_back.take_effect(workplace.installable(server))
+        except InkStampError as error:
+            return results | _refused(workplace, begun, error)
+        failed = _look_for(workplace, server, begun)
+        if failed:
+            put_back(workplace, [(each.record, failed[each.load.name]) for each in begun if each.load.name in failed])
+            begun = [each for each in begun if each.load.name not in failed]
+            results |= failed
+    for each in begun:
+        _end(workplace, each)
+        results[each.load.name] = each.seen
+    return results
+
+
+def _begin(workplace: "Workplace", load: Load) -> _Begun:
+    """Save what stands there, record, then write (step 3)."""
+    group = load.group
+    parent = undo_folder(workplace, load.name)
+    chain = chain_of(workplace, load.edition) if load.edition is not None else ()
+    before = _present(workplace, load.name, group)
+    held = {each.name: each.holds(load.name) for each in takers(workplace, group.servers)}
+    had = [each for each in group.servers if workplace.ledger.installs.standing(load.name, each) is not None]
     folder = way_back.keep_next(parent, group.changes, servers=group.servers, copied=group.copied, before=before,
-                           edition=number, token=token, done=False, held=held, had=had)  # fmt: skip
-    record = workplace.ledger.installs.begin(name, number or 0, group.servers)
+                           edition=load.number, token=load.token, done=False, held=held, had=had)  # fmt: skip
+    record = workplace.ledger.installs.begin(load.name, load.number or 0, group.servers)
     try:
         way_back.make(workplace, group.changes)
         if not group.copied:
-            workplace.shelf.switch(name, number)
-        _hand_over(workplace, name, group, edition)
-        findings = _take_effect(workplace, group, edition, going_back=not token)
+            workplace.shelf.switch(load.name, load.number)
+        _hand_over(workplace, load.name, group, load.edition)
     except InkStampError as error:
-        _put_back(workplace, record, error)
+        put_back(workplace, [(record, error)])
         raise
-    where = ", ".join(group.servers)
-    if not token:
-        text = f"back to edition {number} on {where}" if number else f"no edition on {where} any more"
-        workplace.ledger.installs.end(record, InstallState.WENT_BACK, "went back", text)
-        remove_tree(folder)
+    return _Begun(load, chain, record, folder, [])
+
+
+def _refused(workplace: "Workplace", begun: Sequence[_Begun], error: InkStampError) -> dict[str, Result]:
+    """Put all back; where there are several, and the servers can be reached, find those that are refused."""
+    errors = [copy(error) for _ in begun]  # each gets advice of its own
+    put_back(workplace, [(each.record, own) for each, own in zip(begun, errors, strict=True)])
+    loads = [each.load for each in begun]
+    if len(loads) == 1 or isinstance(error, ReachTrouble):
+        return {load.name: own for load, own in zip(loads, errors, strict=True)}
+    half = len(loads) // 2
+    return carry_together(workplace, loads[:half]) | carry_together(workplace, loads[half:])
+
+
+def _look_for(workplace: "Workplace", server_name: str, begun: Sequence[_Begun]) -> dict[str, InkStampError]:
+    """See that a server serves what it was given (step 6); returns what is wrong, by certificate.
+
+    A site that had no TLS before is not looked at when going back to that.
+    """
+    server = workplace.installable(server_name)
+
+    def look(wanted: tuple[_Begun, str]) -> InkStampError | None:
+        each, name = wanted
+        if not each.load.token and server.tls_endpoints(name) == []:
+            return None
+        try:
+            each.seen.append(see_served(workplace, server, each.load.number or 0, each.chain, name))
+        except InkStampError as error:
+            return error
+        return None
+
+    looked = [(each, name) for each in begun if each.chain for name in each.load.group.names[server_name]]
+    with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
+        errors = list(pool.map(look, looked))
+    return {each.load.name: error for (each, _), error in zip(looked, errors, strict=True) if error is not None}
+
+
+def _end(workplace: "Workplace", begun: _Begun) -> None:
+    """Record that it is done (step 7)."""
+    load, installs = begun.load, workplace.ledger.installs
+    where = ", ".join(load.group.servers)
+    if not load.token:
+        text = f"back to edition {load.number} on {where}" if load.number else f"no edition on {where} any more"
+        installs.end(begun.record, InstallState.WENT_BACK, "went back", text)
+        remove_tree(begun.folder)
     else:
-        workplace.ledger.installs.end(record, InstallState.DONE, "installed", f"edition {number} on {where}")
-        way_back.remark(folder, done=True)
-        way_back.prune(parent, _MOST_KEPT * len(entry.install))
-    return findings
+        installs.end(begun.record, InstallState.DONE, "installed", f"edition {load.number} on {where}")
+        way_back.remark(begun.folder, done=True)
+        way_back.prune(undo_folder(workplace, load.name), _MOST_KEPT * len(load.entry.install))
 
 
 def _present(workplace: "Workplace", name: str, group: Group) -> int | None:
@@ -111,183 +193,9 @@ def _present(workplace: "Workplace", name: str, group: Group) -> int | None:
     return workplace.ledger.installs.standing(name, group.servers[0])
 
 
-def tidy(workplace: "Workplace", name: str) -> None:
-    """Bring what is kept into line with the ledger, when a run was killed between the two."""
-    installs = workplace.ledger.installs.of(name)
-    for folder in way_back.kept_folders(undo_folder(workplace, name)):
-        manifest = way_back.kept(folder) or {}
-        last = installs.get(next(iter(manifest.get("servers", ())), ""))
-        if manifest.get("done") or (last is not None and last.state is InstallState.BEGUN):
-            continue
-        if last is not None and last.state is InstallState.DONE and manifest.get("edition") == last.edition:
-            way_back.remark(folder, done=True)
-        else:
-            remove_tree(folder)
-
-
-def recover(workplace: "Workplace", record: InstallRecord) -> None:
-    """Put back what an install that was killed had changed; a machine that is away is left for the next run."""
-    newest = workplace.ledger.installs.of(record.certificate)
-    if any(newest[server].id != record.id for server in record.servers):
-        # The servers were changed since, by a run that had put this one's files back.
-        workplace.ledger.installs.end(
-            record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: superseded"
-        )
-        return
-    if not record.servers:
-        # On the shelf alone nothing was saved, since there is nothing to go back to.
-        workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: cut short")
-        return
-    workplace.progress.step(record.certificate, "puts back what an interrupted install left")
-    try:
-        _put_back(workplace, record, None)
-    except ReachTrouble as error:
-        workplace.progress.found(record.certificate, note("installed", ", ".join(record.servers), error.what))
-
-
-def _takers(workplace: "Workplace", servers: Sequence[str]) -> list[Taker]:
-    return [server for each in servers if isinstance(server := workplace.server(each), Taker)]
-
-
 def _hand_over(workplace: "Workplace", name: str, group: Group, edition: EditionRecord | None) -> None:
-    for each in _takers(workplace, group.servers):
+    for each in takers(workplace, group.servers):
         if edition is not None:
             each.take(group.names[each.name], handed(workplace, edition))
         else:
             each.give_back(name, "", None)
-
-
-def _give_back(workplace: "Workplace", record: InstallRecord, manifest: dict[str, Any]) -> list[str]:
-    """Have those that are handed editions serve what they had; returns what they refused of that.
-
-    ReachTrouble when one is away, as of a machine whose files cannot be brought back.
-    """
-    number = manifest["before"]
-    before = workplace.ledger.edition(record.certificate, number) if number else None
-    trouble = []
-    for each in _takers(workplace, record.servers):
-        try:
-            each.give_back(record.certificate, manifest["held"].get(each.name, ""),
-                           handed(workplace, before) if before is not None else None)  # fmt: skip
-        except ServerTrouble as failed:
-            trouble.append(f"{each.name} may still have the new one: {failed.said or failed.what}")
-    return trouble
-
-
-def _take_effect(
-    workplace: "Workplace", group: Group, edition: EditionRecord | None, *, going_back: bool
-) -> list[Finding]:
-    """Test, reload, look (steps 4 to 6); a site that had no TLS before is not looked at when going back to that."""
-    findings = []
-    wanted = chain_of(workplace, edition) if edition is not None else ()
-    for server_name, names in group.names.items():
-        server = workplace.installable(server_name)
-        way_back.take_effect(server)
-        looked = [each for each in names if not going_back or server.tls_endpoints(each) != []]
-        if edition is not None and looked:
-            with ThreadPoolExecutor(max_workers=min(len(looked), _AT_ONCE)) as pool:
-                look = functools.partial(_look, workplace, server, edition, wanted)
-                findings += list(pool.map(look, looked))
-    return findings
-
-
-def _look(
-    workplace: "Workplace", server: ServerKind, edition: EditionRecord, wanted: tuple[x509.Certificate, ...], name: str
-) -> Finding:
-    """Shake hands with every endpoint of `name` until each serves the edition with its intermediates."""
-    endpoints = server.tls_endpoints(name)
-    if endpoints is None:
-        seen = f"edition {edition.number} is on {server.name}; nobody has looked whether it is served"
-        return note(
-            "installed", name, seen, f'say where it serves TLS: look = ["host:port"] under [server.{server.name}]'
-        )
-    if not endpoints:
-        raise ServerTrouble(f"server “{server.name}” has no address that serves {name} with TLS", where=server.name)
-    deadline = workplace.clock.monotonic() + _LOOK_SECONDS
-    asked = name.replace("*", "any", 1)  # what a visitor of a wildcard asks for
-    for each in endpoints:
-        while True:
-            served = served_as(each, asked, wanted[0])
-            if set(wanted) <= set(served.chain) and served.chain[0] == wanted[0]:
-                break
-            if workplace.clock.monotonic() > deadline:
-                raise _not_taken(server, name, each, served, wanted)
-            workplace.clock.sleep(_LOOK_PAUSE)
-    places = ", ".join(map(str, endpoints))
-    return good("installed", name, f"{server.name} serves edition {edition.number} at {places}")
-
-
-def served_as(endpoint: Endpoint, name: str, wanted: x509.Certificate) -> Served:
-    """Shake hands; where a certificate with another sort of key comes back, ask for one with the wanted sort."""
-    served = shake_hands(endpoint.address, endpoint.port, name, upgrade=endpoint.upgrade)
-    algorithm = describe(wanted.public_key()).partition("-")[0]
-    if not served.chain or describe(served.chain[0].public_key()).startswith(f"{algorithm}-"):
-        return served
-    again = shake_hands(endpoint.address, endpoint.port, name, upgrade=endpoint.upgrade, algorithm=algorithm)
-    return again if again.chain else served
-
-
-def _not_taken(
-    server: ServerKind, name: str, endpoint: Endpoint, served: Served, wanted: tuple[x509.Certificate, ...]
-) -> ServerTrouble:
-    if served.chain and served.chain[0] == wanted[0]:
-        return ServerTrouble(
-            f"server “{server.name}” serves the new certificate for {name} without its intermediates",
-            where=str(endpoint),
-            said=f"{len(served.chain)} of {len(wanted)} certificates",
-            advice="have it read a file with the issuers as well",
-        )
-    return ServerTrouble(
-        f"server “{server.name}” does not serve the new certificate for {name} after its reload",
-        where=str(endpoint),
-        said=_seen(served),
-        advice="see the server's own error log; it may have kept its old configuration",
-    )
-
-
-def _seen(served: Served) -> str:
-    if not served.chain:
-        return served.trouble
-    leaf = served.chain[0]
-    return f"it serves serial {leaf.serial_number:x}, valid until {stamp(leaf.not_valid_after_utc)}"
-
-
-def _put_back(workplace: "Workplace", record: InstallRecord, error: InkStampError | None) -> None:
-    """Bring back files and link, and reload the servers; what went wrong is added to `error`'s advice.
-
-    A machine that is away cannot be put back now: with `error` that is added to it, otherwise ReachTrouble.
-    """
-    folder = _kept_for(workplace, record)
-    if folder is None:  # killed before anything was saved, and so before anything was changed
-        workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: cut short")
-        return
-    try:
-        manifest = way_back.bring_back(workplace, folder)
-        trouble = _give_back(workplace, record, manifest)
-    except ReachTrouble:
-        if error is None:
-            raise
-        later = f"what was changed on {', '.join(record.servers)} is put back as soon as it can be reached"
-        error.advice = "; ".join(filter(None, [later, error.advice]))
-        return
-    if not manifest["copied"]:
-        workplace.shelf.switch(record.certificate, manifest["before"])
-    trouble += way_back.reload_all(workplace, record.servers)
-    why = error.what if error else "the run before was cut short"
-    workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: {why}")
-    remove_tree(folder)
-    if error is not None:
-        said = ["all files are back as they were", *trouble]
-        again = (
-            f"then run `inkstamp stamp {record.certificate}`; edition {record.edition} is kept and needs no new order"
-        )
-        error.advice = "; ".join(filter(None, [", ".join(said), error.advice or "mend that", again]))
-
-
-def _kept_for(workplace: "Workplace", record: InstallRecord) -> Path | None:
-    """Return the folder with what stood on a record's servers before it."""
-    for folder in reversed(way_back.kept_folders(undo_folder(workplace, record.certificate))):
-        manifest = way_back.kept(folder) or {}
-        if not manifest.get("done") and tuple(manifest["servers"]) == record.servers:
-            return folder
-    return None

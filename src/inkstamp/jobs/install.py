@@ -1,6 +1,7 @@
-"""Put an edition on all its servers: what shares the shelf first, together, then machine after machine.
+"""Put editions on all their servers: what shares the shelf first, together, then machine after machine.
 
-The first that fails stops the rest; one that is away is left for the next run. `carry` does it for one group.
+The first that fails stops the rest of its certificate; one that is away is left for the next run. `carry` does it for
+a group of servers.
 """
 
 import secrets
@@ -11,13 +12,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.config.model import Certificate
-from inkstamp.errors import InkStampError, ReachTrouble
+from inkstamp.errors import InkStampError, ReachTrouble, ServerTrouble
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, bad
 from inkstamp.jobs import way_back
-from inkstamp.jobs.carry import bring_back_cut_off, carry_through
+from inkstamp.jobs.carry import Load, Result, carry_through, carry_together
 from inkstamp.jobs.earlier import drop_old_editions, edition_before, group_back, undoable
 from inkstamp.jobs.preparing import Group, prepare
+from inkstamp.jobs.putting_back import bring_back_cut_off
 from inkstamp.ledger.records import EditionRecord, InstallState
 
 if TYPE_CHECKING:
@@ -37,16 +39,24 @@ class Pace:
 _ONE_BY_ONE = Pace()
 
 
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What is to be installed."""
+
+    name: str
+    """The certificate."""
+    entry: Certificate
+    edition: EditionRecord
+
+
 def install(
     workplace: "Workplace",
-    name: str,
-    entry: Certificate,
-    edition: EditionRecord,
+    wish: Wish,
     told: Callable[[Sequence[Group]], None] = lambda _groups: None,
     *,
     pace: Pace = _ONE_BY_ONE,
 ) -> list[Finding]:
-    """Put `edition` on the servers of certificate `name`; the caller holds the certificate.
+    """Put an edition on the servers of its certificate; the caller holds the certificate.
 
     Returns a finding for each endpoint that was seen to serve it. `told` is called with what will be changed.
 
@@ -56,71 +66,155 @@ def install(
         ReachTrouble: A machine is away; all others have the edition, and the next run tries again.
 
     """
-    if not entry.install:  # the shelf alone: there is one step, and nothing to go back to
-        workplace.shelf.switch(name, edition.number)
-        record = workplace.ledger.installs.begin(name, edition.number, ())
-        workplace.ledger.installs.end(record, InstallState.DONE, "shelved", f"edition {edition.number}")
-        drop_old_editions(workplace, name, entry)
-        return []
-    with workplace.hold_servers(entry.install):
-        away: dict[str, ReachTrouble] = {}
-        bring_back_cut_off(workplace, name, entry, away)
-        groups = prepare(workplace, name, entry, edition, away, at_once=pace.at_once)
-        told(groups)
-        round_ = _Round(workplace, name, entry, edition, away)
-        try:
-            round_.go(groups, pace.at_once)
-        except InkStampError as error:
-            _tell_done(error, round_, back=pace.back)
-            raise
-        if all(group.copied for group in groups) and round_.done:
-            workplace.shelf.switch(name, edition.number)
-        drop_old_editions(workplace, name, entry)
-    if away:
-        raise _left_out(away, round_.done, edition, round_.findings)
-    return round_.findings
+    result = install_together(workplace, [wish], told, pace=pace)[wish.name]
+    if isinstance(result, InkStampError):
+        raise result
+    return result
+
+
+def install_together(
+    workplace: "Workplace",
+    wishes: Sequence[Wish],
+    told: Callable[[Sequence[Group]], None] = lambda _groups: None,
+    *,
+    pace: Pace = _ONE_BY_ONE,
+) -> dict[str, Result]:
+    """Do the same for several certificates; each server is tested and reloaded once for all that it takes.
+
+    Those that change the same file of a configuration follow one another: the next edit is worked out on what the one
+    before leaves. Returns what came of each, by certificate.
+    """
+    rounds = [_Round(workplace, wish, pace.at_once) for wish in wishes]
+    servers = tuple({server for wish in wishes for server in wish.entry.install})
+    begun_at = workplace.clock.monotonic()
+    with workplace.hold_servers(servers):
+        for each in rounds:
+            each.prepare(begun_at)
+        told([group for each in rounds for group in each.groups])
+        some, later = _side_by_side(rounds)
+        _go(workplace, some, pace.at_once)
+        alone = [each for each in some if each.is_refused and len(some) > 1]
+        while later or alone:
+            if later:
+                some, later = _side_by_side(later)
+            else:  # it may have been the others that did not go with it
+                some, alone = alone[:1], alone[1:]
+            begun_at = workplace.clock.monotonic()
+            for each in some:
+                each.prepare(begun_at)
+            _go(workplace, some, pace.at_once)
+            alone += [each for each in some if each.is_refused and len(some) > 1]
+        for each in rounds:
+            each.finish(back=pace.back)
+    return {each.name: each.error or each.findings for each in rounds}
 
 
 class _Round:
-    """One install on all its groups of servers."""
+    """One install on all its groups of servers; an error ends it."""
 
-    def __init__(
-        self,
-        workplace: "Workplace",
-        name: str,
-        entry: Certificate,
-        edition: EditionRecord,
-        away: dict[str, ReachTrouble],
-    ) -> None:
-        self.workplace, self.name, self.entry, self.edition = workplace, name, entry, edition
-        self.away = away
+    def __init__(self, workplace: "Workplace", wish: Wish, at_once: int) -> None:
+        self.workplace, self.at_once = workplace, at_once
+        self.name, self.entry, self.edition = wish.name, wish.entry, wish.edition
+        self.away: dict[str, ReachTrouble] = {}
+        self.groups: list[Group] = []
         self.findings: list[Finding] = []
         self.done: list[str] = []
+        self.error: InkStampError | None = None
         self.token = secrets.token_hex(4)
 
-    def go(self, groups: Sequence[Group], at_once: int) -> None:
-        """Go through the groups, so many at a time; the first error ends it, after those beside it."""
-        shared = [each for each in groups if not each.copied]
-        apart = [each for each in groups if each.copied]
-        batches = [shared, *(apart[at : at + at_once] for at in range(0, len(apart), at_once))]
-        for batch in filter(None, batches):
-            with ThreadPoolExecutor(max_workers=len(batch)) as pool:
-                errors = list(pool.map(self._one, batch))
-            failed = next(filter(None, errors), None)
-            if failed is not None:
-                raise failed
+    @property
+    def edits(self) -> set[tuple[str, str]]:
+        """The files of servers' configurations that are changed, beside copies of the edition's own; server, path."""
+        changes = (change for group in self.groups for change in group.changes)
+        return {(change.server, change.file.path) for change in changes if change.file.rights is None}
 
-    def _one(self, group: Group) -> InkStampError | None:
+    @property
+    def is_refused(self) -> bool:
+        """Whether its edits were refused, and nothing of it stands."""
+        return bool(self.edits) and isinstance(self.error, ServerTrouble) and not self.done
+
+    def prepare(self, tested_since: float) -> None:
+        """Find out what is to be changed."""
+        self.error = None
         try:
-            found = carry_through(self.workplace, self.name, self.entry, self.edition, group, token=self.token)
-        except ReachTrouble as error:
-            self.away[group.servers[0]] = error
-            return None
+            bring_back_cut_off(self.workplace, self.name, self.entry, self.away)
+            self.groups = prepare(self.workplace, self.name, self.entry, self.edition, self.away,
+                                  tested_since=tested_since, at_once=self.at_once)  # fmt: skip
         except InkStampError as error:
-            return error
-        self.findings += found
-        self.done += group.servers
-        return None
+            self.error = error
+
+    def load(self, group: Group) -> Load:
+        """Return what is carried to a group."""
+        return Load(name=self.name, entry=self.entry, edition=self.edition, group=group, token=self.token)
+
+    def take(self, group: Group, result: Result) -> None:
+        """Take what came of a group; a machine that is away is left for the next run."""
+        if isinstance(result, ReachTrouble):
+            self.away[group.servers[0]] = result
+        elif isinstance(result, InkStampError):
+            self.error = self.error or result
+        else:
+            self.findings += result
+            self.done += group.servers
+
+    def finish(self, *, back: bool) -> None:
+        """Have the shelf's current edition follow, and clear away; say of what is not whole what stands."""
+        try:
+            if self.error is None:
+                self._complete()
+        except InkStampError as error:
+            self.error = error
+        else:
+            if self.error is not None:
+                _tell_done(self.error, self, back=back)
+
+    def _complete(self) -> None:
+        if all(group.copied for group in self.groups) and (self.done or not self.entry.install):
+            self.workplace.shelf.switch(self.name, self.edition.number)
+        if not self.entry.install:  # there was one step, and nothing to go back to
+            record = self.workplace.ledger.installs.begin(self.name, self.edition.number, ())
+            text = f"edition {self.edition.number}"
+            self.workplace.ledger.installs.end(record, InstallState.DONE, "shelved", text)
+        drop_old_editions(self.workplace, self.name, self.entry)
+        if self.away:
+            raise _left_out(self.away, self.done, self.edition, self.findings)
+
+
+def _side_by_side(rounds: Sequence[_Round]) -> tuple[list[_Round], list[_Round]]:
+    """Split into those of which no two change the same file of a configuration, and the rest."""
+    some, later, taken = list[_Round](), list[_Round](), set[tuple[str, str]]()
+    for each in rounds:
+        (later if each.edits & taken else some).append(each)
+        taken |= each.edits
+    return some, later
+
+
+def _go(workplace: "Workplace", rounds: Sequence[_Round], at_once: int) -> None:
+    """Go through the groups: what shares the shelf first, then so many machines at a time.
+
+    The first error of a round ends it, after those beside it.
+    """
+    places: dict[tuple[bool, tuple[str, ...]], list[tuple[_Round, Group]]] = {}
+    for each in rounds:
+        for group in each.groups:
+            places.setdefault((group.copied, group.servers), []).append((each, group))
+    shared = [[some] for (copied, _), some in places.items() if not copied]
+    apart = [some for (copied, _), some in places.items() if copied]
+    batches = [*shared, *(apart[at : at + at_once] for at in range(0, len(apart), at_once))]
+
+    def carry(some: Sequence[tuple[_Round, Group]]) -> dict[str, Result]:
+        loads = [each.load(group) for each, group in some if each.error is None]
+        if len(loads) > 1:
+            workplace.progress.step(", ".join(loads[0].group.servers), f"{len(loads)} new editions, one reload")
+        return carry_together(workplace, loads) if loads else {}
+
+    for batch in batches:
+        with ThreadPoolExecutor(max_workers=len(batch)) as pool:
+            found = list(pool.map(carry, batch))
+        for some, results in zip(batch, found, strict=True):
+            for each, group in some:
+                if each.name in results:
+                    each.take(group, results[each.name])
 
 
 def _tell_done(error: InkStampError, round_: _Round, *, back: bool) -> None:
@@ -164,7 +258,7 @@ def take_back(
         for server in group.servers:
             way_back.test_before(workplace.reloadable(server))
     for group, folder, edition in zip(groups, folders, editions, strict=True):
-        findings += carry_through(workplace, name, entry, edition, group)
+        findings += carry_through(workplace, Load(name=name, entry=entry, edition=edition, group=group))
         remove_tree(folder)
     if editions and all(group.copied for group in groups):
         workplace.shelf.switch(name, editions[0].number if editions[0] is not None else None)

@@ -56,10 +56,11 @@ def install_edition(
         findings: list[Finding] = []
         if preview:
             with workplace.hold_servers(entry.install):
-                groups = prepare(workplace, name, entry, edition, {}, at_once=pace.at_once)
+                since = workplace.clock.monotonic()
+                groups = prepare(workplace, name, entry, edition, {}, tested_since=since, at_once=pace.at_once)
         else:
             with kept(workplace, name), at_step(f"installing edition {edition.number}"):
-                findings = install.install(workplace, name, entry, edition, groups.extend, pace=pace)
+                findings = install.install(workplace, install.Wish(name, entry, edition), groups.extend, pace=pace)
     changes = [change for group in groups for change in group.changes]
     return Installed(
         certificate=name,

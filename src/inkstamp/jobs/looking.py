@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 from cryptography.hazmat.primitives import hashes
 
 from inkstamp.errors import InkStampError
-from inkstamp.jobs.carry import served_as
 from inkstamp.jobs.check import standing_beside
 from inkstamp.jobs.preparing import chain_of, names_on
+from inkstamp.jobs.seeing import served_as
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.servers.interface import Endpoint
 

@@ -54,6 +54,7 @@ def prepare(
     edition: EditionRecord | None,
     away: dict[str, ReachTrouble],
     *,
+    tested_since: float,
     at_once: int = 1,
 ) -> list[Group]:
     """Test the servers as they stand and work out the edits, changing nothing.
@@ -64,6 +65,7 @@ def prepare(
         entry: As configured.
         edition: What is copied; None while there is none yet.
         away: Those whose machine is known not to be reached; takes those that it turns out of.
+        tested_since: Monotonic time; a server that this run found good after that is not tested again.
         at_once: How many machines are asked at the same time.
 
     Raises:
@@ -85,7 +87,7 @@ def prepare(
             return found
 
         def places(server: str) -> tuple[str, ...]:
-            way_back.test_before(workplace.installable(server))
+            workplace.test_server(server, tested_since)
             return names_on(workplace, server, entry)
 
         taken = ask(places, wanted)

@@ -138,7 +138,7 @@ def _go_through(trial: "Workplace", name: str, authority: Authority, findings: l
         if entry.install:
             with at_step("preparing the install"), trial.hold_servers(entry.install):
                 away: dict[str, ReachTrouble] = {}
-                groups = prepare(trial, name, entry, edition, away)
+                groups = prepare(trial, name, entry, edition, away, tested_since=trial.clock.monotonic())
                 for error in away.values():
                     raise error
             where = ", ".join(each for group in groups for each in group.servers)

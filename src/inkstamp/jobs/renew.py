@@ -98,38 +98,19 @@ def _recorded(workplace: "Workplace", sweep: Sweep, only: tuple[str, ...]) -> Sw
 
 
 def _each_done(workplace: "Workplace", due: Sequence[Due], at_once: int | None) -> Iterator[Renewed]:
-    """Work on all that is due, several at the same time at each authority; yields them in order of urgency."""
+    """Work on all that is due; yields what became of each in order of urgency."""
+    from inkstamp.jobs.working_off import work_off
+
     config = workplace.config
-    limits: dict[str, int] = {}
-    for each in due:
-        authority = config.certificate[each.name].authority
-        limits[authority] = at_once or config.authority[authority].at_once
-    if len(due) == 1 or (len(limits) == 1 and 1 in limits.values()):
-        for each in due:
-            yield _renew_one(workplace, each)
-        return
-    from concurrent.futures import ThreadPoolExecutor
-    from contextlib import ExitStack
-
-    with ExitStack() as stack:
-        pools = {name: stack.enter_context(ThreadPoolExecutor(limit)) for name, limit in limits.items()}
-        begun = [pools[config.certificate[each.name].authority].submit(_renew_one, workplace, each) for each in due]
-        for future in begun:
-            yield future.result()
-
-
-def _renew_one(workplace: "Workplace", due: Due) -> Renewed:
-    from inkstamp.jobs.plan import Plan
-    from inkstamp.jobs.stamp import carry_out
-
-    workplace.progress.step(due.name, f"is due: {due.reason}")
-    try:
-        plan = Plan(name=due.name, entry=workplace.certificate(due.name))
-        return Renewed(due, carry_out(workplace, plan, again=due.astray), None)
-    except InkStampError as error:
-        if not isinstance(error, Busy | StillWaiting):
-            workplace.ledger.note("failed", error.what, due.name)
-        return Renewed(due, None, error)
+    authorities = {config.certificate[each.name].authority for each in due}
+    limits = {name: at_once or config.authority[name].at_once for name in authorities}
+    for each, ended in work_off(workplace, due, limits):
+        if not isinstance(ended, InkStampError):
+            yield Renewed(each, ended, None)
+            continue
+        if not isinstance(ended, Busy | StillWaiting):
+            workplace.ledger.note("failed", ended.what, each.name)
+        yield Renewed(each, None, ended)
 
 
 def sweep_proofs(workplace: "Workplace") -> None:

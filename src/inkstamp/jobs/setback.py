@@ -26,8 +26,11 @@ def at_step(text: str) -> Iterator[None]:
 
 
 @contextmanager
-def kept(workplace: "Workplace", certificate: str) -> Iterator[None]:
-    """Write an error that leaves the block into the ledger; strike out the one before when none does."""
+def kept(workplace: "Workplace", certificate: str, *, overcome: bool = True) -> Iterator[None]:
+    """Write an error that leaves the block into the ledger; strike out the one before when none does.
+
+    Not with `overcome` False: for a block after which there is more to do.
+    """
     ledger = workplace.ledger
     try:
         yield
@@ -50,4 +53,5 @@ def kept(workplace: "Workplace", certificate: str) -> Iterator[None]:
         )
         ledger.setbacks.meet(certificate, told)
         raise
-    ledger.setbacks.overcome(certificate)
+    if overcome:
+        ledger.setbacks.overcome(certificate)

@@ -1,6 +1,6 @@
 """The whole round for a certificate: check beforehand, order, prove, collect, install, look."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
@@ -16,9 +16,12 @@ from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.records import EditionRecord, OrderState
 
 if TYPE_CHECKING:
+    from inkstamp.jobs.install import Wish
     from inkstamp.jobs.workplace import Workplace
 
 _SETTLING_SECONDS = 3.0
+_TESTED_SECONDS = 60.0
+"""How long a server's configuration counts as good beforehand; it is tested again before anything is changed."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -59,7 +62,8 @@ def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
 
     entry, authority = plan.entry, workplace.config.authority[plan.entry.authority]
     with at_step("checking beforehand"):
-        prepare(workplace, plan.name, entry, None, {})
+        recently = workplace.clock.monotonic() - _TESTED_SECONDS
+        prepare(workplace, plan.name, entry, None, {}, tested_since=recently)
         if authority.kind == "acme":
             check_ways(workplace, entry)
         elif method_of(entry, authority) == "file" and file_servers(workplace.config, entry):
@@ -100,43 +104,90 @@ def carry_out(
 
     """
     with workplace.hold_certificate(plan.name), kept(workplace, plan.name):
-        settle(workplace, plan.name)
-        edition = good_edition(workplace, plan, anew=anew)
-        issued = edition is None
-        if edition is not None and not again and is_installed(workplace, edition, plan.entry):
-            return Outcome(
-                name=plan.name,
-                edition=edition,
-                issued=False,
-                installed=False,
-                servers=plan.entry.install,
-                findings=(),
-                renews_at=renewal_of(workplace, edition),
-            )
-        passing, left_out = plan.entry, list[Finding]()
-        if edition is None and not _waits_at_portal(workplace, plan):
-            passing = _check_passing(workplace, plan)
-        said(plan)
-        write_entries(workplace, plan)
-        if edition is None:
-            from inkstamp.jobs.leaving_out import what_is_left_out
-            from inkstamp.jobs.opening import obtain_somewhere
+        got = come_by(workplace, plan, anew=anew, again=again, said=said)
+        if got.in_place:
+            return outcome_of(workplace, got)
+        from inkstamp.jobs.install import install
 
-            edition = obtain_somewhere(workplace, plan.name, passing)
-            left_out = what_is_left_out(plan.entry, edition)
-        with at_step(f"installing edition {edition.number}"):
-            findings = [*left_out, *_install(workplace, plan, edition)]
-        if again:
-            workplace.ledger.tidings.add([(edition, {"astray": ""})])
+        say_installs(workplace, got)
+        with at_step(got.installing):
+            findings = install(workplace, got.wish)
+        return put_in_place(workplace, got, findings)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ComeBy:
+    """The edition that a certificate is to be served with, and whether it is in its place already."""
+
+    entry: Certificate
+    edition: EditionRecord
+    issued: bool
+    """Whether it is new."""
+    in_place: bool
+    """Whether the servers have it."""
+    again: bool
+    left_out: tuple[Finding, ...] = ()
+    """Names that it does without."""
+
+    @property
+    def wish(self) -> "Wish":
+        """What is to be installed."""
+        from inkstamp.jobs.install import Wish
+
+        return Wish(self.edition.certificate, self.entry, self.edition)
+
+    @property
+    def installing(self) -> str:
+        """The step that comes next."""
+        return f"installing edition {self.edition.number}"
+
+
+def outcome_of(workplace: "Workplace", got: ComeBy, findings: Sequence[Finding] = ()) -> Outcome:
+    """Return what became of a certificate whose edition is in its place."""
     return Outcome(
-        name=plan.name,
-        edition=edition,
-        issued=issued,
-        installed=bool(plan.entry.install),
-        servers=plan.entry.install,
-        findings=tuple(findings),
-        renews_at=renewal_of(workplace, edition),
+        name=got.edition.certificate,
+        edition=got.edition,
+        issued=got.issued,
+        installed=bool(got.entry.install) and not got.in_place,
+        servers=got.entry.install,
+        findings=(*got.left_out, *findings),
+        renews_at=renewal_of(workplace, got.edition),
     )
+
+
+def put_in_place(workplace: "Workplace", got: ComeBy, findings: Sequence[Finding]) -> Outcome:
+    """Record that an edition has been installed; returns what became of its certificate."""
+    if got.again:
+        workplace.ledger.tidings.add([(got.edition, {"astray": ""})])
+    return outcome_of(workplace, got, findings)
+
+
+def come_by(
+    workplace: "Workplace",
+    plan: Plan,
+    *,
+    anew: bool = False,
+    again: bool = False,
+    said: Callable[[Plan], None] = lambda _plan: None,
+) -> ComeBy:
+    """Do the round up to the install (see `carry_out`); the caller holds the certificate."""
+    settle(workplace, plan.name)
+    edition = good_edition(workplace, plan, anew=anew)
+    if edition is not None and not again and is_installed(workplace, edition, plan.entry):
+        return ComeBy(entry=plan.entry, edition=edition, issued=False, in_place=True, again=again)
+    passing = plan.entry
+    if edition is None and not _waits_at_portal(workplace, plan):
+        passing = _check_passing(workplace, plan)
+    said(plan)
+    write_entries(workplace, plan)
+    if edition is not None:
+        return ComeBy(entry=plan.entry, edition=edition, issued=False, in_place=False, again=again)
+    from inkstamp.jobs.leaving_out import what_is_left_out
+    from inkstamp.jobs.opening import obtain_somewhere
+
+    edition = obtain_somewhere(workplace, plan.name, passing)
+    left_out = tuple(what_is_left_out(plan.entry, edition))
+    return ComeBy(entry=plan.entry, edition=edition, issued=True, in_place=False, again=again, left_out=left_out)
 
 
 def _waits_at_portal(workplace: "Workplace", plan: Plan) -> bool:
@@ -184,8 +235,8 @@ def settle(workplace: "Workplace", name: str) -> None:
     An install that was cut short is put back; of an order that is ended, the key (the edition has it) and proofs that
     stand yet are removed.
     """
-    from inkstamp.jobs.carry import recover, tidy
     from inkstamp.jobs.order_files import clear_ended
+    from inkstamp.jobs.putting_back import recover, tidy
 
     clear_ended(workplace, name)
     for record in workplace.ledger.installs.begun(name):
@@ -194,12 +245,11 @@ def settle(workplace: "Workplace", name: str) -> None:
     tidy(workplace, name)
 
 
-def _install(workplace: "Workplace", plan: Plan, edition: EditionRecord) -> list[Finding]:
-    from inkstamp.jobs.install import install
-
-    if plan.entry.install:
-        workplace.progress.step(plan.name, f"installs edition {edition.number} on {', '.join(plan.entry.install)}")
-    return install(workplace, plan.name, plan.entry, edition)
+def say_installs(workplace: "Workplace", got: ComeBy) -> None:
+    """Tell that an edition is put on its servers now."""
+    if got.entry.install:
+        text = f"installs edition {got.edition.number} on {', '.join(got.entry.install)}"
+        workplace.progress.step(got.edition.certificate, text)
 
 
 def good_edition(workplace: "Workplace", plan: Plan, *, anew: bool) -> EditionRecord | None:

@@ -1,5 +1,6 @@
 """What the jobs work with: configuration, ledger, shelf, view, servers and CAs, each made when first used."""
 
+import math
 import os
 import threading
 from collections.abc import Iterator
@@ -54,6 +55,8 @@ class Workplace:
         self.clock = clock or SystemClock()
         self.progress = progress or Silent()
         self.command = command
+        self._tested: dict[str, float] = {}
+        self._testing: dict[str, threading.Lock] = {}
         self._servers: dict[str, FileCarrier] = {}
         self._hosts: dict[tuple[str, str, bool], Host] = {}
         self._accounts: dict[str, Account] = {}
@@ -243,6 +246,15 @@ class Workplace:
         from inkstamp.servers.registry import as_installable
 
         return as_installable(self.server(name))
+
+    def test_server(self, name: str, since: float) -> None:
+        """Have a server's configuration tested as it stands, unless this run found it good after `since`, monotonic."""
+        from inkstamp.jobs.way_back import test_before
+
+        with self._testing.setdefault(name, threading.Lock()):
+            if self._tested.get(name, -math.inf) < since:
+                test_before(self.installable(name))
+                self._tested[name] = self.clock.monotonic()
 
     def carrier(self, name: str) -> "RecordCarrier | None":
         """Return what puts records into DNS, None when a person does."""

@@ -1,0 +1,139 @@
+"""Put back what an install changed: after a failure, or when a run was killed in between."""
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from inkstamp.config.model import Certificate
+from inkstamp.errors import InkStampError, ReachTrouble, ServerTrouble
+from inkstamp.files import remove_tree
+from inkstamp.findings import note
+from inkstamp.jobs import way_back
+from inkstamp.jobs.earlier import undo_folder
+from inkstamp.jobs.preparing import handed
+from inkstamp.ledger.records import InstallRecord, InstallState
+from inkstamp.servers.interface import Taker
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+def bring_back_cut_off(workplace: "Workplace", name: str, entry: Certificate, away: dict[str, ReachTrouble]) -> None:
+    """Bring back first what a cut-off install left on a machine that can be reached again.
+
+    Machines that still cannot be are put into `away`.
+    """
+    for record in workplace.ledger.installs.begun(name):
+        if len(record.servers) == 1 and record.servers[0] in entry.install:
+            try:
+                put_back(workplace, [(record, None)])
+            except ReachTrouble as error:
+                away[record.servers[0]] = error
+
+
+def tidy(workplace: "Workplace", name: str) -> None:
+    """Bring what is kept into line with the ledger, when a run was killed between the two."""
+    installs = workplace.ledger.installs.of(name)
+    for folder in way_back.kept_folders(undo_folder(workplace, name)):
+        manifest = way_back.kept(folder) or {}
+        last = installs.get(next(iter(manifest.get("servers", ())), ""))
+        if manifest.get("done") or (last is not None and last.state is InstallState.BEGUN):
+            continue
+        if last is not None and last.state is InstallState.DONE and manifest.get("edition") == last.edition:
+            way_back.remark(folder, done=True)
+        else:
+            remove_tree(folder)
+
+
+def recover(workplace: "Workplace", record: InstallRecord) -> None:
+    """Put back what an install that was killed had changed; a machine that is away is left for the next run."""
+    newest = workplace.ledger.installs.of(record.certificate)
+    if any(newest[server].id != record.id for server in record.servers):
+        # The servers were changed since, by a run that had put this one's files back.
+        workplace.ledger.installs.end(
+            record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: superseded"
+        )
+        return
+    if not record.servers:
+        # On the shelf alone nothing was saved, since there is nothing to go back to.
+        workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: cut short")
+        return
+    workplace.progress.step(record.certificate, "puts back what an interrupted install left")
+    try:
+        put_back(workplace, [(record, None)])
+    except ReachTrouble as error:
+        workplace.progress.found(record.certificate, note("installed", ", ".join(record.servers), error.what))
+
+
+def put_back(workplace: "Workplace", records: Sequence[tuple[InstallRecord, InkStampError | None]]) -> None:
+    """Bring back files and links, and reload the servers, once; what came of it is added to each error's advice.
+
+    A machine that is away cannot be put back now: with an error that is added to it, otherwise ReachTrouble.
+    """
+    brought = []
+    for record, error in records:
+        folder = _kept_for(workplace, record)
+        if folder is None:  # killed before anything was saved, and so before anything was changed
+            text = f"edition {record.edition}: cut short"
+            workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", text)
+            continue
+        try:
+            trouble = _bring_back(workplace, record, folder)
+        except ReachTrouble:
+            if error is None:
+                raise
+            later = f"what was changed on {', '.join(record.servers)} is put back as soon as it can be reached"
+            error.advice = "; ".join(filter(None, [later, error.advice]))
+        else:
+            brought.append((record, error, folder, trouble))
+    after = way_back.reload_all(workplace, dict.fromkeys(each for found in brought for each in found[0].servers))
+    for record, error, folder, trouble in brought:
+        why = error.what if error else "the run before was cut short"
+        text = f"edition {record.edition}: {why}"
+        workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", text)
+        remove_tree(folder)
+        if error is not None:
+            said = ["all files are back as they were", *trouble, *after]
+            again = f"then run `inkstamp stamp {record.certificate}`"
+            again += f"; edition {record.edition} is kept and needs no new order"
+            error.advice = "; ".join(filter(None, [", ".join(said), error.advice or "mend that", again]))
+
+
+def _bring_back(workplace: "Workplace", record: InstallRecord, folder: Path) -> list[str]:
+    """Bring files and link back; returns what those refuse that are handed editions."""
+    manifest = way_back.bring_back(workplace, folder)
+    trouble = _give_back(workplace, record, manifest)
+    if not manifest["copied"]:
+        workplace.shelf.switch(record.certificate, manifest["before"])
+    return trouble
+
+
+def _kept_for(workplace: "Workplace", record: InstallRecord) -> Path | None:
+    """Return the folder with what stood on a record's servers before it."""
+    for folder in reversed(way_back.kept_folders(undo_folder(workplace, record.certificate))):
+        manifest = way_back.kept(folder) or {}
+        if not manifest.get("done") and tuple(manifest["servers"]) == record.servers:
+            return folder
+    return None
+
+
+def takers(workplace: "Workplace", servers: Sequence[str]) -> list[Taker]:
+    """Return those of some servers that are handed editions."""
+    return [server for each in servers if isinstance(server := workplace.server(each), Taker)]
+
+
+def _give_back(workplace: "Workplace", record: InstallRecord, manifest: dict[str, Any]) -> list[str]:
+    """Have those that are handed editions serve what they had; returns what they refused of that.
+
+    ReachTrouble when one is away, as of a machine whose files cannot be brought back.
+    """
+    number = manifest["before"]
+    before = workplace.ledger.edition(record.certificate, number) if number else None
+    trouble = []
+    for each in takers(workplace, record.servers):
+        try:
+            each.give_back(record.certificate, manifest["held"].get(each.name, ""),
+                           handed(workplace, before) if before is not None else None)  # fmt: skip
+        except ServerTrouble as failed:
+            trouble.append(f"{each.name} may still have the new one: {failed.said or failed.what}")
+    return trouble

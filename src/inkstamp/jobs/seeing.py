@@ -1,0 +1,85 @@
+"""See by handshakes that a server serves what was installed on it."""
+
+from typing import TYPE_CHECKING
+
+from cryptography import x509
+
+from inkstamp.clock import stamp
+from inkstamp.errors import ServerTrouble
+from inkstamp.findings import Finding, good, note
+from inkstamp.pki.keys import describe
+from inkstamp.servers.interface import Endpoint, ServerKind
+from inkstamp.view.handshake import Served, shake_hands
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_LOOK_SECONDS = 15.0
+"""A reload takes effect within moments; a server that still serves the old certificate after this did not reload."""
+_LOOK_PAUSE = 0.05
+
+
+def see_served(
+    workplace: "Workplace", server: ServerKind, number: int, wanted: tuple[x509.Certificate, ...], name: str
+) -> Finding:
+    """Shake hands with every endpoint of `name` until each serves edition `number`, a leaf with its intermediates.
+
+    Raises:
+        ServerTrouble: One does not, or there is none.
+
+    """
+    endpoints = server.tls_endpoints(name)
+    if endpoints is None:
+        seen = f"edition {number} is on {server.name}; nobody has looked whether it is served"
+        return note(
+            "installed", name, seen, f'say where it serves TLS: look = ["host:port"] under [server.{server.name}]'
+        )
+    if not endpoints:
+        raise ServerTrouble(f"server “{server.name}” has no address that serves {name} with TLS", where=server.name)
+    deadline = workplace.clock.monotonic() + _LOOK_SECONDS
+    asked = name.replace("*", "any", 1)  # what a visitor of a wildcard asks for
+    for each in endpoints:
+        while True:
+            served = served_as(each, asked, wanted[0])
+            if set(wanted) <= set(served.chain) and served.chain[0] == wanted[0]:
+                break
+            if workplace.clock.monotonic() > deadline:
+                raise _not_taken(server, name, each, served, wanted)
+            workplace.clock.sleep(_LOOK_PAUSE)
+    places = ", ".join(map(str, endpoints))
+    return good("installed", name, f"{server.name} serves edition {number} at {places}")
+
+
+def served_as(endpoint: Endpoint, name: str, wanted: x509.Certificate) -> Served:
+    """Shake hands; where a certificate with another sort of key comes back, ask for one with the wanted sort."""
+    served = shake_hands(endpoint.address, endpoint.port, name, upgrade=endpoint.upgrade)
+    algorithm = describe(wanted.public_key()).partition("-")[0]
+    if not served.chain or describe(served.chain[0].public_key()).startswith(f"{algorithm}-"):
+        return served
+    again = shake_hands(endpoint.address, endpoint.port, name, upgrade=endpoint.upgrade, algorithm=algorithm)
+    return again if again.chain else served
+
+
+def _not_taken(
+    server: ServerKind, name: str, endpoint: Endpoint, served: Served, wanted: tuple[x509.Certificate, ...]
+) -> ServerTrouble:
+    if served.chain and served.chain[0] == wanted[0]:
+        return ServerTrouble(
+            f"server “{server.name}” serves the new certificate for {name} without its intermediates",
+            where=str(endpoint),
+            said=f"{len(served.chain)} of {len(wanted)} certificates",
+            advice="have it read a file with the issuers as well",
+        )
+    return ServerTrouble(
+        f"server “{server.name}” does not serve the new certificate for {name} after its reload",
+        where=str(endpoint),
+        said=_seen(served),
+        advice="see the server's own error log; it may have kept its old configuration",
+    )
+
+
+def _seen(served: Served) -> str:
+    if not served.chain:
+        return served.trouble
+    leaf = served.chain[0]
+    return f"it serves serial {leaf.serial_number:x}, valid until {stamp(leaf.not_valid_after_utc)}"

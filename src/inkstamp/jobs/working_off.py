@@ -1,0 +1,133 @@
+"""Work on all that is due: several orders at a time at each authority, and what they bring installed together.
+
+An order takes seconds and waits for others most of the time, so that many go on beside one another. An install is the
+opposite: a server that serves thousands of sites takes seconds for each reload, whatever it is for. So what is issued
+is put by, and a server takes all that has come in for it with one reload: the first at once, the others when some time
+has passed since, the last when no more is to come.
+"""
+
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from contextlib import ExitStack
+from typing import TYPE_CHECKING, TypeVar
+
+from inkstamp.errors import InkStampError
+from inkstamp.jobs.carry import Result
+from inkstamp.jobs.install import install_together
+from inkstamp.jobs.plan import Plan
+from inkstamp.jobs.setback import at_step, kept
+from inkstamp.jobs.stamp import ComeBy, Outcome, carry_out, come_by, is_installed, put_in_place, say_installs, settle
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.due import Due
+    from inkstamp.jobs.workplace import Workplace
+
+T = TypeVar("T")
+Ended = Outcome | InkStampError
+"""What became of a certificate."""
+
+_GATHER_SECONDS = 20.0
+"""How long a server is left alone after an install: its workers of before have time to end."""
+_MOST = 200
+"""Certificates installed at a time; each of them is held meanwhile."""
+
+
+def work_off(workplace: "Workplace", due: Sequence["Due"], limits: dict[str, int]) -> Iterator[tuple["Due", Ended]]:
+    """Renew what is due; yields what became of each, in the order of `due`.
+
+    Args:
+        workplace: The run's surroundings.
+        due: What to work on, the most urgent first.
+        limits: By authority, how many certificates are ordered at the same time.
+
+    """
+    ended: dict[str, Ended] = {}
+    told = 0
+    for name, result in _each_ended(workplace, due, limits):
+        ended[name] = result
+        while told < len(due) and due[told].name in ended:
+            yield due[told], ended[due[told].name]
+            told += 1
+
+
+def _each_ended(workplace: "Workplace", due: Sequence["Due"], limits: dict[str, int]) -> Iterator[tuple[str, Ended]]:
+    """Yield what became of each as it is known."""
+    with ExitStack() as stack:
+        pools = {name: stack.enter_context(ThreadPoolExecutor(limit)) for name, limit in limits.items()}
+        running: dict[Future[ComeBy | Ended], Due] = {}
+        for each in due:
+            authority = workplace.config.certificate[each.name].authority
+            running[pools[authority].submit(_order, workplace, each)] = each
+        put_by: list[ComeBy] = []
+        earliest = workplace.clock.monotonic()
+        while running or put_by:
+            pause = max(earliest - workplace.clock.monotonic(), 0.0) if put_by else None
+            for future in wait(running, pause, FIRST_COMPLETED).done:
+                name, got = running.pop(future).name, future.result()
+                if isinstance(got, ComeBy):
+                    put_by.append(got)
+                else:
+                    yield name, got
+            if put_by and (not running or workplace.clock.monotonic() >= earliest):
+                now, put_by = put_by[:_MOST], put_by[_MOST:]
+                yield from _install(workplace, now)
+                earliest = workplace.clock.monotonic() + _GATHER_SECONDS
+
+
+def _order(workplace: "Workplace", due: "Due") -> ComeBy | Ended:
+    """Come by an edition; one that is to be on no server, or is there already, needs no more."""
+
+    def work() -> ComeBy | Ended:
+        plan = Plan(name=due.name, entry=workplace.certificate(due.name))
+        if not plan.entry.install:
+            return carry_out(workplace, plan, again=due.astray)
+        with workplace.hold_certificate(due.name), kept(workplace, due.name, overcome=False):
+            got = come_by(workplace, plan, again=due.astray)
+        return _ended(workplace, got, []) if got.in_place else got
+
+    workplace.progress.step(due.name, f"is due: {due.reason}")
+    return _or_error(work)
+
+
+def _install(workplace: "Workplace", some: Sequence[ComeBy]) -> list[tuple[str, Ended]]:
+    """Put editions in their places together; other runs may have been at the same certificates meanwhile."""
+    results: dict[str, Result] = {}
+    with ExitStack() as stack:
+        wishes = []
+        for got in some:
+            name = got.edition.certificate
+            try:
+                stack.enter_context(workplace.hold_certificate(name))
+                settle(workplace, name)
+            except InkStampError as error:
+                results[name] = error
+                continue
+            if not got.again and is_installed(workplace, got.edition, got.entry):
+                results[name] = []
+                continue
+            say_installs(workplace, got)
+            wishes.append(got.wish)
+        try:
+            results |= install_together(workplace, wishes)
+        except InkStampError as error:
+            results |= {wish.name: error for wish in wishes}
+        return [(got.edition.certificate, _ended(workplace, got, results[got.edition.certificate])) for got in some]
+
+
+def _ended(workplace: "Workplace", got: ComeBy, result: Result) -> Ended:
+    """Write down what came of an install."""
+
+    def end() -> Ended:
+        with kept(workplace, got.edition.certificate), at_step(got.installing):
+            if isinstance(result, InkStampError):
+                raise result
+            return put_in_place(workplace, got, result)
+
+    return _or_error(end)
+
+
+def _or_error(work: Callable[[], T]) -> T | InkStampError:
+    try:
+        return work()
+    except InkStampError as error:
+        return error

@@ -2,7 +2,7 @@
 
     python benchmarks/renewals.py [DUE [SITES]]
 
-SITES (2,000) virtual hosts with TLS stand on an nginx, and the certificates of DUE (50) of them are due, at a real
+SITES (1,000) virtual hosts with TLS stand on an nginx, and the certificates of DUE (50) of them are due, at a real
 ACME CA on loopback. What is timed is one `inkstamp renew`, the whole process. Run it with the project installed; nginx
 and the CA must be there.
 """
@@ -78,4 +78,4 @@ def main(due: int, sites: int) -> None:
 
 if __name__ == "__main__":
     given = [int(each) for each in sys.argv[1:]]
-    main(*(given + [50, 2000][len(given) :]))
+    main(*(given + [50, 1000][len(given) :]))

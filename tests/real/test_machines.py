@@ -231,3 +231,29 @@ def test_a_connection_that_is_lost_in_the_middle_leaves_the_machine_whole(
     assert club.run("renew").status == 0
     assert all_served(club) == {club.edition("club", 5)}
     assert stray(west[1].folder) == []
+
+
+def test_a_machine_takes_several_certificates_of_a_run_with_one_reload(
+    club: World, west: tuple[Nginx, Machine], folder: Path
+) -> None:
+    crews = ["bow", "stroke", "cox"]
+    text = club.config.read_text()
+    for crew in crews:
+        name = f"{crew}.saltmarsh.test"
+        site = plain_site([name], west[0].http_port, folder / "west-www").replace("127.0.0.1", WEST)
+        west[0].sites_file(site, crew)
+        club.nameserver.table[name] = [WEST]
+        text += f'\n[certificate.{crew}]\nnames = ["{name}"]\nauthority = "quayside"\nkey = "rsa-2048"\n'
+        text += 'via = "west"\ninstall = ["west"]\n'
+    west[0].reload()
+    club.config.write_text(text)
+    for number, key in enumerate(("rsa-2048", "ecdsa-p384"), start=1):
+        club.config.write_text(text.replace("rsa-2048", key))
+        done = club.run("renew", *crews)
+        assert done.status == 0, done.err
+        assert "west: 2 new editions, one reload" in done.err
+        for crew in crews:
+            found = shake_hands(WEST, club.nginx.https_port, f"{crew}.saltmarsh.test")
+            assert found.chain[0].public_bytes(serialization.Encoding.DER) == club.edition(crew, number)
+            copy = west[1].folder / "certificates" / crew / "key.pem"
+            assert copy.read_bytes() == (club.home / "shelf" / crew / f"{number:04d}" / "key.pem").read_bytes()

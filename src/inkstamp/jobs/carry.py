@@ -145,6 +145,8 @@ def _refused(workplace: "Workplace", begun: Sequence[_Begun], error: InkStampErr
     loads = [each.load for each in begun]
     if len(loads) == 1 or isinstance(error, ReachTrouble):
         return {load.name: own for load, own in zip(loads, errors, strict=True)}
+    text = f"does not take all {len(loads)}: finds out which it refuses"
+    workplace.progress.step(", ".join(loads[0].group.servers), text)
     half = len(loads) // 2
     return carry_together(workplace, loads[:half]) | carry_together(workplace, loads[half:])
 

@@ -59,13 +59,14 @@ def _each_ended(workplace: "Workplace", due: Sequence["Due"], limits: dict[str, 
             authority = workplace.config.certificate[each.name].authority
             running[pools[authority].submit(_order, workplace, each)] = each
         put_by: list[ComeBy] = []
+        order = {each.name: number for number, each in enumerate(due)}
         earliest = workplace.clock.monotonic()
         while running or put_by:
             pause = max(earliest - workplace.clock.monotonic(), 0.0) if put_by else None
             for future in wait(running, pause, FIRST_COMPLETED).done:
                 name, got = running.pop(future).name, future.result()
                 if isinstance(got, ComeBy):
-                    put_by.append(got)
+                    put_by = sorted([*put_by, got], key=lambda each: order[each.edition.certificate])
                 else:
                     yield name, got
             if put_by and (not running or workplace.clock.monotonic() >= earliest):

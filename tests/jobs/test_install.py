@@ -33,7 +33,7 @@ def test_an_install_that_was_cut_off_is_not_put_back_over_a_later_one(tmp_path: 
     cut_off = place.ledger.installs.begin("club", 1, ["west"])
     later = place.ledger.installs.begin("club", 2, ["west"])
     place.ledger.installs.end(later, InstallState.DONE, "installed", "edition 2 on west")
-    recover(place, cut_off)
+    recover(place, [cut_off])
     assert site.read_text() == "of edition 2\n"
     assert place.ledger.installs.begun("club") == []
     assert place.ledger.installs.of("club")["west"].edition == 2

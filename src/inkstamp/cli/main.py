@@ -8,6 +8,7 @@ import argparse
 import importlib
 import os
 import sys
+import warnings
 from collections.abc import Sequence
 from types import ModuleType
 
@@ -107,6 +108,8 @@ def _front_parser() -> argparse.ArgumentParser:
 
 def run(arguments: Sequence[str]) -> int:
     """Run one command line and return the exit status."""
+    # Libraries warn of odd encodings while strangers' certificates are read; what matters of that is a finding.
+    warnings.simplefilter("ignore", UserWarning)
     front = _front_parser()
     try:
         options = front.parse_args(arguments)

@@ -25,10 +25,7 @@ def bring_back_cut_off(workplace: "Workplace", name: str, entry: Certificate, aw
     """
     for record in workplace.ledger.installs.begun(name):
         if len(record.servers) == 1 and record.servers[0] in entry.install:
-            try:
-                put_back(workplace, [(record, None)])
-            except ReachTrouble as error:
-                away[record.servers[0]] = error
+            away |= {found.servers[0]: error for found, error in put_back(workplace, [(record, None)])}
 
 
 def tidy(workplace: "Workplace", name: str) -> None:
@@ -45,31 +42,35 @@ def tidy(workplace: "Workplace", name: str) -> None:
             remove_tree(folder)
 
 
-def recover(workplace: "Workplace", record: InstallRecord) -> None:
-    """Put back what an install that was killed had changed; a machine that is away is left for the next run."""
-    newest = workplace.ledger.installs.of(record.certificate)
-    if any(newest[server].id != record.id for server in record.servers):
-        # The servers were changed since, by a run that had put this one's files back.
-        workplace.ledger.installs.end(
-            record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: superseded"
-        )
-        return
-    if not record.servers:
-        # On the shelf alone nothing was saved, since there is nothing to go back to.
-        workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: cut short")
-        return
-    workplace.progress.step(record.certificate, "puts back what an interrupted install left")
-    try:
-        put_back(workplace, [(record, None)])
-    except ReachTrouble as error:
+def recover(workplace: "Workplace", records: Sequence[InstallRecord]) -> None:
+    """Put back what installs that were killed had changed; a machine that is away is left for the next run.
+
+    The caller holds certificates and servers.
+    """
+    installs, cut_off = workplace.ledger.installs, []
+    for record in records:
+        newest = installs.of(record.certificate)
+        if any(newest[server].id != record.id for server in record.servers):
+            # The servers were changed since, by a run that had put this one's files back.
+            installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: superseded")
+        elif not record.servers:
+            # On the shelf alone nothing was saved, since there is nothing to go back to.
+            installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: cut short")
+        else:
+            workplace.progress.step(record.certificate, "puts back what an interrupted install left")
+            cut_off.append((record, None))
+    for record, error in put_back(workplace, cut_off):
         workplace.progress.found(record.certificate, note("installed", ", ".join(record.servers), error.what))
 
 
-def put_back(workplace: "Workplace", records: Sequence[tuple[InstallRecord, InkStampError | None]]) -> None:
+def put_back(
+    workplace: "Workplace", records: Sequence[tuple[InstallRecord, InkStampError | None]]
+) -> list[tuple[InstallRecord, ReachTrouble]]:
     """Bring back files and links, and reload the servers, once; what came of it is added to each error's advice.
 
-    A machine that is away cannot be put back now: with an error that is added to it, otherwise ReachTrouble.
+    A machine that is away cannot be put back now: with an error that is added to it, otherwise it is returned.
     """
+    away = []
     brought = []
     for record, error in records:
         folder = _kept_for(workplace, record)
@@ -78,25 +79,27 @@ def put_back(workplace: "Workplace", records: Sequence[tuple[InstallRecord, InkS
             workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", text)
             continue
         try:
-            trouble = _bring_back(workplace, record, folder)
-        except ReachTrouble:
+            refused = _bring_back(workplace, record, folder)
+        except ReachTrouble as trouble:
             if error is None:
-                raise
+                away.append((record, trouble))
+                continue
             later = f"what was changed on {', '.join(record.servers)} is put back as soon as it can be reached"
             error.advice = "; ".join(filter(None, [later, error.advice]))
         else:
-            brought.append((record, error, folder, trouble))
+            brought.append((record, error, folder, refused))
     after = way_back.reload_all(workplace, dict.fromkeys(each for found in brought for each in found[0].servers))
-    for record, error, folder, trouble in brought:
+    for record, error, folder, refused in brought:
         why = error.what if error else "the run before was cut short"
         text = f"edition {record.edition}: {why}"
         workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", text)
         remove_tree(folder)
         if error is not None:
-            said = ["all files are back as they were", *trouble, *after]
+            said = ["all files are back as they were", *refused, *after]
             again = f"then run `inkstamp stamp {record.certificate}`"
             again += f"; edition {record.edition} is kept and needs no new order"
             error.advice = "; ".join(filter(None, [", ".join(said), error.advice or "mend that", again]))
+    return away
 
 
 def _bring_back(workplace: "Workplace", record: InstallRecord, folder: Path) -> list[str]:

@@ -12,7 +12,7 @@ from cryptography.hazmat.primitives import serialization
 from inkstamp.clock import whole_days
 from inkstamp.errors import EditionUnfit
 from inkstamp.findings import Finding, bad, warn
-from inkstamp.pki.armour import MALFORMED, blocks, tolerant
+from inkstamp.pki.armour import MALFORMED, blocks
 from inkstamp.pki.certificates import LABELS, Facts, facts, from_der, read_pem, short_name
 from inkstamp.pki.chain import is_self_signed
 from inkstamp.pki.keys import is_encrypted
@@ -131,9 +131,8 @@ def _is_key_of(leaf: x509.Certificate, data: bytes) -> bool | None:
     if is_encrypted(data):
         return None
     try:
-        with tolerant():
-            key = serialization.load_pem_private_key(data, None, unsafe_skip_rsa_key_validation=True)
-            return key.public_key() == leaf.public_key()
+        key = serialization.load_pem_private_key(data, None, unsafe_skip_rsa_key_validation=True)
+        return key.public_key() == leaf.public_key()
     except (ValueError, TypeError, UnsupportedAlgorithm, *MALFORMED):
         return False
 

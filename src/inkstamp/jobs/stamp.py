@@ -241,7 +241,7 @@ def settle(workplace: "Workplace", name: str) -> None:
     clear_ended(workplace, name)
     for record in workplace.ledger.installs.begun(name):
         with workplace.hold_servers(record.servers):
-            recover(workplace, record)
+            recover(workplace, [record])
     tidy(workplace, name)
 
 

@@ -6,15 +6,17 @@ is put by, and a server takes all that has come in for it with one reload: the f
 has passed since, the last when no more is to come.
 """
 
-from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
-from contextlib import ExitStack
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import ExitStack, contextmanager, suppress
+from queue import Empty, SimpleQueue
 from typing import TYPE_CHECKING, TypeVar
 
-from inkstamp.errors import InkStampError
+from inkstamp.errors import Busy, InkStampError
 from inkstamp.jobs.carry import Result
 from inkstamp.jobs.install import install_together
 from inkstamp.jobs.plan import Plan
+from inkstamp.jobs.putting_back import recover
 from inkstamp.jobs.setback import at_step, kept
 from inkstamp.jobs.stamp import ComeBy, Outcome, carry_out, come_by, is_installed, put_in_place, say_installs, settle
 
@@ -32,7 +34,7 @@ _MOST = 200
 """Certificates installed at a time; each of them is held meanwhile."""
 
 
-def work_off(workplace: "Workplace", due: Sequence["Due"], limits: dict[str, int]) -> Iterator[tuple["Due", Ended]]:
+def work_off(workplace: "Workplace", due: Sequence["Due"], limits: Mapping[str, int]) -> Iterator[tuple["Due", Ended]]:
     """Renew what is due; yields what became of each, in the order of `due`.
 
     Args:
@@ -50,29 +52,63 @@ def work_off(workplace: "Workplace", due: Sequence["Due"], limits: dict[str, int
             told += 1
 
 
-def _each_ended(workplace: "Workplace", due: Sequence["Due"], limits: dict[str, int]) -> Iterator[tuple[str, Ended]]:
+def _each_ended(workplace: "Workplace", due: Sequence["Due"], limits: Mapping[str, int]) -> Iterator[tuple[str, Ended]]:
     """Yield what became of each as it is known."""
-    with ExitStack() as stack:
-        pools = {name: stack.enter_context(ThreadPoolExecutor(limit)) for name, limit in limits.items()}
-        running: dict[Future[ComeBy | Ended], Due] = {}
+    _put_back_cut_off(workplace, due)
+    ordered: SimpleQueue[Future[ComeBy | Ended]] = SimpleQueue()
+    running: dict[Future[ComeBy | Ended], Due] = {}
+    with _pools(limits) as pools:
         for each in due:
-            authority = workplace.config.certificate[each.name].authority
-            running[pools[authority].submit(_order, workplace, each)] = each
+            future = pools[workplace.config.certificate[each.name].authority].submit(_order, workplace, each)
+            running[future] = each
+            future.add_done_callback(ordered.put)
         put_by: list[ComeBy] = []
-        order = {each.name: number for number, each in enumerate(due)}
+        urgency = {each.name: number for number, each in enumerate(due)}
         earliest = workplace.clock.monotonic()
         while running or put_by:
             pause = max(earliest - workplace.clock.monotonic(), 0.0) if put_by else None
-            for future in wait(running, pause, FIRST_COMPLETED).done:
+            with suppress(Empty):
+                future = ordered.get(bool(running), pause)
                 name, got = running.pop(future).name, future.result()
-                if isinstance(got, ComeBy):
-                    put_by = sorted([*put_by, got], key=lambda each: order[each.edition.certificate])
-                else:
+                if not isinstance(got, ComeBy):
                     yield name, got
+                    continue
+                put_by = sorted([*put_by, got], key=lambda each: urgency[each.edition.certificate])
             if put_by and (not running or workplace.clock.monotonic() >= earliest):
                 now, put_by = put_by[:_MOST], put_by[_MOST:]
                 yield from _install(workplace, now)
                 earliest = workplace.clock.monotonic() + _GATHER_SECONDS
+
+
+@contextmanager
+def _pools(limits: Mapping[str, int]) -> Iterator[dict[str, ThreadPoolExecutor]]:
+    """Give threads for each authority; when the run is broken off, what has not begun does not begin."""
+    with ExitStack() as stack:
+        pools = {name: stack.enter_context(ThreadPoolExecutor(limit)) for name, limit in limits.items()}
+        try:
+            yield pools
+        except BaseException:
+            for pool in pools.values():
+                pool.shutdown(wait=False, cancel_futures=True)
+            raise
+
+
+def _put_back_cut_off(workplace: "Workplace", due: Sequence["Due"]) -> None:
+    """Put back what a run left that was killed while it installed many, all of it with one reload.
+
+    `settle` would do it for each as its turn comes. What another run is at work on is left to it.
+    """
+    installs = workplace.ledger.installs
+    cut_off = installs.certificates_begun()
+    with ExitStack() as stack:
+        records = []
+        for name in [each.name for each in due if each.name in cut_off][:_MOST]:
+            with suppress(Busy):
+                stack.enter_context(workplace.hold_certificate(name))
+                records += installs.begun(name)  # read again: another run may have ended its own by now
+        servers = {server for record in records for server in record.servers}
+        with suppress(InkStampError), workplace.hold_servers(tuple(servers)):  # `settle` meets it again, and it is told
+            recover(workplace, records)
 
 
 def _order(workplace: "Workplace", due: "Due") -> ComeBy | Ended:

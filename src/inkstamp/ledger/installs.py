@@ -78,6 +78,11 @@ class Installs:
         records = map(as_install, rows)
         return next((each.edition or None for each in records if server in (each.servers or (SHELF,))), None)
 
+    def certificates_begun(self) -> set[str]:
+        """Return the certificates of which an install is under way, or was cut short."""
+        query = "SELECT DISTINCT certificate FROM install WHERE state = :state"
+        return {row["certificate"] for row in self._database.rows(query, {"state": InstallState.BEGUN.value})}
+
     def begun(self, certificate: str) -> list[InstallRecord]:
         """Return those that were cut short, the oldest first."""
         rows = self._database.rows(

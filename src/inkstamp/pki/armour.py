@@ -4,9 +4,6 @@ import base64
 import binascii
 import codecs
 import re
-import warnings
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass
 
 from cryptography import x509
@@ -83,11 +80,3 @@ def _base64(text: bytes) -> bytes:
         return base64.b64decode(_NOT_BASE64.sub(b"", b"".join(lines)), validate=True)
     except binascii.Error:
         return b""
-
-
-@contextmanager
-def tolerant() -> Iterator[None]:
-    """Keep the library's warnings about odd encodings away from the user while strangers' data is read."""
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")
-        yield

@@ -9,7 +9,7 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.x509.oid import NameOID
 
 from inkstamp.errors import EditionUnfit
-from inkstamp.pki.armour import MALFORMED, blocks, tolerant
+from inkstamp.pki.armour import MALFORMED, blocks
 from inkstamp.pki.keys import describe
 
 MOST_CERTIFICATES = 64
@@ -41,8 +41,7 @@ class Facts:
 def from_der(der: bytes) -> x509.Certificate:
     """Read one certificate; ValueError when any part of it is malformed (odd encodings of some CAs are let pass)."""
     try:
-        with tolerant():
-            return complete(x509.load_der_x509_certificate(der))
+        return complete(x509.load_der_x509_certificate(der))
     except MALFORMED as error:
         raise ValueError(str(error)) from error
 
@@ -53,10 +52,9 @@ def complete(certificate: x509.Certificate) -> x509.Certificate:
     The library reads lazily; what would fail later, in the middle of the work, must fail here.
     """
     try:
-        with tolerant():
-            _ = (certificate.extensions, certificate.subject, certificate.issuer, certificate.serial_number)
-            _ = (certificate.not_valid_before_utc, certificate.not_valid_after_utc)
-            certificate.public_key()
+        _ = (certificate.extensions, certificate.subject, certificate.issuer, certificate.serial_number)
+        _ = (certificate.not_valid_before_utc, certificate.not_valid_after_utc)
+        certificate.public_key()
     except UnsupportedAlgorithm:
         return certificate  # a key of a kind that the library does not know is told of, not refused
     except MALFORMED as error:
@@ -128,8 +126,7 @@ def facts(certificate: x509.Certificate) -> Facts:
         key = describe(certificate.public_key())
     except MALFORMED:
         key = "unknown"
-    with tolerant():
-        serial = certificate.serial_number
+    serial = certificate.serial_number
     return Facts(
         subject=short_name(certificate.subject),
         issuer=short_name(certificate.issuer),

@@ -6,7 +6,6 @@ from cryptography.hazmat.primitives.asymmetric import ec, rsa
 
 from inkstamp.errors import ConfigurationError
 from inkstamp.findings import Finding, bad, good, warn
-from inkstamp.pki.armour import tolerant
 from inkstamp.pki.kinds import KeyKind
 
 PrivateKey = ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey
@@ -41,8 +40,7 @@ def is_encrypted(data: bytes) -> bool:
 def from_pem(data: bytes, where: str, passphrase: bytes | None = None) -> PrivateKey:
     """Read a PEM key; ConfigurationError naming `where` when it is none of the known kinds or stays closed."""
     try:
-        with tolerant():
-            key = serialization.load_pem_private_key(data, password=passphrase if is_encrypted(data) else None)
+        key = serialization.load_pem_private_key(data, password=passphrase if is_encrypted(data) else None)
     except (ValueError, TypeError, UnsupportedAlgorithm) as error:
         closed = is_encrypted(data)
         raise ConfigurationError(

@@ -7,7 +7,7 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa
 
 from inkstamp.findings import Finding, bad, good, note, warn
-from inkstamp.pki.armour import MALFORMED, tolerant
+from inkstamp.pki.armour import MALFORMED
 from inkstamp.pki.certificates import short_name
 from inkstamp.pki.keys import describe
 
@@ -117,8 +117,7 @@ def short_lived(leaf: x509.Certificate) -> bool:
 def judge_serial(name: str, leaf: x509.Certificate) -> Finding | None:
     """Find a serial number that RFC 5280 section 4.1.2.2 does not allow; None for one that it does."""
     try:
-        with tolerant():
-            serial = leaf.serial_number
+        serial = leaf.serial_number
     except MALFORMED:
         serial = -1
     if serial > 0:

@@ -11,7 +11,6 @@ from cryptography import x509
 from cryptography.hazmat.primitives.serialization import Encoding
 from OpenSSL import SSL
 
-from inkstamp.pki.armour import tolerant
 from inkstamp.pki.certificates import MOST_CERTIFICATES, from_der
 from inkstamp.pki.names import as_address
 from inkstamp.view.point import NO_ROUTE
@@ -77,8 +76,7 @@ def _handshake(stream: socket.socket, at: tuple[str, int], name: str, alpn: byte
     if alpn and connection.get_alpn_proto_negotiated() != alpn:
         return Served(address=address, port=port, trouble=f"answers with TLS and does not know {alpn.decode()}")
     try:
-        with tolerant():
-            chain = _readable(each.to_cryptography() for each in connection.get_peer_cert_chain() or ())
+        chain = _readable(each.to_cryptography() for each in connection.get_peer_cert_chain() or ())
     except ValueError as error:
         return Served(address=address, port=port, trouble=f"serves what cannot be read as a chain: {error}")
     return Served(

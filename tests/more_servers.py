@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
+import psutil
 from world import find_program, make_tls_pair, running, wait_for_file, wait_for_port
 
 MODULES = ("mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "alias", "rewrite", "dir",
@@ -116,6 +117,12 @@ class Machine:
     client: Path
     """An ssh_config for the way there."""
     process: "subprocess.Popen[bytes]"
+
+    def cut(self) -> None:
+        """Have all connections break off: without root's rights, what serves one outlives what accepted it."""
+        for each in psutil.Process(self.process.pid).children(recursive=True):
+            if each.name().startswith("sshd"):
+                each.kill()
 
     def entry(self) -> str:
         """The lines of a server's table in inkstamp.toml that lead there."""

@@ -7,7 +7,6 @@ import threading
 import time
 from pathlib import Path
 
-import psutil
 import pytest
 from more_servers import Machine
 from world import make_tls_pair
@@ -124,8 +123,7 @@ def test_a_connection_that_is_lost_in_the_middle_is_told_and_the_next_request_co
         deadline = time.monotonic() + 20
         while not (tmp_path / "begun").exists() and time.monotonic() < deadline:
             time.sleep(0.02)
-        for session in psutil.Process(machine.process.pid).children():
-            session.kill()
+        machine.cut()
 
     cutter = threading.Thread(target=cut)
     cutter.start()

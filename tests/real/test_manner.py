@@ -51,10 +51,9 @@ def test_policy_redirect_hsts_and_client_certificates_hold_and_the_next_proof_st
     done = world.run("stamp", kind)
     assert done.status == 0, done.err
     http = urllib3.HTTPConnectionPool(address, world.nginx.http_port, retries=False)
-    host = {"Host": f"{name}:{world.nginx.http_port}"}
+    host = {"Host": f"{name}:{world.nginx.http_port}", "Connection": "close"}
     sent_on, deadline = http.request("GET", "/index.html?a=b", headers=host, redirect=False), time.monotonic() + 10
     while sent_on.status == 200 and time.monotonic() < deadline:  # a worker of before the reload
-        http.close()
         sent_on = http.request("GET", "/index.html?a=b", headers=host, redirect=False)
     target = f"https://{name}:{world.nginx.https_port}/index.html?a=b"
     assert (sent_on.status, sent_on.headers.get("Location")) == (301, target)

@@ -39,6 +39,8 @@ Result = list[Finding] | InkStampError
 
 _AT_ONCE = 8
 """Names looked at in the same moment."""
+_WORKERS_LAST = 0.25
+"""Seconds after a reload in which workers of before take connections beside the new ones; nginx: a tenth."""
 _MOST_KEPT = 5
 """Installs of a certificate on a group of servers that can be undone, one after the other."""
 
@@ -103,9 +105,9 @@ def carry_together(workplace: "Workplace", loads: Sequence[Load]) -> dict[str, R
             break
         try:
             way_back.take_effect(workplace.installable(server))
+            failed = _look_for(workplace, server, begun)
         except InkStampError as error:
             return results | _refused(workplace, begun, error)
-        failed = _look_for(workplace, server, begun)
         if failed:
             put_back(workplace, [(each.record, failed[each.load.name]) for each in begun if each.load.name in failed])
             begun = [each for each in begun if each.load.name not in failed]
@@ -157,21 +159,31 @@ def _look_for(workplace: "Workplace", server_name: str, begun: Sequence[_Begun])
     A site that had no TLS before is not looked at when going back to that.
     """
     server = workplace.installable(server_name)
+    lasting = workplace.clock.monotonic() + _WORKERS_LAST
 
-    def look(wanted: tuple[_Begun, str]) -> InkStampError | None:
+    def look(wanted: tuple[_Begun, str]) -> Finding | InkStampError:
         each, name = wanted
-        if not each.load.token and server.tls_endpoints(name) == []:
-            return None
         try:
-            each.seen.append(see_served(workplace, server, each.load.number or 0, each.chain, name))
+            return see_served(workplace, server, each.load.number or 0, each.chain, name)
         except InkStampError as error:
             return error
-        return None
 
-    looked = [(each, name) for each in begun if each.chain for name in each.load.group.names[server_name]]
+    looked = [(each, name) for each in begun if each.chain for name in each.load.group.names[server_name]
+              if each.load.token or server.tls_endpoints(name) != []]  # fmt: skip
+    if not looked:
+        return {}
     with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
-        errors = list(pool.map(look, looked))
-    return {each.load.name: error for (each, _), error in zip(looked, errors, strict=True) if error is not None}
+        found = list(pool.map(look, looked))
+        if server.tls_endpoints(looked[0][1]):  # what was seen may be a new worker among those of before
+            workplace.clock.sleep(max(lasting - workplace.clock.monotonic(), 0.0))
+            again = [at for at, result in enumerate(found[:_AT_ONCE]) if not isinstance(result, InkStampError)]
+            for at, result in zip(again, pool.map(look, [looked[at] for at in again]), strict=True):
+                found[at] = result
+    for (each, _), result in zip(looked, found, strict=True):
+        if not isinstance(result, InkStampError):
+            each.seen.append(result)
+    return {each.load.name: result for (each, _), result in zip(looked, found, strict=True)
+            if isinstance(result, InkStampError)}  # fmt: skip
 
 
 def _end(workplace: "Workplace", begun: _Begun) -> None:

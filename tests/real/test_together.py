@@ -120,6 +120,20 @@ def test_a_run_killed_while_it_installs_them_together_goes_on_without_a_new_orde
     assert "all 6 are good" in world.run("status").out
 
 
+def test_a_broken_configuration_is_tested_once_for_all_that_are_due_and_nothing_is_ordered(
+    world: World, counting: Counting
+) -> None:
+    orders = world.ca.orders()
+    counting.begin('echo "nginx: [emerg] a typing error" >&2; exit 1\n')
+    done = renew_all(world, "rsa-2048")
+    assert done.status == 1
+    assert counting.asked("-t") == 1
+    assert done.flat.count("is broken already") == done.flat.count("a typing error") == len(CREWS)
+    assert world.ca.orders() == orders
+    counting.begin()
+    world.config.write_text(world.config.read_text().replace("rsa-2048", "ecdsa-p256"))
+
+
 def test_sites_whose_changes_get_in_each_others_way_are_given_tls_in_one_run_all_the_same(
     world: World, folder: Path
 ) -> None:

@@ -5,6 +5,7 @@ import os
 import threading
 from collections.abc import Iterator
 from contextlib import AbstractContextManager, contextmanager
+from copy import copy
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -12,7 +13,7 @@ from typing import TYPE_CHECKING
 from inkstamp.clock import Clock, SystemClock
 from inkstamp.config import load as config_load
 from inkstamp.config.model import Certificate, Configuration, Section
-from inkstamp.errors import ConfigurationError, LedgerTrouble, UsageError
+from inkstamp.errors import ConfigurationError, InkStampError, LedgerTrouble, UsageError
 from inkstamp.files import held, private_folder
 from inkstamp.jobs.progress import Progress, Silent
 
@@ -55,7 +56,7 @@ class Workplace:
         self.clock = clock or SystemClock()
         self.progress = progress or Silent()
         self.command = command
-        self._tested: dict[str, float] = {}
+        self._tested: dict[str, tuple[float, InkStampError | None]] = {}
         self._testing: dict[str, threading.Lock] = {}
         self._servers: dict[str, FileCarrier] = {}
         self._hosts: dict[tuple[str, str, bool], Host] = {}
@@ -248,13 +249,26 @@ class Workplace:
         return as_installable(self.server(name))
 
     def test_server(self, name: str, since: float) -> None:
-        """Have a server's configuration tested as it stands, unless this run found it good after `since`, monotonic."""
+        """Have a server's configuration tested as it stands, unless this run did so after `since`, monotonic.
+
+        Raises:
+            ServerTrouble: It is broken, and nothing must be changed.
+            ReachTrouble: Its machine is away.
+
+        """
         from inkstamp.jobs.way_back import test_before
 
         with self._testing.setdefault(name, threading.Lock()):
-            if self._tested.get(name, -math.inf) < since:
-                test_before(self.installable(name))
-                self._tested[name] = self.clock.monotonic()
+            tested, trouble = self._tested.get(name, (-math.inf, None))
+            if tested < since:
+                trouble = None
+                try:
+                    test_before(self.installable(name))
+                except InkStampError as error:
+                    trouble = error
+                self._tested[name] = self.clock.monotonic(), trouble
+            if trouble is not None:
+                raise copy(trouble)  # each that meets it adds to its advice
 
     def carrier(self, name: str) -> "RecordCarrier | None":
         """Return what puts records into DNS, None when a person does."""

@@ -41,6 +41,10 @@ class Words(StandIn):
         self._server = QuietServer(("127.0.0.1", port), _Handler)
 
 
+FORGOTTEN = "127.0.0.8"
+"""The address of a server that nobody thought of for a while."""
+
+
 @dataclass
 class Sites:
     folder: Path
@@ -196,6 +200,14 @@ def _set_up(sites: Sites) -> None:
     sites.add("crossed", [leaf("crossed"), MIDDLE, crossed])
     sites.add("swallowed", [leaf("swallowed"), MIDDLE],
               plain=f"return 301 https://swallowed.saltmarsh.test:{sites.nginx.https_port}/;")  # fmt: skip
+    sites.add("forgotten", [leaf("forgotten"), MIDDLE])
+    before = leaf("forgotten", more=[point], key=strong)
+    sites.words.revoke(before.certificate, x509.ReasonFlags.superseded)
+    sites.add("forgotten-one", [before, MIDDLE], plain="serves")
+    text = (sites.nginx.folder / "sites" / "forgotten-one.conf").read_text()
+    moved = text.replace("127.0.0.1:", f"{FORGOTTEN}:").replace("forgotten-one.saltmarsh", "forgotten.saltmarsh")
+    sites.nginx.sites_file(moved, "forgotten-one")
+    sites.nameserver.table["forgotten.saltmarsh.test"] = ["127.0.0.1", FORGOTTEN]
     sites.add("two", [leaf("two"), MIDDLE])
     sites.nameserver.table["two.saltmarsh.test"] = ["127.0.0.1", "127.0.0.9"]
 

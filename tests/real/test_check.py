@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 from browser import widths_in_a_browser
-from check_sites import MIDDLE, Sites, leaf, running_sites
+from check_sites import FORGOTTEN, MIDDLE, Sites, leaf, running_sites
 from more_servers import apache, open_folder
 from world import wait_for_port
 
@@ -91,6 +91,19 @@ def test_what_is_good_and_what_is_not_known_is_told_too(sites: Sites) -> None:
     )
     assert sites.run("weak.saltmarsh.test", "--quick").status == 0, "keys are not looked at"
     assert sites.run("plain.saltmarsh.test", "--strict").status == 1
+
+
+def test_what_one_address_of_several_does_otherwise_is_told_with_its_address(sites: Sites) -> None:
+    done = sites.run("forgotten.saltmarsh.test", "--json")
+    assert done.status == 1
+    found = {(each["severity"], each["topic"], each["subject"]): each["seen"]
+             for each in done.json["names"][0]["findings"]}  # fmt: skip
+    name, far = "forgotten.saltmarsh.test", f"{FORGOTTEN}:{sites.nginx.https_port}"
+    assert "was revoked" in found["bad", "revocation", far]
+    assert ("warn", "addresses", name) in found
+    assert "does not lead to HTTPS" in found["warn", "plain HTTP", far]
+    assert "leads to HTTPS in one step" in found["good", "plain HTTP", f"127.0.0.1:{sites.nginx.https_port}"]
+    assert sum(1 for _, topic, _ in found if topic == "hsts") == 1, "what is the same at all is told once"
 
 
 def test_many_are_listed_with_the_most_urgent_first_and_one_that_is_lost_stops_none(

@@ -14,8 +14,9 @@ from inkstamp.errors import UsageError
 from inkstamp.findings import Finding, Severity, bad, good, note, warn, worst, worst_first
 from inkstamp.jobs.check_chain import Fetch, fetcher, judge_chain
 from inkstamp.jobs.check_many import look_at_many
+from inkstamp.jobs.check_places import Chain, for_each_chain
 from inkstamp.pki.certificates import Facts, facts
-from inkstamp.pki.chain import Roots, arrange
+from inkstamp.pki.chain import Roots
 from inkstamp.pki.names import as_address, normalise
 from inkstamp.view.addresses import address_book
 from inkstamp.view.handshake import Served, shake_hands
@@ -267,22 +268,24 @@ def look(
             findings += [more for each in served for more in explain_failure(name, each, target.upgrade)]
         return NameReport(name=told, chain=(), root="", days_left=None, findings=tuple(findings), addresses=addresses)
     findings += _agreement(name, addresses)
-    root = ""
-    for chain in dict.fromkeys(each.chain for each in answered):
-        more, root = judge_chain(name, chain, roots, now, fetch=fetch)
-        findings += [finding for finding in more if finding not in findings]
+    leads_to: dict[Chain, str] = {}
+
+    def judge(chain: Chain) -> list[Finding]:
+        more, leads_to[chain] = judge_chain(name, chain, roots, now, fetch=fetch)
+        return more
+
+    findings += for_each_chain(name, answered, judge)
     first = answered[0].chain
     if deep:
         from inkstamp.jobs.check_depth import Subject, look_deeper
 
-        above = arrange(first[0], first[1:])
         subject = Subject(name=name, port=target.port, upgrade=target.upgrade, certificate=certificate, roots=roots,
                           now=now, fetch=fetch)  # fmt: skip
-        findings += look_deeper(workplace, subject, answered, above[0] if above else None, trusted=bool(root))
+        findings += look_deeper(workplace, subject, answered, [chain for chain, root in leads_to.items() if root])
     return NameReport(
         name=told,
         chain=tuple(facts(each) for each in first),
-        root=root,
+        root=leads_to[first],
         days_left=whole_days(first[0].not_valid_after_utc, now),
         findings=tuple(findings),
         addresses=addresses,

@@ -1,6 +1,6 @@
 """The deeper look of `check`: keys, revocation, protocols; plain HTTP and DNS by their own modules."""
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
@@ -13,9 +13,10 @@ from inkstamp.findings import Finding, Severity, bad, good, note, warn
 from inkstamp.jobs import revocation
 from inkstamp.jobs.check_chain import Fetch, judge_chain
 from inkstamp.jobs.check_dns import look_at_caa, look_at_tlsa
+from inkstamp.jobs.check_places import at_each_address, for_each_chain
 from inkstamp.jobs.check_web import look_at_web
 from inkstamp.pki.certificates import subject_names
-from inkstamp.pki.chain import Roots
+from inkstamp.pki.chain import Roots, arrange
 from inkstamp.pki.quality import judge_keys, judge_serial, judge_stapling, judge_transparency, short_lived
 from inkstamp.pki.revocation import Status, read_ocsp
 from inkstamp.pki.verifying import second_opinion
@@ -29,6 +30,8 @@ if TYPE_CHECKING:
 _OLD = {"TLS 1.0", "TLS 1.1"}
 _HYBRID = "MLKEM"
 """In the names of groups that later quantum computers do not open (draft-ietf-tls-ecdhe-mlkem)."""
+_GROUPS = {"x25519": "X25519", "secp256r1": "P-256", "secp384r1": "P-384"}
+"""What OpenSSL calls groups, and what they are called elsewhere."""
 _KNOWS_HYBRID = SSL.OPENSSL_VERSION_NUMBER >= 0x30500000
 
 
@@ -56,39 +59,59 @@ def look_deeper(
     workplace: "Workplace",
     subject: Subject,
     answered: Sequence[Served],
-    issuer: x509.Certificate | None,
-    *,
-    trusted: bool,
+    trusted: Collection[tuple[x509.Certificate, ...]],
 ) -> list[Finding]:
-    """Find what a first handshake does not show.
+    """Find what a first handshake does not show, at every address: a forgotten one is the usual surprise.
 
     Args:
         workplace: The run's surroundings.
         subject: What is looked at.
         answered: One handshake for each address that had one.
-        issuer: Who issued the leaf, where that is known.
-        trusted: Whether our own builder found a path to a trusted root.
+        trusted: The chains for which our own builder found a path to a trusted root.
 
     """
-    first, name = answered[0], subject.name
-    leaf = first.chain[0]
-    found = judge_keys(name, first.chain, subject.again)
-    more = [judge_serial(name, leaf), judge_stapling(name, leaf, stapled=bool(first.stapled))]
-    if not workplace.is_private:  # a CA of one's own has no logs
-        more.append(judge_transparency(name, leaf))
-    more.append(_compare_verifiers(subject, first.chain, trusted=trusted))
-    found += [each for each in more if each is not None]
-    found += _revocation(workplace, name, first, issuer, subject.again)
-    for each in answered:
-        ready = try_versions(each.address, each.port, name, upgrade=subject.upgrade)
-        at = f"{each.address}:{each.port}"
-        found += judge_readiness(at, ready, mail=bool(subject.upgrade))
-        found += judge_sessions(at, ready, each.group)
-    found += _other_certificates(subject, first)
+    name = subject.name
+    found = for_each_chain(
+        name, answered, lambda chain: _about_chain(workplace, subject, chain, trusted=chain in trusted)
+    )
+    found += at_each_address(name, answered, lambda each: _about_address(workplace, subject, each))
     found += look_at_caa(workplace, name, subject.certificate)
     if subject.upgrade:
-        return found + look_at_tlsa(workplace, name, subject.port, first.chain, subject.certificate)
-    return found + look_at_web(workplace, name, first.address)
+        return found + for_each_chain(
+            name, answered, lambda chain: look_at_tlsa(workplace, name, subject.port, chain, subject.certificate)
+        )
+    return found + at_each_address(name, answered, lambda each: look_at_web(workplace, name, each.address))
+
+
+def _about_address(workplace: "Workplace", subject: Subject, served: Served) -> list[Finding]:
+    """Judge what an address staples, speaks and serves besides."""
+    name = subject.name
+    ready = try_versions(served.address, served.port, name, upgrade=subject.upgrade)
+    return [
+        *_about_stapling(workplace, subject, served),
+        *judge_readiness(name, ready, mail=bool(subject.upgrade)),
+        *judge_sessions(name, ready, served.group),
+        *_other_certificates(subject, served),
+    ]
+
+
+def _about_chain(
+    workplace: "Workplace", subject: Subject, chain: tuple[x509.Certificate, ...], *, trusted: bool
+) -> list[Finding]:
+    """Judge keys, serial number, transparency and revocation of a chain as it is served."""
+    name, leaf = subject.name, chain[0]
+    found = [*judge_keys(name, chain, subject.again), judge_serial(name, leaf)]
+    if not workplace.is_private:  # a CA of one's own has no logs
+        found.append(judge_transparency(name, leaf))
+    found.append(_compare_verifiers(subject, chain, trusted=trusted))
+    issuer = _issuer_in(chain)
+    found += _revocation(workplace, name, leaf, issuer, subject.again) if issuer is not None else []
+    return [each for each in found if each is not None]
+
+
+def _issuer_in(chain: tuple[x509.Certificate, ...]) -> x509.Certificate | None:
+    above = arrange(chain[0], chain[1:])
+    return above[0] if above else None
 
 
 def _compare_verifiers(subject: Subject, chain: Sequence[x509.Certificate], *, trusted: bool) -> Finding | None:
@@ -168,7 +191,8 @@ def judge_readiness(at: str, ready: Readiness, *, mail: bool) -> list[Finding]:
 def judge_sessions(at: str, ready: Readiness, group: str) -> list[Finding]:
     """Judge how an address agrees on keys and whether it takes sessions up again."""
     found = []
-    taken = ", ".join(dict.fromkeys([*([group] if group else []), *ready.groups]))
+    agreed = _GROUPS.get(group, group)
+    taken = ", ".join(dict.fromkeys([*([agreed] if agreed else []), *ready.groups]))
     if _HYBRID in group:
         found.append(
             good("key exchange", at, f"agrees on keys by {taken}; the first is safe from quantum computers too")
@@ -186,28 +210,34 @@ def judge_sessions(at: str, ready: Readiness, group: str) -> list[Finding]:
     return found
 
 
-def _revocation(
-    workplace: "Workplace", name: str, first: Served, issuer: x509.Certificate | None, again: str
-) -> list[Finding]:
-    leaf, stapled = first.chain[0], first.stapled
-    if issuer is None:
-        return []
-    found = []
-    if stapled:
+def _about_stapling(workplace: "Workplace", subject: Subject, served: Served) -> list[Finding]:
+    """Judge the OCSP answer that an address staples, or that it staples none."""
+    name, leaf = subject.name, served.chain[0]
+    found = [judge_stapling(name, leaf, stapled=bool(served.stapled))]
+    issuer = _issuer_in(served.chain)
+    if served.stapled and issuer is not None:
         try:
-            found.append(_judge_status(name, read_ocsp(stapled, leaf, issuer, workplace.clock.now()), "stapled", again))
+            status = read_ocsp(served.stapled, leaf, issuer, workplace.clock.now())
+            found.append(_judge_status(name, status, "stapled", subject.again))
         except ValueError as error:
             seen = f"the stapled OCSP answer cannot be believed: {error}"
             found.append(warn("stapling", name, seen, "see the server's log; it fetches that answer itself"))
+    return [each for each in found if each is not None]
+
+
+def _revocation(
+    workplace: "Workplace", name: str, leaf: x509.Certificate, issuer: x509.Certificate, again: str
+) -> list[Finding]:
+    """Judge what the CA says of a certificate."""
     try:
-        found.append(_judge_status(name, revocation.ask(workplace, leaf, issuer), "asked", again))
+        return [_judge_status(name, revocation.ask(workplace, leaf, issuer), "asked", again)]
     except revocation.NotAsked as none:
         if none.tried:
             said = none.said.splitlines()[0] if none.said else "no answer"
-            found.append(note("revocation", name, f"the CA does not say whether it is revoked: {said}"))
-        elif not short_lived(leaf):
-            found.append(note("revocation", name, "the certificate names no place to ask whether it is revoked"))
-    return found
+            return [note("revocation", name, f"the CA does not say whether it is revoked: {said}")]
+        if not short_lived(leaf):
+            return [note("revocation", name, "the certificate names no place to ask whether it is revoked")]
+        return []
 
 
 def _judge_status(name: str, status: Status, how: str, again: str) -> Finding:

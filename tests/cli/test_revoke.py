@@ -51,6 +51,19 @@ def test_what_is_revoked_is_due_at_once(world: SimulatedWorld, by: tuple[str, ..
     assert (again.status, again.json["revoked"]["already"]) == (0, True)
 
 
+def test_what_is_revoked_is_put_on_no_server_again(world: SimulatedWorld) -> None:
+    assert world.run("stamp", NAME).status == 0
+    assert world.run("revoke", "rowing", "--reason", "key-compromise", "--and-replace", "--yes").status == 0
+    for command in (["undo", "rowing"], ["undo", "rowing", "--preview"], ["install", "rowing", "--edition", "1"]):
+        refused = world.run(*command)
+        assert refused.status == 1
+        assert "edition 1 of “rowing” was revoked" in refused.flat
+        assert "(key-compromise)" in refused.flat
+        assert "put the newest on: inkstamp install rowing" in refused.flat
+        assert world.served(NAME) == world.edition("rowing", 2)
+    assert world.run("install", "rowing").status == 0
+
+
 def test_a_replacement_is_served_before_the_old_one_is_revoked(world: SimulatedWorld) -> None:
     assert world.run("stamp", NAME).status == 0
     key = (world.home / "shelf/rowing/0001/key.pem").read_bytes()

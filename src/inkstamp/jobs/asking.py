@@ -95,9 +95,8 @@ def in_turns(
     with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
         while chunk := list(islice(waiting, _TOGETHER)):
             answers = pool.map(lambda pair: ask(pair[0]), chunk)
-            workplace.ledger.tidings.add(
-                [(edition, answer) for (edition, _), answer in zip(chunk, answers, strict=True) if answer is not None]
-            )
+            heard = [(edition, each) for (edition, _), each in zip(chunk, answers, strict=True) if each is not None]
+            workplace.ledger.tidings.add(heard)
 
 
 # Whether it is revoked
@@ -116,4 +115,5 @@ def _status(workplace: "Workplace", edition: EditionRecord) -> Mapping[str, obje
     if found.revoked is None:
         return {"status_again": from_moment(again)}
     workplace.progress.step(edition.certificate, f"edition {edition.number} is revoked by its CA")
+    workplace.ledger.revocations.end(edition.certificate, edition.number, found.revoked, found.reason)
     return {"revoked": from_moment(found.revoked), "revoked_why": found.reason, "status_again": from_moment(again)}

@@ -8,6 +8,7 @@ from inkstamp.clock import stamp
 from inkstamp.errors import EditionUnfit, UsageError
 from inkstamp.findings import Finding
 from inkstamp.jobs import install, way_back
+from inkstamp.jobs.earlier import refuse_revoked
 from inkstamp.jobs.preparing import Group, prepare
 from inkstamp.jobs.setback import at_step, kept
 from inkstamp.jobs.stamp import settle
@@ -44,7 +45,7 @@ def install_edition(
 
     Raises:
         UsageError: There is no such edition.
-        EditionUnfit: It has expired, or its files are gone.
+        EditionUnfit: It has expired or is revoked, or its files are gone.
         ServerTrouble, FileTrouble: As of an install; everything is as it was then.
 
     """
@@ -87,6 +88,7 @@ def _choose(workplace: "Workplace", name: str, number: int | None) -> EditionRec
             f"edition {edition.number} of “{name}” expired {stamp(edition.not_after)}",
             advice=f"get a new one: inkstamp stamp {name}",
         )
+    refuse_revoked(workplace, edition)
     folder = workplace.shelf.edition(name, edition.number)
     if not (folder / "key.pem").is_file() or not (folder / "served.pem").is_file():
         raise EditionUnfit(

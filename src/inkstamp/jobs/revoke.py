@@ -171,7 +171,7 @@ def revoke(workplace: "Workplace", doomed: Doomed, reason: Reason, *, replace: b
         if newest is not None and newest.number == doomed.edition.number:  # then the next run has to replace it
             workplace.ledger.tidings.add([(newest, {"revoked": from_moment(now), "revoked_why": reason.value})])
         workplace.ledger.note("revoked", f"edition {doomed.edition.number}, {reason.value}", doomed.edition.certificate)
-        workplace.ledger.revocations.end(doomed.edition.certificate)
+        workplace.ledger.revocations.end(doomed.edition.certificate, doomed.edition.number, now, reason.value)
     else:
         workplace.ledger.note("revoked", f"{doomed.facts.subject}, serial {doomed.facts.serial}, {reason.value}")
     return Revoked(doomed=doomed, reason=reason, already=already, replaced_by=outcome)

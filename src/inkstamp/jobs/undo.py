@@ -7,7 +7,7 @@ from inkstamp.clock import stamp
 from inkstamp.errors import UsageError
 from inkstamp.findings import Finding, note, warn
 from inkstamp.jobs import install, way_back
-from inkstamp.jobs.earlier import edition_before, group_back, undoable
+from inkstamp.jobs.earlier import edition_before, group_back, refuse_revoked, undoable
 from inkstamp.jobs.stamp import settle
 from inkstamp.ledger.records import EditionRecord
 
@@ -34,6 +34,7 @@ def undo(workplace: "Workplace", name: str, *, preview: bool) -> Undone:
 
     Raises:
         UsageError: There is none to undo.
+        EditionUnfit: The edition before is revoked; nothing was changed.
         ServerTrouble: A server refuses, or does not serve the edition before; everything is as it was then.
 
     """
@@ -49,6 +50,8 @@ def undo(workplace: "Workplace", name: str, *, preview: bool) -> Undone:
                 )
             groups = [group_back(workplace, entry, folder) for folder in folders]
             before = edition_before(workplace, name, folders[0])
+            if before is not None:
+                refuse_revoked(workplace, before)
             findings = _about(workplace, name, before)
             if not preview:
                 findings += install.take_back(workplace, name, entry, folders, groups)

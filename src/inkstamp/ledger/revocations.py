@@ -1,33 +1,57 @@
-"""Which editions are about to be revoked: who goes on after a kill must not take the next edition for that one."""
+"""Which editions are revoked, or about to be."""
+
+from datetime import datetime
+
+import msgspec
 
 from inkstamp.clock import Clock
-from inkstamp.ledger.database import Database, from_moment
+from inkstamp.ledger.database import Database, from_moment, to_moment
+
+
+class Revoked(msgspec.Struct, frozen=True):
+    """That an edition was revoked by its CA."""
+
+    at: datetime
+    """Aware, UTC."""
+    why: str
+    """The reason, in words; empty for none."""
 
 
 class Revocations:
-    """The ledger's pages on revocations that were begun and are not known to be done."""
+    """The ledger's pages on revocations: those that are done, and those that were begun and are not known to be done.
+
+    Who goes on after a kill must not take the next edition for the one that was meant.
+    """
 
     def __init__(self, database: Database, clock: Clock) -> None:
         self._database = database
         self._clock = clock
 
     def begin(self, certificate: str, edition: int) -> None:
-        """Record that an edition is about to be revoked."""
-        with self._database.writing():
-            self._database.put(
-                "revocation", {"certificate": certificate}, edition=edition, begun=from_moment(self._clock.now())
-            )
+        """Record that an edition is about to be revoked, unless it is revoked."""
+        if self.of(certificate, edition) is None:
+            self._put(certificate, edition, begun=from_moment(self._clock.now()))
 
     def begun(self, certificate: str) -> int | None:
-        """Return the edition whose revocation was begun; None for none."""
+        """Return the edition whose revocation was begun and is not known to be done; None for none."""
         row = self._database.row(
-            "SELECT edition FROM revocation WHERE certificate = :certificate", {"certificate": certificate}
+            "SELECT edition FROM revocation WHERE certificate = :certificate AND done = 0 ORDER BY begun DESC",
+            {"certificate": certificate},
         )
         return None if row is None else int(row["edition"])
 
-    def end(self, certificate: str) -> None:
-        """Record that it is done."""
+    def end(self, certificate: str, edition: int, at: datetime, why: str) -> None:
+        """Record that an edition is revoked."""
+        self._put(certificate, edition, begun=from_moment(at), done=from_moment(at), why=why)
+
+    def of(self, certificate: str, edition: int) -> Revoked | None:
+        """Return what is known of an edition's revocation; None where it is not known to be revoked."""
+        row = self._database.row(
+            "SELECT done, why FROM revocation WHERE certificate = :certificate AND edition = :edition AND done > 0",
+            {"certificate": certificate, "edition": edition},
+        )
+        return None if row is None else Revoked(to_moment(row["done"]), row["why"])
+
+    def _put(self, certificate: str, edition: int, **values: int | str) -> None:
         with self._database.writing():
-            self._database.execute(
-                "DELETE FROM revocation WHERE certificate = :certificate", {"certificate": certificate}
-            )
+            self._database.put("revocation", {"certificate": certificate, "edition": edition}, **values)

@@ -146,9 +146,12 @@ CREATE TABLE matter (
     PRIMARY KEY (messenger, certificate, kind)
 );
 CREATE TABLE revocation (
-    certificate TEXT PRIMARY KEY,
+    certificate TEXT NOT NULL,
     edition INTEGER NOT NULL,
-    begun BIGINT NOT NULL
+    begun BIGINT NOT NULL,
+    done BIGINT NOT NULL DEFAULT 0,
+    why TEXT NOT NULL DEFAULT '',
+    PRIMARY KEY (certificate, edition)
 );
 CREATE TABLE look (
     name TEXT NOT NULL,

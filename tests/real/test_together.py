@@ -120,6 +120,22 @@ def test_a_run_killed_while_it_installs_them_together_goes_on_without_a_new_orde
     assert "all 6 are good" in world.run("status").out
 
 
+def test_a_run_that_is_broken_off_begins_nothing_more_and_the_next_one_goes_on(
+    world: World, counting: Counting
+) -> None:
+    orders = world.ca.orders()
+    counting.begin('case "$*" in *reload) kill -INT $PPID; sleep 1;; esac\n')
+    done = renew_all(world, "ecdsa-p384")
+    assert done.status == 130
+    assert "stopped; run the same command again to go on" in done.err
+    assert "Traceback" not in done.err
+    counting.begin()
+    assert world.run("renew").status == 0
+    assert_served(world, **dict.fromkeys(CREWS, 6))
+    assert world.ca.orders() - orders == len(CREWS)
+    assert world.left_behind() == []
+
+
 def test_a_broken_configuration_is_tested_once_for_all_that_are_due_and_nothing_is_ordered(
     world: World, counting: Counting
 ) -> None:
@@ -131,7 +147,7 @@ def test_a_broken_configuration_is_tested_once_for_all_that_are_due_and_nothing_
     assert done.flat.count("is broken already") == done.flat.count("a typing error") == len(CREWS)
     assert world.ca.orders() == orders
     counting.begin()
-    world.config.write_text(world.config.read_text().replace("rsa-2048", "ecdsa-p256"))
+    world.config.write_text(world.config.read_text().replace("rsa-2048", "ecdsa-p384"))
 
 
 def test_sites_whose_changes_get_in_each_others_way_are_given_tls_in_one_run_all_the_same(

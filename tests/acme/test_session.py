@@ -5,6 +5,7 @@ import socket
 import ssl
 import threading
 import time
+from collections import deque
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -125,6 +126,17 @@ def test_a_refusal_is_not_repeated(tmp_path: Path) -> None:
     with scripted(tmp_path, answers) as (session, clock, _), pytest.raises(CaProblem) as caught:
         post(session)
     assert (caught.value.kind, caught.value.status, clock.slept) == ("unauthorized", 403, [])
+
+
+def test_a_nonce_that_a_thread_asks_for_is_taken_by_no_other(tmp_path: Path) -> None:
+    class Raided(deque[str]):
+        def append(self, _nonce: str, /) -> None:
+            """Lose it: another thread is faster."""
+
+    with scripted(tmp_path, [reply("200 OK", b""), reply("200 OK")]) as (session, _, asked):
+        session._nonces = Raided()
+        assert post(session).status == 200
+    assert asked[1:] == ["HEAD /n", "POST /order"]
 
 
 def test_a_ca_that_takes_no_nonce_is_given_up(tmp_path: Path) -> None:

@@ -43,6 +43,7 @@ _MOST_NONCES_KEPT = 64
 _MOST_MOVES = 5
 """Redirects that a GET follows: a directory may move."""
 _LINK = re.compile(r"<([^<>]*)>([^<]*?)(?=,\s*<|$)")
+_NONCE = "Replay-Nonce"
 _HEADERS = {"User-Agent": f"inkstamp/{__version__}", "Accept-Language": "en"}
 
 
@@ -206,11 +207,11 @@ class Session:
         except IndexError:
             url = self.directory().new_nonce
             self.counts["nonce"] += 1
-            self._until_well("nonce", lambda: self._once("HEAD", url))
-            try:
-                return self._nonces.pop()
-            except IndexError:
+            reply = self._until_well("nonce", lambda: self._once("HEAD", url))
+            nonce = reply.headers.get(_NONCE, "")
+            if not nonce:
                 raise CaMisbehaved("the CA's answer to newNonce holds no nonce", where=url) from None
+            return nonce
 
     def _until_well(self, kind: str, attempt: Callable[[], Reply], *, repeatable: bool = True) -> Reply:
         """Call `attempt` until the CA is well again, or patience ends; then its last error is raised."""
@@ -256,8 +257,8 @@ class Session:
                 reply.release_conn()
         except (HTTPError, OSError) as error:
             raise _network_trouble(error, url) from error
-        nonce = reply.headers.get("Replay-Nonce")
-        if nonce:
+        nonce = reply.headers.get(_NONCE)
+        if nonce and method != "HEAD":  # one that was asked for is for who asked: other threads take what is kept
             self._nonces.append(nonce)
         retry_after = parse_retry_after(reply.headers.get("Retry-After"), self._clock.now())
         if 200 <= reply.status < 300:

@@ -1,6 +1,7 @@
 """HAProxy, lighttpd, Postfix and Dovecot: configurations read as those programs read them, broken ones told."""
 
-from dataclasses import replace
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -13,7 +14,7 @@ from inkstamp.errors import ServerTrouble
 from inkstamp.pki.certificates import to_pem
 from inkstamp.pki.keys import to_pem as key_to_pem
 from inkstamp.reach.local import LocalHost
-from inkstamp.servers.base import Fitting
+from inkstamp.servers.base import Fitting, TextServer
 from inkstamp.servers.dovecot import syntax as dovecot_syntax
 from inkstamp.servers.dovecot.server import DovecotServer
 from inkstamp.servers.haproxy import syntax as haproxy_syntax
@@ -189,3 +190,32 @@ def test_mail_servers_without_tls_are_given_it(tmp_path: Path) -> None:
     (change,) = DovecotServer("boxes", LocalHost(), fitting(tmp_path / "d.conf", text)).plan_install(["a.test"], SUPPLY)
     wanted = "ssl_cert = </e/served.pem\nssl_key = </e/key.pem\n"
     assert (change.after or b"").decode() == f"ssl = yes # for now\n{wanted}"
+
+
+@dataclass(frozen=True)
+class _Texts:
+    texts: Mapping[str, str]
+
+
+class _Changing(TextServer[_Texts]):
+    """One whose configuration is changed, and forgotten, by another thread while it is read for the first time."""
+
+    reads = 0
+
+    def _read(self) -> _Texts:
+        self.reads += 1
+        if self.reads == 1:
+            self.forget()
+        return _Texts({f"/etc/read-{self.reads}": ""})
+
+    def _usual_test(self) -> list[str]:
+        return []
+
+    _usual_reload = _usual_test
+
+
+def test_what_was_read_before_a_change_is_not_taken_for_what_is_there_after_it() -> None:
+    server = _Changing("west", LocalHost(), Fitting(program="", main_file=""))
+    assert server.files_read() == ["/etc/read-1"], "who asked before the change"
+    assert server.files_read() == server.files_read() == ["/etc/read-2"]
+    assert server.reads == 2

@@ -1,5 +1,6 @@
 """What the kinds of server have in common whose configuration is text that is read here."""
 
+import threading
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -71,6 +72,9 @@ class TextServer(ABC, Generic[R]):
         self.host = host
         self._fitting = fitting
         self._known: R | None = None
+        self._forgotten = 0
+        """How often what was known was forgotten."""
+        self._lock = threading.Lock()
 
     @abstractmethod
     def _read(self) -> R:
@@ -85,13 +89,19 @@ class TextServer(ABC, Generic[R]):
         """Return the command that has the running server take its configuration anew."""
 
     def _reading(self) -> R:
-        known = self._known  # another thread may forget it in this moment
+        with self._lock:
+            known, forgotten = self._known, self._forgotten
         if known is None:
-            known = self._known = self._read()
+            known = self._read()
+            with self._lock:
+                if forgotten == self._forgotten:  # else it may be of before the change for which it was to be forgotten
+                    self._known = known
         return known
 
     def forget(self) -> None:
-        self._known = None
+        with self._lock:
+            self._known = None
+            self._forgotten += 1
 
     def files_read(self) -> list[str]:
         """Return the files that the configuration consists of, in the order in which they are read."""

@@ -74,10 +74,11 @@ class HaproxyServer(FilelessServer[Reading]):
         """Return the names that a loaded certificate is chosen for; none for one that cannot be read."""
         if loaded.filters:
             return loaded.filters
-        if loaded.path not in self._known_names:
+        known = self._known_names  # another thread may have it forgotten in this moment
+        if loaded.path not in known:
             leaf = leaf_of(self.host, loaded.path)
-            self._known_names[loaded.path] = subject_names(leaf) if leaf is not None else ()
-        return self._known_names[loaded.path]
+            known[loaded.path] = subject_names(leaf) if leaf is not None else ()
+        return known[loaded.path]
 
     def serves(self, name: str) -> bool:  # noqa: ARG002  it chooses by the certificates' own names
         return bool(self._tls_binds() or self._plain_binds())

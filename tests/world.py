@@ -211,10 +211,10 @@ class World:
             wait_for_page(names[0], self.nginx.http_port, f"<h1>{name}</h1>")
         return root
 
-    def run(self, *arguments: str, env: dict[str, str] | None = None, timeout: float = 120) -> Ran:
-        """Run the built program as a user does."""
+    def run(self, *arguments: str, env: dict[str, str] | None = None, timeout: float = 120, program: str = "") -> Ran:
+        """Run the built program as a user does, or `program` that runs it."""
         done = subprocess.run(
-            [inkstamp_program(), *arguments],
+            [program or inkstamp_program(), *arguments],
             capture_output=True,
             text=True,
             timeout=timeout,

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 from more_servers import Counting, apache
-from world import Ran, World, real_world
+from world import Ran, World, inkstamp_program, real_world
 
 CREWS = [f"crew{number}" for number in range(6)]
 ODD = CREWS[3]
@@ -37,10 +37,10 @@ def counting(world: World) -> Counting:
     return made
 
 
-def renew_all(world: World, key: str) -> Ran:
+def renew_all(world: World, key: str, program: str = "") -> Ran:
     """Have all six renewed, since their sort of key is another one now."""
     world.config.write_text(re.sub(r'key = "(rsa|ecdsa)[^"]*"', f'key = "{key}"', world.config.read_text()))
-    return world.run("renew")
+    return world.run("renew", program=program)
 
 
 def assert_served(world: World, **editions: int) -> None:
@@ -125,7 +125,10 @@ def test_a_run_that_is_broken_off_begins_nothing_more_and_the_next_one_goes_on(
 ) -> None:
     orders = world.ca.orders()
     counting.begin('case "$*" in *reload) kill -INT $PPID; sleep 1;; esac\n')
-    done = renew_all(world, "ecdsa-p384")
+    program = Path(world.folder / "as-at-a-terminal")  # what is started in the background may have SIGINT ignored
+    program.write_text(f'#!/bin/sh\nexec env --default-signal=INT {inkstamp_program()} "$@"\n')
+    program.chmod(0o755)
+    done = renew_all(world, "ecdsa-p384", str(program))
     assert done.status == 130
     assert "stopped; run the same command again to go on" in done.err
     assert "Traceback" not in done.err

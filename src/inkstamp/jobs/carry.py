@@ -23,12 +23,12 @@ from cryptography import x509
 from inkstamp.config.model import Certificate
 from inkstamp.errors import InkStampError, ReachTrouble
 from inkstamp.files import remove_tree
-from inkstamp.findings import Finding
+from inkstamp.findings import Finding, Severity
 from inkstamp.jobs import way_back
 from inkstamp.jobs.earlier import undo_folder
 from inkstamp.jobs.preparing import Group, chain_of, handed
 from inkstamp.jobs.putting_back import put_back, takers
-from inkstamp.jobs.seeing import see_served
+from inkstamp.jobs.seeing import LOOK_SECONDS, see_served
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState
 
 if TYPE_CHECKING:
@@ -39,7 +39,7 @@ Result = list[Finding] | InkStampError
 
 _AT_ONCE = 8
 """Names looked at in the same moment."""
-_WORKERS_LAST = 0.25
+_WORKERS_LAST = 0.15
 """Seconds after a reload in which workers of before take connections beside the new ones; nginx: a tenth."""
 _MOST_KEPT = 5
 """Installs of a certificate on a group of servers that can be undone, one after the other."""
@@ -100,18 +100,18 @@ def carry_together(workplace: "Workplace", loads: Sequence[Load]) -> dict[str, R
             begun.append(_begin(workplace, load))
         except InkStampError as error:
             results[load.name] = error
-    for server in loads[0].group.servers:
-        if not begun:
-            break
-        try:
-            way_back.take_effect(workplace.installable(server))
-            failed = _look_for(workplace, server, begun)
-        except InkStampError as error:
-            return results | _refused(workplace, begun, error)
-        if failed:
-            put_back(workplace, [(each.record, failed[each.load.name]) for each in begun if each.load.name in failed])
-            begun = [each for each in begun if each.load.name not in failed]
-            results |= failed
+    servers = loads[0].group.servers
+    try:
+        for server in servers:
+            if begun:
+                way_back.take_effect(workplace.installable(server))
+                begun = _seen_on(workplace, server, begun, results)
+        if any(finding.severity is Severity.GOOD for each in begun for finding in each.seen):
+            workplace.clock.sleep(_WORKERS_LAST)  # what was seen may be a new worker among those of before
+            for server in servers:
+                begun = _seen_on(workplace, server, begun, results, again=True)
+    except InkStampError as error:
+        return results | _refused(workplace, begun, error)
     for each in begun:
         _end(workplace, each)
         results[each.load.name] = each.seen
@@ -153,37 +153,40 @@ def _refused(workplace: "Workplace", begun: Sequence[_Begun], error: InkStampErr
     return carry_together(workplace, loads[:half]) | carry_together(workplace, loads[half:])
 
 
-def _look_for(workplace: "Workplace", server_name: str, begun: Sequence[_Begun]) -> dict[str, InkStampError]:
-    """See that a server serves what it was given (step 6); returns what is wrong, by certificate.
+def _seen_on(
+    workplace: "Workplace", server_name: str, begun: list[_Begun], results: dict[str, Result], *, again: bool = False
+) -> list[_Begun]:
+    """See that a server serves what it was given (step 6).
 
-    A site that had no TLS before is not looked at when going back to that.
+    What it does not serve is put back, and told in `results`; returns the others. A site that had no TLS before is not
+    looked at when going back to that. A second look is taken at some.
     """
     server = workplace.installable(server_name)
-    lasting = workplace.clock.monotonic() + _WORKERS_LAST
+    # One for all: where nothing is served any more, that must not last for each.
+    deadline = workplace.clock.monotonic() + LOOK_SECONDS
 
     def look(wanted: tuple[_Begun, str]) -> Finding | InkStampError:
         each, name = wanted
         try:
-            return see_served(workplace, server, each.load.number or 0, each.chain, name)
+            return see_served(workplace, server, each.load.number or 0, each.chain, name, deadline=deadline)
         except InkStampError as error:
             return error
 
     looked = [(each, name) for each in begun if each.chain for name in each.load.group.names[server_name]
               if each.load.token or server.tls_endpoints(name) != []]  # fmt: skip
-    if not looked:
-        return {}
+    looked = looked[:_AT_ONCE] if again else looked
     with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
         found = list(pool.map(look, looked))
-        if server.tls_endpoints(looked[0][1]):  # what was seen may be a new worker among those of before
-            workplace.clock.sleep(max(lasting - workplace.clock.monotonic(), 0.0))
-            again = [at for at, result in enumerate(found[:_AT_ONCE]) if not isinstance(result, InkStampError)]
-            for at, result in zip(again, pool.map(look, [looked[at] for at in again]), strict=True):
-                found[at] = result
+    failed: dict[str, InkStampError] = {}
     for (each, _), result in zip(looked, found, strict=True):
-        if not isinstance(result, InkStampError):
+        if isinstance(result, InkStampError):
+            failed[each.load.name] = result
+        elif not again:
             each.seen.append(result)
-    return {each.load.name: result for (each, _), result in zip(looked, found, strict=True)
-            if isinstance(result, InkStampError)}  # fmt: skip
+    if failed:
+        put_back(workplace, [(each.record, failed[each.load.name]) for each in begun if each.load.name in failed])
+    results |= failed
+    return [each for each in begun if each.load.name not in failed]
 
 
 def _end(workplace: "Workplace", begun: _Begun) -> None:

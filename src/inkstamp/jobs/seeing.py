@@ -14,18 +14,32 @@ from inkstamp.view.handshake import Served, shake_hands
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
-_LOOK_SECONDS = 15.0
+LOOK_SECONDS = 15.0
 """A reload takes effect within moments; a server that still serves the old certificate after this did not reload."""
 _LOOK_PAUSE = 0.05
 
 
 def see_served(
-    workplace: "Workplace", server: ServerKind, number: int, wanted: tuple[x509.Certificate, ...], name: str
+    workplace: "Workplace",
+    server: ServerKind,
+    number: int,
+    wanted: tuple[x509.Certificate, ...],
+    name: str,
+    *,
+    deadline: float,
 ) -> Finding:
-    """Shake hands with every endpoint of `name` until each serves edition `number`, a leaf with its intermediates.
+    """Shake hands with every endpoint of `name` until each serves an edition, but not for ever.
+
+    Args:
+        workplace: The run's surroundings.
+        server: Where it was installed.
+        number: The edition's, for what is told.
+        wanted: Its leaf with the intermediates.
+        name: What is asked for.
+        deadline: When to give up, by the monotonic clock; each endpoint is looked at once in any case.
 
     Raises:
-        ServerTrouble: One does not, or there is none.
+        ServerTrouble: One does not serve it, or there is none.
 
     """
     endpoints = server.tls_endpoints(name)
@@ -36,7 +50,6 @@ def see_served(
         )
     if not endpoints:
         raise ServerTrouble(f"server “{server.name}” has no address that serves {name} with TLS", where=server.name)
-    deadline = workplace.clock.monotonic() + _LOOK_SECONDS
     asked = name.replace("*", "any", 1)  # what a visitor of a wildcard asks for
     for each in endpoints:
         while True:

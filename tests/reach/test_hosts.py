@@ -134,6 +134,36 @@ def test_a_connection_that_is_lost_in_the_middle_is_told_and_the_next_request_co
     host.close()
 
 
+@pytest.mark.parametrize(
+    ("asked", "meanwhile"),
+    [
+        ("./acme-challenge", 'mkdir "$1" && rmdir "$1" && exit 0'),
+        ("./acme-challenge", "exit 1"),
+        ('"-m 700 ./.inkstamp."*', 'rmdir "$(pwd -P)"'),
+    ],
+    ids=["after it is made", "before it is entered", "before the file is written"],
+)
+def test_a_folder_that_another_proof_clears_away_is_made_again_over_ssh(
+    machine: Machine, tmp_path: Path, asked: str, meanwhile: str
+) -> None:
+    root, once, mkdir = tmp_path / "www", tmp_path / "once", machine.folder / "bin" / "mkdir"
+    root.mkdir()
+    mkdir.write_text(
+        f'#!/bin/sh\nPATH=/usr/bin:/bin\ncase "$*" in {asked})\n[ -e {once} ] || {{ touch {once}; {meanwhile}; }} ;;\n'
+        'esac\nexec mkdir "$@"\n'
+    )
+    mkdir.chmod(0o755)
+    host = SshHost(f"ssh://127.0.0.1:{machine.port}", config_file=str(machine.client))
+    parts = (".well-known", "acme-challenge", "token")
+    planted = host.plant(str(root), parts, b"proof")
+    mkdir.unlink()
+    assert once.exists()
+    assert root.joinpath(*parts).read_bytes() == b"proof"
+    host.uproot(str(root), parts, planted.made)
+    assert list(root.iterdir()) == []
+    host.close()
+
+
 def test_what_takes_too_long_is_given_up(machine: Machine, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("inkstamp.reach.ssh._GRACE", 0.5)
     host = SshHost(f"ssh://127.0.0.1:{machine.port}", config_file=str(machine.client))

@@ -11,13 +11,22 @@ fail() {
     exit 3
 }
 
+# Another proof was taken down, and its folders with it, while this one came: worth another try.
+gone() {
+    printf '%s\n' "$1" >&2
+    exit 4
+}
+
 # Enter the folder $1 of the present one; 1 when it is not there.
 inside() {
     [ -h "./$1" ] && fail "“$1” on the way is a symbolic link; no link of a customer's is followed"
     [ -e "./$1" ] || return 1
     [ -d "./$1" ] || fail "“$1” on the way is not a folder"
     before=$(pwd -P)
-    cd -P "./$1" 2>/dev/null || fail "“$1” on the way cannot be entered"
+    cd -P "./$1" 2>/dev/null || {
+        [ -e "./$1" ] || return 1
+        fail "“$1” on the way cannot be entered"
+    }
     [ "$(pwd -P)" = "${before%/}/$1" ] || fail "“$1” was exchanged while it was entered"
 }
 
@@ -97,24 +106,39 @@ check_root() {
     [ -w . ] && [ -x . ] || fail "user $(id -u) may not write there"
 }
 
-# root part… file: write what `content` prints; says which folders, by number, were made.
+# root part… file: write what `content` prints; says which folders, by number, were made. The last thing that is done.
 plant() {
+    tries=5
+    while
+        (plant_once "$@")
+        status=$?
+        tries=$((tries - 1))
+        [ "$status" = 4 ] && [ "$tries" -gt 0 ]
+    do :; done
+    [ "$status" = 4 ] && exit 3
+    exit "$status"
+}
+
+plant_once() {
     open_root "$1"
     shift
     number=0
     while [ $# -gt 1 ]; do
         if mkdir "./$1" 2>/dev/null; then
             printf '%s\n' "$number"
-            inside "$1" && chmod 755 . || fail "the folder “$1” was taken away"
+            inside "$1" && chmod 755 . || gone "the folder “$1” was taken away"
         else
-            inside "$1" || fail "the folder “$1” cannot be made"
+            inside "$1" || gone "the folder “$1” cannot be made"
         fi
         number=$((number + 1))
         shift
     done
     # Written in a folder of our own, where nobody can put a link in the way, then named by link(2), which follows none.
     own=.inkstamp.$$
-    mkdir -m 700 "./$own" 2>/dev/null || fail "user $(id -u) may not write there"
+    mkdir -m 700 "./$own" 2>/dev/null || {
+        [ -d "$PWD" ] || gone "the folder was taken away"
+        fail "user $(id -u) may not write there"
+    }
     inside "$own" || fail "the folder “$own” was taken away"
     trap 'rm -f file; cd -P .. && rmdir "./$own"; exit 3' HUP TERM PIPE  # the connection is lost: leave nothing
     if content >file && chmod 644 file && rm -f "../$1" && link file "../$1"; then

@@ -224,7 +224,7 @@ class SshHost:
         return Planted(root, parts, made)
 
     def _numbers(self, request: str, path: str) -> tuple[int, ...]:
-        return tuple(int(each) for each in self._ask(request, path).split())
+        return tuple(dict.fromkeys(int(each) for each in self._ask(request, path).split()))
 
     def check_root(self, root: str, parts: tuple[str, ...]) -> None:
         self._ask(f"check_root {_words(root, *parts)}", _path(root, parts))

@@ -84,7 +84,7 @@ NGINX = {
         ["after a redirect to https", "may be taken elsewhere by `if"],
     ),
     "proxy": (
-        "    location / {{ proxy_pass http://127.0.0.1:{https}; }}\n",
+        "    location / {{ proxy_pass http://127.0.0.1:9; }}\n",
         ["answers 502", "is handed to an application (location /)", "trap.conf, line 5"],
     ),
     "front controller": (

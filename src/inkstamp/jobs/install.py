@@ -92,9 +92,10 @@ def install_together(
             each.prepare(begun_at)
         told([group for each in rounds for group in each.groups])
         some, later = _side_by_side(rounds)
-        _go(workplace, some, pace.at_once)
-        alone = [each for each in some if each.is_refused and len(some) > 1]
-        while later or alone:
+        alone: list[_Round] = []
+        while some:
+            _go(workplace, some, pace.at_once)
+            alone += [each for each in some if each.is_refused and len(some) > 1]
             if later:
                 some, later = _side_by_side(later)
             else:  # it may have been the others that did not go with it
@@ -102,8 +103,6 @@ def install_together(
             begun_at = workplace.clock.monotonic()
             for each in some:
                 each.prepare(begun_at)
-            _go(workplace, some, pace.at_once)
-            alone += [each for each in some if each.is_refused and len(some) > 1]
         for each in rounds:
             each.finish(back=pace.back)
     return {each.name: each.error or each.findings for each in rounds}

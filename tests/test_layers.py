@@ -22,8 +22,10 @@ FLOORS = [
     {"config"},
     {"reach", "view"},
     {"pki"},
-    {"files"},
-    {"clock", "errors", "findings"},
+    {"files", "transport"},
+    {"bulkhead", "ownership", "urls"},
+    {"deadline", "errors", "printable"},
+    {"clock", "findings"},
 ]
 """From the top down: a room imports from its own and from lower floors."""
 LEVEL = {room: number for number, rooms in enumerate(FLOORS) for room in rooms}

@@ -18,7 +18,7 @@ FLOORS = [
     ["config"],
     ["reach", "view"],
     ["pki"],
-    ["files", "clock", "findings", "errors"],
+    ["files", "transport", "bulkhead", "clock", "findings", "errors"],
 ]
 ASIDE = {"config": 880.0, "jobs": 420.0}
 """Rooms that stand aside, so that lines do not hide behind them."""

@@ -39,6 +39,19 @@ def stamp(moment: datetime) -> str:
     return moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
+EARLIEST = datetime(1970, 1, 1, tzinfo=UTC)
+LATEST = datetime(9999, 1, 1, tzinfo=UTC)
+"""Between these, moments can be compared, written, and reckoned with by years."""
+
+
+def clamped(moment: datetime) -> datetime:
+    """Return an aware moment that a stranger named, in UTC and within what can be reckoned with."""
+    try:
+        return min(max(moment.astimezone(UTC), EARLIEST), LATEST)
+    except (OverflowError, ValueError):  # at the edge of time, in a zone that leads beyond it
+        return LATEST if moment.year > EARLIEST.year else EARLIEST
+
+
 def whole_days(until: datetime, now: datetime) -> int:
     """Return the whole days from `now` to `until`, rounded down, negative when it is past."""
     return (until - now).days

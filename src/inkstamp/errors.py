@@ -41,6 +41,13 @@ class InkStampError(Exception):
         return f"{self.what}: {self.said}" if self.said else self.what
 
 
+class InternalError(InkStampError):
+    """A mistake in Ink Stamp itself, or a library that gave up: an exception that nobody foresaw."""
+
+    traceback = ""
+    """Where it happened, as Python tells it; shown with --debug alone."""
+
+
 class UsageError(InkStampError):
     """The command line asks for something that cannot be."""
 
@@ -65,12 +72,20 @@ class FileTrouble(InkStampError):
     """A file on this machine cannot be read or written, or must not be."""
 
 
+class FileTooLarge(FileTrouble):
+    """A file is larger than anything that is expected in its place."""
+
+
 class LedgerTrouble(InkStampError):
     """The ledger cannot be opened, read or written."""
 
 
 class Busy(InkStampError):
     """Another run of Ink Stamp is at work on the same thing."""
+
+
+class UrlTrouble(InkStampError):
+    """A URL that somebody else wrote cannot be read, or must not be followed."""
 
 
 class NetworkTrouble(InkStampError):

@@ -13,8 +13,10 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from typing import BinaryIO
 
-from inkstamp.errors import Busy, ConfigurationError, FileTrouble
+from inkstamp.errors import Busy, ConfigurationError, FileTooLarge, FileTrouble
+from inkstamp.ownership import expect_ours
 
 _ADVICE = {
     errno.ENOSPC: "free some space on that disk and run the same command again; it goes on where it stopped",
@@ -137,10 +139,19 @@ def sync_folder(folder: Path) -> None:
 
 
 def private_folder(path: Path) -> Path:
-    """Make sure that `path` is a folder only its owner may enter (mode 0700), and return it."""
+    """Make sure that `path` is a folder of ours that nobody else may enter (mode 0700), and return it.
+
+    Raises:
+        FileTrouble: It cannot be made.
+        ConfigurationError: It is somebody else's.
+
+    """
     with file_trouble("create the folder", path):
         if not path.is_dir():
             path.mkdir(mode=0o700, parents=True, exist_ok=True)
+        found = os.stat(path)
+        if found.st_uid == os.geteuid() and stat.S_IMODE(found.st_mode) & 0o077:
+            os.chmod(path, 0o700)
     return path
 
 
@@ -169,12 +180,40 @@ def link_target(link: Path) -> str | None:
 
 
 def read_bytes(path: Path, *, limit: int = 16_777_216) -> bytes:
-    """Read a whole file of at most `limit` bytes; FileTrouble when it is missing, unreadable or larger."""
-    with file_trouble("read", path), open(path, "rb") as source:
-        data = source.read(limit + 1)
+    """Read a whole file of at most `limit` bytes; FileTrouble when it is missing, unreadable, no file, or larger."""
+    with file_trouble("read", path), _opened(path) as source:
+        return read_whole(source, str(path), limit)
+
+
+def read_whole(source: BinaryIO, path: str, limit: int) -> bytes:
+    """Read an open file of at most `limit` bytes; FileTrouble when it is larger."""
+    data = source.read(limit + 1)
     if len(data) > limit:
-        raise FileTrouble(f"{path} is larger than {limit} bytes", where=str(path), advice="check the path")
+        raise FileTooLarge(f"{path} is larger than {limit} bytes", where=path, advice="check the path")
     return data
+
+
+def _opened(path: Path) -> BinaryIO:
+    """Open a file to read; what is none must not be waited for, as a named pipe in its place would be."""
+    try:
+        handle = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+    except ValueError as error:  # a path with a zero byte
+        raise OSError(errno.EINVAL, "it is no path") from error
+    try:
+        expect_file(handle, str(path))
+        return os.fdopen(handle, "rb")
+    except BaseException:
+        os.close(handle)
+        raise
+
+
+def expect_file(handle: int, path: str) -> os.stat_result:
+    """Return what is known of an open file; FileTrouble when it is a folder, a pipe, a device."""
+    found = os.fstat(handle)
+    if not stat.S_ISREG(found.st_mode):
+        kind = "a folder" if stat.S_ISDIR(found.st_mode) else "no file"
+        raise FileTrouble(f"{path} is {kind}", where=path, advice="name the file itself")
+    return found
 
 
 def read_secret(path: Path) -> bytes:
@@ -184,15 +223,17 @@ def read_secret(path: Path) -> bytes:
         ConfigurationError: The file is missing, unreadable, or its mode lets others in.
 
     """
+    expect_ours(path, "the secret")
     try:
-        with open(path, "rb") as source:
+        with _opened(path) as source:
             mode = stat.S_IMODE(os.fstat(source.fileno()).st_mode)
             data = source.read(1_048_576)
-    except OSError as error:
+    except (OSError, FileTrouble) as error:
+        said = (error.strerror or str(error)) if isinstance(error, OSError) else error.what
         raise ConfigurationError(
             f"cannot read the secret in {path}",
             where=str(path),
-            said=error.strerror or str(error),
+            said=said,
             advice="check the path and that this user may read it",
         ) from error
     if mode & 0o077:
@@ -226,7 +267,7 @@ def held(lock: Path, what: str, *, patience: float = 0.0) -> Iterator[None]:
     """
     private_folder(lock.parent)
     with file_trouble("open", lock):
-        handle = os.open(lock, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o600)
+        handle = os.open(lock, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
     try:
         deadline = time.monotonic() + patience
         while not _locked(handle):
@@ -239,8 +280,9 @@ def held(lock: Path, what: str, *, patience: float = 0.0) -> Iterator[None]:
                     advice="wait for it to end, then run the same command again",
                 )
             time.sleep(0.02)
-        os.ftruncate(handle, 0)
-        os.pwrite(handle, f"{os.getpid()}\n".encode(), 0)
+        with suppress(OSError):  # on a full disk the lock is held all the same, by nobody that is named
+            os.ftruncate(handle, 0)
+            os.pwrite(handle, f"{os.getpid()}\n".encode(), 0)
         yield
     finally:
         os.close(handle)

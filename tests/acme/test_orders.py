@@ -126,7 +126,9 @@ def test_our_own_order_states_lead_to_an_end_from_everywhere() -> None:
         ("soon", None),
         ("-5", None),
         ("", None),
-        ("9" * 400, 1e9),
+        ("9" * 400, 7 * 86_400.0),
+        ("Fri, 31 Dec 9999 23:59:59 GMT", 7 * 86_400.0),
+        ("Fri, 31 Dec 9999 23:59:59 -2359", 7 * 86_400.0),
     ],
 )
 def test_retry_after_is_read_in_all_its_forms(text: str | None, seconds: float | None) -> None:

@@ -139,7 +139,7 @@ def test_a_connection_that_is_lost_in_the_middle_is_told_and_the_next_request_co
     [
         ("./acme-challenge", 'mkdir "$1" && rmdir "$1" && exit 0'),
         ("./acme-challenge", "exit 1"),
-        ('"-m 700 ./.inkstamp."*', 'rmdir "$(pwd -P)"'),
+        ("./.inkstamp.*", 'rmdir "$(pwd -P)"'),
     ],
     ids=["after it is made", "before it is entered", "before the file is written"],
 )
@@ -192,15 +192,16 @@ def test_a_copy_is_written_with_its_rights_and_through_no_link_of_a_stranger(hos
     file = tmp_path / "new" / ODD
     host.put(str(file), b"secret", Rights(0o640, str(os.getuid()), str(os.getgid())))
     assert (file.read_bytes(), stat.S_IMODE(file.stat().st_mode)) == (b"secret", 0o640)
-    assert host.rights(str(file)) == Rights(0o640, str(os.getuid()), str(os.getgid()))
+    assert host.present(str(file)) == (b"secret", Rights(0o640, str(os.getuid()), str(os.getgid())))
     host.put(str(file), b"", Rights(0o600))
     assert (file.read_bytes(), stat.S_IMODE(file.stat().st_mode)) == (b"", 0o600)
-    assert host.rights(str(tmp_path / "none")) is None
+    assert host.present(str(tmp_path / "none")) is None
+    assert host.present(str(tmp_path / "none" / "none")) is None
     link = tmp_path / "link"
     link.symlink_to(file)
     for wrong in (link, tmp_path):
         with pytest.raises(FileTrouble):
-            host.rights(str(wrong))
+            host.present(str(wrong))
     host.put(str(link), b"own", Rights(0o600))  # the link is replaced, what it led to is not touched
     assert (link.is_symlink(), file.read_bytes()) == (False, b"")
     with pytest.raises(FileTrouble):

@@ -5,6 +5,8 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import replace
+from pathlib import Path
 
 import pytest
 
@@ -45,7 +47,9 @@ def scripted(answer: Script, *, pause: float = 0.0) -> Iterator[tuple[View, list
     table = {"site.test": ["127.0.0.1"], "www.site.test": ["127.0.0.1"]}
     try:
         with Nameserver(dns_port, table):
-            yield View(resolver=("127.0.0.1", dns_port), http_port=http_port, https_port=1), requests
+            # Roots of its own, though there are none: its network is a private one, where redirects may lead.
+            own = Path("no-roots.pem")
+            yield View(resolver=("127.0.0.1", dns_port), http_port=http_port, https_port=1, roots=own), requests
     finally:
         listener.close()
 
@@ -178,7 +182,7 @@ def test_a_handshake_with_a_family_that_this_machine_has_no_way_to_says_just_tha
     def unreachable(*_: object, **__: object) -> None:
         raise OSError(101, "Network is unreachable")
 
-    monkeypatch.setattr(socket, "create_connection", unreachable)
+    monkeypatch.setattr(socket.socket, "connect", unreachable)
     served = shake_hands("2001:db8::1", 443, "site.test")
     assert served.no_route
     assert "Network is unreachable" in served.trouble
@@ -188,3 +192,49 @@ def test_own_addresses_are_told_from_others() -> None:
     assert is_own_address("127.0.0.1")
     assert not is_own_address("192.0.2.1")
     assert not is_own_address("2001:db8::1")
+
+
+@pytest.mark.parametrize("onward", ["http://www.site.test/x", "http://127.0.0.1/x", "http://[::1]/x"])
+def test_in_the_public_view_no_redirect_leads_to_an_address_inside_of_our_own_network(onward: str) -> None:
+    with scripted(lambda _: reply("302 Found", b"", f"Location: {onward}")) as (view, requests):
+        sight = fetch(URL, "127.0.0.1", replace(view, roots=None))
+    assert len(requests) == 1
+    assert "not one of the public Internet" in sight.trouble or "where CAs do not follow" in sight.trouble
+    assert sight.internal, "what a site's own private address says is not for strangers' eyes"
+
+
+@pytest.mark.parametrize(
+    "location", ["http://[", "http://[::1", "//[", "http://a:x/", "http://a:99999/", "\\\\x", "http:///"]
+)
+def test_a_redirect_to_what_is_no_url_is_told_and_not_followed(location: str) -> None:
+    with scripted(lambda _: reply("301 Moved", b"", f"Location: {location}")) as (view, _):
+        sight = fetch(URL, "127.0.0.1", view)
+    assert sight.trouble
+    assert len(sight.hops) == 2
+
+
+RHYTHMS = {
+    "a header without end": [b"HTTP/1.1 200 OK\r\nX: ", *[b"a"] * 400],
+    "headers without end": [b"HTTP/1.1 200 OK\r\n", *[b"X: a\r\n"] * 400],
+    "continue, continue": [b"HTTP/1.1 100 Continue\r\n\r\n"] * 400,
+    "a chunk's size without end": [b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n", *[b"0"] * 400],
+    "a chunk's extension without end": [b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n1;", *[b"x"] * 400],
+    "trailers without end": [b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n", *[b"X: a\r\n"] * 400],
+    "a body without end": [b"HTTP/1.1 200 OK\r\n\r\n", *[b"a"] * 400],
+    "silence": [b"", *[b""] * 400],
+}
+
+
+@pytest.mark.parametrize("rhythm", RHYTHMS)
+def test_a_look_has_one_end_in_whatever_rhythm_a_server_answers(rhythm: str) -> None:
+    with scripted(lambda _: RHYTHMS[rhythm], pause=0.02) as (view, _):
+        began = time.monotonic()
+        sight = fetch(URL, "127.0.0.1", view, seconds=0.6)
+    assert time.monotonic() - began < 3
+    assert sight.trouble
+
+
+def test_a_flood_is_cut_off_by_its_bytes() -> None:
+    flood = [b"HTTP/1.1 200 OK\r\n", *[b"X-%d: " % number + b"a" * 60_000 + b"\r\n" for number in range(90)]]
+    with scripted(lambda _: flood) as (view, _):
+        assert fetch(URL, "127.0.0.1", view).trouble

@@ -3,7 +3,6 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from urllib.parse import urljoin
 
 from inkstamp.acme.jws import b64url, compact_json, public_jwk, signed
 from inkstamp.acme.messages import (
@@ -17,9 +16,10 @@ from inkstamp.acme.messages import (
     read,
 )
 from inkstamp.acme.session import Reply, Session, Signer
-from inkstamp.errors import CaMisbehaved, CaProblem
+from inkstamp.errors import CaMisbehaved, CaProblem, UrlTrouble
 from inkstamp.pki.keys import PrivateKey
 from inkstamp.pki.names import as_address
+from inkstamp.urls import absolute
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +42,12 @@ def _location(reply: Reply) -> str:
     url = reply.headers.get("Location")
     if not url:
         raise CaMisbehaved("the CA made a resource and does not say where (no Location header)", where=reply.url)
-    return urljoin(reply.url, url)
+    try:
+        return absolute(reply.url, url)
+    except UrlTrouble as error:
+        raise CaMisbehaved(
+            f"the CA names a URL that cannot be used: {error.said}", where=reply.url, said=error.where
+        ) from error
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

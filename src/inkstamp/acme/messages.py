@@ -6,11 +6,13 @@ Members never heard of are passed over and kinds never heard of stay plain text:
 from datetime import datetime
 from enum import StrEnum
 from typing import Self, TypeVar
-from urllib.parse import urljoin
 
 import msgspec
 
-from inkstamp.errors import CaMisbehaved
+from inkstamp.clock import clamped
+from inkstamp.errors import CaMisbehaved, UrlTrouble
+from inkstamp.printable import one_line, shown_bytes
+from inkstamp.urls import absolute
 
 
 class OrderStatus(StrEnum):
@@ -52,11 +54,11 @@ class _Wire(msgspec.Struct, frozen=True, kw_only=True, rename="camel"):
 
 
 def _absolute(base: str, urls: tuple[str, ...]) -> tuple[str, ...]:
-    return tuple(urljoin(base, each) for each in urls)
+    return tuple(absolute(base, each) for each in urls)
 
 
 def _absolute_or_none(base: str, url: str) -> str:
-    return urljoin(base, url) if url else ""
+    return absolute(base, url) if url else ""
 
 
 _T = TypeVar("_T", bound=_Wire)
@@ -164,7 +166,7 @@ class Order(_Wire, frozen=True):
             until = datetime.fromisoformat(self.expires)
         except ValueError:  # none given, or one that cannot be read
             return False
-        return until.tzinfo is not None and until < now
+        return until.tzinfo is not None and clamped(until) < now
 
     def at(self, base: str) -> "Order":
         """Return it with absolute URLs."""
@@ -187,7 +189,7 @@ class Challenge(_Wire, frozen=True):
 
     def at(self, base: str) -> "Challenge":
         """Return it with an absolute URL."""
-        return msgspec.structs.replace(self, url=urljoin(base, self.url))
+        return msgspec.structs.replace(self, url=absolute(base, self.url))
 
 
 class Authorization(_Wire, frozen=True):
@@ -221,11 +223,14 @@ def read(kind: type[_T], body: bytes, url: str) -> _T:
     """
     try:
         return msgspec.json.decode(body, type=kind).at(url)
-    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
-        start = body[:200].decode("utf-8", "replace")
+    except UrlTrouble as error:
+        raise CaMisbehaved(
+            f"the CA names a URL that cannot be used: {error.said}", where=url, said=error.where
+        ) from error
+    except (msgspec.MsgspecError, ValueError, ArithmeticError, RecursionError) as error:
         raise CaMisbehaved(
             f"the CA's answer is not the {kind.__name__.lower()} that was asked for",
             where=url,
-            said=f"{error}; the answer begins: {start}",
+            said=f"{one_line(str(error), 300)}; the answer begins: {shown_bytes(body, 200)}",
             advice="check the directory URL; if it is right, this is for the CA to mend",
         ) from error

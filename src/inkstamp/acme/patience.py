@@ -4,24 +4,30 @@ import email.utils
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
+LONGEST_ASKED = 7 * 86_400.0
+"""Seconds. A CA that asks to be left alone for longer is asked again after that all the same: a week is what rate
+limits are counted by, and no answer of anybody stops a renewal for ever."""
+_LONGEST_DATE = 100
+
 
 def parse_retry_after(text: str | None, now: datetime) -> float | None:
     """Read a Retry-After header in either form (RFC 9110 section 10.2.3); seconds from `now`, None for none.
 
-    A date in the past is 0; what cannot be read counts as not given.
+    A date in the past is 0, a week the most; what cannot be read counts as not given.
     """
     if text is None:
         return None
     text = text.strip()
     if text.isascii() and text.isdigit():
-        return float(min(int(text[:12]), 10**9))
+        return float(min(int(text[:12]), LONGEST_ASKED))
     try:
-        moment = email.utils.parsedate_to_datetime(text)
-    except (ValueError, TypeError, IndexError):
+        moment = email.utils.parsedate_to_datetime(text[:_LONGEST_DATE])
+        if moment.tzinfo is None:
+            moment = moment.replace(tzinfo=UTC)
+        seconds = (moment - now).total_seconds()
+    except (ValueError, TypeError, LookupError, ArithmeticError):
         return None
-    if moment.tzinfo is None:
-        moment = moment.replace(tzinfo=UTC)
-    return max((moment - now).total_seconds(), 0.0)
+    return min(max(seconds, 0.0), LONGEST_ASKED)
 
 
 _SOON = 1.0

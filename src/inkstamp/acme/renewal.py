@@ -17,5 +17,7 @@ def certificate_id(certificate: x509.Certificate) -> str:
     if not key:
         return ""
     serial = certificate.serial_number
+    if serial < 0:
+        return ""
     # The content octets of a DER INTEGER: one bit more than the number has, for its sign (X.690 section 8.3).
     return f"{b64url(key)}.{b64url(serial.to_bytes(serial.bit_length() // 8 + 1, 'big'))}"

@@ -3,14 +3,13 @@
 import re
 import ssl
 import threading
-import time
 from collections import Counter, deque
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
-from urllib.parse import urljoin, urlsplit
 from urllib.request import getproxies, proxy_bypass
 
 import urllib3
@@ -30,8 +29,12 @@ from inkstamp.acme.messages import Directory, Problem, read
 from inkstamp.acme.patience import TROUBLE, Patience, parse_retry_after
 from inkstamp.acme.problems import as_error, short_kind
 from inkstamp.clock import Clock, stamp
-from inkstamp.errors import CaMisbehaved, CaProblem, ConfigurationError, InkStampError, NetworkTrouble
+from inkstamp.deadline import time_left, within
+from inkstamp.errors import CaMisbehaved, CaProblem, ConfigurationError, InkStampError, NetworkTrouble, UrlTrouble
 from inkstamp.pki.keys import PrivateKey
+from inkstamp.printable import one_line, shown_bytes
+from inkstamp.transport import at_most, client_context, pool_manager
+from inkstamp.urls import absolute, host_of, web_url
 
 _TIMEOUT = urllib3.Timeout(connect=10.0, read=30.0)
 _WHOLE = 60.0
@@ -40,10 +43,15 @@ _MOST_BODY = 1_048_576
 _MOST_BAD_NONCES = 20
 """Each refusal brings a fresh nonce; this many in a row is a CA that never takes one."""
 _MOST_NONCES_KEPT = 64
+_MOST_HOSTS = 16
 _MOST_MOVES = 5
 """Redirects that a GET follows: a directory may move."""
-_LINK = re.compile(r"<([^<>]*)>([^<]*?)(?=,\s*<|$)")
+_MOST_LINKS = 65_536
+"""Characters of Link headers that are read."""
+_LINK = re.compile(r"<([^<>]*)>([^<]*)")
 _NONCE = "Replay-Nonce"
+_SHOWN = 300
+"""Characters of what a stranger says that are told."""
 _HEADERS = {"User-Agent": f"inkstamp/{__version__}", "Accept-Language": "en"}
 
 
@@ -72,9 +80,14 @@ class Reply:
 
 
 def _links(headers: Mapping[str, str], base: str, relation: str) -> tuple[str, ...]:
+    """Return what links of that relation lead to; one that leads nowhere is passed over, since none has to be there."""
     wanted = re.compile(rf'rel="?{re.escape(relation)}"?(\s|;|,|$)')
-    found = (m[1] for m in _LINK.finditer(headers.get("Link") or "") if wanted.search(m[2]))
-    return tuple(urljoin(base, each) for each in found)
+    found = []
+    for link in _LINK.finditer((headers.get("Link") or "")[:_MOST_LINKS]):
+        if wanted.search(link[2]):
+            with suppress(UrlTrouble):
+                found.append(absolute(base, link[1]))
+    return tuple(found)
 
 
 class _MovedAway(CaMisbehaved):
@@ -88,7 +101,7 @@ class _MovedAway(CaMisbehaved):
 
 def _pool_manager(url: str, trust: Path | None) -> urllib3.PoolManager:
     try:
-        context = ssl.create_default_context(cafile=str(trust) if trust else None)
+        context = client_context(trust)
     except (OSError, ssl.SSLError) as error:
         raise ConfigurationError(
             f"cannot load the roots in {trust}",
@@ -96,12 +109,10 @@ def _pool_manager(url: str, trust: Path | None) -> urllib3.PoolManager:
             said=str(error),
             advice="`trust` must name a PEM file with the root of the CA's API certificate",
         ) from error
-    parts = urlsplit(url)
-    proxy = getproxies().get(parts.scheme)
-    options: dict[str, Any] = {"ssl_context": context, "maxsize": 16, "retries": False, "timeout": _TIMEOUT}
-    if proxy and parts.hostname and not proxy_bypass(parts.hostname):
-        return urllib3.ProxyManager(proxy, **options)
-    return urllib3.PoolManager(**options)
+    where = web_url(url)
+    proxy = getproxies().get(where.scheme)
+    bypassed = not proxy or proxy_bypass(where.host)
+    return pool_manager(context, None if bypassed else proxy, maxsize=16, timeout=_TIMEOUT)
 
 
 class Session:
@@ -114,6 +125,7 @@ class Session:
         trust: Path | None,
         clock: Clock,
         on_wait: Callable[[str, float], None] = lambda _why, _seconds: None,
+        on_notice: Callable[[str], None] = lambda _text: None,
         patience: Patience = TROUBLE,
     ) -> None:
         if not directory_url.startswith("https://"):
@@ -127,8 +139,18 @@ class Session:
         """Requests made, by kind."""
         self._clock = clock
         self._on_wait = on_wait
+        self._on_notice = on_notice
         self._patience = patience
-        self._pools = _pool_manager(directory_url, trust)
+        try:
+            self._host = web_url(directory_url).host
+            self._pools = _pool_manager(directory_url, trust)
+        except UrlTrouble as error:
+            raise ConfigurationError(
+                f"the directory URL {error.where} cannot be used", where=error.where, said=error.said,
+                advice="correct `directory`",
+            ) from error  # fmt: skip
+        self._elsewhere: set[str] = set()
+        """Hosts other than the directory's that the CA has named, each told once."""
         self._pool_of: dict[str, urllib3.HTTPConnectionPool] = {}
         self._nonces: deque[str] = deque(maxlen=_MOST_NONCES_KEPT)
         self._directory: Directory | None = None
@@ -226,6 +248,8 @@ class Session:
                 wait = self._patience.next_wait(tries, waited, asked)
                 if wait is None:
                     raise _with_time(error, self._clock, asked) from error
+                if wait >= time_left():  # the time for all of it would be over before that
+                    raise
                 self._on_wait(f"{kind}: {error.what}", wait)
                 self._clock.sleep(wait)
                 waited += wait
@@ -233,29 +257,47 @@ class Session:
 
     def _way_to(self, url: str) -> tuple[urllib3.HTTPConnectionPool, str]:
         """Return the pool of connections for a URL, and what to ask it for."""
-        scheme, _, rest = url.partition("://")
-        host, slash, path = rest.partition("/")
-        if scheme != "https" or not host:
+        try:
+            where = web_url(url)
+        except UrlTrouble as error:
+            raise CaMisbehaved(
+                f"the CA names a URL that is not https: {error.where}", where=self.directory_url, said=error.said
+            ) from error
+        if where.scheme != "https":
             raise CaMisbehaved(f"the CA names a URL that is not https: {url}", where=self.directory_url)
-        pool = self._pool_of.get(host)
+        if where.host != self._host and where.host not in self._elsewhere:
+            self._elsewhere.add(where.host)
+            self._on_notice(f"{self._host} sends requests on to another host, {where.host}")
+        pool = self._pool_of.get(where.authority)
         if pool is None:
-            pool = self._pool_of[host] = self._pools.connection_from_url(url)
-        return pool, slash + path.partition("#")[0] or "/"
+            if len(self._pool_of) >= _MOST_HOSTS:
+                raise CaMisbehaved(f"the CA names more than {_MOST_HOSTS} hosts", where=self.directory_url)
+            pool = self._pool_of[where.authority] = self._pools.connection_from_url(f"https://{where.authority}/")
+        return pool, where.target
 
     def _once(self, method: str, url: str, body: bytes | None = None) -> Reply:
         """One request, one answer; problems and trouble as errors."""
         pool, target = self._way_to(url)
         headers = _HEADERS if body is None else {**_HEADERS, "Content-Type": "application/jose+json"}
-        deadline = time.monotonic() + _WHOLE
         try:
-            reply = pool.urlopen(
-                method, target, body, headers, retries=False, redirect=False, preload_content=False, timeout=_TIMEOUT
-            )
-            try:
-                content = _read_all(reply, deadline, url)
-            finally:
+            with within(_WHOLE), at_most(_MOST_BODY):
+                reply = pool.urlopen(
+                    method,
+                    target,
+                    body,
+                    headers,
+                    retries=False,
+                    redirect=False,
+                    preload_content=False,
+                    timeout=_TIMEOUT,
+                )
+                try:
+                    content = _read_all(reply, url)
+                except BaseException:
+                    reply.close()  # what is left unread must not be taken for the next answer
+                    raise
                 reply.release_conn()
-        except (HTTPError, OSError) as error:
+        except (HTTPError, OSError, ValueError) as error:  # ValueError: headers that the library refuses
             raise _network_trouble(error, url) from error
         nonce = reply.headers.get(_NONCE)
         if nonce and method != "HEAD":  # one that was asked for is for who asked: other threads take what is kept
@@ -265,7 +307,7 @@ class Session:
             return Reply(reply.status, reply.headers, content, url, retry_after)
         if 300 <= reply.status < 400:
             onward = reply.headers.get("Location")
-            raise _MovedAway(url, urljoin(url, onward) if onward else "")
+            raise _MovedAway(url, _onward(url, onward))
         raise _refusal(reply.status, reply.headers, content, url, retry_after)
 
     def close(self) -> None:
@@ -273,15 +315,21 @@ class Session:
         self._pools.clear()
 
 
-def _read_all(reply: urllib3.BaseHTTPResponse, deadline: float, url: str) -> bytes:
+def _onward(url: str, location: str | None) -> str:
+    """Return where a redirect leads; empty when it does not say so in a way that can be read."""
+    try:
+        return absolute(url, location) if location else ""
+    except UrlTrouble:
+        return ""
+
+
+def _read_all(reply: urllib3.BaseHTTPResponse, url: str) -> bytes:
     pieces = []
     size = 0
-    for piece in reply.stream(65_536):
+    while piece := reply.read1(65_536):
         size += len(piece)
-        if size > _MOST_BODY or time.monotonic() > deadline:
-            reply.close()
-            limit = f"{_MOST_BODY} bytes" if size > _MOST_BODY else f"{_WHOLE:.0f} s"
-            raise CaMisbehaved(f"the CA's answer goes on past {limit}", where=url)
+        if size > _MOST_BODY:
+            raise CaMisbehaved(f"the CA's answer goes on past {_MOST_BODY} bytes", where=url)
         pieces.append(piece)
     return b"".join(pieces)
 
@@ -294,9 +342,9 @@ def _refusal(
         try:
             problem = read(Problem, body, url)
         except CaMisbehaved:
-            problem = Problem(detail=body[:300].decode("utf-8", "replace"))
+            problem = Problem(detail=shown_bytes(body))
     else:
-        start = body[:300].decode("utf-8", "replace").strip()
+        start = shown_bytes(body).strip()
         problem = Problem(title=f"HTTP status {status}", detail=f"HTTP status {status}: {start}".rstrip(": "))
     return as_error(
         problem,
@@ -334,8 +382,8 @@ _NETWORK = (
 
 
 def _network_trouble(error: Exception, url: str) -> NetworkTrouble:
-    host = urlsplit(url).netloc
-    text = str(error)
+    host = host_of(url)
+    text = one_line(str(error), _SHOWN)
     if isinstance(error, SSLError) and "CERTIFICATE_VERIFY_FAILED" in text:
         reason = text.partition("certificate verify failed: ")[2].partition(" (_ssl")[0] or text
         return NetworkTrouble(
@@ -347,6 +395,6 @@ def _network_trouble(error: Exception, url: str) -> NetworkTrouble:
     for kind, what, advice in _NETWORK:
         if isinstance(error, kind):
             cause = error.__cause__ or error.__context__
-            said = getattr(cause, "strerror", None) or str(cause or error)
+            said = getattr(cause, "strerror", None) or one_line(str(cause or error), _SHOWN)
             return NetworkTrouble(f"cannot reach the CA at {host}: {what}", where=url, said=said, advice=advice)
     return NetworkTrouble(f"cannot reach the CA at {host}", where=url, said=text, advice="check the directory URL")

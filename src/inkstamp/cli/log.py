@@ -4,8 +4,10 @@ import os
 import sys
 
 from inkstamp.cli import output
+from inkstamp.cli.streams import HarmlessStream
 from inkstamp.errors import InkStampError
 from inkstamp.findings import Finding, Severity
+from inkstamp.printable import one_line
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -36,10 +38,10 @@ class Log:
         self._journal = not self._json and goes_to_journal()
 
     def step(self, certificate: str, text: str) -> None:
-        self.say("info", f"{certificate}: {text}", about=certificate, text=text)
+        self.say("info", one_line(f"{certificate}: {text}"), about=certificate, text=text)
 
     def waits(self, why: str, seconds: float) -> None:
-        self.say("info", f"waits {seconds:.0f} s: {why}", text=why, waits=seconds)
+        self.say("info", one_line(f"waits {seconds:.0f} s: {why}"), text=why, waits=seconds)
 
     def found(self, certificate: str, finding: Finding) -> None:
         shown = output.finding(finding, sys.stderr, below=certificate)
@@ -49,8 +51,10 @@ class Log:
         """Write one entry."""
         if self._json:
             line = as_line(level, **more)
-        elif self._journal:
-            line = "\n".join(_JOURNAL[level] + each for each in line.split("\n"))
+        elif self._journal and isinstance(sys.stderr, HarmlessStream):
+            sys.stderr.write_entry(_JOURNAL[level], line)
+            sys.stderr.flush()
+            return
         sys.stderr.write(f"{line}\n")  # in one piece: several threads tell at the same time
         sys.stderr.flush()
 
@@ -59,11 +63,9 @@ def as_line(level: str, **content: object) -> str:
     """Write an entry as one line of JSON."""
     from datetime import UTC, datetime
 
-    import msgspec
-
     from inkstamp.clock import stamp
 
-    return msgspec.json.encode({"at": stamp(datetime.now(UTC)), "level": level, **content}).decode()
+    return output.json_text({"at": stamp(datetime.now(UTC)), "level": level, **content})
 
 
 def tell_error(context: "Context", trouble: InkStampError, about: str = "inkstamp") -> None:

@@ -9,7 +9,8 @@ import importlib
 import os
 import sys
 import warnings
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from types import ModuleType
 
 from inkstamp import __version__
@@ -43,7 +44,7 @@ COMMANDS = {
 }
 """In the order in which people work; each is a module here of the same name."""
 
-_FAILED, _WRONG_USE = 1, 2
+_WRONG_USE = 2
 
 
 class Context:
@@ -140,28 +141,45 @@ def _run_command(module: ModuleType, context: Context, options: argparse.Namespa
     from inkstamp.errors import InkStampError
 
     try:
-        status: int = module.run(context, options)
-        sys.stdout.flush()
+        with stopped_by_signal():
+            status: int = module.run(context, options)
+            sys.stdout.flush()
     except InkStampError as error:
         if context.debug:
             raise
         return _tell(error, context, options.command)
-    except KeyboardInterrupt:
+    except KeyboardInterrupt as stopped:
         print("\ninkstamp: stopped; run the same command again to go on", file=sys.stderr)
-        return 130
+        return 143 if stopped.args else 130
     except BrokenPipeError:  # the reader of our output has seen enough
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except Exception as error:
         if context.debug:
             raise
-        print(
-            f"inkstamp: a mistake in Ink Stamp itself: {type(error).__name__}: {error}\n"
-            "  do     run the same command again with --debug and report what it prints",
-            file=sys.stderr,
-        )
-        return _FAILED
+        from inkstamp.bulkhead import internal_error
+
+        return _tell(internal_error(error), context, options.command)
     return status
+
+
+@contextmanager
+def stopped_by_signal() -> Iterator[None]:
+    """Have SIGTERM end a command as a person's Ctrl-C does: begun work is left so that the next run goes on with it."""
+    import signal
+
+    def stop(*_signal: object) -> None:
+        raise KeyboardInterrupt("SIGTERM")
+
+    try:
+        before = signal.signal(signal.SIGTERM, stop)
+    except ValueError:  # not in the main thread: whoever runs us there has signals of its own
+        yield
+        return
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGTERM, before)
 
 
 def _tell(error: "InkStampError", context: Context, command: str) -> int:

@@ -9,6 +9,7 @@ from typing import Any, TextIO
 
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.findings import Finding, Severity
+from inkstamp.printable import escaped_json, printable
 
 JSON_FORMAT = 1
 _COLOURS = {Severity.GOOD: "32", Severity.NOTE: "36", Severity.WARN: "35", Severity.BAD: "31"}
@@ -31,7 +32,7 @@ def paint(text: str, severity: Severity, stream: TextIO) -> str:
 
 def clean(text: str) -> str:
     """Replace what could steer a terminal: much of what is shown was written by strangers."""
-    return "".join(char if char.isprintable() or char == "\n" else "·" for char in text)
+    return printable(text)
 
 
 def wrapped(text: str, first: str, rest: str) -> str:
@@ -117,10 +118,20 @@ def ask(told: str, word: str, *, yes: bool) -> None:
 
 def as_json(command: str, **content: Any) -> None:
     """Print one JSON document."""
+    sys.stdout.write(json_text({"format": JSON_FORMAT, "command": command, **content}, indent=2) + "\n")
+
+
+def json_text(document: object, *, indent: int = 0) -> str:
+    """Write JSON (RFC 8259) in which nothing stands that a terminal would not print: it is escaped."""
     import msgspec
 
-    document = {"format": JSON_FORMAT, "command": command, **content}
-    sys.stdout.write(msgspec.json.format(msgspec.json.encode(document), indent=2).decode() + "\n")
+    try:
+        data = msgspec.json.encode(document)
+        return escaped_json((msgspec.json.format(data, indent=indent) if indent else data).decode())
+    except UnicodeEncodeError:  # a path with a byte that is no UTF-8, kept as a lone surrogate
+        import json
+
+        return escaped_json(json.dumps(msgspec.to_builtins(document), indent=indent or None, ensure_ascii=False))
 
 
 def error_data(trouble: InkStampError) -> dict[str, Any]:

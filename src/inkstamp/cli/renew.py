@@ -63,7 +63,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         )
     else:
         tell(context, sweep)
-    if sweep.failed:
+    if sweep.failed or sweep.internal:
         return 1
     return 3 if sweep.waiting else 0
 

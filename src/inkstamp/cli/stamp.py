@@ -15,11 +15,13 @@ from inkstamp.cli import output
 from inkstamp.cli.main import Context
 from inkstamp.cli.setting import workplace
 from inkstamp.config.words import ACME_METHODS
+from inkstamp.errors import InkStampError
 from inkstamp.pki.kinds import KeyKind
 
 if TYPE_CHECKING:
     from inkstamp.jobs.plan import Plan, StampRequest
     from inkstamp.jobs.stamp import Outcome
+    from inkstamp.jobs.workplace import Workplace
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -74,8 +76,9 @@ def as_request(options: argparse.Namespace) -> "StampRequest":
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
+    from inkstamp.errors import InkStampError
     from inkstamp.jobs.plan import make_plans
-    from inkstamp.jobs.stamp import carry_out, check_beforehand, look_afterwards
+    from inkstamp.jobs.stamp import check_beforehand
 
     with workplace(context) as place:
         plans = make_plans(place, as_request(options))
@@ -87,15 +90,36 @@ def run(context: Context, options: argparse.Namespace) -> int:
             if context.json:
                 output.as_json("stamp", plans=plans)
             return 0
-        outcomes = []
-        for plan in plans:
-            done = carry_out(place, plan, anew=options.anew, said=lambda each: tell_plan(each, str(place.config_file)))
-            outcomes.append(look_afterwards(place, done) if done.servers else done)
-            if not context.json:
-                tell_outcome(outcomes[-1])
+        done = [_stamp(context, place, plan, options, alone=len(plans) == 1) for plan in plans]
+    outcomes = [each for each in done if not isinstance(each, InkStampError)]
+    failed = [each for each in done if isinstance(each, InkStampError)]
     if context.json:
-        output.as_json("stamp", certificates=outcomes)
+        errors = {"errors": [output.error_data(each) for each in failed]} if failed else {}
+        output.as_json("stamp", certificates=outcomes, **errors)
+    if failed:
+        return min(each.exit_status for each in failed)
     return 0 if all(each.sound for each in outcomes) else 1
+
+
+def _stamp(
+    context: Context, place: "Workplace", plan: "Plan", options: argparse.Namespace, *, alone: bool
+) -> "Outcome | InkStampError":
+    """Do the round for one, and tell what came of it; the others are done whatever that is."""
+    from inkstamp.bulkhead import attempt
+    from inkstamp.cli.log import tell_error
+    from inkstamp.jobs.stamp import carry_out_and_look
+
+    def said(each: "Plan") -> None:
+        tell_plan(each, str(place.config_file))
+
+    done = attempt(carry_out_and_look, place, plan, anew=options.anew, said=said)
+    if isinstance(done, InkStampError):
+        if alone:
+            raise done
+        tell_error(context, done, plan.name)
+    elif not context.json:
+        tell_outcome(done)
+    return done
 
 
 def tell_plan(plan: "Plan", config_file: str, *, preview: bool = False) -> None:

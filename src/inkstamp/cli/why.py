@@ -38,6 +38,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
         output.as_json("why", why=found)
     else:
         _tell(found, now)
+        if context.debug and found.setback is not None and found.setback.told.traceback:
+            print(output.clean(found.setback.told.traceback))
     return 0
 
 
@@ -87,6 +89,8 @@ def _tell_next(found: "Why") -> None:
 
 def _tell_setback(setback: "Setback", *, again: bool) -> None:
     told = setback.told
+    if told.traceback:
+        print(output.field("failed", told.what))
     if again:
         print(output.field("last met", f"{setback.last:%Y-%m-%d %H:%M} UTC, {setback.times} times in all"))
     output.findings(each for each in told.findings if each.severity != "good")

@@ -5,10 +5,14 @@ heard goes into the ledger with the moment to ask again, so that a run that come
 """
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from datetime import timedelta
 from itertools import islice
 from typing import TYPE_CHECKING
 
+from inkstamp.bulkhead import attempt, reached, side_by_side
+from inkstamp.deadline import is_over, within
+from inkstamp.errors import InkStampError, InternalError
 from inkstamp.ledger.database import from_moment
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.records import EditionRecord, InstallRecord
@@ -22,10 +26,15 @@ _TOGETHER = 64
 """Answers written down in one go: a run that is killed loses no more."""
 _A_DAY = timedelta(days=1)
 _AFTER_TROUBLE = timedelta(hours=6)
+_EACH_SECONDS, _ROUND_SECONDS = 60.0, 1800.0
+"""For asking about one edition, and about all of them of one sort; what was not asked about is asked next time."""
+_FARTHEST = timedelta(days=40)
+"""No moment to ask again lies further ahead than this."""
 _NEVER_ASKED = timedelta(days=30)
 """For certificates whose CA names no place to ask."""
 
 Pair = tuple[EditionRecord, Tidings]
+Failures = tuple[tuple[str, InkStampError], ...]
 
 
 def ask_around(
@@ -33,11 +42,12 @@ def ask_around(
     editions: Iterable[EditionRecord],
     known: Mapping[str, Tidings],
     installs: Mapping[str, Mapping[str, InstallRecord]],
-) -> bool:
-    """Ask about those of `editions` (the newest ones) whose time has come; returns whether anybody was asked.
+) -> "Asked":
+    """Ask about those of `editions` (the newest ones) whose time has come.
 
     Whom it concerns but cannot be asked now is asked by the next run; nothing is raised for it.
     """
+    failed: list[tuple[str, InkStampError]] = []
     now = from_moment(workplace.clock.now())
     config = workplace.config
     to_ask: dict[str, list[Pair]] = {}
@@ -49,12 +59,12 @@ def ask_around(
         if from_moment(edition.not_after) <= now:
             continue
         authority = config.authority.get(edition.authority)
-        if tidings.ask_again <= now and authority is not None and authority.kind == "acme":
+        if _has_come(tidings.ask_again, now) and authority is not None and authority.kind == "acme":
             to_ask.setdefault(edition.authority, []).append((edition, tidings))
-        if tidings.status_again <= now:
+        if _has_come(tidings.status_again, now):
             to_check.append((edition, tidings))
         mine = installs.get(edition.certificate, {})
-        if entry.install and tidings.look_again <= now and has_edition(mine, entry.install, edition.number):
+        if entry.install and _has_come(tidings.look_again, now) and has_edition(mine, entry.install, edition.number):
             latest = max(from_moment(each.at) for each in mine.values())
             if latest + _A_DAY.total_seconds() <= now:
                 to_look.append((edition, tidings))
@@ -62,41 +72,94 @@ def ask_around(
         from inkstamp.jobs.windows import Asker
 
         for name, pairs in to_ask.items():
-            Asker(workplace, name).about(pairs, in_turns)
-    in_turns(workplace, to_check, lambda edition: _status(workplace, edition))
-    if to_look:
-        _look(workplace, to_look)
-    return bool(to_ask or to_check or to_look)
+            failed += _apart(workplace, pairs, Asker(workplace, name).about)
+    failed += _apart(
+        workplace, to_check, lambda pairs: in_turns(workplace, pairs, lambda each: _status(workplace, each))
+    )
+    failed += _apart(workplace, to_look, lambda pairs: _look(workplace, pairs))
+    return Asked(bool(to_ask or to_check or to_look), tuple(failed))
 
 
-def _look(workplace: "Workplace", pairs: Sequence[Pair]) -> None:
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What asking around came to."""
+
+    anybody: bool
+    """Whether anybody was asked, so that more may be known now."""
+    failed: Failures
+    """Certificates about which asking ended in an internal error."""
+
+
+def _has_come(again: int, now: int) -> bool:
+    """Tell whether it is time to ask again; a moment that no release of ours would set is not waited for."""
+    return again <= now or again > now + _FARTHEST.total_seconds()
+
+
+def _apart(workplace: "Workplace", pairs: Sequence[Pair], ask: Callable[[Sequence[Pair]], Failures]) -> Failures:
+    """Ask about some; returns the internal errors. What goes wrong is told, and the dates count."""
+    if not pairs:
+        return ()
+    with within(_ROUND_SECONDS):
+        result = attempt(ask, pairs)
+    if not isinstance(result, InkStampError):
+        return result
+    return tuple(each for edition, _ in pairs for each in _told(workplace, edition, result))
+
+
+def _told(workplace: "Workplace", edition: EditionRecord, error: InkStampError) -> Failures:
+    """Tell what went wrong with one; returned is what is a mistake of ours."""
+    workplace.progress.step(edition.certificate, f"could not be asked about: {error.what}")
+    workplace.ledger.note("not asked", error.what, edition.certificate)
+    return ((edition.certificate, error),) if isinstance(error, InternalError) else ()
+
+
+def _look(workplace: "Workplace", pairs: Sequence[Pair]) -> Failures:
     from inkstamp.jobs.looking import look_at, places_of
 
     many = "1 certificate" if len(pairs) == 1 else f"each of {len(pairs)} certificates"
     workplace.progress.step("servers", f"looks whether {many} is served as it should be")
     again = from_moment(workplace.clock.now() + _A_DAY)
-    places = {edition.certificate: places_of(workplace, edition) for edition, _ in pairs}
+    places = {edition.certificate: attempt(places_of, workplace, edition) for edition, _ in pairs}
 
     def look(edition: EditionRecord) -> Mapping[str, object]:
-        return {"astray": look_at(workplace, edition, places[edition.certificate]), "look_again": again}
+        place = places[edition.certificate]
+        if isinstance(place, InkStampError):
+            raise place
+        return {"astray": look_at(workplace, edition, place), "look_again": again}
 
-    in_turns(workplace, pairs, look)
+    return in_turns(workplace, pairs, look)
 
 
 def in_turns(
     workplace: "Workplace", pairs: Sequence[Pair], ask: Callable[[EditionRecord], Mapping[str, object] | None]
-) -> None:
-    """Ask about many at the same time and write the answers down; None is no answer."""
-    if not pairs:
-        return
-    from concurrent.futures import ThreadPoolExecutor
+) -> Failures:
+    """Ask about many at the same time and write the answers down; None is no answer. Returns the internal errors."""
+    failed: list[tuple[str, InkStampError]] = []
+
+    def ask_about(pair: Pair) -> Mapping[str, object] | InkStampError | None:
+        edition = pair[0]
+        if is_over():  # the next run asks about it
+            return None
+        with within(_EACH_SECONDS):
+            return attempt(_ask_reached, ask, edition)
 
     waiting: Iterator[Pair] = iter(pairs)
-    with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
-        while chunk := list(islice(waiting, _TOGETHER)):
-            answers = pool.map(lambda pair: ask(pair[0]), chunk)
-            heard = [(edition, each) for (edition, _), each in zip(chunk, answers, strict=True) if each is not None]
-            workplace.ledger.tidings.add(heard)
+    while chunk := list(islice(waiting, _TOGETHER)):
+        heard = []
+        for (edition, _), answer in zip(chunk, side_by_side(ask_about, chunk, _AT_ONCE), strict=True):
+            if isinstance(answer, InkStampError):
+                failed += _told(workplace, edition, answer)
+            elif answer is not None:
+                heard.append((edition, answer))
+        workplace.ledger.tidings.add(heard)
+    return tuple(failed)
+
+
+def _ask_reached(
+    ask: Callable[[EditionRecord], Mapping[str, object] | None], edition: EditionRecord
+) -> Mapping[str, object] | None:
+    reached("ask", edition.certificate)
+    return ask(edition)
 
 
 # Whether it is revoked

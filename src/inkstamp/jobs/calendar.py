@@ -1,11 +1,15 @@
 """What expires and what is planned, from what the ledger knows."""
 
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from inkstamp.bulkhead import apart
+from inkstamp.errors import InkStampError
 from inkstamp.jobs.reasons import decision_on
-from inkstamp.ledger.tidings import of_edition
+from inkstamp.ledger.records import EditionRecord
+from inkstamp.ledger.tidings import Tidings, of_edition
 from inkstamp.renewal.outlook import Life, Outlook, look_ahead
 
 if TYPE_CHECKING:
@@ -25,6 +29,18 @@ class Calendar:
     outlook: Outlook
 
 
+def _life(workplace: "Workplace", edition: EditionRecord, heard: Tidings, now: datetime) -> Life:
+    window = heard.window
+    return Life(
+        name=edition.certificate,
+        authority=edition.authority,
+        not_before=edition.not_before,
+        not_after=edition.not_after,
+        renews_at=now if heard.revoked else decision_on(workplace, edition, heard, now).at,
+        window=(window.start, window.end) if window else None,
+    )
+
+
 def calendar(workplace: "Workplace", weeks: int) -> Calendar:
     """Gather the lives of all configured certificates, and count the next `weeks` weeks; asks nobody."""
     ledger, now = workplace.ledger, workplace.clock.now()
@@ -34,23 +50,12 @@ def calendar(workplace: "Workplace", weeks: int) -> Calendar:
         edition = editions.get(name)
         if edition is None:
             continue
-        heard = of_edition(tidings.get(name), edition)
-        window = heard.window
-        lives.append(
-            Life(
-                name=name,
-                authority=edition.authority,
-                not_before=edition.not_before,
-                not_after=edition.not_after,
-                renews_at=now if heard.revoked else decision_on(workplace, edition, heard, now).at,
-                window=(window.start, window.end) if window else None,
-            )
-        )
+        with suppress(InkStampError), apart():  # `status` says what is wrong with it
+            lives.append(_life(workplace, edition, of_edition(tidings.get(name), edition), now))
     lives.sort(key=lambda each: (each.renews_at, each.name))
-    known = {each.name for each in lives}
     return Calendar(
         at=now,
         lives=tuple(lives),
-        without=tuple(name for name in workplace.config.certificate if name not in known),
+        without=tuple(name for name in workplace.config.certificate if name not in editions),
         outlook=look_ahead(lives, now, weeks),
     )

@@ -12,7 +12,6 @@ takes seconds, and leaves workers of before behind.
 """
 
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
 from copy import copy
 from dataclasses import dataclass
 from pathlib import Path
@@ -20,6 +19,7 @@ from typing import TYPE_CHECKING
 
 from cryptography import x509
 
+from inkstamp.bulkhead import apart, attempt, reached, side_by_side
 from inkstamp.config.model import Certificate
 from inkstamp.errors import InkStampError, ReachTrouble
 from inkstamp.files import remove_tree
@@ -30,6 +30,7 @@ from inkstamp.jobs.preparing import Group, chain_of, handed
 from inkstamp.jobs.putting_back import put_back, takers
 from inkstamp.jobs.seeing import LOOK_SECONDS, see_served
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState
+from inkstamp.servers.interface import ServerKind
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -97,24 +98,26 @@ def carry_together(workplace: "Workplace", loads: Sequence[Load]) -> dict[str, R
     begun, results = list[_Begun](), dict[str, Result]()
     for load in loads:
         try:
-            begun.append(_begin(workplace, load))
+            with apart():
+                begun.append(_begin(workplace, load))
         except InkStampError as error:
             results[load.name] = error
     servers = loads[0].group.servers
     try:
-        for server in servers:
-            if begun:
-                way_back.take_effect(workplace.installable(server))
-                begun = _seen_on(workplace, server, begun, results)
-        if any(finding.severity is Severity.GOOD for each in begun for finding in each.seen):
-            workplace.clock.sleep(_WORKERS_LAST)  # what was seen may be a new worker among those of before
+        with apart():
             for server in servers:
-                begun = _seen_on(workplace, server, begun, results, again=True)
+                if begun:
+                    reached("effect", ",".join(each.load.name for each in begun))
+                    way_back.take_effect(workplace.installable(server))
+                    begun = _seen_on(workplace, server, begun, results)
+            if any(finding.severity is Severity.GOOD for each in begun for finding in each.seen):
+                workplace.clock.sleep(_WORKERS_LAST)  # what was seen may be a new worker among those of before
+                for server in servers:
+                    begun = _seen_on(workplace, server, begun, results, again=True)
     except InkStampError as error:
         return results | _refused(workplace, begun, error)
     for each in begun:
-        _end(workplace, each)
-        results[each.load.name] = each.seen
+        results[each.load.name] = _ended(workplace, each)
     return results
 
 
@@ -130,10 +133,12 @@ def _begin(workplace: "Workplace", load: Load) -> _Begun:
                            edition=load.number, token=load.token, done=False, held=held, had=had)  # fmt: skip
     record = workplace.ledger.installs.begin(load.name, load.number or 0, group.servers)
     try:
-        way_back.make(workplace, group.changes)
-        if not group.copied:
-            workplace.shelf.switch(load.name, load.number)
-        _hand_over(workplace, load.name, group, load.edition)
+        with apart():
+            way_back.make(workplace, group.changes)
+            reached("change", load.name)
+            if not group.copied:
+                workplace.shelf.switch(load.name, load.number)
+            _hand_over(workplace, load.name, group, load.edition)
     except InkStampError as error:
         put_back(workplace, [(record, error)])
         raise
@@ -167,16 +172,12 @@ def _seen_on(
 
     def look(wanted: tuple[_Begun, str]) -> Finding | InkStampError:
         each, name = wanted
-        try:
-            return see_served(workplace, server, each.load.number or 0, each.chain, name, deadline=deadline)
-        except InkStampError as error:
-            return error
+        return attempt(_see, workplace, server, each, name, deadline)
 
     looked = [(each, name) for each in begun if each.chain for name in each.load.group.names[server_name]
               if each.load.token or server.tls_endpoints(name) != []]  # fmt: skip
     looked = looked[:_AT_ONCE] if again else looked
-    with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
-        found = list(pool.map(look, looked))
+    found = side_by_side(look, looked, _AT_ONCE)
     failed: dict[str, InkStampError] = {}
     for (each, _), result in zip(looked, found, strict=True):
         if isinstance(result, InkStampError):
@@ -187,6 +188,23 @@ def _seen_on(
         put_back(workplace, [(each.record, failed[each.load.name]) for each in begun if each.load.name in failed])
     results |= failed
     return [each for each in begun if each.load.name not in failed]
+
+
+def _see(workplace: "Workplace", server: ServerKind, begun: _Begun, name: str, deadline: float) -> Finding:
+    reached("look", begun.load.name)
+    return see_served(workplace, server, begun.load.number or 0, begun.chain, name, deadline=deadline)
+
+
+def _ended(workplace: "Workplace", begun: _Begun) -> Result:
+    """Record that it is done; what cannot be recorded is put back, since no later run would know of it."""
+    try:
+        with apart():
+            reached("record", begun.load.name)
+            _end(workplace, begun)
+    except InkStampError as error:
+        put_back(workplace, [(begun.record, error)])
+        return error
+    return begun.seen
 
 
 def _end(workplace: "Workplace", begun: _Begun) -> None:

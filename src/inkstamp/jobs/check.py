@@ -9,8 +9,10 @@ from typing import TYPE_CHECKING
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 
+from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import whole_days
-from inkstamp.errors import UsageError
+from inkstamp.deadline import within
+from inkstamp.errors import InkStampError, UsageError
 from inkstamp.findings import Finding, Severity, bad, good, note, warn, worst, worst_first
 from inkstamp.jobs.check_chain import Fetch, fetcher, judge_chain
 from inkstamp.jobs.check_many import look_at_many
@@ -28,6 +30,8 @@ if TYPE_CHECKING:
     from inkstamp.ledger.records import EditionRecord
 
 
+_QUICK_SECONDS, _DEEP_SECONDS = 60.0, 180.0
+"""For all addresses of a name, everything that is tried there included."""
 _TOLD_WHOLE = 3
 """Of more names than this, each is told as it is done."""
 
@@ -116,7 +120,15 @@ def check(workplace: "Workplace", targets: Sequence[str], manner: Manner) -> lis
 
     def look_at(target: Target) -> tuple[Target, NameReport]:
         workplace.forget_parent()
-        return target, look(workplace, target, trust, certificate=wanted[target], deep=not manner.quick, fetch=fetch)
+        try:
+            with apart(), within(_QUICK_SECONDS if manner.quick else _DEEP_SECONDS):
+                reached("check", target.name)
+                return target, look(
+                    workplace, target, trust, certificate=wanted[target], deep=not manner.quick, fetch=fetch
+                )
+        except InkStampError as error:
+            finding = bad("check", str(target), error.what, error.advice)
+            return target, NameReport(name=str(target), chain=(), root="", days_left=None, findings=(finding,))
 
     seen = {}
     for target, report in look_at_many(look_at, list(wanted), manner.at_once):

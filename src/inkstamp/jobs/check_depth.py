@@ -105,7 +105,10 @@ def _about_chain(
         found.append(judge_transparency(name, leaf))
     found.append(_compare_verifiers(subject, chain, trusted=trusted))
     issuer = _issuer_in(chain)
-    found += _revocation(workplace, name, leaf, issuer, subject.again) if issuer is not None else []
+    if issuer is not None and trusted:
+        found += _revocation(workplace, name, leaf, issuer, subject.again)
+    elif issuer is not None:  # where it says to ask is then anybody's word
+        found.append(note("revocation", name, "was not asked about: the chain leads to no trusted root"))
     return [each for each in found if each is not None]
 
 

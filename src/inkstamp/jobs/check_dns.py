@@ -11,6 +11,7 @@ from inkstamp.errors import InkStampError
 from inkstamp.findings import Finding, Severity, bad, good, note, warn
 from inkstamp.jobs.authorities import caa_names
 from inkstamp.jobs.order_files import read_order_key
+from inkstamp.pki.certificates import public_key_of
 from inkstamp.pki.names import as_address
 from inkstamp.pki.tlsa import DANE_TA, Tlsa, matches, record_for
 from inkstamp.proof.caa import judge_caa
@@ -87,10 +88,9 @@ def judge_tlsa(
     name: str, place: str, records: Sequence[Tlsa], chain: Sequence[x509.Certificate], *, secure: bool
 ) -> Finding:
     """Judge TLSA records against a chain as served; without DNSSEC nobody heeds them."""
-    own = f"{place} TLSA {record_for(chain[0].public_key())}"
-    lasting = (
-        f"; one that holds for all keys of this CA: {record_for(chain[1].public_key(), DANE_TA)}" if chain[1:] else ""
-    )
+    key, above = public_key_of(chain[0]), public_key_of(chain[1]) if chain[1:] else None
+    own = f"{place} TLSA {record_for(key) if key is not None else 'of its key, which cannot be read here'}"
+    lasting = f"; one that holds for all keys of this CA: {record_for(above, DANE_TA)}" if above is not None else ""
     counting = [each for each in records if each.counts_for_mail]
     if not records:
         return note(_TOPIC, name, "no TLSA record tells senders which key to expect",

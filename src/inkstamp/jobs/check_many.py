@@ -6,9 +6,11 @@ A look is half waiting and half work, and threads of one process do not work at 
 import multiprocessing
 import os
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor, as_completed
+from concurrent.futures import Future, ProcessPoolExecutor, as_completed
 from concurrent.futures.process import BrokenProcessPool
 from typing import Any, TypeVar
+
+from inkstamp.bulkhead import as_they_end
 
 _MANY = 100
 """Below that, starting processes takes longer than it saves."""
@@ -49,9 +51,7 @@ def look_at_many(work: Callable[[S], T], subjects: Sequence[S], at_once: int) ->
 
 
 def _in_threads(work: Callable[[S], T], subjects: Sequence[S], at_once: int) -> Iterator[T]:
-    with ThreadPoolExecutor(max(min(at_once, len(subjects)), 1)) as pool:
-        for done in as_completed([pool.submit(work, each) for each in subjects]):
-            yield done.result()
+    yield from as_they_end(work, subjects, at_once)
 
 
 def _do_chunk(subjects: Sequence[S], at_once: int) -> list[T]:

@@ -3,10 +3,10 @@
 import re
 import secrets
 from typing import TYPE_CHECKING
-from urllib.parse import urlsplit
 
 from inkstamp.findings import Finding, good, note, warn
 from inkstamp.proof.web_file import http_proof
+from inkstamp.urls import web_url
 from inkstamp.view.web import Sight, fetch
 
 if TYPE_CHECKING:
@@ -25,21 +25,21 @@ def look_at_web(workplace: "Workplace", name: str, address: str) -> list[Finding
         url = http_proof(name, f"look-{secrets.token_hex(8)}", "").url
         found.append(judge_proof_path(name, url, fetch(url, address, view)))
     secure = fetch(f"https://{name}/", address, view)
-    ours = secure.status and urlsplit(secure.hops[-1]).hostname == name  # another name speaks for itself
+    ours = secure.status and secure.last.host == name  # another name speaks for itself
     return [*found, judge_hsts(name, secure.hsts)] if ours else found
 
 
 def judge_redirect(name: str, sight: Sight) -> Finding:
     """Judge where plain HTTP leads; it may well be closed."""
     steps = len(sight.hops) - 1
-    last = urlsplit(sight.hops[-1])
+    last = sight.last
     if not sight.status and not steps:
         return note("plain HTTP", name, f"plain HTTP does not answer: {sight.trouble}")
     if last.scheme != "https":
         remedy = "redirect = true in the server's table, or a redirect of your own that lets proofs pass"
         return warn("plain HTTP", name, "plain HTTP is answered and does not lead to HTTPS", remedy)
-    if last.hostname != name:
-        return note("plain HTTP", name, f"plain HTTP leads to {last.hostname}, another name, in {_count(steps)}")
+    if last.host != name:
+        return note("plain HTTP", name, f"plain HTTP leads to {last.host}, another name, in {_count(steps)}")
     return good("plain HTTP", name, f"plain HTTP leads to HTTPS in {_count(steps)}")
 
 
@@ -49,15 +49,15 @@ def _count(steps: int) -> str:
 
 def judge_proof_path(name: str, url: str, sight: Sight) -> Finding:
     """Judge whether a file proof would be found: a redirect may go elsewhere, but has to keep the path."""
-    asked, last = urlsplit(url).path, urlsplit(sight.hops[-1])
-    if last.path != asked:
+    asked, last = web_url(url).target, sight.last
+    if last.target.partition("?")[0] != asked:
         seen = f"the path of proofs is sent on to {sight.hops[-1]}, where no CA finds one"
         remedy = "have the redirect keep the path, or leave /.well-known/acme-challenge/ out of it"
         return warn("proof path", name, seen, f"{remedy}; inkstamp precheck {name} tries it with a file")
     if sight.trouble:
         return warn("proof path", name, f"the path of proofs: {sight.trouble}", f"inkstamp precheck {name}")
-    if last.hostname != name:
-        return note("proof path", name, f"proofs are looked for at {last.hostname}, which a redirect leads to")
+    if last.host != name:
+        return note("proof path", name, f"proofs are looked for at {last.host}, which a redirect leads to")
     return good("proof path", name, "redirects keep the path of proofs" if len(sight.hops) > 1 else "proofs would pass")
 
 

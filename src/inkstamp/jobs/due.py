@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from inkstamp.bulkhead import apart, reached
+from inkstamp.errors import InkStampError
 from inkstamp.jobs.reasons import Reason, decision_on, reasons
 from inkstamp.jobs.status import stays_back
 from inkstamp.ledger.installs import has_edition
@@ -61,6 +63,8 @@ class DueList:
     """When it does; aware, UTC."""
     held: tuple[Held, ...] = ()
     """What is due and not tried in this run, the first to be tried again first."""
+    unknown: tuple[tuple[str, InkStampError], ...] = ()
+    """Certificates of which it cannot be said whether they are due, each with what went wrong."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,20 +112,21 @@ def find_among(workplace: "Workplace", names: tuple[str, ...], known: Known) -> 
     found: list[tuple[bool, float, Due]] = []
     held: list[Held] = []
     upcoming: tuple[datetime, str] | None = None
+    unknown: list[tuple[str, InkStampError]] = []
     for name in names:
         edition = known.editions.get(name)
-        if edition is None:
-            due: Due | None = Due(name, "it has no edition yet", new_edition=True)
-        else:
-            tidings = of_edition(known.tidings.get(name), edition)
-            decision = decision_on(workplace, edition, tidings, now)
-            due = _due(workplace, edition, tidings, decision, known=known, now=now)
-            if due is None and (upcoming is None or decision.at < upcoming[0]):
-                upcoming = decision.at, name
-        if due is None:
+        try:
+            with apart():
+                reached("decide", name)
+                due, decision = _judge(workplace, name, known, now)
+                until = _rests_until(workplace, due, known, now) if due is not None else None
+        except InkStampError as error:
+            unknown.append((name, error))
             continue
-        until = _rests_until(workplace, due, known, now)
-        if until is not None and until > now:
+        if due is None:
+            if decision is not None and (upcoming is None or decision.at < upcoming[0]):
+                upcoming = decision.at, name
+        elif until is not None and until > now:
             held.append(Held(name, due.reason, until, known.setbacks[name].times))
         else:
             left = (edition.not_after - now).total_seconds() if edition is not None else 0.0
@@ -129,7 +134,17 @@ def find_among(workplace: "Workplace", names: tuple[str, ...], known: Known) -> 
     due_now = tuple(due for _, _, due in sorted(found, key=lambda each: each[:2]))
     resting = tuple(sorted(held, key=lambda each: each.until))
     next_name, next_at = (upcoming[1], upcoming[0]) if upcoming else ("", None)
-    return DueList(len(names), due_now, next_name, next_at, resting)
+    return DueList(len(names), due_now, next_name, next_at, resting, tuple(unknown))
+
+
+def _judge(workplace: "Workplace", name: str, known: Known, now: datetime) -> tuple[Due | None, Decision | None]:
+    """Return why something must be done for a certificate, None when nothing must, and when it is renewed."""
+    edition = known.editions.get(name)
+    if edition is None:
+        return Due(name, "it has no edition yet", new_edition=True), None
+    tidings = of_edition(known.tidings.get(name), edition)
+    decision = decision_on(workplace, edition, tidings, now)
+    return _due(workplace, edition, tidings, decision, known=known, now=now), decision
 
 
 def _rests_until(workplace: "Workplace", due: Due, known: Known, now: datetime) -> datetime | None:

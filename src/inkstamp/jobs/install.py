@@ -6,11 +6,12 @@ a group of servers.
 
 import secrets
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from copy import copy
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from inkstamp.bulkhead import apart, attempt, reached, side_by_side
 from inkstamp.config.model import Certificate
 from inkstamp.errors import InkStampError, ReachTrouble, ServerTrouble
 from inkstamp.files import remove_tree
@@ -136,9 +137,11 @@ class _Round:
         """Find out what is to be changed."""
         self.error = None
         try:
-            bring_back_cut_off(self.workplace, self.name, self.entry, self.away)
-            self.groups = prepare(self.workplace, self.name, self.entry, self.edition, self.away,
-                                  tested_since=tested_since, at_once=self.at_once)  # fmt: skip
+            with apart():
+                reached("prepare", self.name)
+                bring_back_cut_off(self.workplace, self.name, self.entry, self.away)
+                self.groups = prepare(self.workplace, self.name, self.entry, self.edition, self.away,
+                                      tested_since=tested_since, at_once=self.at_once)  # fmt: skip
         except InkStampError as error:
             self.error = error
 
@@ -160,7 +163,8 @@ class _Round:
         """Have the shelf's current edition follow, and clear away; say of what is not whole what stands."""
         try:
             if self.error is None:
-                self._complete()
+                with apart():
+                    self._complete()
         except InkStampError as error:
             self.error = error
         else:
@@ -188,6 +192,15 @@ def _side_by_side(rounds: Sequence[_Round]) -> tuple[list[_Round], list[_Round]]
     return some, later
 
 
+def _carry(workplace: "Workplace", some: Sequence[tuple[_Round, Group]]) -> dict[str, Result]:
+    """Change a group of servers for all that is to go there; returns what came of each certificate."""
+    loads = [each.load(group) for each, group in some if each.error is None]
+    if len(loads) > 1:
+        workplace.progress.step(", ".join(loads[0].group.servers), f"{len(loads)} new editions, one reload")
+    found = attempt(carry_together, workplace, loads) if loads else {}
+    return {load.name: copy(found) for load in loads} if isinstance(found, InkStampError) else found
+
+
 def _go(workplace: "Workplace", rounds: Sequence[_Round], at_once: int) -> None:
     """Go through the groups: what shares the shelf first, then so many machines at a time.
 
@@ -198,18 +211,10 @@ def _go(workplace: "Workplace", rounds: Sequence[_Round], at_once: int) -> None:
         for group in each.groups:
             places.setdefault((group.copied, group.servers), []).append((each, group))
     shared = [[some] for (copied, _), some in places.items() if not copied]
-    apart = [some for (copied, _), some in places.items() if copied]
-    batches = [*shared, *(apart[at : at + at_once] for at in range(0, len(apart), at_once))]
-
-    def carry(some: Sequence[tuple[_Round, Group]]) -> dict[str, Result]:
-        loads = [each.load(group) for each, group in some if each.error is None]
-        if len(loads) > 1:
-            workplace.progress.step(", ".join(loads[0].group.servers), f"{len(loads)} new editions, one reload")
-        return carry_together(workplace, loads) if loads else {}
-
+    others = [some for (copied, _), some in places.items() if copied]
+    batches = [*shared, *(others[at : at + at_once] for at in range(0, len(others), at_once))]
     for batch in batches:
-        with ThreadPoolExecutor(max_workers=len(batch)) as pool:
-            found = list(pool.map(carry, batch))
+        found = side_by_side(lambda some: _carry(workplace, some), batch, len(batch))
         for some, results in zip(batch, found, strict=True):
             for each, group in some:
                 if each.name in results:

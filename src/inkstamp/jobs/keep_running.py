@@ -6,6 +6,7 @@ from contextlib import AbstractContextManager
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
+from inkstamp.bulkhead import apart
 from inkstamp.clock import Clock
 from inkstamp.errors import InkStampError
 from inkstamp.jobs.renew import Sweep, renew
@@ -37,7 +38,7 @@ def keep_running(
     while True:
         outcome: Sweep | InkStampError
         try:
-            with surroundings() as workplace:
+            with apart(), surroundings() as workplace:
                 outcome = renew(workplace)
         except InkStampError as error:
             outcome = error

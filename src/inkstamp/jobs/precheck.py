@@ -2,13 +2,14 @@
 
 import secrets
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from inkstamp.bulkhead import apart, attempt, side_by_side
 from inkstamp.config.carrying import methods_for
 from inkstamp.config.words import LISTENER
+from inkstamp.deadline import within
 from inkstamp.errors import InkStampError, ServerTrouble, UsageError
 from inkstamp.findings import Finding, Severity, bad, good, note, warn, worst
 from inkstamp.jobs.authorities import caa_names
@@ -30,6 +31,8 @@ if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
 _AT_ONCE = 16
+_NAME_SECONDS = 120.0
+"""For all that is looked at for one name."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -87,9 +90,17 @@ def precheck(
                 if wish.via and wish.via != (LISTENER,):
                     _plant(workplace, wish, trials, troubles)
             _listen(workplace, [wish for wish in wishes if wish.via == (LISTENER,)], trials, troubles, listening)
-            with ThreadPoolExecutor(_AT_ONCE) as pool:
-                look = _looker(workplace, trials, troubles)
-                return list(pool.map(look, wishes))
+            look = _looker(workplace, trials, troubles)
+
+            def look_at(wish: _Wish) -> NameCheck:
+                with within(_NAME_SECONDS):
+                    found = attempt(look, wish)
+                if not isinstance(found, InkStampError):
+                    return found
+                finding = bad("precheck", wish.name, found.what, found.advice)
+                return NameCheck(name=wish.name, addresses=(), method=wish.method, findings=(finding,))
+
+            return side_by_side(look_at, wishes, _AT_ONCE)
         finally:
             take_down_of(workplace, TRIAL_ORDER)
 
@@ -137,7 +148,8 @@ def _plant(
         return
     proof = _trial(wish.name)
     try:
-        put_up(workplace, TRIAL_ORDER, wish.via, [proof])
+        with apart():
+            put_up(workplace, TRIAL_ORDER, wish.via, [proof])
     except InkStampError as error:
         about = "server" if isinstance(error, ServerTrouble) else "proof"
         told = bad(about, wish.name, error.what, error.advice)

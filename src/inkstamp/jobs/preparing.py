@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 from cryptography import x509
 
+from inkstamp.bulkhead import submit
 from inkstamp.config.carrying import is_away
 from inkstamp.config.model import Certificate
 from inkstamp.errors import ReachTrouble
@@ -15,8 +16,7 @@ from inkstamp.files import read_bytes, read_secret
 from inkstamp.jobs import way_back
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.pki import keys
-from inkstamp.pki.certificates import read_pem
-from inkstamp.pki.keys import describe
+from inkstamp.pki.certificates import key_kind, read_pem
 from inkstamp.pki.names import uncovered
 from inkstamp.pki.packing import Goods
 from inkstamp.reach.interface import Rights
@@ -77,7 +77,7 @@ def prepare(
 
         def ask(work: Callable[[str], T], servers: Iterable[str]) -> dict[str, T]:
             """Do a piece of work for each server; those that are away are left out."""
-            begun = {server: pool.submit(work, server) for server in servers}
+            begun = {server: submit(pool, work, server) for server in servers}
             found = {}
             for server, answer in begun.items():
                 try:
@@ -170,7 +170,7 @@ def _supply(workplace: "Workplace", name: str, folder: str, edition: EditionReco
         return replace(bare, names=entry.names, algorithm=entry.key.partition("-")[0]) if entry is not None else bare
     chain = chain_of(workplace, edition)
     goods = functools.cache(lambda: _goods(workplace, edition, chain))
-    algorithm = describe(chain[0].public_key()).partition("-")[0]
+    algorithm = key_kind(chain[0]).partition("-")[0]
     return replace(bare, edition=edition.number, names=tuple(edition.names), algorithm=algorithm, goods=goods)
 
 

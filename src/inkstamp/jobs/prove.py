@@ -1,11 +1,11 @@
 """Put up proofs, look at them as the CA will, take them down."""
 
 from collections.abc import Callable, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from typing import TYPE_CHECKING, TypeVar
 
 import msgspec
 
+from inkstamp.bulkhead import side_by_side
 from inkstamp.config.model import Certificate
 from inkstamp.errors import InkStampError, ProofFailed, ReachTrouble
 from inkstamp.findings import Finding, Severity, bad, note, worst
@@ -81,8 +81,7 @@ def forbidden(workplace: "Workplace", entry: Certificate, methods: Mapping[str, 
         return next((each for each in judged if each.severity is not Severity.BAD), judged[0])
 
     names = [name for name in entry.names if not as_address(name)]
-    with ThreadPoolExecutor(_AT_ONCE) as pool:
-        return [each for each in pool.map(judge, names) if each.severity is Severity.BAD]
+    return [each for each in side_by_side(judge, names, _AT_ONCE) if each.severity is Severity.BAD]
 
 
 def not_found(lost: Sequence[Finding]) -> ProofFailed:

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from inkstamp.bulkhead import apart
 from inkstamp.config.model import Certificate
 from inkstamp.errors import InkStampError, ReachTrouble, ServerTrouble
 from inkstamp.files import remove_tree
@@ -25,7 +26,10 @@ def bring_back_cut_off(workplace: "Workplace", name: str, entry: Certificate, aw
     """
     for record in workplace.ledger.installs.begun(name):
         if len(record.servers) == 1 and record.servers[0] in entry.install:
-            away |= {found.servers[0]: error for found, error in put_back(workplace, [(record, None)])}
+            for found, error in put_back(workplace, [(record, None)]):
+                if not isinstance(error, ReachTrouble):
+                    raise error
+                away[found.servers[0]] = error
 
 
 def tidy(workplace: "Workplace", name: str) -> None:
@@ -65,12 +69,13 @@ def recover(workplace: "Workplace", records: Sequence[InstallRecord]) -> None:
 
 def put_back(
     workplace: "Workplace", records: Sequence[tuple[InstallRecord, InkStampError | None]]
-) -> list[tuple[InstallRecord, ReachTrouble]]:
+) -> list[tuple[InstallRecord, InkStampError]]:
     """Bring back files and links, and reload the servers, once; what came of it is added to each error's advice.
 
-    A machine that is away cannot be put back now: with an error that is added to it, otherwise it is returned.
+    What cannot be put back now, as on a machine that is away, stays for the next run: with an error that is added to
+    it, otherwise it is returned. One never keeps the others from being put back.
     """
-    away = []
+    away: list[tuple[InstallRecord, InkStampError]] = []
     brought = []
     for record, error in records:
         folder = _kept_for(workplace, record)
@@ -79,12 +84,19 @@ def put_back(
             workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", text)
             continue
         try:
-            refused = _bring_back(workplace, record, folder)
-        except ReachTrouble as trouble:
+            with apart():
+                refused = _bring_back(workplace, record, folder)
+        except InkStampError as trouble:
+            # It stays begun in the ledger, and the next run tries again; the others are put back all the same.
             if error is None:
                 away.append((record, trouble))
                 continue
-            later = f"what was changed on {', '.join(record.servers)} is put back as soon as it can be reached"
+            where = ", ".join(record.servers)
+            later = f"what was changed on {where} is put back as soon as it can be reached"
+            if not isinstance(trouble, ReachTrouble):
+                later = (
+                    f"what was changed on {where} could not all be put back, which the next run tries: {trouble.what}"
+                )
             error.advice = "; ".join(filter(None, [later, error.advice]))
         else:
             brought.append((record, error, folder, refused))

@@ -5,12 +5,14 @@ the install are real; what a server reads is not touched, and the certificate is
 """
 
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
 
+from inkstamp.bulkhead import apart, reached
 from inkstamp.config.model import Authority, Configuration
 from inkstamp.errors import ConfigurationError, InkStampError, ReachTrouble
 from inkstamp.files import remove_tree
@@ -55,7 +57,8 @@ def rehearse(
     try:
         from inkstamp.jobs.renew import sweep_proofs
 
-        sweep_proofs(trial)  # of a rehearsal that was killed
+        with suppress(InkStampError), apart():  # of a rehearsal that was killed; what stays is met by the order
+            sweep_proofs(trial)
         for name in only or tuple(workplace.config.certificate):
             results.append(_rehearse_one(workplace, trial, name))
             told(results[-1])
@@ -102,7 +105,9 @@ def _rehearse_one(workplace: "Workplace", trial: "Workplace", name: str) -> Rehe
                          findings=(note("rehearsal", name, seen, f"inkstamp precheck {name}"),))  # fmt: skip
     findings: list[Finding] = []
     try:
-        _go_through(trial, name, authority, findings)
+        with apart():
+            reached("rehearse", name)
+            _go_through(trial, name, authority, findings)
     except InkStampError as error:
         workplace.ledger.note("rehearsed", f"would fail: {error.what}", name)
         return Rehearsed(certificate=name, would_renew=False, findings=tuple(findings), error=error)

@@ -1,18 +1,27 @@
 """Renew what is due, and nothing else; one that fails never stops the others."""
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
+from inkstamp.bulkhead import apart, attempt
+from inkstamp.deadline import within
 from inkstamp.errors import Busy, InkStampError, StillWaiting
 from inkstamp.jobs.asking import ask_around
 from inkstamp.jobs.due import Due, DueList, find_among, known_of_all, names_meant
+from inkstamp.jobs.setback import record
 from inkstamp.jobs.sweep_record import LastSweep, record_sweep
 from inkstamp.ledger.records import TRIAL_ORDER
 
 if TYPE_CHECKING:
     from inkstamp.jobs.stamp import Outcome
     from inkstamp.jobs.workplace import Workplace
+
+
+RUN_SECONDS = 4 * 3600.0
+"""For a whole run: shorter than the pause of a timer that runs twice a day, with its spread. What was not begun by
+then is left to the next run; the unit of the timer gives up a while later."""
+_TELLING_SECONDS = 600.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,6 +39,8 @@ class Sweep:
 
     found: DueList
     renewed: tuple[Renewed, ...]
+    internal: tuple[InkStampError, ...] = ()
+    """Internal errors that were met while people were told, and not with any certificate."""
 
     @property
     def done(self) -> tuple[Renewed, ...]:
@@ -69,23 +80,43 @@ def renew(
 
     """
     names = names_meant(workplace, only)
-    known = known_of_all(workplace, only)
-    newest = [edition for name in names if (edition := known.editions.get(name)) is not None]
-    if ask_around(workplace, newest, known.tidings, known.installs):
-        known = known_of_all(workplace, only)
-    found = find_among(workplace, names, known)
-    results = []
-    if found.due:
-        sweep_proofs(workplace)
-        for result in _each_done(workplace, found.due, at_once):
-            results.append(result)
-            told(result)
-    sweep = _recorded(workplace, Sweep(found, tuple(results)), only)
+    with within(RUN_SECONDS):
+        sweep = _recorded(workplace, _renew(workplace, names, only, at_once, told), only)
     if workplace.config.messenger or workplace.config.renewal.metrics:
         from inkstamp.jobs.telling import report
 
-        report(workplace, sweep, names)
+        with within(_TELLING_SECONDS):
+            sweep = replace(sweep, internal=report(workplace, sweep, names))
     return sweep
+
+
+def _renew(
+    workplace: "Workplace",
+    names: tuple[str, ...],
+    only: tuple[str, ...],
+    at_once: int | None,
+    told: Callable[[Renewed], None],
+) -> Sweep:
+    known = known_of_all(workplace, only)
+    newest = [edition for name in names if (edition := known.editions.get(name)) is not None]
+    asked = ask_around(workplace, newest, known.tidings, known.installs)
+    if asked.anybody:
+        known = known_of_all(workplace, only)
+    found = find_among(workplace, names, known)
+    results = []
+    for name, error in {**dict(asked.failed), **dict(found.unknown)}.items():
+        workplace.ledger.note("failed", error.what, name)
+        record(workplace, name, error)
+        results.append(Renewed(Due(name, "it could not be looked at", new_edition=False), None, error))
+        told(results[-1])
+    if found.due:
+        swept = attempt(sweep_proofs, workplace)
+        if isinstance(swept, InkStampError):
+            workplace.progress.step("proofs", f"of earlier runs could not be taken down: {swept.what}")
+        for result in _each_done(workplace, found.due, at_once):
+            results.append(result)
+            told(result)
+    return Sweep(found, tuple(results))
 
 
 def _recorded(workplace: "Workplace", sweep: Sweep, only: tuple[str, ...]) -> Sweep:
@@ -127,7 +158,9 @@ def sweep_proofs(workplace: "Workplace") -> None:
         if name in ordering and name in workplace.config.certificate:
             continue  # its own run takes it down
         try:
-            with workplace.hold_trial(0.0) if order_id == TRIAL_ORDER else workplace.hold_certificate(name):
+            with apart(), workplace.hold_trial(0.0) if order_id == TRIAL_ORDER else workplace.hold_certificate(name):
                 take_down_of(workplace, order_id)
         except Busy:
             continue
+        except InkStampError as error:  # the next run tries again
+            workplace.progress.step(name or "trial", f"a proof of an earlier run could not be taken down: {error.what}")

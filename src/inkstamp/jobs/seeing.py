@@ -7,7 +7,7 @@ from cryptography import x509
 from inkstamp.clock import stamp
 from inkstamp.errors import ServerTrouble
 from inkstamp.findings import Finding, good, note
-from inkstamp.pki.keys import describe
+from inkstamp.pki.certificates import key_kind
 from inkstamp.servers.interface import Endpoint, ServerKind
 from inkstamp.view.handshake import Served, shake_hands
 
@@ -66,8 +66,8 @@ def see_served(
 def served_as(endpoint: Endpoint, name: str, wanted: x509.Certificate) -> Served:
     """Shake hands; where a certificate with another sort of key comes back, ask for one with the wanted sort."""
     served = shake_hands(endpoint.address, endpoint.port, name, upgrade=endpoint.upgrade)
-    algorithm = describe(wanted.public_key()).partition("-")[0]
-    if not served.chain or describe(served.chain[0].public_key()).startswith(f"{algorithm}-"):
+    algorithm = key_kind(wanted).partition("-")[0]
+    if not served.chain or key_kind(served.chain[0]).startswith(f"{algorithm}-"):
         return served
     again = shake_hands(endpoint.address, endpoint.port, name, upgrade=endpoint.upgrade, algorithm=algorithm)
     return again if again.chain else served

@@ -5,7 +5,16 @@ from contextlib import contextmanager
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
-from inkstamp.errors import Busy, CaProblem, ConfigurationError, InkStampError, LedgerTrouble, UsageError
+from inkstamp.bulkhead import apart
+from inkstamp.errors import (
+    Busy,
+    CaProblem,
+    ConfigurationError,
+    InkStampError,
+    InternalError,
+    LedgerTrouble,
+    UsageError,
+)
 from inkstamp.ledger.setbacks import Told
 
 if TYPE_CHECKING:
@@ -19,7 +28,8 @@ _NO_SETBACK = (Busy, ConfigurationError, LedgerTrouble, UsageError)
 def at_step(text: str) -> Iterator[None]:
     """Say for every error that leaves the block what was being done, unless a block inside said so."""
     try:
-        yield
+        with apart():
+            yield
     except InkStampError as error:
         error.step = error.step or text
         raise
@@ -33,25 +43,32 @@ def kept(workplace: "Workplace", certificate: str, *, overcome: bool = True) -> 
     """
     ledger = workplace.ledger
     try:
-        yield
+        with apart():
+            yield
     except _NO_SETBACK:
         raise
     except InkStampError as error:
-        order = ledger.open_order(certificate)
-        pause = error.retry_after if isinstance(error, CaProblem) else None
-        told = Told(
-            kind=type(error).__name__,
-            step=error.step,
-            what=error.what,
-            where=error.where,
-            said=error.said,
-            problem=error.kind if isinstance(error, CaProblem) else "",
-            advice=error.advice,
-            findings=error.findings,
-            order=order.id if order is not None else 0,
-            asked=workplace.clock.now() + timedelta(seconds=pause) if pause else None,
-        )
-        ledger.setbacks.meet(certificate, told)
+        record(workplace, certificate, error)
         raise
     if overcome:
         ledger.setbacks.overcome(certificate)
+
+
+def record(workplace: "Workplace", certificate: str, error: InkStampError) -> None:
+    """Write what stands in a certificate's way into the ledger."""
+    order = workplace.ledger.open_order(certificate)
+    pause = error.retry_after if isinstance(error, CaProblem) else None
+    told = Told(
+        kind=type(error).__name__,
+        step=error.step,
+        what=error.what,
+        where=error.where,
+        said=error.said,
+        problem=error.kind if isinstance(error, CaProblem) else "",
+        advice=error.advice,
+        findings=error.findings,
+        order=order.id if order is not None else 0,
+        asked=workplace.clock.now() + timedelta(seconds=pause) if pause else None,
+        traceback=error.traceback if isinstance(error, InternalError) else "",
+    )
+    workplace.ledger.setbacks.meet(certificate, told)

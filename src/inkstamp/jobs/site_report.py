@@ -59,14 +59,14 @@ def report(site: Site, files: Mapping[str, Found], trusted: frozenset[bytes], no
     plain = plain_names(site)
     again = f"inkstamp stamp {' '.join(plain) or subject}"
     if not site.tls:
-        return _without(site, (warn("tls", subject, "has no TLS", again),) if plain else ())
+        return without_certificate(site, (warn("tls", subject, "has no TLS", again),) if plain else ())
     if not site.certificate_file:
         seen = "listens with TLS and names no certificate file that can be read"
-        return _without(site, (bad("certificate", subject, seen),))
+        return without_certificate(site, (bad("certificate", subject, seen),))
     try:
         chain = _chain(files, site)
     except EditionUnfit as error:
-        return _without(site, (bad("certificate", subject, error.what, error.advice),))
+        return without_certificate(site, (bad("certificate", subject, error.what, error.advice),))
     leaf, issuers = chain[0], chain[1:]
     known = facts(leaf)
     whole = _leads_to(trusted, leaf, issuers)
@@ -85,7 +85,8 @@ def report(site: Site, files: Mapping[str, Found], trusted: frozenset[bytes], no
                       whole_chain=whole, key_rights=rights, key_matches=matches, findings=tuple(findings))  # fmt: skip
 
 
-def _without(site: Site, findings: tuple[Finding, ...]) -> SiteReport:
+def without_certificate(site: Site, findings: tuple[Finding, ...]) -> SiteReport:
+    """Report a site of whose certificate nothing is known."""
     return SiteReport(site=site, certificate=None, days_left=None, issuers=0, whole_chain=None, key_rights="",
                       key_matches=None, findings=findings)  # fmt: skip
 

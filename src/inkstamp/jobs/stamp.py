@@ -5,8 +5,10 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from inkstamp.bulkhead import apart, reached
 from inkstamp.config.carrying import file_servers
 from inkstamp.config.model import Certificate
+from inkstamp.deadline import within
 from inkstamp.errors import ProofFailed
 from inkstamp.findings import Finding, Severity, bad, worst
 from inkstamp.jobs.plan import Plan
@@ -20,6 +22,8 @@ if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
 _SETTLING_SECONDS = 3.0
+_LOOK_SECONDS = 120.0
+"""For looking at all names of a certificate once."""
 _TESTED_SECONDS = 60.0
 """How long a server's configuration counts as good beforehand; it is tested again before anything is changed."""
 
@@ -115,6 +119,16 @@ def carry_out(
         return put_in_place(workplace, got, findings)
 
 
+def carry_out_and_look(
+    workplace: "Workplace", plan: Plan, *, anew: bool = False, said: Callable[[Plan], None] = lambda _plan: None
+) -> Outcome:
+    """Do the round, and look at the names as the public does where servers were changed for them; as `carry_out`."""
+    with apart():
+        reached("stamp", plan.name)
+        done = carry_out(workplace, plan, anew=anew, said=said)
+        return look_afterwards(workplace, done) if done.servers else done
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ComeBy:
     """The edition that a certificate is to be served with, and whether it is in its place already."""
@@ -205,7 +219,8 @@ def look_afterwards(workplace: "Workplace", outcome: Outcome) -> Outcome:
     roots = Roots(workplace.roots)
     deadline = workplace.clock.monotonic() + _SETTLING_SECONDS
     while True:
-        reports = [look(workplace, each, roots) for each in targets]
+        with within(_LOOK_SECONDS):
+            reports = [look(workplace, each, roots) for each in targets]
         strangers = [
             each for each in reports
             if each.chain and each.chain[0].sha256 != outcome.edition.sha256

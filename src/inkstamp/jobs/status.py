@@ -6,8 +6,10 @@ from datetime import datetime
 from enum import StrEnum
 from typing import TYPE_CHECKING
 
+from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import whole_days
 from inkstamp.config.model import Certificate
+from inkstamp.errors import InkStampError
 from inkstamp.jobs.reasons import decision_on, reasons
 from inkstamp.jobs.stall import Actor, Stall, setback_stall, stall_of
 from inkstamp.ledger.installs import has_edition
@@ -20,7 +22,8 @@ from inkstamp.ledger.records import (
     OrderState,
     PortalProof,
 )
-from inkstamp.ledger.tidings import of_edition
+from inkstamp.ledger.setbacks import Setback
+from inkstamp.ledger.tidings import Tidings, of_edition
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -30,6 +33,8 @@ if TYPE_CHECKING:
 class Standing(StrEnum):
     """In one word, the most urgent first."""
 
+    UNKNOWN = "internal error"
+    """It cannot be said, since Ink Stamp itself failed at it."""
     EXPIRED = "expired"
     REFUSED = "refused"
     """The CA refused the last order, and there is no good edition or it is due."""
@@ -88,44 +93,74 @@ def all_statuses(workplace: "Workplace", only: str = "") -> list[CertificateStat
     proofs = ledger.portal.of_open_orders()
     setbacks = ledger.setbacks.all(only)
     tidings = ledger.tidings.all(only)
-    found = []
-    for name, entry in configured.items():
-        edition = editions.get(name)
-        page = of_edition(tidings.get(name), edition) if edition else None
-        decision = decision_on(workplace, edition, page, now) if edition and page else None
-        why = reasons(workplace, entry, edition, page, now, decision=decision) if edition and page else iter(())
-        wanted = next(why, None)
-        order = orders.get(name)
-        portal = workplace.config.authority[entry.authority].kind == "portal"
-        stall = _stall(workplace, entry, order, proofs)
-        mine = installs.get(name, {})
-        installed = edition is not None and has_edition(mine, entry.install, edition.number)
-        wanting = edition is None or wanted is not None
-        standing = _standing(edition, order, stall, now, wanting=wanting, installed=installed)
-        if standing is Standing.NOT_INSTALLED and edition is not None and stays_back(ledger, mine, edition):
-            standing = Standing.WENT_BACK
-        if name in setbacks and standing is not Standing.GOOD and (stall is None or not portal):
-            stall = setback_stall(setbacks[name])
-        found.append(
-            CertificateStatus(
-                name=name,
-                names=entry.names,
-                authority=entry.authority,
-                servers=entry.install,
-                standing=standing,
-                edition=edition.number if edition else None,
-                not_after=edition.not_after if edition else None,
-                days_left=whole_days(edition.not_after, now) if edition else None,
-                renews_at=decision.at if decision else None,
-                wanted=wanted.text if wanted else "",
-                next_command=stall.next_command if stall else _next_command(name, standing, portal=portal),
-                stall=stall,
-            )
-        )
+    known = _Known(editions, orders, installs, proofs, setbacks, tidings)
+    found = [_status_of(workplace, name, entry, known, now) for name, entry in configured.items()]
     rank = list(Standing)
     far = 1 << 30
     return sorted(
         found, key=lambda each: (rank.index(each.standing), far if each.days_left is None else each.days_left)
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class _Known:
+    """What the ledger says of all certificates, asked once."""
+
+    editions: Mapping[str, EditionRecord]
+    orders: Mapping[str, OrderRecord]
+    installs: Mapping[str, Mapping[str, InstallRecord]]
+    proofs: Mapping[int, Sequence[PortalProof]]
+    setbacks: Mapping[str, Setback]
+    tidings: Mapping[str, Tidings]
+
+
+def _status_of(
+    workplace: "Workplace", name: str, entry: Certificate, known: _Known, now: datetime
+) -> CertificateStatus:
+    """Say where one stands; what goes wrong with that is its own standing, and the others are told of."""
+    try:
+        with apart():
+            reached("status", name)
+            return _judge(workplace, name, entry, known, now)
+    except InkStampError as error:
+        edition = known.editions.get(name)
+        return CertificateStatus(
+            name=name, names=entry.names, authority=entry.authority, servers=entry.install,
+            standing=Standing.UNKNOWN, edition=edition.number if edition else None,
+            not_after=edition.not_after if edition else None, days_left=None, renews_at=None,
+            wanted=error.what, next_command=f"inkstamp why {name} --debug", stall=None,
+        )  # fmt: skip
+
+
+def _judge(workplace: "Workplace", name: str, entry: Certificate, known: _Known, now: datetime) -> CertificateStatus:
+    ledger, order, edition = workplace.ledger, known.orders.get(name), known.editions.get(name)
+    page = of_edition(known.tidings.get(name), edition) if edition else None
+    decision = decision_on(workplace, edition, page, now) if edition and page else None
+    why = reasons(workplace, entry, edition, page, now, decision=decision) if edition and page else iter(())
+    wanted = next(why, None)
+    portal = workplace.config.authority[entry.authority].kind == "portal"
+    stall = _stall(workplace, entry, order, known.proofs)
+    mine = known.installs.get(name, {})
+    installed = edition is not None and has_edition(mine, entry.install, edition.number)
+    wanting = edition is None or wanted is not None
+    standing = _standing(edition, order, stall, now, wanting=wanting, installed=installed)
+    if standing is Standing.NOT_INSTALLED and edition is not None and stays_back(ledger, mine, edition):
+        standing = Standing.WENT_BACK
+    if name in known.setbacks and standing is not Standing.GOOD and (stall is None or not portal):
+        stall = setback_stall(known.setbacks[name])
+    return CertificateStatus(
+        name=name,
+        names=entry.names,
+        authority=entry.authority,
+        servers=entry.install,
+        standing=standing,
+        edition=edition.number if edition else None,
+        not_after=edition.not_after if edition else None,
+        days_left=whole_days(edition.not_after, now) if edition else None,
+        renews_at=decision.at if decision else None,
+        wanted=wanted.text if wanted else "",
+        next_command=stall.next_command if stall else _next_command(name, standing, portal=portal),
+        stall=stall,
     )
 
 

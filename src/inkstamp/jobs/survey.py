@@ -5,12 +5,14 @@ import os
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import TYPE_CHECKING, Literal
 
+from inkstamp.bulkhead import apart, reached
 from inkstamp.config.model import Server
-from inkstamp.errors import FileTrouble, ReachTrouble, ServerTrouble, UsageError
+from inkstamp.errors import InkStampError, UsageError
 from inkstamp.findings import Finding, Severity, bad, worst
-from inkstamp.jobs.site_report import SiteReport, report
+from inkstamp.jobs.site_report import SiteReport, report, without_certificate
 from inkstamp.pki.names import as_address, normalise
 from inkstamp.reach.interface import Found
 from inkstamp.reach.local import find_program
@@ -127,9 +129,11 @@ def survey(workplace: "Workplace", names: Sequence[str] = (), *, live: bool = Fa
     with _collecting_no_garbage():
         for server in servers.values():
             try:
-                sites = server.sites()
-                files = _files(server, sites)
-            except (ServerTrouble, FileTrouble, ReachTrouble) as error:
+                with apart():
+                    reached("read", server.name)
+                    sites = server.sites()
+                    files = _files(server, sites)
+            except InkStampError as error:
                 if len(servers) == 1:
                     raise
                 told = "; ".join(filter(None, (error.what, error.where, error.said)))
@@ -138,7 +142,7 @@ def survey(workplace: "Workplace", names: Sequence[str] = (), *, live: bool = Fa
                 continue
             own = tuple(server.files_read()) if isinstance(server, TextServer) else ()
             read.append(ServerReport(name=server.name, files=own, sites=len(sites)))
-            reports += [report(site, files, trusted, now) for site in sites]
+            reports += [_reported(site, files, trusted, now) for site in sites]
     unread = {each.name for each in read if each.findings}
     servers = {name: server for name, server in servers.items() if name not in unread}
     places: list[NamePlaces] = []
@@ -151,6 +155,16 @@ def survey(workplace: "Workplace", names: Sequence[str] = (), *, live: bool = Fa
         seen = looking.live(reports, servers)
         reports = [replace(each, findings=(*each.findings, *more)) for each, more in zip(reports, seen, strict=True)]
     return Surveyed(servers=tuple(read), sites=tuple(reports), names=tuple(places))
+
+
+def _reported(site: Site, files: Mapping[str, Found], trusted: frozenset[bytes], now: datetime) -> SiteReport:
+    try:
+        with apart():
+            reached("site", site.names[0] if site.names else site.file)
+            return report(site, files, trusted, now)
+    except InkStampError as error:
+        subject = site.names[0] if site.names else f"{site.file}:{site.line}"
+        return without_certificate(site, (bad("site", subject, error.what, error.advice),))
 
 
 @contextmanager

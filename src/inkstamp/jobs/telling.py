@@ -8,9 +8,11 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import stamp
 from inkstamp.config.model import Messenger
-from inkstamp.errors import AccountTrouble, CaProblem, InkStampError
+from inkstamp.deadline import within
+from inkstamp.errors import AccountTrouble, CaProblem, InkStampError, InternalError
 from inkstamp.files import read_secret
 from inkstamp.jobs.stall import Actor
 from inkstamp.jobs.status import CertificateStatus, Standing, all_statuses
@@ -22,22 +24,35 @@ if TYPE_CHECKING:
     from inkstamp.ledger.setbacks import Setback
 
 _FORMAT = 1
+_EACH_SECONDS = 120.0
+"""For one messenger, with all its tries."""
 _MOST_LINES = 100
 """Of each sort in an e-mail; the rest is counted. The webhook gets all."""
 _DAY = timedelta(days=1)
 
 
-def report(workplace: "Workplace", sweep: "Sweep", names: Sequence[str]) -> None:
-    """Tell what is new after a run over `names`, and write the metrics file; nothing that fails here fails the run."""
-    config = workplace.config
-    statuses = all_statuses(workplace)
+def report(workplace: "Workplace", sweep: "Sweep", names: Sequence[str]) -> tuple[InkStampError, ...]:
+    """Tell what is new after a run over `names`, and write the metrics file; nothing that fails here stops the run.
+
+    Returns the internal errors that were met.
+    """
+    config, met = workplace.config, list[InkStampError]()
+    try:
+        with apart():
+            statuses = all_statuses(workplace)
+            meant = set(names)
+            conditions = _conditions(workplace, sweep, [each for each in statuses if each.name in meant])
+    except InkStampError as error:
+        workplace.progress.step("messengers", f"nobody could be told: {error.what}")
+        return (error,)
     if config.messenger:
-        meant = set(names)
-        conditions = _conditions(workplace, sweep, [each for each in statuses if each.name in meant])
         for name, entry in config.messenger.items():
             try:
-                _tell(workplace, name, entry, sweep, conditions)
+                with apart(), within(_EACH_SECONDS):
+                    reached("tell", name)
+                    _tell(workplace, name, entry, sweep, conditions)
             except InkStampError as error:
+                met.append(error)
                 said = f": {error.said}" if error.said else ""
                 workplace.progress.step(name, f"could not tell anybody, and tries again next time: {error.what}{said}")
                 workplace.ledger.note("not told", f"{name}: {error.what} ({error.where})")
@@ -45,9 +60,12 @@ def report(workplace: "Workplace", sweep: "Sweep", names: Sequence[str]) -> None
         from inkstamp.jobs.metrics import write_metrics
 
         try:
-            write_metrics(workplace, sweep, statuses)
+            with apart():
+                write_metrics(workplace, sweep, statuses)
         except InkStampError as error:
+            met.append(error)
             workplace.progress.step("metrics", f"could not be written: {error.what}")
+    return tuple(each for each in met if isinstance(each, InternalError))
 
 
 def _conditions(workplace: "Workplace", sweep: "Sweep", statuses: Sequence[CertificateStatus]) -> list[Condition]:
@@ -65,6 +83,7 @@ def _conditions(workplace: "Workplace", sweep: "Sweep", statuses: Sequence[Certi
                 days_left=(edition.not_after - now) / _DAY if edition else None,
                 lifetime=(edition.not_after - edition.not_before) / _DAY if edition else 0.0,
                 failures=setback.times if setback else 0,
+                internal=setback is not None and setback.told.kind == InternalError.__name__,
                 trouble=setback.told.what if setback else "",
                 remedy=each.next_command,
                 account=_account_trouble(errors.get(each.name), setback),

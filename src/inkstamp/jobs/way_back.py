@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from inkstamp.errors import ServerTrouble
+from inkstamp.bulkhead import apart
+from inkstamp.errors import FileTrouble, InkStampError, ServerTrouble
 from inkstamp.files import private_folder, read_bytes, remove_tree, write_bytes
 from inkstamp.reach.interface import Host, Ran, Rights
 from inkstamp.servers.interface import FileChange, Reloadable
@@ -88,7 +89,18 @@ def remark(folder: Path, **more: Any) -> None:
 def kept(folder: Path) -> dict[str, Any] | None:
     """Return what `keep` wrote; None when there is nothing."""
     file = folder / _MANIFEST
-    found: dict[str, Any] | None = json.loads(read_bytes(file)) if file.exists() else None
+    return _read_manifest(file) if file.exists() else None
+
+
+def _read_manifest(file: Path) -> dict[str, Any]:
+    try:
+        found = json.loads(read_bytes(file))
+    except (ValueError, RecursionError) as error:
+        raise FileTrouble(
+            f"{file} is damaged", where=str(file), said=str(error), advice="the saved files lie beside it, by number"
+        ) from error
+    if not isinstance(found, dict) or not isinstance(found.get("files"), list):
+        raise FileTrouble(f"{file} is damaged", where=str(file), advice="the saved files lie beside it, by number")
     return found
 
 
@@ -173,7 +185,7 @@ def make(workplace: "Workplace", changes: Iterable[Change]) -> None:
 
 def bring_back(workplace: "Workplace", folder: Path) -> dict[str, Any]:
     """Write the files as they were; returns what else was kept."""
-    manifest: dict[str, Any] = json.loads(read_bytes(folder / _MANIFEST))
+    manifest = _read_manifest(folder / _MANIFEST)
     for each in manifest["files"]:
         _write(workplace.server(each["server"]).host, _back(each, None, _saved(folder, each)))
     return manifest
@@ -219,10 +231,11 @@ def reload_all(workplace: "Workplace", servers: Iterable[str]) -> list[str]:
     """Reload servers after their files are back; returns what went wrong with that, as sentences."""
     trouble = []
     for name in servers:
-        server = workplace.reloadable(name)
-        server.forget()
         try:
-            reload(server)
-        except ServerTrouble as failed:
+            with apart():
+                server = workplace.reloadable(name)
+                server.forget()
+                reload(server)
+        except InkStampError as failed:
             trouble.append(f"the reload after that failed too: {failed.said or failed.what}")
     return trouble

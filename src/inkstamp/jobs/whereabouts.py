@@ -1,10 +1,12 @@
 """What really answers with TLS: beside what the files say, and for a name at each of its addresses."""
 
 from collections.abc import Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from inkstamp.bulkhead import attempt, side_by_side
+from inkstamp.deadline import within
+from inkstamp.errors import InkStampError
 from inkstamp.findings import Finding, bad, good, note, warn
 from inkstamp.jobs.site_report import SiteReport
 from inkstamp.pki.certificates import facts, subject_names
@@ -18,6 +20,8 @@ if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
 _AT_ONCE = 32
+_SITE_SECONDS = 60.0
+"""For all addresses of a site or a name."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -31,8 +35,15 @@ class NamePlaces:
 
 def live(reports: Sequence[SiteReport], servers: Mapping[str, FileCarrier]) -> list[tuple[Finding, ...]]:
     """Shake hands with every site that has TLS, and say of each where it serves something else than its file holds."""
-    with ThreadPoolExecutor(_AT_ONCE) as pool:
-        return list(pool.map(lambda each: _live(each, servers[each.site.server]), reports))
+
+    def look(report: SiteReport) -> tuple[Finding, ...]:
+        found = attempt(_live, report, servers[report.site.server])
+        if not isinstance(found, InkStampError):
+            return found
+        subject = next(iter(plain_names(report.site)), report.site.file)
+        return (bad("live", subject, found.what, found.advice),)
+
+    return side_by_side(look, reports, _AT_ONCE)
 
 
 def _live(report: SiteReport, server: FileCarrier) -> tuple[Finding, ...]:
@@ -41,9 +52,10 @@ def _live(report: SiteReport, server: FileCarrier) -> tuple[Finding, ...]:
     asked = next(iter(plain_names(report.site)), "")
     subject = asked or f"{report.site.file}:{report.site.line}"
     found = []
-    for each in endpoints(report.site.listens, server.host):
-        served = shake_hands(each.address, each.port, asked or "nobody.invalid", upgrade=each.upgrade)
-        found.append(_compared(served, subject, str(each), report))
+    with within(_SITE_SECONDS):
+        for each in endpoints(report.site.listens, server.host):
+            served = shake_hands(each.address, each.port, asked or "nobody.invalid", upgrade=each.upgrade)
+            found.append(_compared(served, subject, str(each), report))
     return tuple(found)
 
 
@@ -65,6 +77,13 @@ def whereabouts(
 
 
 def _places(
+    workplace: "Workplace", name: str, servers: Mapping[str, FileCarrier], reports: Sequence[SiteReport]
+) -> list[Finding]:
+    with within(_SITE_SECONDS):
+        return _places_in_time(workplace, name, servers, reports)
+
+
+def _places_in_time(
     workplace: "Workplace", name: str, servers: Mapping[str, FileCarrier], reports: Sequence[SiteReport]
 ) -> list[Finding]:
     addresses = address_book(workplace.view).look_up(name)

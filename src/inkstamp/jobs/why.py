@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from inkstamp.acme.problems import OF_PROOFS
 from inkstamp.config.carrying import other_ways
 from inkstamp.config.model import Certificate, Configuration
+from inkstamp.errors import InternalError
 from inkstamp.jobs.stall import Stall
 from inkstamp.jobs.status import CertificateStatus, Standing, all_statuses
 from inkstamp.ledger.records import EventRecord, OrderRecord, PortalProof
@@ -50,7 +51,9 @@ def why(workplace: "Workplace", name: str) -> Why:
     ledger = workplace.ledger
     order = ledger.open_order(name)
     authority = workplace.config.authority[entry.authority]
-    setback = ledger.setbacks.of(name) if status.standing is not Standing.GOOD else None
+    setback = ledger.setbacks.of(name)
+    if setback is not None and status.standing is Standing.GOOD and setback.told.kind != InternalError.__name__:
+        setback = None
     events = ledger.events(name, limit=_FAR_BACK)
     notes = [each for each in events if each.what == _NOTE and (order is None or each.at >= order.opened)]
     return Why(

@@ -1,16 +1,18 @@
 """Ask a CA when it would like certificates to be renewed (RFC 9773)."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
 from inkstamp.acme.client import CaClient
 from inkstamp.acme.messages import RenewalInfo
 from inkstamp.acme.renewal import certificate_id
+from inkstamp.clock import clamped
 from inkstamp.errors import CaMisbehaved, CaProblem, InkStampError, NetworkTrouble
 from inkstamp.jobs.preparing import chain_of
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.ledger.tidings import Tidings, heard_of_window
+from inkstamp.printable import one_line
 from inkstamp.renewal.when import Window, ask_again
 
 if TYPE_CHECKING:
@@ -22,7 +24,7 @@ _LONGEST_URL = 300
 
 Heard = Mapping[str, object] | None
 Pair = tuple[EditionRecord, Tidings]
-InTurns = Callable[["Workplace", Sequence[Pair], Callable[[EditionRecord], Heard]], None]
+Failures = tuple[tuple[str, InkStampError], ...]
 
 
 class Asker:
@@ -33,23 +35,27 @@ class Asker:
         self._authority = authority
         self._trouble: InkStampError | None = None
 
-    def about(self, pairs: Sequence[Pair], in_turns: InTurns) -> None:
-        """Ask about editions, and write down what was heard."""
+    def about(self, pairs: Sequence[Pair]) -> Failures:
+        """Ask about editions, and write down what was heard; returns the internal errors."""
+        from inkstamp.jobs.asking import in_turns
+
+        failed: Failures = ()
         if self._workplace.ledger.account(self._authority) is None:
-            return
+            return failed
         say = self._workplace.progress.step
         try:
             client = self._workplace.account(self._authority).client
             if client.directory().renewal_info:
                 many = "the certificate" if len(pairs) == 1 else f"{len(pairs)} certificates"
                 say(self._authority, f"is asked when it wants {many} renewed")
-                in_turns(self._workplace, pairs, lambda edition: self._ask(client, edition))
+                failed = in_turns(self._workplace, pairs, lambda edition: self._ask(client, edition))
             else:
-                in_turns(self._workplace, pairs, lambda _edition: self._nothing())
+                failed = in_turns(self._workplace, pairs, lambda _edition: self._nothing())
         except (NetworkTrouble, CaProblem, CaMisbehaved) as error:
             self._trouble = error
         if self._trouble is not None:
             say(self._authority, f"cannot be asked when to renew; the dates count: {self._trouble.what}")
+        return failed
 
     def _ask(self, client: CaClient, edition: EditionRecord) -> Heard:
         if self._trouble is not None:
@@ -82,6 +88,7 @@ class Asker:
 def _window_of(info: RenewalInfo) -> Window | None:
     """Return the CA's window, None for one that cannot be (RFC 9773 section 4.2)."""
     told = info.suggested_window
-    if told.start.tzinfo is None or told.end.tzinfo is None or told.end <= told.start:
+    if told.start.tzinfo is None or told.end.tzinfo is None:
         return None
-    return Window(told.start, told.end, info.explanation_url[:_LONGEST_URL])
+    start, end = clamped(told.start), clamped(told.end)
+    return Window(start, end, one_line(info.explanation_url, _LONGEST_URL)) if start < end else None

@@ -6,13 +6,16 @@ is put by, and a server takes all that has come in for it with one reload: the f
 has passed since, the last when no more is to come.
 """
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import ExitStack, contextmanager, suppress
+from copy import copy
 from queue import Empty, SimpleQueue
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING
 
-from inkstamp.errors import Busy, InkStampError
+from inkstamp.bulkhead import apart, attempt, reached, submit
+from inkstamp.deadline import is_over
+from inkstamp.errors import Busy, InkStampError, StillWaiting
 from inkstamp.jobs.carry import Result
 from inkstamp.jobs.install import install_together
 from inkstamp.jobs.plan import Plan
@@ -24,7 +27,6 @@ if TYPE_CHECKING:
     from inkstamp.jobs.due import Due
     from inkstamp.jobs.workplace import Workplace
 
-T = TypeVar("T")
 Ended = Outcome | InkStampError
 """What became of a certificate."""
 
@@ -59,7 +61,8 @@ def _each_ended(workplace: "Workplace", due: Sequence["Due"], limits: Mapping[st
     running: dict[Future[ComeBy | Ended], Due] = {}
     with _pools(limits) as pools:
         for each in due:
-            future = pools[workplace.config.certificate[each.name].authority].submit(_order, workplace, each)
+            pool = pools[workplace.config.certificate[each.name].authority]
+            future = submit(pool, lambda due: _order(workplace, due), each)
             running[future] = each
             future.add_done_callback(ordered.put)
         put_by: list[ComeBy] = []
@@ -69,7 +72,7 @@ def _each_ended(workplace: "Workplace", due: Sequence["Due"], limits: Mapping[st
             pause = max(earliest - workplace.clock.monotonic(), 0.0) if put_by else None
             with suppress(Empty):
                 future = ordered.get(bool(running), pause)
-                name, got = running.pop(future).name, future.result()
+                name, got = running.pop(future).name, attempt(future.result)
                 if not isinstance(got, ComeBy):
                     yield name, got
                     continue
@@ -107,7 +110,11 @@ def _put_back_cut_off(workplace: "Workplace", due: Sequence["Due"]) -> None:
                 stack.enter_context(workplace.hold_certificate(name))
                 records += installs.begun(name)  # read again: another run may have ended its own by now
         servers = {server for record in records for server in record.servers}
-        with suppress(InkStampError), workplace.hold_servers(tuple(servers)):  # `settle` meets it again, and it is told
+        with (
+            suppress(InkStampError),
+            apart(),
+            workplace.hold_servers(tuple(servers)),
+        ):  # `settle` meets it again, and tells
             recover(workplace, records)
 
 
@@ -115,6 +122,12 @@ def _order(workplace: "Workplace", due: "Due") -> ComeBy | Ended:
     """Come by an edition; one that is to be on no server, or is there already, needs no more."""
 
     def work() -> ComeBy | Ended:
+        if is_over():
+            raise StillWaiting(
+                "the time of this run was over before its turn came",
+                advice="the next run goes on; see what took so long",
+            )
+        reached("order", due.name)
         plan = Plan(name=due.name, entry=workplace.certificate(due.name))
         if not plan.entry.install:
             return carry_out(workplace, plan, again=due.astray)
@@ -123,7 +136,7 @@ def _order(workplace: "Workplace", due: "Due") -> ComeBy | Ended:
         return _ended(workplace, got, []) if got.in_place else got
 
     workplace.progress.step(due.name, f"is due: {due.reason}")
-    return _or_error(work)
+    return attempt(work)
 
 
 def _install(workplace: "Workplace", some: Sequence[ComeBy]) -> list[tuple[str, Ended]]:
@@ -133,22 +146,31 @@ def _install(workplace: "Workplace", some: Sequence[ComeBy]) -> list[tuple[str, 
         wishes = []
         for got in some:
             name = got.edition.certificate
-            try:
-                stack.enter_context(workplace.hold_certificate(name))
-                settle(workplace, name)
-            except InkStampError as error:
-                results[name] = error
-                continue
-            if not got.again and is_installed(workplace, got.edition, got.entry):
+            standing = attempt(_is_in_place, workplace, got, stack)
+            if isinstance(standing, InkStampError):
+                results[name] = standing
+            elif standing:
                 results[name] = []
-                continue
-            say_installs(workplace, got)
-            wishes.append(got.wish)
+            else:
+                wishes.append(got.wish)
         try:
-            results |= install_together(workplace, wishes)
+            with apart():
+                results |= install_together(workplace, wishes)
         except InkStampError as error:
-            results |= {wish.name: error for wish in wishes}
+            results |= {wish.name: copy(error) for wish in wishes}
         return [(got.edition.certificate, _ended(workplace, got, results[got.edition.certificate])) for got in some]
+
+
+def _is_in_place(workplace: "Workplace", got: ComeBy, stack: ExitStack) -> bool:
+    """Hold a certificate for as long as `stack` does; tell whether nothing is left to be installed."""
+    name = got.edition.certificate
+    reached("install", name)
+    stack.enter_context(workplace.hold_certificate(name))
+    settle(workplace, name)
+    if not got.again and is_installed(workplace, got.edition, got.entry):
+        return True
+    say_installs(workplace, got)
+    return False
 
 
 def _ended(workplace: "Workplace", got: ComeBy, result: Result) -> Ended:
@@ -160,11 +182,4 @@ def _ended(workplace: "Workplace", got: ComeBy, result: Result) -> Ended:
                 raise result
             return put_in_place(workplace, got, result)
 
-    return _or_error(end)
-
-
-def _or_error(work: Callable[[], T]) -> T | InkStampError:
-    try:
-        return work()
-    except InkStampError as error:
-        return error
+    return attempt(end)

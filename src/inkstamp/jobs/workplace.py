@@ -256,6 +256,7 @@ class Workplace:
             ReachTrouble: Its machine is away.
 
         """
+        from inkstamp.bulkhead import apart
         from inkstamp.jobs.way_back import test_before
 
         with self._testing.setdefault(name, threading.Lock()):
@@ -263,7 +264,8 @@ class Workplace:
             if tested < since:
                 trouble = None
                 try:
-                    test_before(self.installable(name))
+                    with apart():
+                        test_before(self.installable(name))
                 except InkStampError as error:
                     trouble = error
                 self._tested[name] = self.clock.monotonic(), trouble

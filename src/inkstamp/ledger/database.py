@@ -13,24 +13,44 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from inkstamp.clock import LATEST, clamped
 from inkstamp.errors import LedgerTrouble
 from inkstamp.ledger.schema import MIGRATIONS, TABLES, VERSION
+from inkstamp.printable import printable
 
 _BUSY_SECONDS = 30.0
 REBUILD = "make it anew from the shelf: inkstamp status --rebuild"
 """What to do about a ledger that is gone or damaged."""
 
 Parameters = Mapping[str, Any]
+_LATEST = int(LATEST.timestamp())
 
 
 def from_moment(moment: datetime) -> int:
-    """Write a moment as the tables hold it: whole seconds since 1970 in UTC."""
-    return int(moment.timestamp())
+    """Write a moment as the tables hold it: whole seconds since 1970 in UTC, within what can be read back."""
+    return int(clamped(moment).timestamp())
 
 
 def to_moment(seconds: int) -> datetime:
-    """Read a moment from a table; aware, UTC."""
-    return datetime.fromtimestamp(seconds, UTC)
+    """Read a moment from a table; aware, UTC. One beyond what can be reckoned with is the last that can.
+
+    Raises:
+        ValueError: It is no number.
+
+    """
+    if not isinstance(seconds, int | float) or seconds != seconds:  # noqa: PLR0124  NaN is what differs from itself
+        raise ValueError("a moment in the ledger is no number")
+    return datetime.fromtimestamp(min(max(seconds, 0), _LATEST), UTC)
+
+
+def damaged(said: str, where: str = "ledger") -> LedgerTrouble:
+    """Return the error for a ledger that holds what was never written."""
+    return LedgerTrouble(
+        "the ledger is damaged",
+        where=where,
+        said=printable(said),
+        advice=f"{REBUILD}; the damaged one is kept beside it",
+    )
 
 
 class Database:
@@ -69,6 +89,8 @@ class Database:
             self._create()
         elif row["version"] in MIGRATIONS:
             self._migrate()
+        elif not isinstance(row["version"], int) or row["version"] < 1:
+            raise damaged("its version is no number", str(self._file))
         elif row["version"] != VERSION:
             raise LedgerTrouble(
                 f"the ledger is of version {row['version']}, this program writes version {VERSION}",
@@ -79,8 +101,10 @@ class Database:
     def _create(self) -> None:
         """Make the tables, unless another process has made them in this moment."""
         with self.writing():
-            known = self._connection.execute("SELECT name FROM sqlite_master WHERE name = 'ledger'").fetchone()
-            if known is None:
+            known = {row["name"] for row in self._connection.execute("SELECT name FROM sqlite_master")}
+            if "ledger" not in known:
+                if known:
+                    raise damaged("its table of versions is gone", str(self._file))
                 self._script(TABLES)
                 self._connection.execute("INSERT INTO ledger (version) VALUES (:version)", {"version": VERSION})
 
@@ -117,15 +141,16 @@ class Database:
         try:
             yield
         except sqlite3.Error as error:
-            # What an operation met (full disk, rights, another process) is an OperationalError; else it is the file.
-            damaged = not isinstance(error, sqlite3.OperationalError | sqlite3.IntegrityError)
+            # What an operation met (full disk, rights, another process) is an OperationalError with a code of its own.
+            # That a table or a column is not there, or a text is none, is the file's fault: our questions do not vary.
+            met = isinstance(error, sqlite3.OperationalError | sqlite3.IntegrityError)
+            if not met or getattr(error, "sqlite_errorcode", sqlite3.SQLITE_ERROR) == sqlite3.SQLITE_ERROR:
+                raise damaged(str(error), str(self._file)) from error
             raise LedgerTrouble(
-                "the ledger is damaged" if damaged else "the ledger cannot be used",
+                "the ledger cannot be used",
                 where=str(self._file),
                 said=str(error),
-                advice=f"{REBUILD}; the damaged one is kept beside it"
-                if damaged
-                else "check free space and rights there; nothing that was recorded is lost",
+                advice="check free space and rights there; nothing that was recorded is lost",
             ) from error
         except OSError as error:
             raise LedgerTrouble(
@@ -143,7 +168,8 @@ class Database:
             try:
                 yield
             except BaseException:
-                self._connection.execute("ROLLBACK")
+                if self._connection.in_transaction:  # a full disk has ended it already
+                    self._connection.execute("ROLLBACK")
                 raise
             self._connection.execute("COMMIT")
 

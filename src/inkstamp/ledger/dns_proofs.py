@@ -5,6 +5,7 @@ from collections.abc import Sequence
 import msgspec
 
 from inkstamp.ledger.database import Database
+from inkstamp.ledger.rows import telling_damage
 
 
 class DnsProof(msgspec.Struct, frozen=True, kw_only=True):
@@ -22,6 +23,7 @@ class DnsProof(msgspec.Struct, frozen=True, kw_only=True):
     """Given by the ledger."""
 
 
+@telling_damage
 class DnsProofs:
     """The records of all orders."""
 

@@ -7,12 +7,13 @@ import msgspec
 from inkstamp.clock import Clock
 from inkstamp.ledger.database import Database, from_moment, to_moment
 from inkstamp.ledger.records import InstallRecord, InstallState
-from inkstamp.ledger.rows import as_install
+from inkstamp.ledger.rows import as_install, telling_damage
 
 SHELF = ""
 """In the place of a server: an edition for the shelf alone."""
 
 
+@telling_damage
 class Installs:
     """Attempts to put editions on servers; servers that change together have one record."""
 

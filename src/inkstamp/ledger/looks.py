@@ -7,6 +7,7 @@ import msgspec
 
 from inkstamp.clock import Clock
 from inkstamp.ledger.database import Database, from_moment, to_moment
+from inkstamp.ledger.rows import telling_damage
 
 _TOGETHER = 500
 """Names asked about in one question."""
@@ -22,6 +23,7 @@ class Look(msgspec.Struct, frozen=True, kw_only=True):
     """Severity, topic, subject and what was seen, of all that is not good."""
 
 
+@telling_damage
 class Looks:
     """The ledger's pages on what `check` saw: of each name the last whole look, and the last quick one."""
 

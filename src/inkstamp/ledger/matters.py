@@ -2,9 +2,11 @@
 
 from inkstamp.clock import Clock
 from inkstamp.ledger.database import Database, from_moment
+from inkstamp.ledger.rows import telling_damage
 from inkstamp.renewal.matters import Matter, News
 
 
+@telling_damage
 class Matters:
     """The ledger's pages on what people were told."""
 

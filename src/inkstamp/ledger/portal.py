@@ -6,8 +6,10 @@ from collections.abc import Sequence
 from inkstamp.clock import Clock
 from inkstamp.ledger.database import Database, from_moment, to_moment
 from inkstamp.ledger.records import PortalProof, ProofMethod
+from inkstamp.ledger.rows import telling_damage
 
 
+@telling_damage
 class PortalProofs:
     """The proofs that portals asked for, one for each name of an order at most."""
 

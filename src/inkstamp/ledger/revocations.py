@@ -6,6 +6,7 @@ import msgspec
 
 from inkstamp.clock import Clock
 from inkstamp.ledger.database import Database, from_moment, to_moment
+from inkstamp.ledger.rows import telling_damage
 
 
 class Revoked(msgspec.Struct, frozen=True):
@@ -17,6 +18,7 @@ class Revoked(msgspec.Struct, frozen=True):
     """The reason, in words; empty for none."""
 
 
+@telling_damage
 class Revocations:
     """The ledger's pages on revocations: those that are done, and those that were begun and are not known to be done.
 

@@ -1,13 +1,53 @@
 """Rows of the ledger's tables as records."""
 
+import functools
 import sqlite3
+from collections.abc import Callable
+from types import FunctionType
+from typing import Any, TypeVar
 
 import msgspec
 
-from inkstamp.ledger.database import to_moment
+from inkstamp.ledger.database import damaged, to_moment
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState, OrderRecord, OrderState
 
 strings = msgspec.json.Decoder(tuple[str, ...])
+_C = TypeVar("_C", bound=type[Any])
+
+
+def telling_damage(book: _C) -> _C:
+    """Have all public methods of a book tell what they cannot read as damage to the ledger, and how to mend it."""
+    for name, method in list(vars(book).items()):
+        if not name.startswith("_") and isinstance(method, FunctionType):
+            setattr(book, name, _telling(method))
+    return book
+
+
+def _telling(method: Callable[..., Any]) -> Callable[..., Any]:
+    @functools.wraps(method)
+    def telling(*arguments: Any, **options: Any) -> Any:
+        try:
+            return method(*arguments, **options)
+        except UnicodeEncodeError:  # a text of ours that no table can hold: that is no damage
+            raise
+        except (ValueError, OverflowError, msgspec.MsgspecError, sqlite3.Error) as error:
+            raise damaged(str(error)) from error
+
+    return telling
+
+
+def as_stored(path: str) -> str | bytes:
+    """Return a path as a table can hold it: bytes, where it has some that are no UTF-8."""
+    try:
+        path.encode("utf-8")
+    except UnicodeEncodeError:
+        return path.encode("utf-8", "surrogateescape")
+    return path
+
+
+def as_path(stored: str | bytes) -> str:
+    """Return what `as_stored` was given."""
+    return stored.decode("utf-8", "surrogateescape") if isinstance(stored, bytes) else stored
 
 
 def as_order(row: sqlite3.Row) -> OrderRecord:

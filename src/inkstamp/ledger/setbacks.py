@@ -1,6 +1,7 @@
 """The ledger's pages on what stands in a certificate's way, until it is overcome."""
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from datetime import datetime
 
 import msgspec
@@ -8,6 +9,8 @@ import msgspec
 from inkstamp.clock import Clock
 from inkstamp.findings import Finding
 from inkstamp.ledger.database import Database, from_moment, to_moment
+from inkstamp.ledger.rows import telling_damage
+from inkstamp.printable import printable
 
 
 class Told(msgspec.Struct, frozen=True, kw_only=True):
@@ -30,6 +33,8 @@ class Told(msgspec.Struct, frozen=True, kw_only=True):
     """The order it happened to; 0 for none."""
     asked: datetime | None = None
     """Before which the CA does not want to be asked again; aware, UTC."""
+    traceback: str = ""
+    """Of an internal error, where it happened; empty for anything else."""
 
 
 class Setback(msgspec.Struct, frozen=True, kw_only=True):
@@ -44,6 +49,26 @@ class Setback(msgspec.Struct, frozen=True, kw_only=True):
     told: Told
 
 
+def _cleaned(told: Told) -> Told:
+    """Return it without what strangers wrote that does not print, or cannot be written down at all."""
+    words = {name: printable(getattr(told, name)) for name in ("step", "what", "where", "said", "advice", "traceback")}
+    findings = tuple(
+        replace(each, subject=printable(each.subject), seen=printable(each.seen), remedy=printable(each.remedy))
+        for each in told.findings
+    )
+    return msgspec.structs.replace(told, findings=findings, **words)
+
+
+def _read_told(text: str) -> Told:
+    """Read what was told; what cannot be read any more says so, and holds nobody up."""
+    try:
+        return msgspec.json.decode(text, type=Told)
+    except (msgspec.MsgspecError, ValueError, TypeError):
+        what = "what stood in the way was recorded in a form that cannot be read"
+        return Told(kind="", step="", what=what, where="", said="", problem="", advice="", findings=())
+
+
+@telling_damage
 class Setbacks:
     """One for each certificate that is held up, none for the others."""
 
@@ -54,6 +79,7 @@ class Setbacks:
     def meet(self, certificate: str, told: Told) -> None:
         """Record what stands in the way; what was told already keeps its beginning."""
         now = from_moment(self._clock.now())
+        told = _cleaned(told)
         known = self.of(certificate)
         same = known is not None and (known.told.kind, known.told.step) == (told.kind, told.step)
         with self._database.writing():
@@ -86,7 +112,7 @@ class Setbacks:
                 since=to_moment(row["since"]),
                 last=to_moment(row["last"]),
                 times=row["times"],
-                told=msgspec.json.decode(row["told"], type=Told),
+                told=_read_told(row["told"]),
             )
             for row in rows
         }

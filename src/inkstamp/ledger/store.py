@@ -26,9 +26,10 @@ from inkstamp.ledger.records import (
     check_order_move,
 )
 from inkstamp.ledger.revocations import Revocations
-from inkstamp.ledger.rows import as_edition, as_order, strings
+from inkstamp.ledger.rows import as_edition, as_order, as_path, as_stored, strings, telling_damage
 from inkstamp.ledger.setbacks import Setbacks
 from inkstamp.ledger.tidings import TidingsBook
+from inkstamp.printable import printable
 
 _OPEN = ", ".join(f"'{state.value}'" for state in OPEN_STATES)
 _numbers = msgspec.json.Decoder(tuple[int, ...])
@@ -38,6 +39,7 @@ def _list(values: Sequence[str] | Sequence[int]) -> str:
     return msgspec.json.encode(values).decode()
 
 
+@telling_damage
 class Ledger:
     """One open ledger, written by one run; safe to share between threads."""
 
@@ -91,8 +93,10 @@ class Ledger:
 
     def _note(self, what: str, text: str, certificate: str) -> None:
         if self._run is None:
-            self._run = self._database.insert("run", began=self._now(), command=self._command)
-        self._database.insert("event", at=self._now(), run=self._run, certificate=certificate, what=what, text=text)
+            self._run = self._database.insert("run", began=self._now(), command=printable(self._command))
+        self._database.insert(
+            "event", at=self._now(), run=self._run, certificate=certificate, what=what, text=printable(text)
+        )
 
     def end_run(self, exit_status: int) -> None:
         """Record how the run ended, if it left anything in the ledger."""
@@ -284,7 +288,7 @@ class Ledger:
                         "proof",
                         order_id=each.order_id,
                         server=each.server,
-                        root=each.root,
+                        root=as_stored(each.root),
                         parts=_list(each.parts),
                         made=_list(each.made),
                     ),
@@ -301,7 +305,7 @@ class Ledger:
                 id=row["id"],
                 order_id=row["order_id"],
                 server=row["server"],
-                root=row["root"],
+                root=as_path(row["root"]),
                 parts=strings.decode(row["parts"]),
                 made=_numbers.decode(row["made"]),
             )

@@ -1,5 +1,6 @@
 """What was heard of the newest edition of each certificate since it was issued: from its CA and from its servers."""
 
+import sqlite3
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 
@@ -7,6 +8,7 @@ import msgspec
 
 from inkstamp.ledger.database import Database, from_moment, to_moment
 from inkstamp.ledger.records import EditionRecord
+from inkstamp.ledger.rows import telling_damage
 from inkstamp.renewal.when import Window
 
 
@@ -39,6 +41,16 @@ class Tidings(msgspec.Struct, frozen=True, gc=False):
         return Window(to_moment(self.window_start), to_moment(self.window_end), self.explanation)
 
 
+def _of_row(row: sqlite3.Row) -> Tidings | None:
+    """Return a row's tidings, None where it holds what was never written: then all are asked anew."""
+    heard = Tidings(*row)
+    texts = (heard.certificate, heard.explanation, heard.revoked_why, heard.astray)
+    numbers = (heard.edition, heard.window_start, heard.window_end, heard.ask_again, heard.revoked, heard.status_again,
+               heard.look_again)  # fmt: skip
+    sound = all(type(each) is str for each in texts) and all(type(each) is int for each in numbers)
+    return heard if sound else None
+
+
 def heard_of_window(window: Window | None, ask_again: datetime) -> dict[str, object]:
     """Return what the CA said of when to renew, None for nothing, as `TidingsBook.add` takes it."""
     start, end = (from_moment(window.start), from_moment(window.end)) if window else (0, 0)
@@ -50,6 +62,7 @@ def heard_of_window(window: Window | None, ask_again: datetime) -> dict[str, obj
     }
 
 
+@telling_damage
 class TidingsBook:
     """The pages with tidings, one for each certificate; a newer edition begins a new page."""
 
@@ -61,7 +74,7 @@ class TidingsBook:
         where = " WHERE certificate = :name" if only else ""
         columns = ", ".join(Tidings.__struct_fields__)
         rows = self._database.rows(f"SELECT {columns} FROM tidings{where}", {"name": only})  # noqa: S608
-        return {row[0]: Tidings(*row) for row in rows}
+        return {row[0]: heard for row in rows if (heard := _of_row(row)) is not None}
 
     def of(self, edition: EditionRecord) -> Tidings:
         """Return what is known of an edition."""

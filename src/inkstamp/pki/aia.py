@@ -1,11 +1,11 @@
 """Where a certificate says that more about it can be had (RFC 5280 section 4.2.2.1)."""
 
-from urllib.parse import urlsplit
-
 from cryptography import x509
 from cryptography.x509.oid import AuthorityInformationAccessOID
 
+from inkstamp.errors import UrlTrouble
 from inkstamp.pki.armour import MALFORMED
+from inkstamp.urls import web_url
 
 _MOST = 4
 _LONGEST = 1024
@@ -32,10 +32,7 @@ def access_urls(certificate: x509.Certificate, method: x509.ObjectIdentifier) ->
 
 def is_web(url: str) -> bool:
     """Tell whether a URL out of a certificate is one of HTTP or HTTPS, and of sensible length."""
-    if len(url) > _LONGEST:
-        return False
     try:
-        parts = urlsplit(url)
-        return parts.scheme in {"http", "https"} and bool(parts.hostname) and parts.port != 0
-    except ValueError:
+        return len(url) <= _LONGEST and bool(web_url(url))
+    except UrlTrouble:
         return False

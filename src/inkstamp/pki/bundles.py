@@ -16,7 +16,7 @@ from cryptography.hazmat.primitives.serialization import pkcs7, pkcs12
 
 from inkstamp.errors import BundleTrouble
 from inkstamp.pki import der
-from inkstamp.pki.armour import MALFORMED, Block, blocks
+from inkstamp.pki.armour import Block, blocks, strangers_bytes
 from inkstamp.pki.certificates import LABELS, complete, from_der
 
 MOST_BYTES = 16_777_216
@@ -157,7 +157,7 @@ def _complete(certificates: list[x509.Certificate], where: str) -> list[x509.Cer
 def _is_other(data: bytes) -> bool:
     """Tell whether it is a request or a CRL, which lie beside certificates sometimes and do no harm."""
     for load in (x509.load_der_x509_csr, x509.load_der_x509_crl):
-        with suppress(*MALFORMED):
+        with suppress(ValueError), strangers_bytes():
             load(data)
             return True
     return False
@@ -165,8 +165,9 @@ def _is_other(data: bytes) -> bool:
 
 def _pkcs7(data: bytes, where: str) -> list[x509.Certificate]:
     try:
-        held = pkcs7.load_der_pkcs7_certificates(data)
-    except MALFORMED as error:
+        with strangers_bytes():
+            held = pkcs7.load_der_pkcs7_certificates(data)
+    except ValueError as error:
         raise BundleTrouble(
             "the PKCS#7 file is malformed or holds no certificate",
             where=where,
@@ -203,8 +204,9 @@ def _pkcs12(haul: Haul, data: bytes, where: str, passphrase: Passphrase) -> list
 
 def _open_pkcs12(data: bytes, passphrase: bytes | None) -> pkcs12.PKCS12KeyAndCertificates | None:
     try:
-        return pkcs12.load_pkcs12(data, passphrase)
-    except MALFORMED:
+        with strangers_bytes():
+            return pkcs12.load_pkcs12(data, passphrase)
+    except ValueError:
         return None
 
 

@@ -1,17 +1,21 @@
 """Certificates read, and what a person wants to know of one."""
 
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
 
 from cryptography import x509
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric.types import CertificatePublicKeyTypes
 from cryptography.x509.oid import NameOID
 
 from inkstamp.errors import EditionUnfit
-from inkstamp.pki.armour import MALFORMED, blocks
+from inkstamp.pki.armour import MALFORMED, blocks, strangers_bytes
 from inkstamp.pki.keys import describe
+from inkstamp.printable import one_line, printable
 
+_LONGEST_NAME = 200
 MOST_CERTIFICATES = 64
 """More than this in one answer is no chain."""
 
@@ -40,26 +44,40 @@ class Facts:
 
 def from_der(der: bytes) -> x509.Certificate:
     """Read one certificate; ValueError when any part of it is malformed (odd encodings of some CAs are let pass)."""
-    try:
+    with strangers_bytes():
         return complete(x509.load_der_x509_certificate(der))
-    except MALFORMED as error:
-        raise ValueError(str(error)) from error
 
 
 def complete(certificate: x509.Certificate) -> x509.Certificate:
     """Return `certificate` if all of it can be read; ValueError otherwise.
 
-    The library reads lazily; what would fail later, in the middle of the work, must fail here.
+    The library reads lazily; what would fail later, in the middle of the work, must fail here. A key of a kind that the
+    library does not know is told of, not refused: `public_key_of` says so.
     """
-    try:
-        _ = (certificate.extensions, certificate.subject, certificate.issuer, certificate.serial_number)
-        _ = (certificate.not_valid_before_utc, certificate.not_valid_after_utc)
-        certificate.public_key()
-    except UnsupportedAlgorithm:
-        return certificate  # a key of a kind that the library does not know is told of, not refused
-    except MALFORMED as error:
-        raise ValueError(str(error)) from error
+    with strangers_bytes():
+        _ = (certificate.serial_number, certificate.not_valid_before_utc, certificate.not_valid_after_utc)
+        for name in (certificate.subject, certificate.issuer):
+            _ = (name.public_bytes(), name.rfc4514_string(), [each.value for each in name])
+        for extension in certificate.extensions:
+            _ = repr(extension.value)
+        with suppress(UnsupportedAlgorithm):
+            _ = certificate.signature_hash_algorithm
+        public_key_of(certificate)
     return certificate
+
+
+def public_key_of(certificate: x509.Certificate) -> CertificatePublicKeyTypes | None:
+    """Return the public key of a certificate, None for one of a kind that the library does not know."""
+    try:
+        return certificate.public_key()
+    except MALFORMED:
+        return None
+
+
+def key_kind(certificate: x509.Certificate) -> str:
+    """Say a certificate's kind of key in the configuration's words; `unknown` where the library knows none."""
+    key = public_key_of(certificate)
+    return describe(key) if key is not None else "unknown"
 
 
 def pem_certificates(data: bytes) -> list[x509.Certificate]:
@@ -74,17 +92,19 @@ def read_pem(data: bytes, where: str) -> list[x509.Certificate]:
         EditionUnfit: There is none, there are more than a chain can have, or one is malformed.
 
     """
-    try:
-        found = pem_certificates(data)
-    except ValueError as error:
-        raise EditionUnfit(f"{where} holds a malformed certificate", where=where, said=str(error)) from error
+    found = [block.der for block in blocks(data) if block.label in LABELS]
     if not 0 < len(found) <= MOST_CERTIFICATES:
         raise EditionUnfit(
             f"{where} holds {len(found)} PEM certificates; a chain has a few",
             where=where,
             advice="run the command again; if it stays, ask the CA for the right chain",
         )
-    return found
+    try:
+        return [from_der(each) for each in found]
+    except ValueError as error:
+        raise EditionUnfit(
+            f"{where} holds a malformed certificate", where=where, said=one_line(str(error), _LONGEST_NAME)
+        ) from error
 
 
 def to_pem(certificate: x509.Certificate) -> bytes:
@@ -98,7 +118,7 @@ def dns_names(certificate: x509.Certificate) -> tuple[str, ...]:
         extension = certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName)
     except (x509.ExtensionNotFound, *MALFORMED):
         return ()
-    return tuple(name.lower() for name in extension.value.get_values_for_type(x509.DNSName))
+    return tuple(printable(name.lower()) for name in extension.value.get_values_for_type(x509.DNSName))
 
 
 def subject_names(certificate: x509.Certificate) -> tuple[str, ...]:
@@ -116,16 +136,12 @@ def short_name(name: x509.Name) -> str:
     for oid in (NameOID.COMMON_NAME, NameOID.ORGANIZATION_NAME):
         found = name.get_attributes_for_oid(oid)
         if found:
-            return str(found[0].value)
-    return name.rfc4514_string() or "(no name)"
+            return one_line(str(found[0].value), _LONGEST_NAME)
+    return one_line(name.rfc4514_string(), _LONGEST_NAME) or "(no name)"
 
 
 def facts(certificate: x509.Certificate) -> Facts:
     """Gather what is shown and recorded of `certificate`."""
-    try:
-        key = describe(certificate.public_key())
-    except MALFORMED:
-        key = "unknown"
     serial = certificate.serial_number
     return Facts(
         subject=short_name(certificate.subject),
@@ -135,5 +151,5 @@ def facts(certificate: x509.Certificate) -> Facts:
         not_after=certificate.not_valid_after_utc,
         serial=f"{serial:x}",
         sha256=certificate.fingerprint(hashes.SHA256()).hex(),
-        key=key,
+        key=key_kind(certificate),
     )

@@ -13,7 +13,7 @@ from cryptography.x509.oid import NameOID
 
 from inkstamp.errors import NameTrouble, RequestUnreadable
 from inkstamp.findings import Finding, bad, good, warn
-from inkstamp.pki.armour import MALFORMED, blocks
+from inkstamp.pki.armour import MALFORMED, blocks, strangers_bytes
 from inkstamp.pki.certifiable import examine_names
 from inkstamp.pki.keys import PrivateKey, describe, examine_key
 from inkstamp.pki.names import as_address, normalise
@@ -148,8 +148,9 @@ def read(data: bytes, where: str) -> bytes:
 
 def _load(der: bytes, where: str) -> x509.CertificateSigningRequest:
     try:
-        return x509.load_der_x509_csr(der)
-    except MALFORMED as error:
+        with strangers_bytes():
+            return x509.load_der_x509_csr(der)
+    except ValueError as error:
         raise RequestUnreadable(
             f"the request in {where} is malformed",
             where=where,
@@ -162,11 +163,12 @@ def facts(der: bytes, where: str, *, private: bool) -> RequestFacts:
     """Gather what is shown of the request `der`, with findings; RequestUnreadable when a part is malformed."""
     request = _load(der, where)
     try:
-        subject = tuple((_field(each.oid), str(each.value)) for each in request.subject)
-        dns, addresses, others = _alternatives(request)
-        findings = _judge(request, subject, dns, addresses, private=private)
-        key = _key(request)
-    except MALFORMED as error:
+        with strangers_bytes():
+            subject = tuple((_field(each.oid), str(each.value)) for each in request.subject)
+            dns, addresses, others = _alternatives(request)
+            findings = _judge(request, subject, dns, addresses, private=private)
+            key = _key(request)
+    except ValueError as error:
         raise RequestUnreadable(
             f"a part of the request in {where} is malformed", where=where, said=str(error), advice="make it anew"
         ) from error

@@ -8,8 +8,7 @@ from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa
 
 from inkstamp.findings import Finding, bad, good, note, warn
 from inkstamp.pki.armour import MALFORMED
-from inkstamp.pki.certificates import short_name
-from inkstamp.pki.keys import describe
+from inkstamp.pki.certificates import key_kind, public_key_of, short_name
 
 _LEAST_RSA = 2048
 _ODD_RSA = 8
@@ -38,15 +37,14 @@ def judge_keys(name: str, chain: Sequence[x509.Certificate], again: str) -> list
         if isinstance(digest, _BROKEN) and each.issuer != each.subject:
             found.append(bad("signature", name, f"“{short_name(each.subject)}” is signed with {digest.name}", again))
     if not any(each.topic == "key" for each in found):
-        found.append(good("key", name, f"{_described(chain[0])}, signed with {_algorithm(chain[0])}"))
+        found.append(good("key", name, f"{key_kind(chain[0])}, signed with {_algorithm(chain[0])}"))
     return found
 
 
 def _weak_key(certificate: x509.Certificate) -> str:
     """Say why a key should not be used; empty for nothing."""
-    try:
-        key = certificate.public_key()
-    except MALFORMED:
+    key = public_key_of(certificate)
+    if key is None:
         return "of a kind that no browser knows"
     if isinstance(key, rsa.RSAPublicKey):
         if key.key_size < _LEAST_RSA:
@@ -57,13 +55,6 @@ def _weak_key(certificate: x509.Certificate) -> str:
     if isinstance(key, ed25519.Ed25519PublicKey | ed448.Ed448PublicKey):
         return "EdDSA, which browsers do not take"
     return "of a kind that browsers do not take"
-
-
-def _described(certificate: x509.Certificate) -> str:
-    try:
-        return describe(certificate.public_key())
-    except MALFORMED:
-        return "unknown"
 
 
 def _digest(certificate: x509.Certificate) -> hashes.HashAlgorithm | None:

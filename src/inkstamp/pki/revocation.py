@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from cryptography import x509
-from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
+from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
 from cryptography.hazmat.primitives.serialization import Encoding
@@ -13,7 +13,7 @@ from cryptography.x509 import ocsp
 from cryptography.x509.oid import AuthorityInformationAccessOID, ExtendedKeyUsageOID
 
 from inkstamp.pki.aia import access_urls, is_web
-from inkstamp.pki.armour import MALFORMED
+from inkstamp.pki.armour import MALFORMED, strangers_bytes
 
 _SKEW = timedelta(minutes=5)
 _MOST_URLS = 4
@@ -34,7 +34,11 @@ class Status:
 def ocsp_urls(leaf: x509.Certificate, issuer: x509.Certificate) -> tuple[str, ...]:
     """Return where to ask for the status of `leaf`, each with the request in it (RFC 6960 appendix A.1)."""
     # RFC 5019 section 2.1.1 wants SHA-1 here, where it only names the issuer.
-    request = ocsp.OCSPRequestBuilder().add_certificate(leaf, issuer, hashes.SHA1()).build()  # noqa: S303
+    try:
+        with strangers_bytes():
+            request = ocsp.OCSPRequestBuilder().add_certificate(leaf, issuer, hashes.SHA1()).build()  # noqa: S303
+    except ValueError:
+        return ()
     text = base64.b64encode(request.public_bytes(Encoding.DER)).decode()
     quoted = text.replace("+", "%2B").replace("/", "%2F").replace("=", "%3D")
     return tuple(f"{url.rstrip('/')}/{quoted}" for url in access_urls(leaf, AuthorityInformationAccessOID.OCSP))
@@ -58,7 +62,7 @@ def read_ocsp(data: bytes, leaf: x509.Certificate, issuer: x509.Certificate, now
         ValueError: It is none, is about another certificate, is not signed by the CA or for it, or is out of date.
 
     """
-    try:
+    with strangers_bytes():
         answer = ocsp.load_der_ocsp_response(data)
         if answer.response_status is not ocsp.OCSPResponseStatus.SUCCESSFUL:
             raise ValueError(f"the responder says {answer.response_status.name.lower().replace('_', ' ')}")
@@ -74,8 +78,6 @@ def read_ocsp(data: bytes, leaf: x509.Certificate, issuer: x509.Certificate, now
             raise ValueError("the responder does not know the certificate")
         why = answer.revocation_reason.value if answer.revocation_reason else ""
         return Status(answer.revocation_time_utc, why, answer.next_update_utc)
-    except (InvalidSignature, UnsupportedAlgorithm, *MALFORMED) as error:
-        raise ValueError(str(error) or "its signature is wrong") from error
 
 
 def _responder(answer: ocsp.OCSPResponse, issuer: x509.Certificate, now: datetime) -> x509.Certificate:
@@ -83,14 +85,25 @@ def _responder(answer: ocsp.OCSPResponse, issuer: x509.Certificate, now: datetim
     for each in answer.certificates:
         if each == issuer:
             continue
-        usages = each.extensions.get_extension_for_class(x509.ExtendedKeyUsage).value
-        if ExtendedKeyUsageOID.OCSP_SIGNING not in usages:
+        if not _signs_ocsp(each):
             raise ValueError("its signer may not sign such answers")
-        each.verify_directly_issued_by(issuer)
+        try:
+            each.verify_directly_issued_by(issuer)
+        except InvalidSignature as error:
+            raise ValueError("its signer's certificate is not of this CA") from error
         if not each.not_valid_before_utc <= now <= each.not_valid_after_utc:
             raise ValueError("its signer's certificate is not valid now")
         return each
     return issuer
+
+
+def _signs_ocsp(certificate: x509.Certificate) -> bool:
+    """Tell whether its CA made a certificate for this; one that says no purpose at all was not (section 4.2.2.2)."""
+    try:
+        usages = certificate.extensions.get_extension_for_class(x509.ExtendedKeyUsage).value
+    except x509.ExtensionNotFound:
+        return False
+    return ExtendedKeyUsageOID.OCSP_SIGNING in usages
 
 
 def open_crl(data: bytes, issuer: x509.Certificate, now: datetime) -> x509.CertificateRevocationList:
@@ -100,38 +113,40 @@ def open_crl(data: bytes, issuer: x509.Certificate, now: datetime) -> x509.Certi
         ValueError: It is none, is not signed by `issuer`, or is out of date.
 
     """
-    try:
+    with strangers_bytes():
         pem = data.lstrip().startswith(b"-----")
         crl = x509.load_pem_x509_crl(data) if pem else x509.load_der_x509_crl(data)
         if crl.issuer != issuer.subject:
             raise ValueError("it is of another CA")
         _verify(issuer, crl.signature, crl.tbs_certlist_bytes, crl.signature_hash_algorithm)
         _in_time(crl.last_update_utc, crl.next_update_utc, now)
-    except (InvalidSignature, UnsupportedAlgorithm, *MALFORMED) as error:
-        raise ValueError(str(error) or "its signature is wrong") from error
-    return crl
+        return crl
 
 
 def look_up(crl: x509.CertificateRevocationList, leaf: x509.Certificate) -> Status:
-    """Look `leaf` up in a CRL of its issuer."""
-    entry = crl.get_revoked_certificate_by_serial_number(leaf.serial_number)
-    if entry is None:
-        return Status(None, "", crl.next_update_utc)
-    try:
-        why = entry.extensions.get_extension_for_class(x509.CRLReason).value.reason.value
-    except (x509.ExtensionNotFound, *MALFORMED):
-        why = ""
-    return Status(entry.revocation_date_utc, why, crl.next_update_utc)
+    """Look `leaf` up in a CRL of its issuer; ValueError when its entry cannot be read."""
+    with strangers_bytes():
+        entry = crl.get_revoked_certificate_by_serial_number(leaf.serial_number)
+        if entry is None:
+            return Status(None, "", crl.next_update_utc)
+        try:
+            why = entry.extensions.get_extension_for_class(x509.CRLReason).value.reason.value
+        except (x509.ExtensionNotFound, *MALFORMED):
+            why = ""
+        return Status(entry.revocation_date_utc, why, crl.next_update_utc)
 
 
 def _verify(signer: x509.Certificate, signature: bytes, signed: bytes, algorithm: hashes.HashAlgorithm | None) -> None:
     key = signer.public_key()
-    if isinstance(key, rsa.RSAPublicKey) and algorithm is not None:
-        key.verify(signature, signed, padding.PKCS1v15(), algorithm)
-    elif isinstance(key, ec.EllipticCurvePublicKey) and algorithm is not None:
-        key.verify(signature, signed, ec.ECDSA(algorithm))
-    else:
-        raise ValueError("its signature is of a kind that CAs do not use")
+    try:
+        if isinstance(key, rsa.RSAPublicKey) and algorithm is not None:
+            key.verify(signature, signed, padding.PKCS1v15(), algorithm)
+        elif isinstance(key, ec.EllipticCurvePublicKey) and algorithm is not None:
+            key.verify(signature, signed, ec.ECDSA(algorithm))
+        else:
+            raise ValueError("its signature is of a kind that CAs do not use")
+    except InvalidSignature as error:
+        raise ValueError("its signature is wrong") from error
 
 
 def _in_time(begin: datetime, end: datetime | None, now: datetime) -> None:

@@ -8,6 +8,8 @@ from cryptography import x509
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
+from inkstamp.pki.certificates import public_key_of
+
 DANE_TA, DANE_EE = 2, 3
 _SPKI, _SHA256 = 1, 1
 
@@ -52,9 +54,10 @@ def matches(record: Tlsa, chain: Sequence[x509.Certificate]) -> bool:
 def _selected(certificate: x509.Certificate, record: Tlsa) -> bytes | None:
     der = certificate.public_bytes(serialization.Encoding.DER)
     if record.selector == _SPKI:
-        der = certificate.public_key().public_bytes(
-            serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo
-        )
+        key = public_key_of(certificate)
+        if key is None:
+            return None
+        der = key.public_bytes(serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo)
     elif record.selector != 0:
         return None
     known = {0: lambda: der, 1: hashlib.sha256(der).digest, 2: hashlib.sha512(der).digest}

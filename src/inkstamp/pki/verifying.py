@@ -8,7 +8,7 @@ from functools import lru_cache
 from cryptography import x509
 from cryptography.x509 import verification
 
-from inkstamp.pki.armour import MALFORMED
+from inkstamp.pki.armour import strangers_bytes
 from inkstamp.pki.chain import Roots
 from inkstamp.pki.names import as_address
 
@@ -31,10 +31,12 @@ def second_opinion(name: str, chain: Sequence[x509.Certificate], roots: Roots, n
     if not roots.certificates:
         return "no root is trusted"
     address = as_address(name)
-    subject = x509.IPAddress(ipaddress.ip_address(address)) if address else x509.DNSName(name)
+    subject: x509.IPAddress | x509.DNSName
     try:
-        verifier = verification.PolicyBuilder().store(_store(roots)).time(now).build_server_verifier(subject)
-        verifier.verify(chain[0], list(chain[1:]))
-    except (verification.VerificationError, *MALFORMED) as error:
+        with strangers_bytes():
+            subject = x509.IPAddress(ipaddress.ip_address(address)) if address else x509.DNSName(name)
+            verifier = verification.PolicyBuilder().store(_store(roots)).time(now).build_server_verifier(subject)
+            verifier.verify(chain[0], list(chain[1:]))
+    except ValueError as error:
         return str(error).partition("(encountered processing")[0].strip() or type(error).__name__
     return ""

@@ -2,7 +2,9 @@
 
 from collections.abc import Callable
 
+from inkstamp.deadline import within
 from inkstamp.findings import Finding, bad, good, note, warn
+from inkstamp.printable import one_line
 from inkstamp.proof.tls_alpn import ALPN, TlsProof
 from inkstamp.proof.web_file import FileProof
 from inkstamp.view.addresses import Addresses, address_book
@@ -11,6 +13,8 @@ from inkstamp.view.point import View
 from inkstamp.view.web import MOST_BODY, Sight, fetch
 
 _TOPIC = "proof"
+_NAME_SECONDS = 60.0
+"""For a look at all addresses of a name together."""
 _SHOWN = 80
 """Characters of a wrong answer that are shown."""
 _BYTE_ORDER_MARK = b"\xef\xbb\xbf"
@@ -27,18 +31,23 @@ def look_at(proof: FileProof, view: View, is_ours: Callable[[str, str], bool]) -
         is_ours: Tells for a name and an address whether the server that carries the proof answers there.
 
     """
-    addresses = address_book(view).look_up(proof.name)
-    return judge(
-        proof, addresses, lambda address: fetch(proof.url, address, view), lambda address: is_ours(proof.name, address)
-    )
+    with within(_NAME_SECONDS):
+        addresses = address_book(view).look_up(proof.name)
+        return judge(
+            proof,
+            addresses,
+            lambda address: fetch(proof.url, address, view),
+            lambda address: is_ours(proof.name, address),
+        )
 
 
 def look_at_handshake(proof: TlsProof, view: View) -> list[Finding]:
     """Shake hands with every address of the name as RFC 8737 section 3 has it; a finding each."""
-    addresses = address_book(view).look_up(proof.name)
-    if not addresses.all:
-        return [_no_address(proof.name, addresses.trouble)]
-    return [_judge_handshake(proof, address, view) for address in addresses.all]
+    with within(_NAME_SECONDS):
+        addresses = address_book(view).look_up(proof.name)
+        if not addresses.all:
+            return [_no_address(proof.name, addresses.trouble)]
+        return [_judge_handshake(proof, address, view) for address in addresses.all]
 
 
 def _judge_handshake(proof: TlsProof, address: str, view: View) -> Finding:
@@ -100,12 +109,12 @@ def _judge_sight(proof: FileProof, sight: Sight, is_ours: Callable[[str], bool])
             )
         return good(_TOPIC, at, f"shows the proof{via}")
     if sight.status == 200 and proof.content.strip() in sight.body:
-        what, remedy = _around(proof, sight.body)
+        what, remedy = _around(proof, sight)
         return bad(_TOPIC, at, f"shows the proof{via} {what}", remedy)
     return bad(
         _TOPIC,
         at,
-        f"answers {sight.status}{via}, {_beginning(sight.body)}",
+        f"answers {sight.status}{via}, {_beginning(sight)}",
         elsewhere or _remedy(sight, proof),
     )
 
@@ -115,27 +124,29 @@ def _short(url: str, proof: FileProof) -> str:
     return url.replace("/" + "/".join(proof.parts), "/…")
 
 
-def _around(proof: FileProof, body: bytes) -> tuple[str, str]:
+def _around(proof: FileProof, sight: Sight) -> tuple[str, str]:
     """Say what stands around the proof where it must stand alone, and what to do about it."""
+    body = sight.body
     if body.startswith(_BYTE_ORDER_MARK) and proof.is_shown_by(body.removeprefix(_BYTE_ORDER_MARK)):
         return "behind a byte order mark", "save the file without one (UTF-8 without BOM, or plain ASCII)"
     return (
-        f"with something around it, {_beginning(body)}",
+        f"with something around it, {_beginning(sight)}",
         f"serve {proof.folder} as it is: a template, filter or editor adds to the file",
     )
 
 
-def _beginning(body: bytes) -> str:
+def _beginning(sight: Sight) -> str:
+    body = sight.body
     if not body:
         return "with nothing in it"
+    if sight.internal:  # whoever chose the address may be after what is said there
+        return f"{len(body)} bytes that are not shown: {sight.address} is an address inside of a network"
     much = f"with more than {MOST_BODY // 1024} KiB, " if len(body) >= MOST_BODY else ""
     return f"{much}beginning “{_start(body)}”"
 
 
 def _start(body: bytes) -> str:
-    text = " ".join(body[: _SHOWN * 4].decode("utf-8", "replace").split())
-    clean = "".join(char if char.isprintable() else "·" for char in text)
-    return clean[:_SHOWN] + ("…" if len(clean) > _SHOWN else "")
+    return one_line(" ".join(body[: _SHOWN * 4].decode("utf-8", "replace").split()), _SHOWN + 1)
 
 
 def _elsewhere(sight: Sight, is_ours: Callable[[str], bool]) -> str:

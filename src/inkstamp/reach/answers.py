@@ -4,9 +4,13 @@ import json
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+import msgspec
+
+from inkstamp.printable import one_line, printable
 from inkstamp.reach.interface import Host, Ran
 
 _SHOWN = 500
+_NO_JSON = object()
 
 
 def ask_program(host: Host, command: Sequence[str], seconds: float, told: Mapping[str, Any]) -> str:
@@ -14,15 +18,27 @@ def ask_program(host: Host, command: Sequence[str], seconds: float, told: Mappin
     return _trouble_in(host.run(command, seconds, json.dumps({"format": 1, **told}).encode()))
 
 
+def read_object(data: bytes) -> dict[str, Any] | None:
+    """Read a JSON object that a stranger's program or server wrote; None for whatever else it is."""
+    found = _read(data)
+    return found if isinstance(found, dict) else None
+
+
+def _read(data: bytes) -> Any:
+    try:
+        return msgspec.json.decode(data)
+    except (msgspec.MsgspecError, ValueError, RecursionError):
+        return _NO_JSON
+
+
 def _trouble_in(ran: Ran) -> str:
     """Return what is wrong with a program's answer; empty when it ended well and says `{"done": true}`."""
     if ran.status != 0:
-        return ran.output or f"exit status {ran.status}"
-    try:
-        answer = json.loads(ran.output)
-    except ValueError:
-        return f"its answer is no JSON: {ran.output[:_SHOWN]}"
+        return printable(ran.output) or f"exit status {ran.status}"
+    answer = _read(ran.output.encode("utf-8", "replace"))
+    if answer is _NO_JSON:
+        return one_line(f"its answer is no JSON: {ran.output}", _SHOWN)
     if not isinstance(answer, dict) or answer.get("done") is not True:
         error = answer.get("error") if isinstance(answer, dict) else None
-        return str(error or f"its answer does not say that it is done: {ran.output[:_SHOWN]}")
+        return one_line(str(error or f"its answer does not say that it is done: {ran.output}"), _SHOWN)
     return ""

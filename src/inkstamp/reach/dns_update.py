@@ -17,8 +17,9 @@ import dns.update
 from inkstamp.errors import CarrierTrouble, ConfigurationError
 
 _SECONDS = 10.0
-_CLAUSE = re.compile(r'key\s+"?([^"\s{]+)"?\s*\{(.*?)\}', re.DOTALL)
-_FIELD = re.compile(r'(algorithm|secret)\s+"?([^";\s]+)"?\s*;')
+_CLAUSE = re.compile(r'\bkey\s++"?([^"\s{]{1,255}+)"?\s*+\{([^}]*+)\}')
+_FIELD = re.compile(r'\b(algorithm|secret)\s++"?([^";\s]++)"?\s*+;')
+_LONGEST_KEY = 65_536
 ALGORITHMS = {
     "hmac-sha256": dns.tsig.HMAC_SHA256,
     "hmac-sha384": dns.tsig.HMAC_SHA384,
@@ -50,7 +51,7 @@ def read_tsig(data: bytes, where: str) -> TsigKey:
         ConfigurationError: There is no such clause, or its algorithm is not one of `ALGORITHMS`.
 
     """
-    text = data.decode("utf-8", "replace")
+    text = data[:_LONGEST_KEY].decode("utf-8", "replace")
     clause = _CLAUSE.search(text)
     known = dict(_FIELD.findall(clause[2])) if clause else {}
     if clause is None or "secret" not in known or "algorithm" not in known:

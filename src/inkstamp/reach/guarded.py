@@ -5,20 +5,17 @@ write or a read elsewhere. Every step goes through an open folder descriptor wit
 moment between looking and acting in which a name could change its meaning.
 """
 
-import grp
 import os
-import pwd
 import stat
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
-from typing import Any
 
 from inkstamp.errors import FileTrouble
 from inkstamp.files import file_trouble
-from inkstamp.reach.interface import Planted, Rights
+from inkstamp.reach.interface import Planted
 
 _FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
-_MOST_LINKS = 20
+MOST_LINKS = 20
 _MOST_TRIES = 5
 
 
@@ -26,8 +23,8 @@ def _is_ours(owner: int) -> bool:
     return owner in (0, os.geteuid())
 
 
-def open_root(root: str) -> int:
-    """Open the folder `root` and return its descriptor.
+def open_root(root: str, *, make: int | None = None, what: str = "document root") -> int:
+    """Open the folder `root` and return its descriptor; folders that are missing are made with mode `make`, if given.
 
     On the way, a symbolic link is followed only when root or the present user owns both the link and the
     folder that it lies in, and no one else may write to that folder: then no stranger chose its target.
@@ -47,24 +44,19 @@ def open_root(root: str) -> int:
                 os.close(here)
                 here = trail.pop() if trail else os.open("/", _FOLDER)
                 continue
-            try:
-                below = os.open(part, _FOLDER, dir_fd=here)
-            except OSError as error:
-                target = _trusted_link(part, here, root)
-                if target is None:
-                    with file_trouble("open the document root", root):
-                        raise
-                links += 1
-                if links > _MOST_LINKS:
-                    raise FileTrouble(f"{root} leads through too many symbolic links", where=root) from error
-                waiting.extend([step for step in target.split("/") if step and step != "."][::-1])
-                if target.startswith("/"):
-                    for each in (*trail, here):
-                        os.close(each)
-                    trail, here = [], os.open("/", _FOLDER)
+            below = _step_into(part, here, make, root, what)
+            if isinstance(below, int):
+                trail.append(here)
+                here = below
                 continue
-            trail.append(here)
-            here = below
+            links += 1
+            if links > MOST_LINKS:
+                raise FileTrouble(f"{root} leads through too many symbolic links", where=root)
+            waiting.extend([step for step in below.split("/") if step and step != "."][::-1])
+            if below.startswith("/"):
+                for each in (*trail, here):
+                    os.close(each)
+                trail, here = [], os.open("/", _FOLDER)
     except BaseException:
         os.close(here)
         raise
@@ -74,7 +66,32 @@ def open_root(root: str) -> int:
     return here
 
 
-def _trusted_link(part: str, folder: int, root: str) -> str | None:
+def _step_into(part: str, here: int, make: int | None, root: str, what: str) -> int | str:
+    """Open the folder `part` in the folder `here`; return what a link in its place leads to, when we trust it."""
+    try:
+        return os.open(part, _FOLDER, dir_fd=here)
+    except OSError as error:
+        target = trusted_link(part, here, root, what)
+        if target is not None:
+            return target
+        with file_trouble(f"open the {what}", root):
+            if make is None or not isinstance(error, FileNotFoundError):
+                raise
+            _make_folder(part, here, make, root)
+            return os.open(part, _FOLDER, dir_fd=here)
+
+
+def _make_folder(part: str, folder: int, mode: int, path: str) -> None:
+    with file_trouble("create the folder", path), suppress(FileExistsError):
+        os.mkdir(part, 0o700, dir_fd=folder)
+        made = os.open(part, _FOLDER, dir_fd=folder)
+        try:
+            os.fchmod(made, mode)  # the umask may have taken the web server's right to enter
+        finally:
+            os.close(made)
+
+
+def trusted_link(part: str, folder: int, root: str, what: str) -> str | None:
     """Return the target of the link `part` in `folder`, None when it is no link; refuse a stranger's."""
     try:
         link = os.stat(part, dir_fd=folder, follow_symlinks=False)
@@ -86,7 +103,7 @@ def _trusted_link(part: str, folder: int, root: str) -> str | None:
     loose = parent.st_mode & (stat.S_IWGRP | stat.S_IWOTH) and not parent.st_mode & stat.S_ISVTX
     if not _is_ours(link.st_uid) or not _is_ours(parent.st_uid) or loose:
         raise FileTrouble(
-            f"the document root {root} passes through the symbolic link “{part}”, which a customer controls",
+            f"the {what} {root} passes through the symbolic link “{part}”, which a customer controls",
             where=root,
             said=f"the link belongs to user {link.st_uid}, its folder to user {parent.st_uid}",
             advice="name the real folder in the server's configuration, or make the link and its folder root's",
@@ -263,75 +280,3 @@ def uproot(root: str, parts: tuple[str, ...], made: Sequence[int]) -> None:
     finally:
         for each in opened:
             os.close(each)
-
-
-def rights(path: str) -> Rights | None:
-    """Return mode, owner and group of a file, None when there is none.
-
-    Raises:
-        FileTrouble: Something else stands there: a link is not followed, since strangers may have made it.
-
-    """
-    try:
-        found = os.lstat(path)
-    except FileNotFoundError:
-        return None
-    except OSError as error:
-        with file_trouble("look at", path):
-            raise error from None
-    if not stat.S_ISREG(found.st_mode):
-        kind = "a symbolic link" if stat.S_ISLNK(found.st_mode) else "no file"
-        raise FileTrouble(f"{path} is {kind}", where=path, advice="name the file itself")
-    return Rights(stat.S_IMODE(found.st_mode), str(found.st_uid), str(found.st_gid))
-
-
-def put(path: str, data: bytes, wanted: Rights) -> None:
-    """Write a file whole or not at all, durably, in a folder that no stranger's link leads to.
-
-    Raises:
-        FileTrouble: It could not be written; what stood there before still does.
-
-    """
-    folder_path, _, name = path.rpartition("/")
-    owner, group = _number(pwd.getpwnam, wanted.owner, path), _number(grp.getgrnam, wanted.group, path)
-    folder = open_root(folder_path or "/")
-    beside = f".{name}.part"
-    try:
-        with file_trouble("write", path):
-            with suppress(FileNotFoundError):
-                os.unlink(beside, dir_fd=folder)
-            handle = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600, dir_fd=folder)
-            try:
-                with os.fdopen(handle, "wb") as out:
-                    _give(out.fileno(), owner, group)
-                    os.fchmod(out.fileno(), wanted.mode)
-                    out.write(data)
-                    out.flush()
-                    os.fsync(out.fileno())
-                os.rename(beside, name, src_dir_fd=folder, dst_dir_fd=folder)
-                os.fsync(folder)
-            except BaseException:
-                with suppress(OSError):
-                    os.unlink(beside, dir_fd=folder)
-                raise
-    finally:
-        os.close(folder)
-
-
-def _give(handle: int, owner: int, group: int) -> None:
-    now = os.fstat(handle)
-    if (owner, group) not in {(-1, -1), (now.st_uid, now.st_gid)}:
-        os.fchown(handle, owner, group)
-
-
-def _number(find: Callable[[str], tuple[Any, ...]], name: str, path: str) -> int:
-    """Return the number of a user or group; -1 for none named."""
-    if not name or name.isdigit():
-        return int(name or -1)
-    try:
-        return int(find(name)[2])
-    except KeyError as error:
-        raise FileTrouble(
-            f"cannot give {path} to “{name}”", where=path, said="there is no such user or group on this machine",
-            advice="correct the name in the server's table",
-        ) from error  # fmt: skip

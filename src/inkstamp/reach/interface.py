@@ -91,8 +91,12 @@ class Host(Protocol):
         """
         ...
 
-    def rights(self, path: str) -> Rights | None:
-        """Return a file's mode, owner and group (by number), None when it is not there; FileTrouble for no file."""
+    def present(self, path: str) -> tuple[bytes, Rights] | None:
+        """Return a file's contents with its mode, owner and group (by number), None when it is not there.
+
+        No link that a stranger controls is followed, in the file's own place none at all, and the two belong together
+        whatever is exchanged meanwhile. FileTrouble for what is no file.
+        """
         ...
 
     def converse(self, socket_path: str, data: bytes, seconds: float) -> bytes:

@@ -2,26 +2,29 @@
 
 import glob
 import os
-import re
 import shutil
 import stat
-import subprocess
 from collections.abc import Sequence
 from contextlib import suppress
 from pathlib import Path
 
-from inkstamp.errors import FileTrouble, ServerTrouble
-from inkstamp.files import file_trouble, read_bytes, write_bytes
-from inkstamp.reach import guarded
+from inkstamp.errors import FileTooLarge, FileTrouble, ServerTrouble
+from inkstamp.files import read_bytes
+from inkstamp.ownership import expect_ours
+from inkstamp.pki.armour import certificates_in
+from inkstamp.reach import guarded, guarded_files, process
 from inkstamp.reach.interface import Contents, Found, Planted, Ran, Rights
 from inkstamp.reach.sockets import ask_socket
 from inkstamp.view.point import is_own_address
 
-_MOST_OUTPUT = 20_000
-_CERTIFICATE = re.compile(
-    rb"^[^\n]*-----BEGIN [A-Z0-9 ]*CERTIFICATE-----.*?-----END [A-Z0-9 ]*CERTIFICATE-----[^\n]*\n?",
-    re.DOTALL | re.MULTILINE,
-)
+_MOST_SHOWN = 20_000
+"""Characters of what a program says that is told as it is."""
+_MOST_ANSWER = 1_048_576
+"""Bytes of an answer that is read: one of a program that was told something."""
+MOST_FILE = 16_777_216
+"""Bytes of one file."""
+MOST_GATHERED = 268_435_456
+"""Bytes of all files of one request together."""
 
 
 def find_program(name: str) -> str | None:
@@ -46,7 +49,7 @@ def _found(path: str, *, contents: Contents) -> Found | None:
         with suppress(FileTrouble):
             data = read_bytes(Path(path))
     if data is not None and contents == "certificates":
-        data = b"".join(_CERTIFICATE.findall(data))
+        data = certificates_in(data)
     return Found(Rights(stat.S_IMODE(there.st_mode), str(there.st_uid), str(there.st_gid)), data)
 
 
@@ -65,51 +68,56 @@ class LocalHost:
         return read_bytes(Path(path))
 
     def replace(self, path: str, data: bytes) -> None:
-        real = Path(os.path.realpath(path))
-        with file_trouble("write", path):
-            there = real.stat()
-        write_bytes(real, data, like=there)
+        guarded_files.replace(path, data)
 
     def read_if_there(self, path: str) -> bytes | None:
         return read_bytes(Path(path)) if os.path.lexists(path) else None
 
     def put(self, path: str, data: bytes, rights: Rights) -> None:
-        with file_trouble("create the folder", path):
-            Path(path).parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-        guarded.put(path, data, rights)
+        guarded_files.put(path, data, rights)
 
-    def rights(self, path: str) -> Rights | None:
-        return guarded.rights(path)
+    def present(self, path: str) -> tuple[bytes, Rights] | None:
+        return guarded_files.present(path, MOST_FILE)
 
     def converse(self, socket_path: str, data: bytes, seconds: float) -> bytes:
         return ask_socket(socket_path, data, seconds, socket_path)
 
     def remove(self, path: str) -> None:
-        with file_trouble("remove", path):
-            Path(path).unlink(missing_ok=True)
-            # What a killed run had begun to write there; it may hold a key.
-            Path(path).with_name(f".{Path(path).name}.part").unlink(missing_ok=True)
+        guarded_files.remove(path)
 
     def glob(self, pattern: str) -> list[str]:
         return sorted(glob.glob(pattern))
 
     def gather(self, patterns: Sequence[str], *, contents: Contents) -> dict[str, Found]:
         paths = [path for each in patterns for path in (glob.glob(each) if glob.has_magic(each) else [each])]
-        return {path: found for path in paths if (found := _found(path, contents=contents)) is not None}
+        found: dict[str, Found] = {}
+        whole = 0
+        for path in paths:
+            each = _found(path, contents=contents)
+            if each is not None and path not in found:
+                found[path] = each
+                whole += len(each.data or b"")
+            if whole > MOST_GATHERED:
+                raise FileTooLarge(
+                    f"the files of {patterns[0]} hold more than {MOST_GATHERED // 1_048_576} MiB", where=patterns[0]
+                )
+        return found
 
     def read_certificates(self, path: str) -> bytes:
-        return b"".join(_CERTIFICATE.findall(self.read(path)))
+        return certificates_in(self.read(path))
 
     def run(self, command: Sequence[str], seconds: float, data: bytes = b"") -> Ran:
+        program = find_program(command[0]) or command[0]
+        if "/" in program:
+            expect_ours(Path(program).absolute(), "the program")
         try:
-            program = find_program(command[0]) or command[0]
-            done = subprocess.run(
-                [program, *command[1:]],
-                input=data,
-                capture_output=True,
-                timeout=seconds,
-                check=False,
-            )
+            done = process.run([program, *command[1:]], data=data, seconds=seconds, most=_MOST_ANSWER)
+        except TimeoutError as error:
+            raise ServerTrouble(
+                f"{' '.join(command)} did not end within {seconds:.0f} s",
+                where=command[0],
+                advice="it was ended, with all that it had started; see why it hangs",
+            ) from error
         except OSError as error:
             raise ServerTrouble(
                 f"cannot start {command[0]}",
@@ -117,22 +125,14 @@ class LocalHost:
                 said=error.strerror or str(error),
                 advice="install it, or give its path with `program` in the server's table",
             ) from error
-        except subprocess.TimeoutExpired as error:
-            raise ServerTrouble(f"{' '.join(command)} did not end within {seconds:.0f} s", where=command[0]) from error
-        output = (done.stdout + done.stderr)[:_MOST_OUTPUT].decode("utf-8", "replace").strip()
-        return Ran(tuple(command), done.returncode, output)
+        output = (done.output + done.complaint).decode("utf-8", "replace").strip()
+        return Ran(tuple(command), done.status, output if data else output[:_MOST_SHOWN])
 
     def have_folder(self, path: str) -> bool:
-        if os.path.isdir(path):
-            return False
-        with file_trouble("create the folder", path):
-            os.makedirs(path)
-            os.chmod(path, 0o755)  # noqa: S103  the umask may have taken the web server's right to enter
-        return True
+        return guarded_files.have_folder(path)
 
     def drop_folder(self, path: str) -> None:
-        with suppress(OSError):  # not empty, or gone already
-            os.rmdir(path)
+        guarded_files.drop_folder(path)
 
     def missing_folders(self, root: str, parts: tuple[str, ...]) -> tuple[int, ...]:
         return guarded.missing_folders(root, parts)

@@ -9,9 +9,14 @@ from email.message import EmailMessage
 from email.utils import formatdate, make_msgid
 from pathlib import Path
 
+from inkstamp.deadline import within
 from inkstamp.errors import ConfigurationError, NetworkTrouble
+from inkstamp.printable import one_line, printable, shown_bytes
+from inkstamp.transport import Smtp, SmtpTls, at_most, client_context
 
-_SECONDS = 20.0
+_SECONDS, _WHOLE = 20.0, 60.0
+"""For one answer, and for handing in a message altogether."""
+_MOST_ANSWERS = 1_048_576
 _PORTS = {"starttls": 587, "tls": 465, "none": 25}
 
 
@@ -33,11 +38,11 @@ def compose(sender: str, to: Sequence[str], subject: str, text: str, moment: flo
     message = EmailMessage()
     message["From"] = sender
     message["To"] = ", ".join(to)
-    message["Subject"] = subject
+    message["Subject"] = one_line(subject)
     message["Date"] = formatdate(moment)
     message["Message-ID"] = make_msgid(domain=sender.rpartition("@")[2])
     message["Auto-Submitted"] = "auto-generated"
-    message.set_content(text)
+    message.set_content(printable(text))
     return message
 
 
@@ -54,14 +59,18 @@ def send(server: MailServer, message: EmailMessage) -> None:
         host, port = server.place, str(_PORTS[server.tls])
     host = host.strip("[]")
     try:
-        context = ssl.create_default_context(cafile=str(server.trust) if server.trust else None)
+        context = client_context(server.trust)
     except (OSError, ssl.SSLError) as error:
         raise ConfigurationError(
             f"cannot load the roots in {server.trust}", where=str(server.trust), said=str(error),
             advice="`trust` must name a PEM file with the root of the mail server's certificate",
         ) from error  # fmt: skip
     try:
-        with _connected(server, host, int(port), context) as connection:
+        with (
+            within(_WHOLE),
+            at_most(_MOST_ANSWERS),
+            _connected(server, host, int(port), context) as connection,
+        ):
             if server.user:
                 connection.login(server.user, server.password)
             refused = connection.send_message(message)
@@ -72,7 +81,7 @@ def send(server: MailServer, message: EmailMessage) -> None:
         ) from error  # fmt: skip
     except (OSError, ValueError) as error:
         raise NetworkTrouble(
-            "the mail server cannot be reached", where=f"{host}:{port}", said=str(error),
+            "the mail server cannot be reached", where=f"{host}:{port}", said=one_line(str(error)),
             advice="check `server`, `tls` and `trust` under [messenger.NAME]",
         ) from error  # fmt: skip
     if refused:
@@ -83,8 +92,8 @@ def _connected(server: MailServer, host: str, port: int, context: ssl.SSLContext
     # By default the library asks DNS for this machine's name, and waits where there is no answer.
     ourselves = os.uname().nodename
     if server.tls == "tls":
-        return smtplib.SMTP_SSL(host, port, ourselves, timeout=_SECONDS, context=context)
-    connection = smtplib.SMTP(host, port, ourselves, timeout=_SECONDS)
+        return SmtpTls(host, port, ourselves, timeout=_SECONDS, context=context)
+    connection = Smtp(host, port, ourselves, timeout=_SECONDS)
     if server.tls == "starttls":
         try:
             connection.starttls(context=context)
@@ -98,9 +107,7 @@ def _said(error: smtplib.SMTPException) -> str:
     """Return the server's own words; never what was sent to it."""
     if isinstance(error, smtplib.SMTPResponseException):
         words = error.smtp_error
-        return f"{error.smtp_code} {words.decode('utf-8', 'replace') if isinstance(words, bytes) else words}"
+        return f"{error.smtp_code} {shown_bytes(words) if isinstance(words, bytes) else printable(words)}"
     if isinstance(error, smtplib.SMTPRecipientsRefused):
-        return "; ".join(
-            f"{who}: {code} {why.decode('utf-8', 'replace')}" for who, (code, why) in error.recipients.items()
-        )
-    return str(error) or type(error).__name__
+        return "; ".join(f"{who}: {code} {shown_bytes(why)}" for who, (code, why) in error.recipients.items())
+    return printable(str(error)) or type(error).__name__

@@ -1,8 +1,12 @@
 # What is sent to a shell on another machine before each request: POSIX sh and its usual companions, nothing else.
-# A document root is a customer's. No link in it is followed, and each folder is entered before it is looked at:
-# where a name leads is known by asking where one stands, which nobody can change afterwards.
+# Folders may be a stranger's: document roots, and those that a program's own user has. No link in them is followed, and
+# each folder is entered before it is looked at: where a name leads is known by asking where one stands, which nobody can
+# change afterwards. What is written is written in a folder of our own, complete with its rights, and then takes its name.
 set -u
 umask 022
+made=
+newline='
+'
 LC_ALL=C
 export LC_ALL
 
@@ -15,6 +19,12 @@ fail() {
 gone() {
     printf '%s\n' "$1" >&2
     exit 4
+}
+
+# Nothing is there, which may be well.
+absent() {
+    printf '%s\n' "$1" >&2
+    exit 5
 }
 
 # Enter the folder $1 of the present one; 1 when it is not there.
@@ -30,9 +40,10 @@ inside() {
     [ "$(pwd -P)" = "${before%/}/$1" ] || fail "“$1” was exchanged while it was entered"
 }
 
-# Whether only root or this user could have made the link $1 of the present folder, or exchange it.
+# Whether only root or this user could have made what is named (a link of the present folder, and the folder), or may
+# exchange it.
 is_trusted() {
-    ls -ldn "./$1" . | {
+    ls -ldn "$@" | {
         sure=yes
         while read -r mode _ owner _; do
             [ "$owner" = 0 ] || [ "$owner" = "$(id -u)" ] || sure=
@@ -46,8 +57,10 @@ is_trusted() {
     }
 }
 
+# folder [mode]: enter it; folders that are missing are made with that mode, where one is given, and `made` is set then.
 open_root() {
     rest=$1
+    mode_of_new=${2:-}
     links=0
     cd /
     while [ -n "$rest" ]; do
@@ -64,7 +77,7 @@ open_root() {
             ;;
         esac
         if [ -h "./$part" ]; then
-            is_trusted "$part" || fail "the way passes through the symbolic link “$part”, which a customer controls"
+            is_trusted "./$part" . || fail "the way passes through the symbolic link “$part”, which a customer controls"
             links=$((links + 1))
             [ "$links" -le 20 ] || fail "it leads through too many symbolic links"
             line=$(ls -ldn "./$part")
@@ -74,7 +87,11 @@ open_root() {
             esac
             rest=$target/$rest
         else
-            inside "$part" || fail "cannot open the document root: there is no folder “$part”"
+            inside "$part" || {
+                [ -n "$mode_of_new" ] || absent "cannot open the folder: there is no “$part” in $(pwd -P)"
+                mkdir -m "$mode_of_new" "./$part" 2>/dev/null && made=made
+                inside "$part" || fail "the folder “$part” cannot be made"
+            }
         fi
     done
 }
@@ -133,24 +150,129 @@ plant_once() {
         number=$((number + 1))
         shift
     done
-    # Written in a folder of our own, where nobody can put a link in the way, then named by link(2), which follows none.
+    in_own_folder write_file "$1" 644 '' ''
+}
+
+# command…: run it in a folder that nobody else can look or write into, made in the present one and gone afterwards.
+in_own_folder() {
     own=.inkstamp.$$
-    mkdir -m 700 "./$own" 2>/dev/null || {
+    status=1
+    here=$(pwd -P)
+    before=$newline$(own_folders)
+    trap 'remove_own; exit 3' HUP INT TERM PIPE # the connection is lost: leave nothing
+    (umask 077 && mkdir "./$own") 2>/dev/null || {
+        remove_own
         [ -d "$PWD" ] || gone "the folder was taken away"
         fail "user $(id -u) may not write there"
     }
-    inside "$own" || fail "the folder “$own” was taken away"
-    trap 'rm -f file; cd -P .. && rmdir "./$own"; exit 3' HUP TERM PIPE  # the connection is lost: leave nothing
-    if content >file && chmod 644 file && rm -f "../$1" && link file "../$1"; then
-        done=yes
-    else
-        done=
+    (
+        # Whoever owns the folder around it may have put another one in its place; he cannot make one that is ours alone.
+        cd -P "./$own" 2>/dev/null && [ "$(pwd -P)" = "${here%/}/$own" ] && is_ours_alone ||
+            fail "the folder “$own” was exchanged"
+        trap 'rm -f file was; exit 3' HUP INT TERM PIPE
+        ("$@")
+        status=$?
+        rm -f file was
+        exit "$status"
+    )
+    status=$?
+    remove_own
+    trap - HUP INT TERM PIPE
+    return "$status"
+}
+
+is_ours_alone() {
+    ls -ldn . | {
+        read -r mode _ owner _
+        case $mode in
+        drwx------*) [ "$owner" = "$(id -u)" ] ;;
+        *) false ;;
+        esac
+    }
+}
+
+# Number and name of each folder in the present one that is ours alone, one a line.
+own_folders() {
+    me=$(id -u)
+    ls -ailn 2>/dev/null | while read -r number mode _ owner _ _ _ _ _ name; do
+        case $mode:$owner:$name in
+        *:. | *:..) ;;
+        drwx------*":$me:"*) printf '%s %s\n' "$number" "$name" ;;
+        esac
+    done
+}
+
+# Remove the folder of our own, also where it was given another name meanwhile: it is new, ours alone, and empty.
+remove_own() {
+    rmdir "./$own" 2>/dev/null && [ "${status:-1}" = 0 ] && [ -z "$(new_folders)" ] && return
+    # A folder that is renamed while they are listed may be missed, so once is not enough.
+    missed=0
+    tries=30
+    while [ "$tries" -gt 0 ] && [ "$missed" -lt 3 ]; do
+        tries=$((tries - 1))
+        found=$(new_folders)
+        [ -n "$found" ] && missed=0 || missed=$((missed + 1))
+        printf '%s\n' "$found" | while read -r name; do rmdir "./$name" 2>/dev/null; done
+    done
+    return 0
+}
+
+new_folders() {
+    own_folders | while read -r number name; do
+        case $before in
+        *"$newline$number "*) ;;
+        *) printf '%s\n' "$name" ;;
+        esac
+    done
+}
+
+# Give `file`, in the folder of our own, its name in the folder around it: in one step where this machine's mv can be told
+# not to enter what has the name; else that is removed first, and link(2) follows no link.
+takes_name() {
+    mv -fT file "../$1" 2>/dev/null && return
+    [ -f file ] && rm -f "../$1" && link file "../$1" && rm -f file
+}
+
+# name mode owner group: write what `content` prints; owner and group may be empty.
+write_file() {
+    content >file && { [ -z "$3" ] || chown -h "$3" file; } && { [ -z "$4" ] || chgrp -h "$4" file; } &&
+        chmod "$2" file && takes_name "$1" || fail "the file “$1” cannot be written"
+}
+
+# name: put what `content` prints into the place of a file, with its rights.
+write_over() {
+    hold_file "$1"
+    cp -p "$held" file && content >file && takes_name "$1" || fail "the file “$1” cannot be written"
+}
+
+# Hold on to the file $1 of the folder around: as `was`, in the folder of our own, it cannot be exchanged any more.
+hold_file() {
+    if link "../$1" was 2>/dev/null; then
+        held=was
+    else # no hard links there, or not to others' files: good enough where no stranger can exchange anything
+        is_trusted .. || fail "“$1” cannot be held on to while it is read"
+        held=../$1
     fi
-    rm -f file
-    cd -P ..
-    rmdir "./$own"
-    trap - HUP TERM PIPE
-    [ -n "$done" ] || fail "the file “$1” cannot be written"
+    expect_file "$held"
+}
+
+expect_file() {
+    [ -h "$1" ] && fail "it is a symbolic link; name the file itself"
+    [ -f "$1" ] || fail "it is no file"
+}
+
+tell_held() {
+    hold_file "$1"
+    tell_file "$held"
+}
+
+# Mode, owner and group of a file, as ls writes them, on a line, and its contents.
+tell_file() {
+    ls -ldn "$1" | {
+        read -r mode _ owner group _
+        printf '%s %s %s\n' "$mode" "$owner" "$group"
+    }
+    cat "$1"
 }
 
 # "numbers" root part… file: remove the file, and those folders as far as they are empty.
@@ -179,59 +301,108 @@ uproot() {
     done
 }
 
-# Put what `content` prints into the place of a file, with its mode and owner.
-replace() {
-    file=$1
-    while [ -h "$file" ]; do
-        line=$(ls -ldn "$file")
-        target=${line#*"$file -> "}
+# Enter the folder that a file lies in; `name` is the file's own. Links that we trust are followed, for the file too.
+open_file() {
+    place=$1
+    steps=0
+    while :; do
+        case $place in */*) ;; *) place=./$place ;; esac
+        open_root "${place%/*}"
+        name=${place##*/}
+        [ -h "./$name" ] || break
+        is_trusted "./$name" . || fail "it is a symbolic link, which a customer controls"
+        steps=$((steps + 1))
+        [ "$steps" -le 20 ] || fail "it leads through too many symbolic links"
+        line=$(ls -ldn "./$name")
+        target=${line#*"./$name -> "}
         case $target in
-        /*) file=$target ;;
-        *) file=${file%/*}/$target ;;
+        /*) place=$target ;;
+        *) place=$(pwd -P)/$target ;;
         esac
     done
-    # Not seen by programs that read all files of a folder.
-    part=${file%/*}/.${file##*/}.part
-    cp -p "$file" "$part" && content >"$part" && mv -f "$part" "$file" && return
-    rm -f "$part"
-    fail "the file cannot be written"
+}
+
+# Enter the folder that a file lies in; `name` is the file's own. Links that we trust are followed, for the file too.
+open_file() {
+    place=$1
+    steps=0
+    while :; do
+        open_root "${place%/*}"
+        name=${place##*/}
+        [ -h "./$name" ] || break
+        is_trusted "./$name" . || fail "it is a symbolic link, which a customer controls"
+        steps=$((steps + 1))
+        [ "$steps" -le 20 ] || fail "it leads through too many symbolic links"
+        line=$(ls -ldn "./$name")
+        target=${line#*"./$name -> "}
+        case $target in
+        /*) place=$target ;;
+        *) place=$(pwd -P)/$target ;;
+        esac
+    done
+}
+
+replace() {
+    open_file "$1"
+    [ -f "./$name" ] || fail "there is no such file"
+    in_own_folder write_over "$name"
 }
 
 have_folder() {
-    [ -d "$1" ] && return
-    mkdir -p "$1" && chmod 755 "$1" || fail "the folder cannot be made"
-    printf made
+    open_root "$1" 755
+    printf '%s' "$made"
 }
 
-# file mode owner group: write what `content` prints to a file of ours; owner and group may be empty.
-put() {
-    umask 077
-    mkdir -p "${1%/*}" || fail "the folder cannot be made"
+drop_folder() {
+    (open_root "${1%/*}") 2>/dev/null || return 0
     open_root "${1%/*}"
-    name=${1##*/}
-    part=./.$name.part
-    rm -f "$part"
-    if content >"$part" && { [ -z "$3" ] || chown "$3" "$part"; } && { [ -z "$4" ] || chgrp "$4" "$part"; } &&
-        chmod "$2" "$part" && mv -f "$part" "./$name"; then
-        return
-    fi
-    rm -f "$part"
-    fail "the file cannot be written"
+    rmdir "./${1##*/}" 2>/dev/null || :
 }
 
-# Mode, owner and group of a file, as ls writes them; nothing when it is not there.
-rights() {
-    [ -h "$1" ] && fail "it is a symbolic link; name the file itself"
-    [ -e "$1" ] || return 0
-    [ -f "$1" ] || fail "it is no file"
-    ls -ldn "$1" | {
-        read -r mode _ owner group _
-        printf '%s %s %s' "$mode" "$owner" "$group"
+# Remove a file, and what a run that was cut off left beside it.
+remove() {
+    (open_root "${1%/*}") 2>/dev/null || return 0
+    open_root "${1%/*}"
+    rm -f "./${1##*/}" "./.${1##*/}.part" || fail "it cannot be removed"
+}
+
+# file mode owner group: write what `content` prints to a file of ours, in folders that are made where they are missing.
+put() {
+    open_root "${1%/*}" 700
+    in_own_folder write_file "${1##*/}" "$2" "$3" "$4" || return
+    rm -f "./.${1##*/}.part" # a release before wrote it first
+}
+
+# What `tell_file` says of a file; nothing when it is not there. No link is followed, and what is told belongs together,
+# whatever is exchanged meanwhile.
+present() {
+    (open_root "${1%/*}") || {
+        status=$?
+        [ "$status" = 5 ] && return 0
+        exit "$status"
     }
+    open_root "${1%/*}"
+    [ -h "./${1##*/}" ] || [ -e "./${1##*/}" ] || return 0
+    if is_trusted .; then
+        expect_file "./${1##*/}"
+        tell_file "./${1##*/}"
+    else
+        in_own_folder tell_held "${1##*/}"
+    fi
+}
+
+# What is no file is not waited for.
+read_file() {
+    [ -f "$1" ] || {
+        [ -e "$1" ] && fail "it is no file"
+        fail "there is no such file"
+    }
+    cat "$1"
 }
 
 # The PEM certificates of a file; a key beside them stays here.
 certificates() {
+    [ -f "$1" ] || fail "there is no such file"
     sed -n '/-----BEGIN [A-Z0-9 ]*CERTIFICATE-----/,/-----END [A-Z0-9 ]*CERTIFICATE-----/p' "$1"
 }
 
@@ -249,6 +420,7 @@ gather() {
     shift
     for each; do
         [ -f "$each" ] || continue
+        case $each in *"$newline"*) continue ;; esac # it would be taken for the end of the line that tells it
         size=-
         [ "$contents" != none ] && [ -r "$each" ] && size=$(($(wanted "$each" | wc -c)))
         ls -ldnL "$each" | {

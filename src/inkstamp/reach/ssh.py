@@ -7,9 +7,9 @@ ControlMaster). Host keys are always verified.
 
 import atexit
 import re
+import secrets
 import shlex
 import shutil
-import subprocess
 import tempfile
 import threading
 from collections.abc import Sequence
@@ -17,21 +17,29 @@ from contextlib import suppress
 from functools import cached_property
 from importlib import resources
 from pathlib import Path
-from urllib.parse import urlsplit
+from urllib.parse import SplitResult, urlsplit
 
-from inkstamp.errors import FileTrouble, ReachTrouble, ServerTrouble
+from inkstamp.errors import ConfigurationError, FileTooLarge, FileTrouble, ReachTrouble, ServerTrouble
+from inkstamp.ownership import expect_ours
+from inkstamp.printable import one_line, printable, shown_bytes
+from inkstamp.reach import process
 from inkstamp.reach.interface import Contents, Found, Planted, Ran, Rights
+from inkstamp.reach.local import MOST_GATHERED
 from inkstamp.reach.sockets import ask_socket
 
-_BEGINS, _ENDS = b"inkstamp-begins\n", b"\ninkstamp-ends "
+_MOST_REQUEST = MOST_GATHERED + 1_048_576
+"""Bytes of an answer; the files of one request are all in it."""
 _SECONDS = 60.0
 _GRACE = 15.0
 """Seconds for the connection, beside what a request may take."""
+_CLOSING = 5.0
+_MOST_ANSWER = 1_048_576
+_MOST_COMPLAINT = 20_000
 _CHUNK = 512
 _AT_ONCE = 500
 """Files asked for in one request."""
-_TROUBLE = 3
-"""Exit status with which `remote.sh` says why it cannot."""
+_TROUBLE = {3, 4, 5}
+"""Exit statuses with which `remote.sh` says why it cannot."""
 _OPTIONS = {
     "BatchMode": "yes",
     "StrictHostKeyChecking": "yes",
@@ -57,9 +65,11 @@ class SshHost:
     """Files and commands on another machine; one connection for all, shared between threads."""
 
     def __init__(self, url: str, *, config_file: str = "", sudo: bool = False) -> None:
-        parts = urlsplit(url)
+        parts = _reach_parts(url)
         self._url = url
         self._name = parts.hostname or ""
+        if config_file:
+            expect_ours(Path(config_file), "the SSH configuration")
         options = [f"-o{key}={value}" for key, value in _OPTIONS.items()]
         login = ["-l", parts.username] if parts.username else []
         port = ["-p", str(parts.port)] if parts.port else []
@@ -88,8 +98,8 @@ class SshHost:
         """Give the connection up."""
         if "_folder" not in self.__dict__:
             return
-        with suppress(OSError, subprocess.SubprocessError):
-            subprocess.run(self._command("-O", "exit", self._name), capture_output=True, timeout=5, check=False)
+        with suppress(OSError):
+            process.run(self._command("-O", "exit", self._name), seconds=_CLOSING)
         atexit.unregister(self.close)
         shutil.rmtree(self._folder, ignore_errors=True)  # the client takes its socket away in the same moment
         del self.__dict__["_folder"]
@@ -98,23 +108,28 @@ class SshHost:
 
     def _ask(self, request: str, path: str, *, seconds: float = _SECONDS) -> bytes:
         """Have `request` carried out and return what it prints; FileTrouble about `path` when it says why it cannot."""
+        if "\0" in path:
+            raise FileTrouble(f"{one_line(path)} is no path that can be sent there", where=one_line(path))
         status, output, complaint = self._send(f"{_library()}\n{request}", seconds)
         if status == 0:
             return output
         what = complaint.splitlines()[-1] if complaint else f"exit status {status}"
-        if status == _TROUBLE:
+        if status in _TROUBLE:
             raise FileTrouble(f"{path} on {self._name}: {what}", where=f"{self._url}{path}", said="")
         raise FileTrouble(f"cannot use {path} on {self._name}", where=f"{self._url}{path}", said=complaint)
 
     def _send(self, program: str, seconds: float) -> tuple[int, bytes, str]:
         """Run a program for `sh` there; returns its status, what it printed, and its complaints."""
-        framed = f"printf inkstamp-begins\\\\n\n( {program}\n)\nprintf '\\ninkstamp-ends %s' $?\n"
+        nonce = secrets.token_hex(8)  # so that nothing that is printed there is taken for the end
+        begins, ends = f"inkstamp-begins {nonce}\n".encode(), f" {nonce} inkstamp-ends\n".encode()
+        framed = f"printf 'inkstamp-begins {nonce}\\n'\n( {program}\n)\nprintf '\\n%s {nonce} inkstamp-ends\\n' $?\n"
         command = self._command(self._name, self._shell)
         try:
-            done = subprocess.run(
-                command, input=framed.encode(), capture_output=True, timeout=seconds + _GRACE, check=False
-            )
-        except subprocess.TimeoutExpired as error:
+            done = process.run(
+                command, data=framed.encode("utf-8", "surrogateescape"), seconds=seconds + _GRACE,
+                most=_MOST_REQUEST, until=ends,
+            )  # fmt: skip
+        except TimeoutError as error:
             raise ReachTrouble(
                 f"{self._name} gave no answer within {seconds:.0f} s", where=self._url, advice=_ADVICE[-1][1]
             ) from error
@@ -122,11 +137,14 @@ class SshHost:
             raise ReachTrouble(
                 "OpenSSH's client cannot be started", where="ssh", said=error.strerror or "", advice="install it"
             ) from error
-        begun, found, rest = done.stdout.partition(_BEGINS)
-        output, ended, status = rest.rpartition(_ENDS)
-        complaint = done.stderr.decode("utf-8", "replace").strip()
+        if done.cut:
+            raise FileTooLarge(f"{self._name} answers with more than is read", where=self._url)
+        begun, found, rest = done.output.partition(begins)
+        told, ended, _ = rest.rpartition(ends)
+        output, _, status = told.rpartition(b"\n")
+        complaint = printable(done.complaint[:_MOST_COMPLAINT].decode("utf-8", "replace")).strip()
         if not found or not ended or not status.isdigit():
-            raise self._lost(complaint or begun.decode("utf-8", "replace"), begun=bool(found))
+            raise self._lost(complaint or shown_bytes(begun), begun=bool(found))
         return int(status), output, complaint
 
     def _lost(self, complaint: str, *, begun: bool) -> ReachTrouble:
@@ -137,7 +155,7 @@ class SshHost:
     # What a host offers
 
     def read(self, path: str) -> bytes:
-        return self._ask(f"cat {shlex.quote(path)}", path)
+        return self._ask(f"read_file {shlex.quote(path)}", path)
 
     def read_certificates(self, path: str) -> bytes:
         return self._ask(f"certificates {shlex.quote(path)}", path)
@@ -147,16 +165,22 @@ class SshHost:
 
     def read_if_there(self, path: str) -> bytes | None:
         quoted = shlex.quote(path)
-        found = self._ask(f"if [ -e {quoted} ]; then printf +; cat {quoted}; fi", path)
+        found = self._ask(f"if [ -e {quoted} ]; then printf +; read_file {quoted}; fi", path)
         return found[1:] if found else None
 
     def put(self, path: str, data: bytes, rights: Rights) -> None:
         request = _words(path, f"{rights.mode:o}", rights.owner, rights.group)
         self._ask(f"{_content(data)}\nput {request}", path)
 
-    def rights(self, path: str) -> Rights | None:
-        words = self._ask(f"rights {shlex.quote(path)}", path).decode("ascii", "replace").split()
-        return Rights(_mode(words[0]), words[1], words[2]) if words else None
+    def present(self, path: str) -> tuple[bytes, Rights] | None:
+        told = self._ask(f"present {shlex.quote(path)}", path)
+        if not told:
+            return None
+        line, _, contents = told.partition(b"\n")
+        words = line.decode("ascii", "replace").split()
+        if len(words) != 3:
+            raise FileTrouble("the answer about a file cannot be understood", where=f"{self._url}{path}")
+        return contents, Rights(_mode(words[0]), words[1], words[2])
 
     def converse(self, socket_path: str, data: bytes, seconds: float) -> bytes:
         """Through a forwarding of the connection that is there already, so nothing is needed on the other side."""
@@ -166,22 +190,22 @@ class SshHost:
         told = f"{self._url}{socket_path}"
         opened = self._control("forward", forward)
         try:
-            if opened.returncode != 0:
-                raise ServerTrouble(
-                    "the socket cannot be reached", where=told, said=opened.stderr.decode("utf-8", "replace")
-                )
+            if opened.status != 0:
+                raise ServerTrouble("the socket cannot be reached", where=told, said=shown_bytes(opened.complaint))
             return ask_socket(str(ours), data, seconds, told)
         finally:
             self._control("cancel", forward)
             ours.unlink(missing_ok=True)
 
-    def _control(self, verb: str, forward: str) -> "subprocess.CompletedProcess[bytes]":
+    def _control(self, verb: str, forward: str) -> process.Ended:
         command = self._command("-O", verb, "-L", forward, self._name)
-        return subprocess.run(command, capture_output=True, timeout=_GRACE, check=False)
+        try:
+            return process.run(command, seconds=_GRACE)
+        except OSError as error:  # TimeoutError is one
+            raise ReachTrouble(f"the connection to {self._name} does not answer", where=self._url) from error
 
     def remove(self, path: str) -> None:
-        folder, _, name = path.rpartition("/")
-        self._ask(f"rm -f {_words(path, f'{folder}/.{name}.part')}", path)  # the latter is of a run that was cut off
+        self._ask(f"remove {shlex.quote(path)}", path)
 
     def gather(self, patterns: Sequence[str], *, contents: Contents) -> dict[str, Found]:
         found: dict[str, Found] = {}
@@ -193,7 +217,7 @@ class SshHost:
 
     def glob(self, pattern: str) -> list[str]:
         loop = f'for each in {_pattern(pattern)}; do if [ -e "$each" ]; then printf \'%s\\n\' "$each"; fi; done'
-        return sorted(self._ask(loop, pattern).decode("utf-8", "surrogateescape").splitlines())
+        return sorted(filter(None, self._ask(loop, pattern).decode("utf-8", "surrogateescape").split("\n")))
 
     def run(self, command: Sequence[str], seconds: float, data: bytes = b"") -> Ran:
         words = " ".join(shlex.quote(word) for word in command)
@@ -208,13 +232,13 @@ class SshHost:
                 said=complaint,
                 advice="install it there, or give its path with `program` in the server's table",
             )
-        return Ran(tuple(command), status, output.decode("utf-8", "replace").strip())
+        return Ran(tuple(command), status, output[:_MOST_ANSWER].decode("utf-8", "replace").strip())
 
     def have_folder(self, path: str) -> bool:
         return self._ask(f"have_folder {shlex.quote(path)}", path) == b"made"
 
     def drop_folder(self, path: str) -> None:
-        self._ask(f"rmdir {shlex.quote(path)} 2>/dev/null || :", path)
+        self._ask(f"drop_folder {shlex.quote(path.rstrip('/'))}", path)
 
     def missing_folders(self, root: str, parts: tuple[str, ...]) -> tuple[int, ...]:
         return self._numbers(f"missing_folders {_words(root, *parts)}", _path(root, parts))
@@ -224,7 +248,10 @@ class SshHost:
         return Planted(root, parts, made)
 
     def _numbers(self, request: str, path: str) -> tuple[int, ...]:
-        return tuple(dict.fromkeys(int(each) for each in self._ask(request, path).split()))
+        try:
+            return tuple(dict.fromkeys(int(each) for each in self._ask(request, path).split()))
+        except ValueError as error:
+            raise FileTrouble("the answer about folders cannot be understood", where=f"{self._url}{path}") from error
 
     def check_root(self, root: str, parts: tuple[str, ...]) -> None:
         self._ask(f"check_root {_words(root, *parts)}", _path(root, parts))
@@ -239,6 +266,15 @@ class SshHost:
 
     def has_address(self, address: str) -> bool:
         return address in self._addresses
+
+
+def _reach_parts(url: str) -> SplitResult:
+    try:
+        parts = urlsplit(url)
+        _ = parts.port
+    except ValueError as error:
+        raise ConfigurationError(f"“{one_line(url)}” cannot be reached", where="reach", said=str(error)) from error
+    return parts
 
 
 def _pattern(pattern: str) -> str:

@@ -11,12 +11,18 @@ import urllib3
 from urllib3.exceptions import HTTPError
 
 from inkstamp import __version__
+from inkstamp.deadline import time_left, within
 from inkstamp.errors import ConfigurationError, NetworkTrouble
+from inkstamp.printable import one_line
+from inkstamp.transport import at_most, client_context, pool_manager
 
 _TIMEOUT = urllib3.Timeout(connect=5.0, read=10.0)
+_WHOLE = 20.0
+"""Seconds for one try, from connection to the last header."""
 _WAITS = (1.0, 4.0)
 """Seconds before the second and the third try."""
 _LABEL = "inkstamp"
+_SHOWN = 300
 
 
 def signed_headers(url: str, body: bytes, key: bytes, key_id: str, created: int) -> Mapping[str, str]:
@@ -56,20 +62,24 @@ def post(
 
     """
     try:
-        context = ssl.create_default_context(cafile=str(trust) if trust else None)
+        context = client_context(trust)
     except (OSError, ssl.SSLError) as error:
         raise ConfigurationError(f"cannot load the roots in {trust}", where=str(trust), said=str(error)) from error
-    with urllib3.PoolManager(ssl_context=context, timeout=_TIMEOUT, retries=False) as pools:
+    with pool_manager(context, timeout=_TIMEOUT) as pools:
         for wait in (*_WAITS, None):
             try:
-                reply = pools.request("POST", url, body=body, headers=dict(headers), redirect=False)
+                with within(_WHOLE), at_most(0):
+                    reply = pools.request(
+                        "POST", url, body=body, headers=dict(headers), redirect=False, preload_content=False
+                    )
+                    reply.close()  # what it says beside its status is not read
                 said = f"it answers {reply.status}"
                 if 200 <= reply.status < 300:
                     return
                 passing = reply.status == 429 or reply.status >= 500
-            except (HTTPError, OSError) as error:
-                said, passing = str(error), True
-            if wait is None or not passing:
+            except (HTTPError, OSError, ValueError) as error:
+                said, passing = one_line(str(error), _SHOWN), True
+            if wait is None or not passing or wait >= time_left():
                 break
             sleep(wait)
     raise NetworkTrouble(

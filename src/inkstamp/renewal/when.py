@@ -3,6 +3,8 @@
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from inkstamp.clock import clamped
+
 _SHORT_LIFE = timedelta(days=10)
 _SPREAD = 5
 """One part in so many of what is left: by how much certificates that began together are renewed apart."""
@@ -58,7 +60,8 @@ def renewal_moment(
         fraction: From 0 to 1: by how much of the spread it is renewed earlier than that.
 
     """
-    lifetime = not_after - not_before
+    not_before, not_after = clamped(not_before), clamped(not_after)
+    lifetime = max(not_after - not_before, timedelta())
     left, spread = _shares(lifetime, with_left)
     return not_after - lifetime * left - lifetime * spread * fraction
 
@@ -72,7 +75,7 @@ def _shares(lifetime: timedelta, with_left: float | None) -> tuple[float, float]
 
 def last_part(not_before: datetime, not_after: datetime) -> datetime:
     """Return from when on nothing is waited for any more: the last tenth of a lifetime."""
-    return not_after - (not_after - not_before) / _LATEST
+    return clamped(not_after) - max(clamped(not_after) - clamped(not_before), timedelta()) / _LATEST
 
 
 def renewal_day(lifetime: float, with_left: float | None = None) -> tuple[float, float]:
@@ -124,6 +127,8 @@ _LONGEST_PAUSE = timedelta(hours=8)
 """Shorter than from one run of a timer to the next, even when the first comes late and the second early."""
 _LONGEST_UNCOUNTED = timedelta(hours=1)
 """Where the CA was not asked, or had trouble of its own: nothing is used up by asking again."""
+_LONGEST_ASKED = timedelta(days=7)
+"""However long a CA wants to be left alone, a renewal is tried again after this."""
 _LEAST_PAUSE = timedelta(minutes=5)
 _SHARE_OF_REST = 20
 """What is left of the lifetime holds so many tries at least, however often it failed."""
@@ -141,7 +146,7 @@ def next_try(
         times: How often it failed in the same way, from 1.
         last: When it did last; aware.
         not_after: End of the edition that there is; None for none.
-        asked: Before which the CA does not want to be asked again (Retry-After); never undercut.
+        asked: Before which the CA does not want to be asked again (Retry-After); not undercut, but for a week at most.
         counted: Whether the CA counts it: it looked and refused. Otherwise the pauses end at one hour.
 
     """
@@ -149,7 +154,7 @@ def next_try(
     pause: timedelta = min(_FIRST_PAUSE * (1 << doublings), _LONGEST_PAUSE if counted else _LONGEST_UNCOUNTED)
     if not_after is not None and not_after > last:
         pause = min(pause, max((not_after - last) / _SHARE_OF_REST, _LEAST_PAUSE))
-    return max(last + pause, asked) if asked is not None else last + pause
+    return max(last + pause, min(asked, last + _LONGEST_ASKED)) if asked is not None else last + pause
 
 
 _TRIES_BEFORE_OTHER = 3

@@ -1,23 +1,32 @@
 """A load balancer that is handed certificates over its HTTPS API (docs/balancer.md)."""
 
-import json
+import re
+import ssl
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import urllib3
 from cryptography.hazmat.primitives import hashes
 
 from inkstamp.config.model import Server
-from inkstamp.errors import ReachTrouble, ServerTrouble
+from inkstamp.deadline import within
+from inkstamp.errors import ConfigurationError, ReachTrouble, ServerTrouble
 from inkstamp.files import read_secret
 from inkstamp.pki.certificates import to_pem
 from inkstamp.pki.keys import to_pem as key_to_pem
+from inkstamp.printable import one_line
+from inkstamp.reach.answers import read_object
 from inkstamp.reach.interface import Host
 from inkstamp.servers.handed import HandedServer
 from inkstamp.servers.interface import Supply
+from inkstamp.transport import at_most, client_context, pool_manager
 
-_SECONDS = 30.0
+_SECONDS, _WHOLE = 30.0, 60.0
+"""For one wait, and for one answer altogether."""
+_SHOWN = 300
+_ID = re.compile(r"[A-Za-z0-9._~-]{1,200}")
 _MOST_ANSWER = 1_048_576
 
 
@@ -49,7 +58,9 @@ class BalancerServer(HandedServer):
                 "private_key": key_to_pem(goods.key).decode() if goods.key is not None else "",
                 "chain": b"".join(map(to_pem, goods.issuers)).decode(),
             }
-            new = str(self._ask("POST", "/certificates", body)["id"])
+            new = self._ask("POST", "/certificates", body).get("id", "")
+            if not isinstance(new, str) or not _ID.fullmatch(new):
+                raise ServerTrouble(f"the balancer “{self.name}” gives no usable id", where="/certificates")
         before = self._attached()
         mine = {each["id"] for each in known}
         self._attach([new, *(each for each in before if each not in mine and each != new)])
@@ -69,45 +80,57 @@ class BalancerServer(HandedServer):
         self._ask("PUT", f"/listeners/{self._entry.listener}/certificates", {"certificates": list(identifiers)})
 
     def _attached(self) -> list[str]:
-        return [str(each) for each in self._ask("GET", f"/listeners/{self._entry.listener}").get("certificates", [])]
+        return [str(each) for each in self._listed(f"/listeners/{self._entry.listener}")]
 
     def _certificates(self) -> list[dict[str, Any]]:
-        found = self._ask("GET", "/certificates").get("certificates", [])
-        return [each for each in found if isinstance(each, dict) and isinstance(each.get("id"), str)]
+        found = self._listed("/certificates")
+        return [each for each in found if isinstance(each, dict) and _ID.fullmatch(str(each.get("id")))]
+
+    def _listed(self, path: str) -> list[Any]:
+        found = self._ask("GET", path).get("certificates", [])
+        if not isinstance(found, list):
+            raise ServerTrouble(f"the balancer “{self.name}” does not list its certificates", where=path)
+        return found
 
     def _ask(self, method: str, path: str, body: object = None) -> dict[str, Any]:
         """Send a request with the token; ServerTrouble with the API's own words when it is refused."""
         url = f"{self._entry.address.rstrip('/')}{path}"
         token = read_secret(Path(self._entry.token_file)).decode("ascii", "replace").strip()
         headers = {"Authorization": f"Bearer {token}", "Content-Type": "application/json"}
-        data = json.dumps(body).encode() if body is not None else None
+        data = msgspec.json.encode(body) if body is not None else None
         try:
-            answer = self._manager().request(
-                method, url, body=data, headers=headers, redirect=False, preload_content=False
-            )
-            raw = answer.read(_MOST_ANSWER)
-            answer.release_conn()
-        except urllib3.exceptions.HTTPError as error:
+            with within(_WHOLE), at_most(_MOST_ANSWER):
+                answer = self._manager().request(
+                    method, url, body=data, headers=headers, redirect=False, preload_content=False
+                )
+                raw = answer.read(_MOST_ANSWER)
+                answer.release_conn()
+        except (urllib3.exceptions.HTTPError, OSError, ValueError) as error:
             raise ReachTrouble(
-                f"the balancer “{self.name}” cannot be reached", where=url, said=str(error),
+                f"the balancer “{self.name}” cannot be reached", where=url, said=one_line(str(error), _SHOWN),
                 advice="see that its API answers there, and that `trust` names the root of its certificate",
             ) from error  # fmt: skip
-        try:
-            found = json.loads(raw or b"{}")
-        except ValueError:
-            found = {}
-        if answer.status >= 300 or not isinstance(found, dict):
-            said = found.get("error") if isinstance(found, dict) else None
+        found = read_object(raw or b"{}")
+        if answer.status >= 300 or found is None:
+            said = found.get("error") if found is not None else None
             raise ServerTrouble(
                 f"the balancer “{self.name}” refuses {method} {path}", where=url,
-                said=str(said or f"status {answer.status}"), advice="mend that, then run the command again",
+                said=one_line(str(said or f"status {answer.status}"), _SHOWN),
+                advice="mend that, then run the command again",
             )  # fmt: skip
         return found
 
     def _manager(self) -> urllib3.PoolManager:
         if self._pool is None:
             roots = self._entry.trust or None
-            self._pool = urllib3.PoolManager(ca_certs=roots, cert_reqs="CERT_REQUIRED", timeout=_SECONDS, retries=False)
+            try:
+                context = client_context(Path(roots) if roots else None)
+            except (OSError, ssl.SSLError) as error:
+                raise ConfigurationError(
+                    f"cannot load the roots in {roots}", where=str(roots), said=str(error),
+                    advice="`trust` must name a PEM file with the root of the balancer's certificate",
+                ) from error  # fmt: skip
+            self._pool = pool_manager(context, timeout=_SECONDS)
         return self._pool
 
 

@@ -6,8 +6,7 @@ from collections.abc import Sequence
 from cryptography import x509
 
 from inkstamp.errors import EditionUnfit, FileTrouble, ServerTrouble
-from inkstamp.pki.certificates import read_pem, subject_names
-from inkstamp.pki.keys import describe
+from inkstamp.pki.certificates import key_kind, read_pem, subject_names
 from inkstamp.pki.names import uncovered
 from inkstamp.reach.interface import Host, Rights
 from inkstamp.servers.interface import Endpoint, Listen, Obstacle, Site, Supply
@@ -17,15 +16,54 @@ REMARK = "# lets CAs see proofs of control; put here by `inkstamp prove --let-th
 """Stands above what lets proofs through."""
 
 
-def matches(expression: str, path: str) -> bool:
-    """Tell whether a server's regular expression matches a path.
+def matches(expression: str, text: str, *, ignore_case: bool = False) -> bool:
+    """Tell whether a server's regular expression matches a path or a name.
 
-    One that only the server can read counts as no match: the look from outside has the last word.
+    One that only the server can read counts as no match: the look from outside has the last word. So does one that may
+    take for ever, since a customer may have written it: where what repeats is repeated again, or too much repeats.
     """
-    try:
-        return re.search(expression, path) is not None
-    except re.error:
+    if not _is_tame(expression):
         return False
+    try:
+        return re.search(expression, text[:_LONGEST_SUBJECT], re.IGNORECASE if ignore_case else 0) is not None
+    except (re.error, RecursionError, OverflowError):
+        return False
+
+
+_REPEATS = re.compile(r"[*+]|\{\d*,?\d*\}")
+_LONGEST_EXPRESSION, _LONGEST_SUBJECT = 1000, 1000
+_MOST_REPEATS = 3
+
+
+def _is_tame(expression: str) -> bool:
+    """Tell whether an expression has few repetitions, and none of what repeats itself."""
+    if len(expression) > _LONGEST_EXPRESSION:
+        return False
+    at, repeats, groups, closed = 0, 0, [False], False
+    while at < len(expression):
+        letter = expression[at]
+        repeat = _REPEATS.match(expression, at)
+        if repeat is not None and at:
+            repeats += 1
+            if closed or repeats > _MOST_REPEATS:
+                return False
+            groups = [True] * len(groups)
+            at = repeat.end()
+            continue
+        closed = False
+        if letter == "\\":
+            at += 2
+            continue
+        if letter == "[":
+            end = expression.find("]", at + 2)
+            at = end + 1 if end >= 0 else len(expression)
+            continue
+        if letter == "(":
+            groups.append(False)
+        elif letter == ")" and len(groups) > 1:
+            closed = groups.pop()  # whether something in it repeats: then it must not be repeated itself
+        at += 1
+    return True
 
 
 def obstacle(directive: Directive, what: str) -> Obstacle:
@@ -100,8 +138,7 @@ def endpoints(listens: Sequence[Listen], host: Host) -> list[Endpoint]:
 
 def present(host: Host, path: str) -> tuple[bytes | None, Rights | None]:
     """Return what stands in the place of a copy, and whose it is; None and None for nothing."""
-    there = host.rights(path)
-    return (host.read(path) if there is not None else None), there
+    return host.present(path) or (None, None)
 
 
 def plain_names(site: Site) -> tuple[str, ...]:
@@ -151,4 +188,4 @@ def which_of(host: Host, present: Sequence[str], supply: Supply, path: str, wher
 def _algorithm(host: Host, path: str) -> str:
     """Return the algorithm of a certificate's key; empty when it cannot be read."""
     leaf = leaf_of(host, path)
-    return describe(leaf.public_key()).partition("-")[0] if leaf is not None else ""
+    return key_kind(leaf).partition("-")[0] if leaf is not None else ""

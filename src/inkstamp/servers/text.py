@@ -9,6 +9,15 @@ from inkstamp.errors import FileTrouble, ServerTrouble
 from inkstamp.servers.interface import FileChange
 
 _MOST_FILES = 20_000
+_MOST_TEXT = 67_108_864
+"""Characters of all files of a configuration together."""
+MOST_PIECES = 600_000
+"""Lines, words or marks of one file, and directives of a whole configuration with all that it includes; a server with
+ten thousand sites has half of that."""
+LONGEST_LINE = 1_048_576
+"""Characters."""
+MOST_VALUE = 65_536
+"""Characters of one value with its variables filled in."""
 
 
 class Word(NamedTuple):
@@ -72,7 +81,7 @@ def read_once(
         if len(texts) >= _MOST_FILES:
             raise ServerTrouble(f"more than {_MOST_FILES} files are included", where=path)
         try:
-            texts[path] = read_file(path).decode("utf-8", "surrogateescape")
+            text = read_file(path).decode("utf-8", "surrogateescape")
         except FileTrouble as error:
             raise ServerTrouble(
                 f"cannot read {product}'s configuration {path}",
@@ -80,7 +89,74 @@ def read_once(
                 said=error.said,
                 advice="check the path, and that this user may read it",
             ) from error
+        if sum(map(len, texts.values())) + len(text) > _MOST_TEXT:
+            raise ServerTrouble(
+                f"{product}'s configuration has more than {_MOST_TEXT // 1_048_576} MiB", where=path,
+                advice="see which of its files is that large, and what it is for",
+            )  # fmt: skip
+        texts[path] = text
     return texts[path]
+
+
+class Tally:
+    """Counts what a configuration holds, so that no file of anybody's makes it endless."""
+
+    __slots__ = ("left",)
+
+    def __init__(self) -> None:
+        self.left = MOST_PIECES
+
+    def take(self, file: str, line: int, count: int = 1) -> None:
+        """Count; ServerTrouble when there is more than any server has."""
+        self.left -= count
+        if self.left < 0:
+            raise too_much(file, line)
+
+
+def too_much(file: str, line: int) -> ServerTrouble:
+    """Return the error for a configuration with more in it than is read."""
+    return ServerTrouble(
+        f"the configuration has more than {MOST_PIECES} lines or words", where=f"{file}, line {line}",
+        advice="see what that file is for, and what includes it again and again",
+    )  # fmt: skip
+
+
+class Lines:
+    """Numbers of lines by offset; asked for in rising order, the text is gone through once."""
+
+    def __init__(self, text: str) -> None:
+        self._text = text
+        self._line, self._at = 1, 0
+
+    def number(self, offset: int) -> int:
+        """Return the number of the line that an offset is in, from 1."""
+        if offset < self._at:
+            self._line, self._at = 1, 0
+        self._line += self._text.count("\n", self._at, offset)
+        self._at = offset
+        return self._line
+
+
+def lines_of(text: str, file: str, longest: int = LONGEST_LINE) -> Iterator[tuple[int, int, str]]:
+    """Yield number, offset and text of each line, without its end: a line feed alone ends one, as servers have it.
+
+    Raises:
+        ServerTrouble: There are more lines, or longer ones, than any configuration has.
+
+    """
+    at, number, end = 0, 0, len(text)
+    while at <= end:
+        number += 1
+        ends = text.find("\n", at)
+        ends = end if ends < 0 else ends
+        if number > MOST_PIECES:
+            raise too_much(file, number)
+        if ends - at > longest:
+            raise ServerTrouble(
+                f"a line of {file} has {ends - at} characters", where=f"{file}, line {number}", advice="see what it is"
+            )
+        yield number, at, text[at:ends]
+        at = ends + 1
 
 
 @dataclass(frozen=True, slots=True)

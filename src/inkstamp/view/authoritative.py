@@ -1,7 +1,6 @@
 """Ask authoritative nameservers directly, and watch until all of them have what is waited for."""
 
 from collections.abc import Iterable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import dns.exception
@@ -11,12 +10,18 @@ import dns.query
 import dns.rcode
 import dns.rdatatype
 
+from inkstamp.bulkhead import side_by_side
 from inkstamp.clock import Clock
+from inkstamp.deadline import time_left, within
+from inkstamp.printable import one_line
 from inkstamp.view.zones import Zone
 
 _SECONDS = 2.0
 """For one question to one server, retried over TCP where the answer is cut off."""
 _AT_ONCE = 16
+_ROUND_SECONDS = 30.0
+"""For asking all that are left once: those of a zone that keep silent must not hold up the others."""
+_SHOWN = 200
 _PAUSE = 0.4
 """Seconds between two rounds: waiting ends well within a second of the last server having it."""
 
@@ -54,12 +59,15 @@ class Told:
 def ask_server(host: str, address: str, port: int, name: str, kind: str) -> Told:
     """Ask one nameserver for `name`, without recursion; nothing is raised for trouble."""
     query = dns.message.make_query(name + ".", kind, flags=0, use_edns=0)
+    left = time_left(_SECONDS)
+    if not left:
+        return Told(host, address, (), 0, "was not asked: no time was left")
     try:
-        reply, _ = dns.query.udp_with_fallback(query, address, timeout=_SECONDS, port=port)
+        reply, _ = dns.query.udp_with_fallback(query, address, timeout=left, port=port)
     except dns.exception.Timeout:
         return Told(host, address, (), 0, f"gave no answer within {_SECONDS:.0f} s")
-    except (dns.exception.DNSException, OSError) as error:
-        return Told(host, address, (), 0, f"gave no usable answer: {error}")
+    except (dns.exception.DNSException, OSError, ValueError) as error:
+        return Told(host, address, (), 0, f"gave no usable answer: {one_line(str(error), _SHOWN)}")
     if reply.rcode() not in {dns.rcode.NOERROR, dns.rcode.NXDOMAIN}:
         return Told(host, address, (), 0, f"answered {dns.rcode.to_text(reply.rcode())}")
     if not reply.flags & dns.flags.AA:
@@ -89,15 +97,20 @@ def watch(sought: Iterable[Sought], port: int, clock: Clock, seconds: float) -> 
     ]
     answers: dict[tuple[Sought, str], Told] = {}
     deadline = clock.monotonic() + seconds
-    with ThreadPoolExecutor(_AT_ONCE) as pool:
-        while missing:
-            told = list(pool.map(lambda each: ask_server(each[1], each[2], port, each[0].name, each[0].kind), missing))
-            for (each, _, address), answer in zip(missing, told, strict=True):
-                answers[each, address] = answer
-            missing = [known for known, answer in zip(missing, told, strict=True) if not answer.has(known[0])]
-            if not missing or clock.monotonic() >= deadline:
-                break
-            clock.sleep(_PAUSE)
+
+    def ask(wanted: tuple[Sought, str, str]) -> Told:
+        each, host, address = wanted
+        return ask_server(host, address, port, each.name, each.kind)
+
+    while missing:
+        with within(_ROUND_SECONDS):
+            told = side_by_side(ask, missing, _AT_ONCE)
+        for (each, _, address), answer in zip(missing, told, strict=True):
+            answers[each, address] = answer
+        missing = [known for known, answer in zip(missing, told, strict=True) if not answer.has(known[0])]
+        if not missing or clock.monotonic() >= deadline or not time_left():
+            break
+        clock.sleep(time_left(_PAUSE))
     found: dict[Sought, list[Told]] = {}
     for (each, _), answer in answers.items():
         found.setdefault(each, []).append(answer)

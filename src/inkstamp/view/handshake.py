@@ -3,21 +3,23 @@
 import select
 import socket
 import time
-from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import lru_cache
 
 from cryptography import x509
-from cryptography.hazmat.primitives.serialization import Encoding
-from OpenSSL import SSL
+from OpenSSL import SSL, crypto
 
+from inkstamp.deadline import time_left
 from inkstamp.pki.certificates import MOST_CERTIFICATES, from_der
 from inkstamp.pki.names import as_address
+from inkstamp.printable import one_line
+from inkstamp.transport import connect
 from inkstamp.view.point import NO_ROUTE
 from inkstamp.view.upgrade import Upgrade, ask_for_tls
 
 _CIPHERS = {"rsa": b"aRSA", "ecdsa": b"aECDSA"}
 """Those with certificates of that sort (openssl-ciphers(1))."""
+_SHOWN = 200
 _PATIENCE = 8.0
 """Seconds for connection and handshake together."""
 
@@ -52,21 +54,25 @@ def shake_hands(
     key are taken, which TLS 1.2 alone lets a client say by its ciphers.
     """
     try:
-        with socket.create_connection((address, port), timeout=_PATIENCE) as stream:
+        with connect(address, port, _PATIENCE) as stream:
             trouble = ask_for_tls(stream, upgrade, time.monotonic() + _PATIENCE)
             if trouble:
                 return Served(address=address, port=port, trouble=trouble)
             return _handshake(stream, (address, port), name, alpn, algorithm)
     except TimeoutError:
         return Served(address=address, port=port, trouble=f"no answer within {_PATIENCE:.0f} s")
-    except OSError as error:
-        trouble, no_route = f"no connection: {error.strerror or error}", error.errno in NO_ROUTE
+    except (OSError, UnicodeError) as error:  # UnicodeError: a name that cannot be asked for
+        number, said = getattr(error, "errno", None), getattr(error, "strerror", None) or str(error)
+        trouble, no_route = f"no connection: {said}", number in NO_ROUTE
         return Served(address=address, port=port, trouble=trouble, no_route=no_route)
 
 
 def _handshake(stream: socket.socket, at: tuple[str, int], name: str, alpn: bytes, algorithm: str) -> Served:
     address, port = at
-    connection = client_of(_context(alpn, algorithm), stream, name)
+    try:
+        connection = client_of(_context(alpn, algorithm), stream, name)
+    except SSL.Error:  # this machine's OpenSSL has no such ciphers
+        return Served(address=address, port=port, trouble=f"this machine cannot ask for {algorithm} certificates")
     stapled: list[bytes] = []
     connection.set_app_data(stapled)
     connection.request_ocsp()
@@ -76,9 +82,10 @@ def _handshake(stream: socket.socket, at: tuple[str, int], name: str, alpn: byte
     if alpn and connection.get_alpn_proto_negotiated() != alpn:
         return Served(address=address, port=port, trouble=f"answers with TLS and does not know {alpn.decode()}")
     try:
-        chain = _readable(each.to_cryptography() for each in connection.get_peer_cert_chain() or ())
+        chain = _readable(connection)
     except ValueError as error:
-        return Served(address=address, port=port, trouble=f"serves what cannot be read as a chain: {error}")
+        said = one_line(str(error), _SHOWN)
+        return Served(address=address, port=port, trouble=f"serves what cannot be read as a chain: {said}")
     return Served(
         address=address,
         port=port,
@@ -112,15 +119,16 @@ def _read(der: bytes) -> x509.Certificate:
     return from_der(der)
 
 
-def _readable(served: Iterable[x509.Certificate]) -> tuple[x509.Certificate, ...]:
-    """Return certificates of which all can be read; ValueError says which one cannot, or that they are too many."""
+def _readable(connection: SSL.Connection) -> tuple[x509.Certificate, ...]:
+    """Return what was served when all of it can be read; ValueError says which one cannot, or how many there are."""
+    served = connection.get_peer_cert_chain(as_cryptography=False) or ()
+    if len(served) > MOST_CERTIFICATES:
+        raise ValueError(f"it has more than {MOST_CERTIFICATES} certificates")
     found = []
     for number, each in enumerate(served, start=1):
-        if number > MOST_CERTIFICATES:
-            raise ValueError(f"it has more than {MOST_CERTIFICATES} certificates")
         try:
-            found.append(_read(each.public_bytes(Encoding.DER)))
-        except ValueError as error:
+            found.append(_read(crypto.dump_certificate(crypto.FILETYPE_ASN1, each)))
+        except (ValueError, crypto.Error) as error:
             raise ValueError(f"certificate {number} is malformed ({error})") from error
     return tuple(found)
 
@@ -137,15 +145,15 @@ def client_of(context: SSL.Context, stream: socket.socket, name: str) -> SSL.Con
 def finish(connection: SSL.Connection, stream: socket.socket) -> str:
     """Carry a handshake through, on either side; returns why it failed, empty when it did not."""
     stream.setblocking(False)
-    deadline = time.monotonic() + _PATIENCE
+    waiting = select.poll()  # select(2) knows no descriptor above 1023
+    deadline = time.monotonic() + time_left(_PATIENCE)
     while True:
         try:
             connection.do_handshake()
         except (SSL.WantReadError, SSL.WantWriteError) as want:
             left = deadline - time.monotonic()
-            reading = isinstance(want, SSL.WantReadError)
-            ready = select.select([stream] if reading else [], [] if reading else [stream], [], max(left, 0))
-            if not any(ready):
+            waiting.register(stream, select.POLLIN if isinstance(want, SSL.WantReadError) else select.POLLOUT)
+            if left <= 0 or not waiting.poll(left * 1000):
                 return f"no TLS answer within {_PATIENCE:.0f} s"
         except SSL.Error as error:
             return f"TLS failed: {_reason(error)}"

@@ -1,6 +1,7 @@
 """The point of view: which resolver, ports and roots stand for the public."""
 
 import errno
+import ipaddress
 import os
 import socket
 import ssl
@@ -12,6 +13,7 @@ from cryptography import x509
 from inkstamp.errors import ConfigurationError
 from inkstamp.files import read_bytes
 from inkstamp.pki.certificates import pem_certificates
+from inkstamp.transport import bounded
 
 NO_ROUTE = frozenset({errno.EAFNOSUPPORT, errno.EADDRNOTAVAIL, errno.ENETUNREACH})
 """Errors that say that this machine has no way to that kind of address (no IPv6 here): nothing is known of it then."""
@@ -29,6 +31,43 @@ class View:
     """Where authoritative nameservers are asked."""
     roots: Path | None = None
     """PEM file of the roots that the public trusts; None for the system's."""
+
+    @property
+    def is_private(self) -> bool:
+        """Whether it has roots of its own: a network whose names and addresses are not the public's."""
+        return self.roots is not None
+
+    def port_of(self, scheme: str, port: int | None) -> int:
+        """Return the port to connect to for a URL of a site that the view is of."""
+        return port if port is not None else self.https_port if scheme == "https" else self.http_port
+
+    def is_internal(self, address: str) -> bool:
+        """Tell whether no stranger may lead us to an address: it is not one of the public Internet."""
+        return not self.is_private and not is_public(address)
+
+
+_TRANSLATED = ipaddress.ip_network("64:ff9b::/96")
+"""IPv6 addresses that a translator makes of IPv4 ones (RFC 6052 section 2.1)."""
+
+
+def is_public(address: str) -> bool:
+    """Tell whether an IP address is one of the public Internet, whatever it is written or wrapped in.
+
+    Loopback, link-local, private, unique-local, shared, multicast and reserved addresses are not (RFC 6890), nor are
+    they as IPv4-mapped, 6to4, Teredo or translated IPv6 addresses.
+    """
+    try:
+        found = ipaddress.ip_address(address)
+    except ValueError:
+        return False
+    if isinstance(found, ipaddress.IPv6Address):
+        inner = [found.ipv4_mapped, found.sixtofour, *(found.teredo or ())]
+        if found in _TRANSLATED:
+            inner.append(ipaddress.IPv4Address(int(found) & 0xFFFFFFFF))
+        carried = [each for each in inner if each is not None]
+        if carried:
+            return all(each.is_global and not each.is_multicast for each in carried)
+    return found.is_global and not found.is_multicast
 
 
 def read_resolver(text: str) -> tuple[str, int] | None:
@@ -104,7 +143,7 @@ def load_roots(file: Path | None) -> list[x509.Certificate]:
 
 def careless_context() -> ssl.SSLContext:
     """Return a context that takes any certificate: what is served is looked at, and not relied on."""
-    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+    context = bounded(ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT))
     context.check_hostname = False
     context.verify_mode = ssl.CERT_NONE
     return context

@@ -1,7 +1,6 @@
 """What a TLS server is ready to speak: versions, key exchange, old ciphers, HTTP/2, sessions taken up again."""
 
 import contextlib
-import socket
 import ssl
 import time
 from collections.abc import Iterator, Sequence
@@ -9,7 +8,9 @@ from dataclasses import dataclass
 
 from OpenSSL import SSL
 
+from inkstamp.deadline import time_left
 from inkstamp.pki.names import as_address
+from inkstamp.transport import connect
 from inkstamp.view.handshake import client_of, finish
 from inkstamp.view.point import careless_context
 from inkstamp.view.upgrade import Upgrade, ask_for_tls
@@ -54,7 +55,7 @@ def try_versions(address: str, port: int, name: str, *, upgrade: Upgrade = "") -
 
     A server that lets some of them hang is left alone after a while: what was not tried counts as not taken.
     """
-    end = time.monotonic() + _WHOLE
+    end = time.monotonic() + time_left(_WHOLE)
 
     def attempt(version: int | None, ciphers: bytes, alpn: Sequence[bytes] = ()) -> SSL.Connection | None:
         if time.monotonic() > end:
@@ -135,7 +136,7 @@ class _Sessions:
             with contextlib.suppress(OSError):  # a handshake that fails is an answer
                 if left > 0:
                     patience = min(_PATIENCE, left)
-                    plain = stack.enter_context(socket.create_connection((self.address, self.port), timeout=patience))
+                    plain = stack.enter_context(connect(self.address, self.port, patience))
                     if not ask_for_tls(plain, self.upgrade, time.monotonic() + patience):
                         plain.settimeout(patience)
                         named = None if as_address(self.name) else self.name
@@ -145,7 +146,7 @@ class _Sessions:
 
 def _shake(context: SSL.Context, at: tuple[str, int], name: str, upgrade: Upgrade) -> SSL.Connection | None:
     try:
-        with socket.create_connection(at, timeout=_PATIENCE) as stream:
+        with connect(*at, _PATIENCE) as stream:
             if ask_for_tls(stream, upgrade, time.monotonic() + _PATIENCE):
                 return None
             connection = client_of(context, stream, name)

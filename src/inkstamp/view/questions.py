@@ -8,8 +8,11 @@ import dns.flags
 import dns.rdatatype
 import dns.resolver
 
+from inkstamp.deadline import time_left
+from inkstamp.printable import one_line
 from inkstamp.view.point import View
 
+_SHOWN = 200
 _LIFETIME = 10.0
 """Seconds that one question may take in all, retries included."""
 _MOST = 64
@@ -41,19 +44,26 @@ def make_resolver(view: View) -> dns.resolver.Resolver:
 
 def ask(resolver: dns.resolver.Resolver, name: str, kind: dns.rdatatype.RdataType) -> Answer:
     """Ask for the records of one type at `name`; nothing is raised for trouble."""
+    left = time_left(_LIFETIME)
+    if not left:
+        return Answer((), f"{name} was not looked up: no time was left", known=False)
     try:
-        answer = resolver.resolve(name + ".", kind, search=False)
+        answer = resolver.resolve(name + ".", kind, search=False, lifetime=left)
     except dns.resolver.NoAnswer:
         return Answer(())
     except dns.resolver.NXDOMAIN:
         return Answer((), f"{name} does not exist in DNS (NXDOMAIN)")
-    except dns.resolver.NoNameservers as error:
+    except (dns.exception.DNSException, OSError, ValueError) as error:  # no socket; a name that cannot be written
+        return Answer((), _trouble(resolver, name, error), known=False)
+    return Answer(tuple(answer)[:_MOST], secure=bool(answer.response.flags & dns.flags.AD))
+
+
+def _trouble(resolver: dns.resolver.Resolver, name: str, error: Exception) -> str:
+    """Say why the resolver gave no answer."""
+    if isinstance(error, dns.resolver.NoNameservers):
         asked = error.kwargs.get("errors") or ()
         codes = sorted({each[4].rcode().name for each in asked if each[4] is not None})
-        return Answer((), f"the resolver failed for {name}: {', '.join(codes) or 'no usable answer'}", known=False)
-    except dns.exception.Timeout:
-        servers = ", ".join(map(str, resolver.nameservers))
-        return Answer((), f"the resolver {servers} gave no answer for {name}", known=False)
-    except dns.exception.DNSException as error:
-        return Answer((), f"{name} cannot be looked up: {error}", known=False)
-    return Answer(tuple(answer)[:_MOST], secure=bool(answer.response.flags & dns.flags.AD))
+        return f"the resolver failed for {name}: {', '.join(codes) or 'no usable answer'}"
+    if isinstance(error, dns.exception.Timeout):
+        return f"the resolver {', '.join(map(str, resolver.nameservers))} gave no answer for {name}"
+    return f"{name} cannot be looked up: {one_line(str(error), _SHOWN)}"

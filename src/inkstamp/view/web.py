@@ -1,27 +1,34 @@
 """Fetch a URL from one chosen address, as a CA validates `http-01` (RFC 8555 section 8.3).
 
 Redirects are followed by name, certificates on the way that are not good are told and passed over (the CA does so
-too: the site may be here to get its first one), and every answer is bounded in size and time.
+too: the site may be here to get its first one). A look has one end, in time and in bytes, for all of its redirects
+together; and no redirect leads it to an address inside of our own network.
 """
 
 import functools
 import ssl
-import time
 from dataclasses import dataclass, replace
-from urllib.parse import SplitResult, urljoin, urlsplit
 
 import urllib3
 from urllib3.exceptions import HTTPError, InsecureRequestWarning, NewConnectionError, SSLError
+from urllib3.exceptions import TimeoutError as HttpTimeout
 
+from inkstamp.deadline import is_over, within
+from inkstamp.errors import UrlTrouble
 from inkstamp.pki.names import as_address
+from inkstamp.printable import one_line, printable
+from inkstamp.transport import HttpPool, HttpsPool, at_most, client_context
+from inkstamp.urls import WebUrl, absolute, web_url
 from inkstamp.view.addresses import address_book
 from inkstamp.view.point import NO_ROUTE, View, careless_context
 
-_CONNECT, _READ, _WHOLE = 5.0, 5.0, 15.0
-"""Seconds: to connect, between two pieces of an answer, for all of one answer."""
+_CONNECT, _READ, LOOK_SECONDS = 5.0, 5.0, 15.0
+"""Seconds: to connect, between two pieces of an answer, for a whole look with its redirects, their DNS, all bytes."""
 MOST_BODY = 65_536
 """Bytes of an answer that are read; a proof has a few dozen."""
 _MOST_REDIRECTS = 10
+_SHOWN = 200
+"""Characters of what a stranger says that are told."""
 _OF_PROXIES = ("Via", "X-Cache", "Age")
 _AGENT = {"User-Agent": "inkstamp (looking at a proof before the CA does)", "Accept": "*/*"}
 
@@ -48,6 +55,18 @@ class Sight:
     """What it says of coming back by HTTPS alone (Strict-Transport-Security, RFC 6797); empty for nothing."""
     no_route: bool = False
     """This machine has no way to that kind of address (no IPv6 here), so nothing is known about it."""
+    internal: bool = False
+    """Whether it came from an address inside of our own network: what it says is not for strangers' eyes."""
+
+    @property
+    def last(self) -> WebUrl:
+        """The URL that the answer is of, or where the last redirect leads that could be read."""
+        for each in reversed(self.hops):
+            try:
+                return web_url(each)
+            except UrlTrouble:
+                continue
+        return WebUrl("", "", "", None, "/")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -65,21 +84,29 @@ class _Answer:
     no_route: bool = False
 
 
-def fetch(url: str, address: str, view: View, limit: int = MOST_BODY) -> Sight:
+def fetch(url: str, address: str, view: View, limit: int = MOST_BODY, *, seconds: float = LOOK_SECONDS) -> Sight:
     """GET `url` with its first request sent to `address`, following redirects as a CA would.
 
-    `limit` bytes of the answer are read at most.
+    Args:
+        url: What is asked for; UrlTrouble when it is no web address.
+        address: Where the first request goes, whatever it is: it is the site's own.
+        view: How the public sees names.
+        limit: So many bytes of the answer are read at most.
+        seconds: For all of it.
+
     """
-    hops = [url]
-    where = address
-    untrusted = ""
+    with within(seconds), at_most(limit):
+        return _follow(web_url(url), address, view, limit)
+
+
+def _follow(first: WebUrl, address: str, view: View, limit: int) -> Sight:
+    hops, where, untrusted = [first], address, ""
     while True:
-        parts = urlsplit(hops[-1])
-        answer = _get(parts, where, view, limit)
+        answer = _get(hops[-1], where, view, limit)
         untrusted = untrusted or answer.untrusted
         seen = Sight(
             address=address,
-            hops=tuple(hops),
+            hops=tuple(each.text for each in hops),
             status=answer.status,
             body=answer.body,
             trouble=answer.trouble,
@@ -87,81 +114,82 @@ def fetch(url: str, address: str, view: View, limit: int = MOST_BODY) -> Sight:
             untrusted=untrusted,
             hsts=answer.hsts,
             no_route=answer.no_route,
+            internal=view.is_internal(where),
         )
         if not answer.onward:
             return seen
-        target = urljoin(hops[-1], answer.onward)
-        trouble = _why_not_followed(hops, target, view)
-        if trouble:
-            return replace(seen, hops=(*hops, target), trouble=trouble)
+        try:
+            target = web_url(absolute(hops[-1].text, answer.onward))
+        except UrlTrouble:
+            said = one_line(answer.onward, _SHOWN)
+            return replace(seen, hops=(*seen.hops, said), trouble=f"redirected to {said}, which is no web address")
         hops.append(target)
-        host = urlsplit(target).hostname or ""
-        if host != parts.hostname:
-            found = address_book(view).look_up(host)
-            if not found.all:
-                return replace(seen, hops=tuple(hops), trouble=f"redirected to {target}: {found.trouble}")
-            where = found.all[0]
+        seen = replace(seen, hops=(*seen.hops, target.text))
+        trouble = _why_not_followed(hops, view)
+        if not trouble and target.host != hops[-2].host:
+            where, trouble = _place_of(target, view)
+        if trouble:
+            return replace(seen, trouble=trouble)
 
 
-def _why_not_followed(hops: list[str], target: str, view: View) -> str:
+def _place_of(target: WebUrl, view: View) -> tuple[str, str]:
+    """Return the address that a redirect to another name leads to, or why it is not followed there."""
+    found = address_book(view).look_up(target.host)
+    if not found.all:
+        return "", f"redirected to {target.text}: {found.trouble}"
+    allowed = [each for each in found.all if not view.is_internal(each)]
+    if not allowed:
+        return "", f"redirected to {target.text}, whose address {found.all[0]} is not one of the public Internet"
+    return allowed[0], ""
+
+
+def _why_not_followed(hops: list[WebUrl], view: View) -> str:
     """Say why a CA would not follow a redirect (Baseline Requirements section 3.2.2.4.19); empty when it would."""
-    try:
-        parts = urlsplit(target)
-        port = parts.port
-    except ValueError:
-        return f"redirected to {target}, which is no web address"
-    if parts.scheme not in {"http", "https"} or not parts.hostname:
-        return f"redirected to {target}, which is no web address"
-    if port is not None and port not in {80, 443, view.http_port, view.https_port}:
-        return f"redirected to port {port}, where CAs do not follow"
-    if as_address(parts.hostname) and parts.hostname != urlsplit(hops[0]).hostname:
-        return f"redirected to the address {parts.hostname}, where CAs do not follow: they want a name"
-    if target in hops:
+    target = hops[-1]
+    if target.port is not None and target.port not in {80, 443, view.http_port, view.https_port}:
+        return f"redirected to port {target.port}, where CAs do not follow"
+    if as_address(target.host) and target.host != hops[0].host:
+        return f"redirected to the address {target.host}, where CAs do not follow: they want a name"
+    if target.text in {each.text for each in hops[:-1]}:
         return "the redirects go in a circle"
-    return f"more than {_MOST_REDIRECTS} redirects" if len(hops) >= _MOST_REDIRECTS else ""
+    return f"more than {_MOST_REDIRECTS} redirects" if len(hops) > _MOST_REDIRECTS else ""
 
 
-def _get(parts: SplitResult, address: str, view: View, limit: int) -> _Answer:
+def _get(url: WebUrl, address: str, view: View, limit: int) -> _Answer:
     """Ask once; over TLS with the certificate looked at first, and when it is not good, whatever it is."""
-    if parts.scheme == "http":
-        return _request(parts, address, view, None, limit)
-    strict = _request(parts, address, view, _context(view), limit)
+    if url.scheme == "http":
+        return _request(url, address, view, None, limit)
+    strict = _request(url, address, view, _context(view), limit)
     if not strict.untrusted:
         return strict
     urllib3.disable_warnings(InsecureRequestWarning)  # that the certificate is not good is told as a finding
-    return replace(_request(parts, address, view, careless_context(), limit), untrusted=strict.untrusted)
+    return replace(_request(url, address, view, careless_context(), limit), untrusted=strict.untrusted)
 
 
-def _request(parts: SplitResult, address: str, view: View, context: ssl.SSLContext | None, limit: int) -> _Answer:
-    path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
+def _request(url: WebUrl, address: str, view: View, context: ssl.SSLContext | None, limit: int) -> _Answer:
     timeout = urllib3.Timeout(connect=_CONNECT, read=_READ)
-    pool = _pool(parts, address, timeout, view, context)
-    began = time.monotonic()
+    pool = _pool(url, address, timeout, view, context)
+    status, proxy = 0, ""
     try:
         reply = pool.request(
             "GET",
-            path,
-            headers={**_AGENT, "Host": parts.netloc},
+            url.target,
+            headers={**_AGENT, "Host": url.authority},
             redirect=False,
             retries=False,
             preload_content=False,
             timeout=timeout,
         )
-        proxy = next((f"{name}: {reply.headers[name]}" for name in _OF_PROXIES if reply.headers.get(name)), "")
         try:
-            if reply.status in {301, 302, 303, 307, 308} and reply.headers.get("Location"):
-                return _Answer(status=reply.status, onward=reply.headers["Location"], proxy=proxy)
+            status = reply.status
+            proxy = next((f"{name}: {reply.headers[name]}" for name in _OF_PROXIES if reply.headers.get(name)), "")
+            if status in {301, 302, 303, 307, 308} and reply.headers.get("Location"):
+                return _Answer(status=status, onward=reply.headers["Location"], proxy=proxy)
             body = b""
-            while len(body) < limit:
-                if time.monotonic() - began > _WHOLE:
-                    trouble = f"the answer was not finished after {_WHOLE:.0f} s"
-                    return _Answer(status=reply.status, body=body, trouble=trouble, proxy=proxy)
-                piece = reply.read1(limit - len(body))
-                if not piece:
-                    break
+            while len(body) < limit and (piece := reply.read1(limit - len(body))):
                 body += piece
             hsts = reply.headers.get("Strict-Transport-Security", "")
-            return _Answer(status=reply.status, body=body, proxy=proxy, hsts=hsts)
+            return _Answer(status=status, body=body, proxy=printable(proxy), hsts=printable(hsts))
         finally:
             reply.close()
     except NewConnectionError as error:
@@ -171,37 +199,39 @@ def _request(parts: SplitResult, address: str, view: View, context: ssl.SSLConte
         return _Answer(trouble=trouble, no_route=number in NO_ROUTE)
     except SSLError as error:
         told = getattr(error.args[0] if error.args else None, "verify_message", "")
-        return _Answer(untrusted=told) if told else _Answer(trouble=f"TLS failed: {error}")
-    except (HTTPError, OSError) as error:
-        return _Answer(trouble=_plain(error))
+        return _Answer(untrusted=told) if told else _Answer(trouble=f"TLS failed: {one_line(str(error), _SHOWN)}")
+    except (HTTPError, OSError, ValueError) as error:  # ValueError: headers that the library refuses
+        return _Answer(status=status, proxy=printable(proxy), trouble=_plain(error, begun=bool(status)))
     finally:
         pool.close()
 
 
-def _plain(error: Exception) -> str:
-    text = str(error)
-    if "timed out" in text:
+def _plain(error: Exception, *, begun: bool) -> str:
+    if is_over():
+        return "the answer was not finished in time" if begun else "no answer in time"
+    if isinstance(error, HttpTimeout | TimeoutError):
         return f"no answer within {_CONNECT:.0f} s"
-    return f"no proper answer: {text}"
+    return f"no proper answer: {one_line(str(error), _SHOWN)}"
 
 
 def _pool(
-    parts: SplitResult, address: str, timeout: urllib3.Timeout, view: View, context: ssl.SSLContext | None
+    url: WebUrl, address: str, timeout: urllib3.Timeout, view: View, context: ssl.SSLContext | None
 ) -> urllib3.HTTPConnectionPool:
+    port = view.port_of(url.scheme, url.port)
     if context is None:
-        return urllib3.HTTPConnectionPool(address, parts.port or view.http_port, timeout=timeout)
+        return HttpPool(address, port, timeout=timeout)
     checked = context.verify_mode is ssl.CERT_REQUIRED
-    return urllib3.HTTPSConnectionPool(
+    return HttpsPool(
         address,
-        parts.port or view.https_port,
+        port,
         timeout=timeout,
         ssl_context=context,
-        server_hostname=parts.hostname,
-        assert_hostname=parts.hostname if checked else False,
+        server_hostname=url.host,
+        assert_hostname=url.host if checked else False,
     )
 
 
 @functools.cache
 def _context(view: View) -> ssl.SSLContext:
     known = view.roots if view.roots is not None and view.roots.is_file() else None
-    return ssl.create_default_context(cafile=known)
+    return client_context(known)

@@ -4,12 +4,17 @@ from dataclasses import dataclass
 
 import dns.rdatatype
 
+from inkstamp.deadline import within
 from inkstamp.errors import ProofFailed
 from inkstamp.view.addresses import address_book
 from inkstamp.view.point import View
 from inkstamp.view.questions import ask, make_resolver
 
 _MOST_ALIASES = 10
+_ZONE_SECONDS = 30.0
+"""For finding out who serves a zone."""
+_MOST_HOSTS, _MOST_SERVERS = 16, 64
+"""Nameservers of a zone that are asked: a delegation has thirteen at most, by what fits into an answer."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,6 +66,10 @@ class Zones:
             ProofFailed: There is none, or none of its nameservers has an address.
 
         """
+        with within(_ZONE_SECONDS):
+            return self._find(name)
+
+    def _find(self, name: str) -> Zone:
         labels = name.split(".")
         trouble = ""
         for at in range(len(labels)):
@@ -82,8 +91,8 @@ class Zones:
 
     def _served(self, apex: str, primary: str) -> Zone:
         found = ask(self._resolver, apex, dns.rdatatype.NS)
-        hosts = [record.target.to_text(omit_final_dot=True).lower() for record in found.records]
-        servers = [(host, address) for host in sorted(hosts) for address in self._book.look_up(host).all]
+        hosts = sorted(record.target.to_text(omit_final_dot=True).lower() for record in found.records)[:_MOST_HOSTS]
+        servers = [(host, address) for host in hosts for address in self._book.look_up(host).all][:_MOST_SERVERS]
         if not servers:
             raise ProofFailed(
                 f"none of the nameservers of {apex} has an address",

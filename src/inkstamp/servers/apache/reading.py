@@ -8,12 +8,13 @@ from dataclasses import dataclass, field, replace
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.apache.syntax import parse
+from inkstamp.servers.common import matches
 from inkstamp.servers.interface import Listen, Site
-from inkstamp.servers.text import Directive, Word, read_once
+from inkstamp.servers.text import MOST_VALUE, Directive, Tally, Word, read_once
 
 _DEEPEST = 30
 _VARIABLE = re.compile(r"\$\{([A-Za-z0-9_]+)\}")
-_EXPORT = re.compile(r"^\s*(?:export\s+)?([A-Z][A-Z0-9_]*)=(.*)$", re.MULTILINE)
+_EXPORT = re.compile(r"^[ \t]*+(?:export[ \t]++)?([A-Z][A-Z0-9_]*)=(.*)$", re.MULTILINE)
 _GLOB = re.compile(r"[*?\[]")
 _STATIC = frozenset({"core.c", "core_module", "mod_so.c", "so_module", "http_core.c", "http_module"})
 """Modules that every build has in itself; the others are named by LoadModule or by the program."""
@@ -106,7 +107,7 @@ def read_environment(text: str) -> dict[str, str]:
     found: dict[str, str] = {}
     for name, value in _EXPORT.findall(text):
         plain = value.strip().strip("\"'")
-        found[name] = re.sub(r"\$\{?([A-Z_]+)\}?", lambda each: found.get(each[1], ""), plain)
+        found[name] = re.sub(r"\$\{?([A-Z_]+)\}?", lambda each: found.get(each[1], ""), plain)[:MOST_VALUE]
     return found
 
 
@@ -119,6 +120,7 @@ class _Loader:
         self._glob = glob
         self._variables = dict(reading.setting.variables)
         self._defined: set[str] = set()
+        self._tally = Tally()
         self._macros: dict[str, tuple[tuple[str, ...], tuple[Directive, ...]]] = {}
 
     def load(self, path: str, wanted_by: Directive | None) -> tuple[Directive, ...]:
@@ -128,9 +130,10 @@ class _Loader:
     def resolve(self, directives: tuple[Directive, ...], depth: int = 0) -> Iterator[Directive]:
         """Yield what is in force: files included, conditions decided, variables and macros put in."""
         for each in directives:
+            self._tally.take(each.file, each.line)
             if depth > _DEEPEST:
                 raise ServerTrouble("includes or macros go in a circle", where=f"{each.file}, line {each.line}")
-            yield from self._resolve_one(replace(each, words=self._filled(each.words)), depth)
+            yield from self._resolve_one(self._filled(each), depth)
 
     def _resolve_one(self, each: Directive, depth: int) -> Iterator[Directive]:
         name = each.name.lower()
@@ -164,14 +167,18 @@ class _Loader:
         elif name == "serverroot" and each.arguments:
             self._reading.setting = replace(self._reading.setting, server_root=each.arguments[0].rstrip("/"))
 
-    def _filled(self, words: tuple[Word, ...]) -> tuple[Word, ...]:
-        if not any("${" in word.value for word in words):
-            return words
+    def _filled(self, each: Directive) -> Directive:
+        """Return a directive with variables filled in."""
+        if not any("${" in word.value for word in each.words):
+            return each
         value = self._variables
-        return tuple(
+        words = tuple(
             word._replace(value=_VARIABLE.sub(lambda found: value.get(found[1], found[0]), word.value))
-            for word in words
+            for word in each.words
         )
+        if any(len(word.value) > MOST_VALUE for word in words):
+            raise ServerTrouble("a value is too long with its variables", where=f"{each.file}, line {each.line}")
+        return replace(each, words=words)
 
     def _expanded(self, use: Directive) -> tuple[Directive, ...]:
         name, *given = use.arguments
@@ -186,7 +193,9 @@ class _Loader:
             for word in each.words:
                 text = word.value
                 for parameter, value in pairs:
-                    text = text.replace(parameter, value)
+                    text = text.replace(parameter, value) if parameter else text
+                    if len(text) > MOST_VALUE:
+                        raise ServerTrouble("a macro makes a value too long", where=f"{use.file}, line {use.line}")
                 words.append(word._replace(value=text))
             return replace(
                 each, words=tuple(words), block=None if each.block is None else tuple(fill(b) for b in each.block)
@@ -223,9 +232,9 @@ class _Loader:
         bare = operator.lstrip("!")
         mine = self._reading.setting.version
         if bare == "~" or wanted.startswith("/"):
-            holds = re.search(wanted.strip("/"), ".".join(map(str, mine))) is not None
+            holds = matches(wanted.strip("/"), ".".join(map(str, mine)))
         else:
-            theirs = tuple(int(part) for part in re.findall(r"\d+", wanted))
+            theirs = tuple(int(part) for part in re.findall(r"[0-9]{1,9}", wanted))
             theirs += mine[len(theirs) :] if bare in {"=", "=="} else (0,) * (len(mine) - len(theirs))
             holds = {">": mine > theirs, ">=": mine >= theirs, "<": mine < theirs, "<=": mine <= theirs}.get(
                 bare, mine == theirs
@@ -290,7 +299,8 @@ def read_address(word: str) -> Listen:
     if not colon or word.endswith("]"):
         host, port = ("*", word) if word.isdigit() else (word, "0")
     host = "*" if host in {"_default_", ""} else host
-    return Listen(address=host, port=int(port) if port.isdigit() else 0, tls=False)
+    number = int(port) if port.isascii() and port.isdigit() and len(port) < 6 else 0
+    return Listen(address=host, port=number, tls=False)
 
 
 def answering(everything: list[Host], name: str, *, tls: bool) -> list[Host]:

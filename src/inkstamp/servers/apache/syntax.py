@@ -8,10 +8,11 @@ import re
 from dataclasses import dataclass
 
 from inkstamp.errors import ServerTrouble
-from inkstamp.servers.text import Directive, Word
+from inkstamp.servers.text import LONGEST_LINE, MOST_PIECES, Directive, Lines, Tally, Word, too_much
 
-_LINE = re.compile(r"(?:[^\\\n]|\\\r?\n|\\)*")
-_WORD = re.compile(r"""[ \t]*(?:"((?:\\.|[^"\\])*)"|'((?:\\.|[^'\\])*)'|([^ \t]+))""", re.DOTALL)
+_LINE = re.compile(r"(?:[^\\\n]++|\\\r?\n|\\)*+")
+_WORD = re.compile(r"""[ \t]*+(?:"((?:[^"\\]++|\\.)*+)"|'((?:[^'\\]++|\\.)*+)'|([^ \t]++))""", re.DOTALL)
+_BLANK = " \t\r\v\f"
 _GOES_ON = re.compile(r"\\\r?\n")
 _DEEPEST = 64
 
@@ -30,19 +31,26 @@ class _Parser:
     def __init__(self, text: str, file: str) -> None:
         self._text = text
         self._file = file
+        self._tally = Tally()
+        self._numbers = Lines(text)
         self._lines = self._split()
         self._at = 0
 
     def _split(self) -> list[_Line]:
-        lines, at = [], 0
+        lines, at, number = [], 0, 0
         while at < len(self._text):
             match = _LINE.match(self._text, at)
             end = match.end() if match else at
+            number += 1
+            if number > MOST_PIECES:
+                raise too_much(self._file, number)
+            if end - at > LONGEST_LINE:
+                raise self.broken(f"a line of {end - at} characters stands", at)
             raw = _GOES_ON.sub(lambda found: " " * len(found[0]), self._text[at:end])
-            start = at + len(raw) - len(raw.lstrip())
-            stripped = raw.strip()
+            start = at + len(raw) - len(raw.lstrip(_BLANK))
+            stripped = raw.strip(_BLANK)
             if stripped and not stripped.startswith("#"):
-                lines.append(_Line(start, at + len(raw.rstrip()), stripped))
+                lines.append(_Line(start, at + len(raw.rstrip(_BLANK)), stripped))
             at = end + 1
         return lines
 
@@ -73,7 +81,7 @@ class _Parser:
 
     def _plain(self, line: _Line) -> Directive:
         words = self._words(line.start, line.text)
-        return Directive(words, None, self._file, self._number(line), line.start, line.end)
+        return Directive(words, None, self._file, self._numbers.number(line.start), line.start, line.end)
 
     def _section(self, line: _Line, depth: int) -> Directive:
         if not line.text.endswith(">"):
@@ -81,21 +89,20 @@ class _Parser:
         words = self._words(line.start + 1, line.text[1:-1])
         if not words:
             raise self.broken("a section has no name", line.start)
+        number = self._numbers.number(line.start)
         inside, closing = self.directives(line, depth + 1)
         wanted = f"</{words[0].value}>".lower()
         if closing is None or closing.text.lower().replace(" ", "") != wanted:
             raise self.broken(f"“{line.text}” is closed by “{closing.text if closing else ''}”", line.start)
-        return Directive(words, inside, self._file, self._number(line), line.start, closing.end, line.end)
-
-    def _number(self, line: _Line) -> int:
-        return self._text.count("\n", 0, line.start) + 1
+        return Directive(words, inside, self._file, number, line.start, closing.end, line.end)
 
     def _words(self, start: int, text: str) -> tuple[Word, ...]:
         words, at = [], 0
         while match := _WORD.match(text, at):
             double, single, bare = match.groups()
             value = bare if bare is not None else re.sub(r"\\([\\\"'])", r"\1", double if single is None else single)
-            begin = match.end() - len(match[0].lstrip())
+            self._tally.take(self._file, 0, 2)
+            begin = match.end() - len(match[0].lstrip(_BLANK))
             words.append(Word(value, start + begin, start + match.end()))
             at = match.end()
         return tuple(words)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from inkstamp.servers.dovecot.syntax import parse
 from inkstamp.servers.interface import Listen
-from inkstamp.servers.text import Directive, read_once
+from inkstamp.servers.text import Directive, Tally, read_once
 from inkstamp.view.upgrade import Upgrade
 
 _USUAL: dict[str, tuple[tuple[str, int, bool], ...]] = {
@@ -52,9 +52,11 @@ class Reading:
 def read_configuration(main_file: str, read_file: Callable[[str], bytes], glob: Callable[[str], list[str]]) -> Reading:
     """Read the configuration and all that it includes; ServerTrouble when a file cannot be read or understood."""
     texts: dict[str, str] = {}
+    tally = Tally()
 
     def included(path: str, by: Directive | None, depth: int) -> Iterator[Directive]:
         for each in parse(read_once(texts, path, by, read_file, "Dovecot"), path):
+            tally.take(each.file, each.line)
             if each.name not in {"!include", "!include_try"} or depth >= _MOST_DEPTH:
                 yield each
                 continue
@@ -110,5 +112,5 @@ def _own(section: Directive | None, name: str, default: str) -> str:
 
 
 def _listener(port: str, address: str, ssl: str) -> Iterator[tuple[list[str], int, bool]]:
-    if port.isdigit() and int(port):
+    if port.isascii() and port.isdigit() and len(port) < 6 and int(port):
         yield address.replace(",", " ").split(), int(port), ssl == "yes"

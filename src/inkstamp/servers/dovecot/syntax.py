@@ -3,7 +3,10 @@
 from dataclasses import dataclass
 
 from inkstamp.errors import ServerTrouble
-from inkstamp.servers.text import Directive, Word
+from inkstamp.servers.text import Directive, Tally, Word, lines_of
+
+_DEEPEST, _LONGEST_LINE = 64, 65_536
+_BLANK = " \t\r"
 
 
 @dataclass(slots=True)
@@ -26,13 +29,13 @@ def parse(text: str, file: str) -> list[Directive]:
     """
     top: list[Directive] = []
     waiting: list[_Open] = []
-    at = 0
-    for number, line in enumerate(text.splitlines(keepends=True), start=1):
-        begin, at = at, at + len(line)
+    tally = Tally()
+    for number, begin, line in lines_of(text, file, _LONGEST_LINE):
         start, bare = _without_remark(line, begin)
         here = waiting[-1].inside if waiting else top
         if not bare:
             continue
+        tally.take(file, number, 4)
         if bare == "}":
             if not waiting:
                 raise ServerTrouble("a } closes nothing", where=f"{file}, line {number}", advice="correct that line")
@@ -41,6 +44,8 @@ def parse(text: str, file: str) -> list[Directive]:
             outer.append(Directive(section.words, tuple(section.inside), file, section.line, section.start, start + 1,
                                    section.block_start))  # fmt: skip
         elif bare.endswith("{") and "=" not in bare:
+            if len(waiting) >= _DEEPEST:
+                raise ServerTrouble("sections are nested too deep", where=f"{file}, line {number}")
             end = start + len(bare)
             waiting.append(_Open(_split(bare[:-1], start), number, start, end, []))
         else:
@@ -52,13 +57,13 @@ def parse(text: str, file: str) -> list[Directive]:
 
 def _without_remark(line: str, begin: int) -> tuple[int, str]:
     """Return where a line's text begins, and the text without a remark."""
-    bare = line.strip()
+    bare = line.strip(_BLANK)
     if bare.startswith("#"):
         return begin, ""
     cut = bare.find(" #")
     if cut >= 0 and bare.count('"', 0, cut) % 2 == 0:
-        bare = bare[:cut].rstrip()
-    return begin + len(line) - len(line.lstrip()), bare
+        bare = bare[:cut].rstrip(_BLANK)
+    return begin + len(line) - len(line.lstrip(_BLANK)), bare
 
 
 def _setting(bare: str, start: int) -> tuple[Word, ...]:

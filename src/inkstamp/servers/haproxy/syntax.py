@@ -1,10 +1,14 @@
 """HAProxy's configuration as lines of words with positions (its manual, section 2.2, “Quoting and escaping”)."""
 
+import re
 from collections.abc import Iterator
 
 from inkstamp.errors import ServerTrouble
-from inkstamp.servers.text import Directive, Word
+from inkstamp.servers.text import Directive, Tally, Word, lines_of
 
+_LONGEST_LINE = 65_536
+_PLAIN = re.compile(r"""[^ \t#"'\\]+""")
+_IN_SINGLE, _IN_DOUBLE = re.compile(r"[^']+"), re.compile(r'[^"\\]+')
 _ESCAPES = {"n": "\n", "t": "\t", "r": "\r"}
 
 
@@ -16,12 +20,12 @@ def parse(text: str, file: str) -> list[Directive]:
 
     """
     found = []
-    start = 0
-    for number, line in enumerate(text.splitlines(keepends=True), start=1):
-        words = tuple(_words(line.rstrip("\r\n"), start, file, number))
+    tally = Tally()
+    for number, start, line in lines_of(text, file, _LONGEST_LINE):
+        words = tuple(_words(line.rstrip("\r"), start, file, number))
         if words:
+            tally.take(file, number, len(words) + 2)
             found.append(Directive(words, None, file, number, words[0].start, words[-1].end))
-        start += len(line)
     return found
 
 
@@ -42,22 +46,24 @@ def _word(line: str, at: int, where: str) -> tuple[str, int]:
     """Return the word that begins at `at`, and where it ends. Variables stay as they are written."""
     value, quote = "", ""
     while at < len(line):
+        run = {"'": _IN_SINGLE, '"': _IN_DOUBLE}.get(quote, _PLAIN).match(line, at)
+        if run is not None:
+            value += run[0]
+            at = run.end()
+            continue
         letter = line[at]
         if letter == "\\" and quote != "'" and at + 1 < len(line):
             escaped, at = _escape(line, at, quoted=bool(quote))
             value += escaped
             continue
-        if quote:
-            if letter == quote:
-                quote = ""
-            else:
-                value += letter
+        if quote and letter == quote:
+            quote = ""
+        elif quote or letter == "\\":
+            value += letter
         elif letter in "\"'":
             quote = letter
-        elif letter in " \t#":
-            break
         else:
-            value += letter
+            break
         at += 1
     if quote:
         raise ServerTrouble(f"a {quote} is not closed", where=where, advice="correct that line")

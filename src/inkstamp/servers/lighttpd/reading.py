@@ -9,10 +9,10 @@ from inkstamp.errors import ServerTrouble
 from inkstamp.servers.common import matches
 from inkstamp.servers.interface import Listen
 from inkstamp.servers.lighttpd.syntax import parse, plain
-from inkstamp.servers.text import Directive, Word, read_once
+from inkstamp.servers.text import MOST_VALUE, Directive, Tally, Word, read_once
 
 _HOST, _SOCKET, _SCHEME = '$HTTP["host"]', '$SERVER["socket"]', '$HTTP["scheme"]'
-_TERM = re.compile(r'"(?:[^"\\]+|\\.)*"|[A-Za-z0-9_][A-Za-z0-9_.-]*')
+_TERM = re.compile(r'"(?:[^"\\]++|\\.)*+"|[A-Za-z0-9_][A-Za-z0-9_.-]*+')
 _DEEPEST_INCLUDE = 20
 _YES = {"enable", "true"}
 
@@ -116,13 +116,15 @@ def read_configuration(main_file: str, read_file: Callable[[str], bytes], glob: 
     """Read the main file and everything that it includes; ServerTrouble when a file cannot be read or understood."""
     reading = Reading(main_file)
     variables: dict[str, str] = {"var.CWD": "."}
+    tally = Tally()
 
     def resolve(directives: tuple[Directive, ...], depth: int) -> Iterator[Directive]:
         for each in directives:
+            tally.take(each.file, each.line)
             if each.block is not None:
                 yield replace(each, block=tuple(resolve(each.block, depth)))
                 continue
-            value = _joined(each.words[-1].value, variables)
+            value = _joined(each, variables)
             if each.name == "include":
                 yield from included(value, each, depth)
             elif each.name != "include_shell":  # what a program would write is not known
@@ -143,13 +145,16 @@ def read_configuration(main_file: str, read_file: Callable[[str], bytes], glob: 
     return reading
 
 
-def _joined(text: str, variables: dict[str, str]) -> str:
+def _joined(each: Directive, variables: dict[str, str]) -> str:
     """Return a value with variables filled in and strings joined; other values as they are written."""
+    text = each.words[-1].value
     if text.startswith("(") or ("+" not in text and not text.startswith("var.")):
         return text
     terms = [variables.get(term, term) for term in _TERM.findall(text)]
     if not all(term.startswith('"') for term in terms):
         return text
+    if sum(map(len, terms)) > MOST_VALUE:
+        raise ServerTrouble("a value is too long with its variables", where=f"{each.file}, line {each.line}")
     return '"' + "".join(term[1:-1] for term in terms) + '"'
 
 

@@ -7,11 +7,11 @@ and what it is compared with, or `else` alone.
 import re
 
 from inkstamp.errors import ServerTrouble
-from inkstamp.servers.text import Directive, Word
+from inkstamp.servers.text import MOST_PIECES, Directive, Lines, Word, too_much
 
 _TOKEN = re.compile(
-    r"""\s+|\#[^\n]*
-    |(?P<text>"(?:[^"\\]+|\\.)*")
+    r"""(?:[ \t\r\n]++|\#[^\n]*+)++
+    |(?P<text>"(?:[^"\\]++|\\.)*+")
     |(?P<condition>\$[A-Z_]+\s*\[\s*"[^"\n]*"\s*\])
     |(?P<operator>\+=|:=|=>|==|!=|=~|!~|=\^|=\$|=)
     |(?P<mark>[(){},+])
@@ -39,6 +39,7 @@ class _Parser:
         self._text = text
         self._file = file
         self._tokens: list[tuple[str, str, int, int]] = []
+        self._lines = Lines(text)
         at = 0
         while at < len(text):
             token = _TOKEN.match(text, at)
@@ -46,6 +47,8 @@ class _Parser:
                 raise self._broken(f"“{text[at]}” was not expected", at)
             if token.lastgroup:
                 self._tokens.append((token.lastgroup, token[0], at, token.end()))
+                if len(self._tokens) > MOST_PIECES:
+                    raise too_much(file, self._lines.number(at))
             at = token.end()
         self._tokens.append(("end", "", len(text), len(text)))
         self._at = 0
@@ -128,7 +131,7 @@ class _Parser:
         return Directive(tuple(words), block, self._file, self._line(start), start, end, inside)
 
     def _line(self, offset: int) -> int:
-        return self._text.count("\n", 0, offset) + 1
+        return self._lines.number(offset)
 
 
 def parse(text: str, file: str) -> tuple[Directive, ...]:

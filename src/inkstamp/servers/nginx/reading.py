@@ -7,9 +7,10 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 from inkstamp.errors import ServerTrouble
+from inkstamp.servers.common import matches
 from inkstamp.servers.interface import Listen, Place, Site
 from inkstamp.servers.nginx.syntax import parse
-from inkstamp.servers.text import Directive, read_once
+from inkstamp.servers.text import Directive, Tally, read_once
 
 _DEEPEST_INCLUDE = 20
 _TLS_WORDS = ("ssl_protocols", "ssl_ciphers", "ssl_client_certificate", "ssl_verify_client", "http2")
@@ -116,14 +117,8 @@ def _match(own: str, name: str) -> int | None:
 
 
 def _expression_matches(expression: str, name: str) -> bool:
-    """Tell whether a `~` name matches; nginx's expressions are Perl's, and Python's differ in named groups.
-
-    One that Python cannot read counts as no match: the look from outside has the last word.
-    """
-    try:
-        return re.search(re.sub(r"\(\?<(?![=!])", "(?P<", expression), name, re.IGNORECASE) is not None
-    except re.error:
-        return False
+    """Tell whether a `~` name matches; nginx's expressions are Perl's, and Python's differ in named groups."""
+    return matches(re.sub(r"\(\?<(?![=!])", "(?P<", expression), name, ignore_case=True)
 
 
 def read_listen(directive: Directive, *, all_tls: bool) -> Listen:
@@ -133,14 +128,14 @@ def read_listen(directive: Directive, *, all_tls: bool) -> Listen:
     default = "default_server" in options or "default" in options
     if to.startswith("unix:"):
         return Listen(address=to, port=0, tls=tls, default=default)
-    if to.isdigit():
+    if to.isascii() and to.isdigit() and len(to) < 6:
         return Listen(address="*", port=int(to), tls=tls, default=default)
     host, colon, port = to.rpartition(":")
     if not colon or to.endswith("]"):
         host, port = to, "80"
-    if not port.isdigit():
+    if not (port.isascii() and port.isdigit() and len(port) < 6):
         raise ServerTrouble(
-            f"“listen {to}” cannot be read",
+            f"“listen {to[:80]}” cannot be read",
             where=f"{directive.file}, line {directive.line}",
             advice="mend the line; `nginx -t` says more",
         )
@@ -155,6 +150,7 @@ class _Loader:
         self._read_file = read_file
         self._glob = glob
         self._resolved: dict[str, tuple[Directive, ...]] = {}
+        self._tally = Tally()
 
     def load(self, path: str, wanted_by: Directive | None) -> tuple[Directive, ...]:
         """Parse one file; `wanted_by` is the include that names it."""
@@ -163,11 +159,14 @@ class _Loader:
     def resolve(self, directives: tuple[Directive, ...], depth: int) -> Iterator[Directive]:
         """Yield the directives with every include replaced by what it names."""
         for directive in directives:
+            self._tally.take(directive.file, directive.line)
             if directive.name == "include" and directive.block is None and directive.arguments:
                 if depth > _DEEPEST_INCLUDE:
                     raise ServerTrouble("includes go in a circle", where=f"{directive.file}, line {directive.line}")
                 for path in self._included(directive.arguments[0]):
-                    yield from self._resolved_file(path, directive, depth + 1)
+                    for each in self._resolved_file(path, directive, depth + 1):
+                        self._tally.take(directive.file, directive.line)
+                        yield each
             elif directive.block:
                 inside = tuple(self.resolve(directive.block, depth))
                 yield directive if inside == directive.block else replace(directive, block=inside)

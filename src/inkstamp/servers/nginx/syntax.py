@@ -8,21 +8,25 @@ as it is; `${` inside a bare word is a variable and no block.
 import re
 
 from inkstamp.errors import ServerTrouble
-from inkstamp.servers.text import Directive, Word
+from inkstamp.servers.text import MOST_PIECES, Directive, Lines, Word, too_much
 
+_NOTHING = re.compile(r"(?:[ \t\r\n]++|\#[^\n]*+)*+")
+"""White space and comments."""
 _TOKEN = re.compile(
-    r"""\s+|\#[^\n]*                                                  # nothing
-    |([;{}])                                                          # 1
-    |"((?:[^"\\]+|\\.)*)"                                             # 2
-    |'((?:[^'\\]+|\\.)*)'                                             # 3
-    |(?!["'])((?:[^\s;{}\\$]+|\\.|\$\{[^}\s]*\}|\$(?!\{))+)            # 4
+    r"""(?:[ \t\r\n]++|\#[^\n]*+)*+(?:
+     ([;{}])                                                         # 1
+    |"((?:[^"\\]++|\\.)*+)"                                          # 2
+    |'((?:[^'\\]++|\\.)*+)'                                          # 3
+    |(?!["'])((?:[^\s;{}\\$]++|\\.|\$\{[^}\s]*+\}|\$(?!\{))++))       # 4
     """,
     re.DOTALL | re.VERBOSE,
 )
-"""White space or a comment, the end of a directive, a word in quotes of either kind, a bare word."""
+"""The end of a directive, a word in quotes of either kind, a bare word, each with what is nothing before it. What has
+matched is never given up again (possessive), so that a text is gone through once, whatever it holds."""
 _ESCAPED = re.compile(r"\\([\"'\\trn])")
 _MEANT = {"t": "\t", "r": "\r", "n": "\n"}
 _BRACE = re.compile(r"[{}]")
+_QUOTED = (2, 3)
 _DEEPEST = 64
 _NOT_ENDED = "a directive is not ended with “;”"
 
@@ -37,13 +41,8 @@ class _Parser:
         self._text = text
         self._file = file
         self._at = 0
-        self._line = 1
-        self._line_at = 0
-
-    def _line_of(self, offset: int) -> int:
-        self._line += self._text.count("\n", self._line_at, offset)
-        self._line_at = offset
-        return self._line
+        self._lines = Lines(text)
+        self._left = MOST_PIECES
 
     def _broken(self, what: str, offset: int) -> ServerTrouble:
         line = self._text.count("\n", 0, offset) + 1
@@ -63,10 +62,11 @@ class _Parser:
             if token is None:
                 self._end(words, depth)
                 return tuple(found)
-            start, self._at = self._at, token.end()
-            kind = token.lastindex
-            if kind is None:
-                continue
+            kind = token.lastindex or 1
+            start, self._at = token.start(kind) - (kind in _QUOTED), token.end()
+            self._left -= 1
+            if self._left < 0:
+                raise too_much(self._file, self._lines.number(start))
             if kind > 1:
                 words.append(Word(_plain(token[kind]), start, self._at))
                 continue
@@ -83,7 +83,7 @@ class _Parser:
 
     def _end(self, words: list[Word], depth: int) -> None:
         """Raise ServerTrouble unless the file may end here."""
-        at = self._at
+        at = _NOTHING.match(self._text, self._at).end()  # type: ignore[union-attr]  # it matches the empty text, too
         if at < len(self._text):
             mark = self._text[at]
             raise self._broken(f"a {mark} is not closed" if mark in "\"'" else f"“{mark}” was not expected", at)
@@ -95,7 +95,7 @@ class _Parser:
     def _directive(self, words: tuple[Word, ...], mark: str, depth: int) -> Directive:
         """Return the directive that these words begin and `mark` ends, with its block."""
         start = words[0].start
-        line = self._line_of(start)
+        line = self._lines.number(start)
         if mark == ";":
             return Directive(words, None, self._file, line, start, self._at)
         inside = self._at

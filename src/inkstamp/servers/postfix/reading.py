@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 from inkstamp.servers.interface import Listen
-from inkstamp.servers.text import Directive, Word, read_once
+from inkstamp.servers.text import LONGEST_LINE, MOST_VALUE, Directive, Tally, Word, lines_of, read_once
 from inkstamp.view.upgrade import Upgrade
 
 _PORTS = {"smtp": 25, "submission": 587, "smtps": 465, "submissions": 465}
@@ -20,6 +20,7 @@ _DEFAULTS = {
 }
 _YES = {"yes", "true"}
 _MOST_STEPS = 20
+_BLANK = " \t\r\v\f"
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,6 +53,8 @@ class Reading:
                 break
             known = self.parameters.get(next(filter(None, wanted.groups())))
             text = text[: wanted.start()] + (known.arguments[0] if known else "") + text[wanted.end() :]
+            if len(text) > MOST_VALUE:
+                break
         return " ".join(text.split())
 
 
@@ -65,26 +68,26 @@ def read_configuration(main_file: str, read_file: Callable[[str], bytes]) -> Rea
     return Reading(texts, main_file, parameters, tuple(_services(master, beside)))
 
 
-def _logical_lines(text: str) -> Iterator[tuple[int, int, int]]:
+def _logical_lines(text: str, file: str) -> Iterator[tuple[int, int, int]]:
     """Yield begin, end and number of each logical line: white space at its beginning goes on with the one before."""
     begin = end = number = -1
-    at = 0
-    for count, line in enumerate(text.splitlines(keepends=True), start=1):
-        bare = line.strip()
+    tally = Tally()
+    for count, at, line in lines_of(text, file):
+        bare = line.strip(_BLANK)
         if bare and not bare.startswith("#"):
-            if not line[0].isspace() and begin >= 0:
+            if line[0] not in _BLANK and begin >= 0:
+                tally.take(file, number, 3)
                 yield begin, end, number
                 begin = -1
             if begin < 0:
                 begin, number = at, count
-            end = at + len(line.rstrip())
-        at += len(line)
+            end = at + len(line.rstrip(_BLANK))
     if begin >= 0:
         yield begin, end, number
 
 
 def _parameters(text: str, file: str) -> Iterator[Directive]:
-    for begin, end, number in _logical_lines(text):
+    for begin, end, number in _logical_lines(text, file):
         name, equals, value = text[begin:end].partition("=")
         if not equals:
             continue
@@ -96,9 +99,11 @@ def _parameters(text: str, file: str) -> Iterator[Directive]:
 
 
 def _services(text: str, file: str) -> Iterator[Service]:
-    for begin, end, number in _logical_lines(text):
-        found = [Word(each[0], begin + each.start(), begin + each.end())
-                 for each in re.finditer(r"\{[^{}]*\}|\S+", text[begin:end])]  # fmt: skip
+    for begin, end, number in _logical_lines(text, file):
+        found = [
+            Word(each[0], begin + each.start(), begin + each.end())
+            for each in re.finditer(r"\{[^{}]*\}|[^ \t\r\n\v\f]+", text[begin : min(end, begin + LONGEST_LINE)])
+        ]
         if len(found) < 8 or found[1].value != "inet" or found[7].value not in {"smtpd", "postscreen"}:
             continue
         line = Directive(tuple(found), None, file, number, begin, end)
@@ -125,7 +130,11 @@ def listens(reading: Reading, service: Service) -> list[Listen]:
     """Return where a service answers, and whether and how TLS begins there."""
     text = service.line.name
     host, _, port_name = text.rpartition(":")
-    port = int(port_name) if port_name.isdigit() else _PORTS.get(port_name, 0)
+    port = (
+        int(port_name)
+        if port_name.isascii() and port_name.isdigit() and len(port_name) < 6
+        else _PORTS.get(port_name, 0)
+    )
     wrapped = reading.value("smtpd_tls_wrappermode", service) in _YES
     level = reading.value("smtpd_tls_security_level", service)
     asked = level not in {"", "none"} or bool(

@@ -1,0 +1,95 @@
+"""Where many are worked on, what goes wrong with one stays with that one.
+
+Whatever leaves the work on one certificate, site, server or name — an error of ours, a mistake in Ink Stamp, a library
+that gives up on a stranger's bytes — becomes the outcome of that one; the others go on. An exception that is not ours
+becomes an `InternalError`, which has the traceback. Only a person who breaks the run off, and a kill, end it for all.
+"""
+
+import contextvars
+import sys
+import traceback
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import Executor, Future, ThreadPoolExecutor, as_completed
+from contextlib import contextmanager
+from typing import ParamSpec, TypeVar
+
+from inkstamp.errors import InkStampError, InternalError
+from inkstamp.printable import printable
+
+S = TypeVar("S")
+T = TypeVar("T")
+P = ParamSpec("P")
+
+_FOR_ALL = (KeyboardInterrupt, SystemExit, GeneratorExit)
+"""What ends the run, and not the work on one. Other exceptions may derive from BaseException alone: a library that is
+written in Rust raises its panics so."""
+_MOST_TRACE = 20_000
+
+
+def internal_error(error: BaseException) -> InternalError:
+    """Return an exception that nobody foresaw as an error that can be told and recorded."""
+    made = InternalError(
+        f"internal error: {type(error).__name__}: {printable(str(error))[:500]}",
+        advice="this is a mistake in Ink Stamp: report it with what --debug shows; all others were worked on",
+    )
+    made.traceback = printable("".join(traceback.format_exception(error)))[-_MOST_TRACE:]
+    made.__cause__ = error
+    return made
+
+
+@contextmanager
+def apart() -> Iterator[None]:
+    """Turn what leaves the block, and was not foreseen, into an InternalError; an error of ours stays what it is.
+
+    Raises:
+        InkStampError: Whatever went wrong, short of what ends the whole run.
+
+    """
+    try:
+        yield
+    except (InkStampError, *_FOR_ALL):
+        raise
+    except BaseException as error:
+        raise internal_error(error) from error
+
+
+def attempt(work: Callable[P, T], *about: P.args, **options: P.kwargs) -> T | InkStampError:
+    """Do the work on one of many; returns what came of it, or what went wrong."""
+    try:
+        with apart():
+            return work(*about, **options)
+    except InkStampError as error:
+        return error
+
+
+def reached(place: str, about: str = "") -> None:
+    """Tell whoever audits this process that the work on one of many has reached a place (sys.audit, PEP 578).
+
+    Nobody does in production. Tests have an exception thrown there, to see that it stays with that one.
+    """
+    sys.audit(f"inkstamp.{place}", about)
+
+
+def submit(pool: Executor, work: Callable[[S], T], subject: S) -> Future[T]:
+    """Have a thread of `pool` do a piece of work under the deadline that holds here."""
+    return pool.submit(contextvars.copy_context().run, work, subject)
+
+
+def side_by_side(work: Callable[[S], T], subjects: Sequence[S], at_once: int) -> list[T]:
+    """Do the work for each subject, `at_once` at the same time; returns what came of each, in their order.
+
+    What it raises for one is raised here, after all are done: work that may fail for one returns what `attempt` does.
+    """
+    if len(subjects) < 2 or at_once < 2:
+        return [work(each) for each in subjects]
+    with ThreadPoolExecutor(min(at_once, len(subjects))) as pool:
+        futures = [submit(pool, work, each) for each in subjects]
+        return [each.result() for each in futures]
+
+
+def as_they_end(work: Callable[[S], T], subjects: Iterable[S], at_once: int) -> Iterator[T]:
+    """Do the same; yields what came of each as it is done."""
+    waiting = list(subjects)
+    with ThreadPoolExecutor(max(min(at_once, len(waiting)), 1)) as pool:
+        for done in as_completed([submit(pool, work, each) for each in waiting]):
+            yield done.result()

@@ -1,0 +1,48 @@
+"""One end for everything that is waited for.
+
+A limit for each read is no limit at all: a server that sends a byte every few seconds is never cut off. So whoever
+begins a piece of work opens a scope (`within`), and every wait inside of it, in whatever room, asks how much time is
+left. Scopes nest: a look has an end, the name that it belongs to, the order, the run; the earliest counts. The limit
+follows the work into threads where these are started by `inkstamp.bulkhead`.
+"""
+
+import math
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+
+_end: ContextVar[float] = ContextVar("inkstamp_deadline", default=math.inf)
+
+
+@contextmanager
+def within(seconds: float) -> Iterator[None]:
+    """Bound all waits of the block together to `seconds`, and to what the scopes around it leave."""
+    token = _end.set(min(_end.get(), time.monotonic() + seconds))
+    try:
+        yield
+    finally:
+        _end.reset(token)
+
+
+def time_left(most: float = math.inf) -> float:
+    """Return for how many seconds may be waited: what the scope leaves, `most` at most, 0 when its time is over."""
+    return max(min(most, _end.get() - time.monotonic()), 0.0)
+
+
+def is_over() -> bool:
+    """Tell whether the time of the scope is over."""
+    return time.monotonic() >= _end.get()
+
+
+def wait_limit(most: float = math.inf) -> float:
+    """Return the same for what takes a time-out and knows no 0, as sockets do.
+
+    Raises:
+        TimeoutError: No time is left.
+
+    """
+    left = time_left(most)
+    if left <= 0:
+        raise TimeoutError("no time is left")
+    return left

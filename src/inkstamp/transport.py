@@ -1,0 +1,246 @@
+"""Connections to strangers: every byte counted, every wait under the deadline of the scope that it is made in.
+
+What is given to the HTTP and mail libraries here are sockets of the standard library that ask `inkstamp.deadline`
+before each read how long it may take, and count what arrives. Whatever the rhythm in which a server sends a header, a
+chunk's size or a trailer, all of it together ends, in time and in memory. Proxies, TLS and pools stay the libraries'.
+"""
+
+import math
+import smtplib
+import socket
+import ssl
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from contextvars import ContextVar
+from pathlib import Path
+from typing import Any
+
+import urllib3
+from urllib3.connection import HTTPConnection, HTTPSConnection
+from urllib3.connectionpool import HTTPConnectionPool, HTTPSConnectionPool
+from urllib3.exceptions import ConnectTimeoutError, NameResolutionError, NewConnectionError
+
+from inkstamp.deadline import time_left, wait_limit, within
+
+_OVERHEAD = 262_144
+"""Bytes that may come beside a body: status, headers, sizes of chunks, trailers."""
+
+
+class _Budget:
+    """How many bytes may still arrive in a scope."""
+
+    __slots__ = ("left",)
+
+    def __init__(self, left: int) -> None:
+        self.left = left
+
+    def take(self, count: int) -> None:
+        self.left -= count
+        if self.left < 0:
+            raise OSError("the answer goes on without end")
+
+
+_budget: ContextVar[_Budget | None] = ContextVar("inkstamp_byte_budget", default=None)
+
+
+@contextmanager
+def at_most(count: int) -> Iterator[None]:
+    """Bound what arrives in the block to `count` bytes and some headers; beyond that, reading fails with OSError."""
+    token = _budget.set(_Budget(count + _OVERHEAD))
+    try:
+        yield
+    finally:
+        _budget.reset(token)
+
+
+def _counted(number: int) -> None:
+    budget = _budget.get()
+    if budget is not None:
+        budget.take(number)
+
+
+@contextmanager
+def _timed(stream: socket.socket) -> Iterator[None]:
+    """Let one wait take what its own limit and the scope leave; the socket's own limit stays what it was."""
+    own = stream.gettimeout()
+    limit = math.inf if own == 0 else wait_limit(math.inf if own is None else own)
+    if limit == math.inf:  # it does not block, or nothing bounds it
+        yield
+        return
+    stream.settimeout(limit)
+    try:
+        yield
+    finally:
+        with suppress(OSError):  # closed meanwhile
+            stream.settimeout(own)
+
+
+class BoundedSocket(socket.socket):
+    """A socket whose waits end with the scope."""
+
+    def recv_into(self, *arguments: Any, **options: Any) -> int:
+        with _timed(self):
+            count = super().recv_into(*arguments, **options)
+        _counted(count)
+        return count
+
+    def recv(self, *arguments: Any, **options: Any) -> bytes:
+        with _timed(self):
+            data = super().recv(*arguments, **options)
+        _counted(len(data))
+        return data
+
+    def send(self, *arguments: Any, **options: Any) -> int:
+        with _timed(self):
+            return super().send(*arguments, **options)
+
+    def sendall(self, *arguments: Any, **options: Any) -> None:
+        with _timed(self):
+            super().sendall(*arguments, **options)
+
+
+class BoundedTlsSocket(BoundedSocket, ssl.SSLSocket):
+    """The same over TLS."""
+
+    def do_handshake(self, block: bool = False) -> None:
+        with _timed(self):
+            super().do_handshake(block)
+
+
+def bounded(context: ssl.SSLContext) -> ssl.SSLContext:
+    """Have a TLS context make sockets whose waits end with the scope; returns it."""
+    context.sslsocket_class = BoundedTlsSocket
+    return context
+
+
+def client_context(roots: Path | None) -> ssl.SSLContext:
+    """Make a TLS context that verifies the other side, by the roots in a file or by the system's.
+
+    Raises:
+        OSError: The file cannot be read or holds none (`ssl.SSLError` is one).
+
+    """
+    return bounded(ssl.create_default_context(cafile=str(roots) if roots else None))
+
+
+def _places(host: str, port: int) -> list[tuple[int, Any]]:
+    """Return family and address of each place that a host has: an address has itself, else the system is asked.
+
+    The system's resolver knows no time-out, so it is asked in a thread of its own.
+    """
+    with suppress(OSError):
+        numeric = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM, flags=socket.AI_NUMERICHOST)
+        return [(each[0], each[4]) for each in numeric]
+    found: list[tuple[int, Any]] = []
+    trouble: list[OSError] = []
+
+    def ask() -> None:
+        try:
+            found.extend((each[0], each[4]) for each in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM))
+        except OSError as error:
+            trouble.append(error)
+        except UnicodeError as error:  # a label that is empty or too long
+            trouble.append(socket.gaierror(socket.EAI_NONAME, str(error)))
+
+    thread = threading.Thread(target=ask, daemon=True)
+    thread.start()
+    left = time_left()
+    thread.join(None if left == math.inf else left)
+    if trouble:
+        raise trouble[0]
+    if thread.is_alive():
+        raise TimeoutError(f"nobody says in time which addresses {host} has")
+    return found
+
+
+def connect(host: str, port: int, seconds: float | None) -> BoundedSocket:
+    """Open a connection to a host or an address, trying all of its addresses within `seconds` altogether.
+
+    Raises:
+        OSError: None can be reached; TimeoutError where time was what was lacking.
+
+    """
+    last: OSError | None = None
+    with within(math.inf if seconds is None else seconds):
+        for family, place in _places(host, port):
+            stream = BoundedSocket(family, socket.SOCK_STREAM)
+            try:
+                limit = wait_limit()
+                stream.settimeout(None if limit == math.inf else limit)
+                stream.connect(place)
+                stream.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            except OSError as error:
+                stream.close()
+                last = error
+            except BaseException:
+                stream.close()
+                raise
+            else:
+                stream.settimeout(seconds)
+                return stream
+    raise last or OSError(f"{host} has no address")
+
+
+# HTTP
+
+
+def _open(connection: HTTPConnection) -> BoundedSocket:
+    """Open the connection of the HTTP library, with the errors that it has for that."""
+    timeout = connection.timeout
+    seconds = float(timeout) if isinstance(timeout, int | float) else None
+    try:
+        return connect(connection.host, connection.port, seconds)
+    except socket.gaierror as error:
+        raise NameResolutionError(connection.host, connection, error) from error
+    except TimeoutError as error:
+        raise ConnectTimeoutError(connection, f"no connection to {connection.host} in time") from error
+    except OSError as error:
+        raise NewConnectionError(connection, f"no connection: {error}") from error
+
+
+class _Http(HTTPConnection):
+    def _new_conn(self) -> socket.socket:
+        return _open(self)
+
+
+class _Https(HTTPSConnection):
+    def _new_conn(self) -> socket.socket:
+        return _open(self)
+
+
+class HttpPool(HTTPConnectionPool):
+    """Connections to one HTTP server."""
+
+    ConnectionCls = _Http
+
+
+class HttpsPool(HTTPSConnectionPool):
+    """Connections to one HTTPS server; its TLS context must be one that is `bounded`."""
+
+    ConnectionCls = _Https
+
+
+def pool_manager(context: ssl.SSLContext, proxy: str | None = None, **options: Any) -> urllib3.PoolManager:
+    """Make a pool manager for HTTPS, through a proxy where one is given; options are the library's."""
+    options |= {"ssl_context": bounded(context), "retries": False}
+    made = urllib3.ProxyManager(proxy, **options) if proxy else urllib3.PoolManager(**options)
+    made.pool_classes_by_scheme = {"http": HttpPool, "https": HttpsPool}
+    return made
+
+
+# SMTP
+
+
+class Smtp(smtplib.SMTP):
+    """A conversation with a mail server; STARTTLS needs a context that is `bounded`."""
+
+    def _get_socket(self, host: str, port: int, timeout: float) -> socket.socket:
+        return connect(host, port, timeout)
+
+
+class SmtpTls(smtplib.SMTP_SSL):
+    """The same with TLS from the first byte."""
+
+    def _get_socket(self, host: str, port: int, timeout: float) -> socket.socket:
+        return self.context.wrap_socket(connect(host, port, timeout), server_hostname=host)

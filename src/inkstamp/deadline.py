@@ -25,6 +25,16 @@ def within(seconds: float) -> Iterator[None]:
         _end.reset(token)
 
 
+@contextmanager
+def at_least(seconds: float) -> Iterator[None]:
+    """Give the block so much time, whatever the scopes around it leave: to put back what was begun, to take down."""
+    token = _end.set(max(_end.get(), time.monotonic() + seconds))
+    try:
+        yield
+    finally:
+        _end.reset(token)
+
+
 def time_left(most: float = math.inf) -> float:
     """Return for how many seconds may be waited: what the scope leaves, `most` at most, 0 when its time is over."""
     return max(min(most, _end.get() - time.monotonic()), 0.0)

@@ -15,6 +15,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import BinaryIO
 
+from inkstamp.deadline import time_left
 from inkstamp.errors import Busy, ConfigurationError, FileTooLarge, FileTrouble
 from inkstamp.ownership import expect_ours
 
@@ -269,7 +270,7 @@ def held(lock: Path, what: str, *, patience: float = 0.0) -> Iterator[None]:
     with file_trouble("open", lock):
         handle = os.open(lock, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
     try:
-        deadline = time.monotonic() + patience
+        deadline = time.monotonic() + time_left(patience)
         while not _locked(handle):
             if time.monotonic() >= deadline:
                 holder = os.pread(handle, 32, 0).decode("ascii", "replace").strip() or "unknown"

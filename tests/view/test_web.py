@@ -203,9 +203,7 @@ def test_in_the_public_view_no_redirect_leads_to_an_address_inside_of_our_own_ne
     assert sight.internal, "what a site's own private address says is not for strangers' eyes"
 
 
-@pytest.mark.parametrize(
-    "location", ["http://[", "http://[::1", "//[", "http://a:x/", "http://a:99999/", "\\\\x", "http:///"]
-)
+@pytest.mark.parametrize("location", ["http://[", "http://[::1", "//[", "http://a:x/", "http://a:99999/"])
 def test_a_redirect_to_what_is_no_url_is_told_and_not_followed(location: str) -> None:
     with scripted(lambda _: reply("301 Moved", b"", f"Location: {location}")) as (view, _):
         sight = fetch(URL, "127.0.0.1", view)

@@ -22,6 +22,7 @@ from urllib3.exceptions import (
     ReadTimeoutError,
     SSLError,
 )
+from urllib3.exceptions import TimeoutError as HttpTimeout
 
 from inkstamp import __version__
 from inkstamp.acme.jws import compact_json, public_jwk, sign
@@ -43,6 +44,8 @@ _MOST_BODY = 1_048_576
 _MOST_BAD_NONCES = 20
 """Each refusal brings a fresh nonce; this many in a row is a CA that never takes one."""
 _MOST_NONCES_KEPT = 64
+_MOST_SILENT = 2
+"""How often a request is repeated that nothing was said to: each takes as long as patience lasts."""
 _MOST_HOSTS = 16
 _MOST_MOVES = 5
 """Redirects that a GET follows: a directory may move."""
@@ -243,7 +246,8 @@ class Session:
                 return attempt()
             except (CaProblem, NetworkTrouble) as error:
                 asked = error.retry_after if isinstance(error, CaProblem) else None
-                if not _may_pass(error, repeatable=repeatable):
+                silent = isinstance(error.__cause__, HttpTimeout)
+                if not _may_pass(error, repeatable=repeatable) or (silent and tries >= _MOST_SILENT):
                     raise
                 wait = self._patience.next_wait(tries, waited, asked)
                 if wait is None:

@@ -36,8 +36,10 @@ from inkstamp.config.templates import PLACEHOLDERS, unknown_placeholders
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER
 from inkstamp.errors import ConfigurationError, FileTrouble, NameTrouble
 from inkstamp.files import private_folder, read_bytes, write_bytes
+from inkstamp.ownership import expect_ours
 from inkstamp.pki.names import as_address, identifiers
 from inkstamp.pki.subject import Subject
+from inkstamp.printable import one_line
 
 _ENTRY = re.compile(r"[a-z0-9][a-z0-9-]{0,62}")
 _TABLES: dict[str, type[Section]] = {
@@ -69,6 +71,8 @@ _PATHS = {
 _ACME_KEYS = ("directory", "trust", "agree_terms", "staging", "binding_id", "profile")
 _PORTAL_KEYS = ("page", "path", "lines", "record", "value")
 _LIMIT = 67_108_864
+_MOST_BRACKETS = 2_000_000
+_SHOWN = 300
 
 
 class _Copy(msgspec.Struct, frozen=True):
@@ -123,7 +127,8 @@ class _Reader:
         self.check_keys(given, kind.__struct_fields__, path)
         if isinstance(given.get("subject"), dict):
             self.check_keys(given["subject"], Subject.__slots__, (*path, "subject"))
-        for number, each in enumerate(given.get("files", ()) if kind is Server else ()):
+        files = given.get("files", ()) if kind is Server else ()
+        for number, each in enumerate(files if isinstance(files, list) else ()):
             if isinstance(each, dict):
                 self.check_keys(each, FileCopy.__struct_fields__, (*path, "files"))
                 if isinstance(each.get("passphrase_file"), str):
@@ -300,15 +305,39 @@ def parse(data: bytes, file: Path) -> Configuration:
         ConfigurationError: The file is not TOML, has an unknown key or a wrong value; names the line.
 
     """
+    text, raw = _read_toml(data, file)
+    try:
+        return _interpret(text, raw, file)
+    except ConfigurationError:
+        raise
+    except (ValueError, TypeError, LookupError, AttributeError, RecursionError, OverflowError) as error:
+        # A value of a sort that nobody thought of; the places that read one say more where they can.
+        raise ConfigurationError(
+            f"{file} has a value that cannot be used", where=str(file), said=one_line(str(error), _SHOWN),
+            advice="compare it with docs/configuration.md, key by key",
+        ) from error  # fmt: skip
+
+
+def _read_toml(data: bytes, file: Path) -> tuple[str, dict[str, Any]]:
+    if max(map(data.count, (b"[", b"{"))) > _MOST_BRACKETS:
+        raise ConfigurationError(f"{file} has more than {_MOST_BRACKETS} brackets", where=str(file), advice="see why")
     try:
         text = data.decode("utf-8")
-        raw = tomllib.loads(text)
+        return text, tomllib.loads(text)
     except UnicodeDecodeError as error:
         raise ConfigurationError(f"{file} is not UTF-8 text", where=str(file), advice="save it as UTF-8") from error
-    except tomllib.TOMLDecodeError as error:
+    except RecursionError as error:
         raise ConfigurationError(
-            f"{file} is not valid TOML", where=str(file), said=str(error), advice="correct that line"
+            f"{file} has arrays or tables nested too deep", where=str(file), advice="write them as the documents show"
         ) from error
+    except (tomllib.TOMLDecodeError, ValueError) as error:  # ValueError: a number of thousands of digits
+        raise ConfigurationError(
+            f"{file} is not valid TOML", where=str(file), said=one_line(str(error), _SHOWN), advice="correct that line"
+        ) from error
+
+
+def _interpret(text: str, raw: dict[str, Any], file: Path) -> Configuration:
+    _expect_printable(text, raw, file)
     reader = _Reader(text, file)
     reader.check_keys(raw, Configuration.__struct_fields__, ())
     home, subject = raw.get("home", ""), raw.get("subject", {})
@@ -335,13 +364,32 @@ def parse(data: bytes, file: Path) -> Configuration:
     return msgspec.structs.replace(whole, certificate=certificates)
 
 
+def _expect_printable(text: str, raw: dict[str, Any], file: Path) -> None:
+    """Refuse a zero byte or another control character in any text: no path, address or name has one."""
+    waiting: list[tuple[tuple[str, ...], Any]] = [((), raw)]
+    while waiting:
+        path, value = waiting.pop()
+        if isinstance(value, dict):
+            waiting += [((*path, key), inner) for key, inner in value.items()]
+            value = "".join(value)
+        elif isinstance(value, list):
+            waiting += [(path, inner) for inner in value]
+        if isinstance(value, str) and not value.replace("\n", "").replace("\t", "").isprintable():
+            raise ConfigurationError(
+                f"“{'.'.join(map(one_line, path))}” holds a character that does not print",
+                where=f"{file}, line {line_of(text, path)}", advice="write it anew by hand",
+            )  # fmt: skip
+
+
 def read_home(data: bytes, file: Path) -> str:
     """Return the `home` that the file's head names, without reading the tables below it; empty for none."""
     head = re.split(rb"^\s*\[", data, maxsplit=1, flags=re.MULTILINE)[0]
     try:
         home = tomllib.loads(head.decode("utf-8")).get("home", "")
-    except (UnicodeDecodeError, tomllib.TOMLDecodeError):
+    except (ValueError, RecursionError):
         return ""  # parse() will say what is wrong with the file
+    if isinstance(home, str) and not home.isprintable():
+        return ""
     return str(file.parent / home) if isinstance(home, str) and home else ""
 
 
@@ -353,7 +401,10 @@ def load(data: bytes, file: Path, cache: Path) -> Configuration:
     """
     made_from = hashlib.sha256(b"\0".join((__version__.encode(), str(file).encode(), data))).hexdigest()
     kept = cache / "configuration.msgpack"
-    with suppress(FileTrouble, msgspec.DecodeError):  # none yet, or of an older release: it is written anew below
+    with suppress(
+        FileTrouble, msgspec.DecodeError, ValueError
+    ):  # none yet, or of an older release: it is written anew below
+        expect_ours(kept, "the parsed copy of the configuration")
         copy = msgspec.msgpack.decode(read_bytes(kept, limit=_LIMIT), type=_Copy)
         if copy.made_from == made_from:
             return copy.configuration
@@ -367,7 +418,8 @@ def load(data: bytes, file: Path, cache: Path) -> Configuration:
 
 
 def read_file(file: Path) -> bytes:
-    """Read the configuration file's bytes; ConfigurationError when it is not there."""
+    """Read the configuration file's bytes; ConfigurationError when it is not there, or not to be relied on."""
+    expect_ours(file, "the configuration")
     try:
         return read_bytes(file, limit=_LIMIT)
     except FileTrouble as error:

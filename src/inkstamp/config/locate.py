@@ -2,8 +2,10 @@
 
 import re
 
-_HEADER = re.compile(r"\s*\[\s*([^\[\]]+?)\s*\]\s*(#.*)?$")
-_KEY = re.compile(r"""\s*((?:[A-Za-z0-9_-]+|"[^"]*"|'[^']*')(?:\s*\.\s*(?:[A-Za-z0-9_-]+|"[^"]*"|'[^']*'))*)\s*=""")
+_HEADER = re.compile(r"\s*+\[\s*+([^\[\]]++)\]\s*+(#.*)?$")
+_KEY = re.compile(
+    r"""\s*+((?:[A-Za-z0-9_-]++|"[^"]*+"|'[^']*+')(?:\s*+\.\s*+(?:[A-Za-z0-9_-]++|"[^"]*+"|'[^']*+'))*+)\s*+="""
+)
 _PART = re.compile(r"""[A-Za-z0-9_-]+|"[^"]*"|'[^']*'""")
 
 
@@ -18,7 +20,7 @@ def line_of(text: str, path: tuple[str, ...]) -> int:
     """
     best_line, best_depth = 1, 0
     table: tuple[str, ...] = ()
-    for number, line in enumerate(text.splitlines(), start=1):
+    for number, line in enumerate(text.split("\n"), start=1):
         header = _HEADER.match(line)
         if header:
             table = here = _parts(header.group(1))

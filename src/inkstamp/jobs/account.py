@@ -69,6 +69,7 @@ def make_session(workplace: "Workplace", entry: Authority, patience: Patience = 
         trust=Path(entry.trust) if entry.trust else None,
         clock=workplace.clock,
         on_wait=workplace.progress.waits,
+        on_notice=lambda text: workplace.progress.step("CA", text),
         patience=patience,
     )
 

@@ -21,6 +21,7 @@ from inkstamp.acme.messages import Authorization, AuthorizationStatus, Order, Or
 from inkstamp.acme.patience import POLLING
 from inkstamp.acme.problems import OF_PROOFS, as_error, describe, short_kind
 from inkstamp.config.model import Certificate
+from inkstamp.deadline import time_left
 from inkstamp.errors import CaProblem, StillWaiting
 from inkstamp.files import remove_tree
 from inkstamp.jobs.collect import collect
@@ -232,7 +233,7 @@ class Lead:
 
     def _poll(self, before: Polled) -> Polled:
         wait = POLLING.next_wait(self._polls, self._waited, before.retry_after)
-        if wait is None:
+        if wait is None or wait >= time_left():
             raise StillWaiting(
                 f"the CA is still at work on order {self._record.id}",
                 where=self._record.url,

@@ -8,7 +8,8 @@ import msgspec
 
 from inkstamp.config.carrying import methods_for
 from inkstamp.config.model import Certificate
-from inkstamp.errors import CaMisbehaved, CaProblem, EditionUnfit, ProofFailed, StillWaiting
+from inkstamp.deadline import at_least, is_over, within
+from inkstamp.errors import CaMisbehaved, CaProblem, EditionUnfit, NetworkTrouble, ProofFailed, StillWaiting
 from inkstamp.jobs import prove
 from inkstamp.jobs.abandon import abandon
 from inkstamp.jobs.leading import Goal, Lead, Reached
@@ -20,6 +21,11 @@ from inkstamp.pki import keys
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
+
+_ORDER_SECONDS, _NAME_SECONDS = 1800.0, 10.0
+"""For one order from where it stands to its goal, and more for each name; a wait for DNS that was asked for comes on
+top."""
+_TAKING_DOWN_SECONDS = 300.0
 
 
 def obtain(workplace: "Workplace", name: str, entry: Certificate) -> EditionRecord:
@@ -58,12 +64,24 @@ def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal, *, w
     refusals = _Refusals(workplace, name)
     while True:
         record = record or ledger.intend_order(name, entry.authority, entry.names)
-        with _leading(workplace, entry, record, wait, refusals) as leading:
+        seconds = _ORDER_SECONDS + _NAME_SECONDS * len(entry.names) + wait
+        with within(seconds), _leading(workplace, entry, record, wait, refusals) as leading:
             try:
                 return leading.run(goal, fresh=fresh)
             except (CaProblem, ProofFailed) as problem:
+                if is_over():
+                    raise
                 entry = refusals.otherwise(leading, entry, problem)
                 record, fresh = None, True
+            except NetworkTrouble as trouble:
+                if not is_over():
+                    raise
+                raise StillWaiting(
+                    f"order {leading.record.id} took longer than {seconds / 60:.0f} minutes",
+                    where=leading.record.url,
+                    said=trouble.what,
+                    advice=f"run `inkstamp stamp {name}` again, which goes on with it; see why the CA is slow",
+                ) from trouble
 
 
 @contextmanager
@@ -81,7 +99,8 @@ def _leading(
             error.advice = f"the next run orders anew: {again}; if it stays, show this to the CA"
         raise
     finally:
-        leading.take_down()
+        with at_least(_TAKING_DOWN_SECONDS):
+            leading.take_down()
 
 
 class _Refusals:

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from inkstamp.bulkhead import apart
 from inkstamp.config.model import Certificate
+from inkstamp.deadline import at_least
 from inkstamp.errors import InkStampError, ReachTrouble, ServerTrouble
 from inkstamp.files import remove_tree
 from inkstamp.findings import note
@@ -17,6 +18,9 @@ from inkstamp.servers.interface import Taker
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
+
+_SECONDS = 900.0
+"""For putting back, however little time is left for what went before it."""
 
 
 def bring_back_cut_off(workplace: "Workplace", name: str, entry: Certificate, away: dict[str, ReachTrouble]) -> None:
@@ -75,6 +79,13 @@ def put_back(
     What cannot be put back now, as on a machine that is away, stays for the next run: with an error that is added to
     it, otherwise it is returned. One never keeps the others from being put back.
     """
+    with at_least(_SECONDS):
+        return _put_back(workplace, records)
+
+
+def _put_back(
+    workplace: "Workplace", records: Sequence[tuple[InstallRecord, InkStampError | None]]
+) -> list[tuple[InstallRecord, InkStampError]]:
     away: list[tuple[InstallRecord, InkStampError]] = []
     brought = []
     for record, error in records:

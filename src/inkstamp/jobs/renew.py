@@ -2,15 +2,16 @@
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart, attempt
 from inkstamp.deadline import within
-from inkstamp.errors import Busy, InkStampError, StillWaiting
+from inkstamp.errors import Busy, InkStampError, InternalError, StillWaiting
 from inkstamp.jobs.asking import ask_around
 from inkstamp.jobs.due import Due, DueList, find_among, known_of_all, names_meant
 from inkstamp.jobs.setback import record
-from inkstamp.jobs.sweep_record import LastSweep, record_sweep
+from inkstamp.jobs.sweep_record import LastSweep, record_sweep, running
 from inkstamp.ledger.records import TRIAL_ORDER
 
 if TYPE_CHECKING:
@@ -41,6 +42,8 @@ class Sweep:
     renewed: tuple[Renewed, ...]
     internal: tuple[InkStampError, ...] = ()
     """Internal errors that were met while people were told, and not with any certificate."""
+    cut_off: datetime | None = None
+    """When the run before this one began, if it was ended before it was done; aware, UTC."""
 
     @property
     def done(self) -> tuple[Renewed, ...]:
@@ -80,8 +83,12 @@ def renew(
 
     """
     names = names_meant(workplace, only)
-    with within(RUN_SECONDS):
-        sweep = _recorded(workplace, _renew(workplace, names, only, at_once, told), only)
+    with within(RUN_SECONDS), running(workplace.home, workplace.clock.now()) as before:
+        if before is not None:
+            text = f"the run that began {before:%Y-%m-%d %H:%M} UTC was ended before it was done; this one goes on"
+            workplace.progress.step("renew", text)
+            workplace.ledger.note("cut off", text)
+        sweep = _recorded(workplace, replace(_renew(workplace, names, only, at_once, told), cut_off=before), only)
     if workplace.config.messenger or workplace.config.renewal.metrics:
         from inkstamp.jobs.telling import report
 
@@ -141,7 +148,14 @@ def _each_done(workplace: "Workplace", due: Sequence[Due], at_once: int | None) 
             continue
         if not isinstance(ended, Busy | StillWaiting):
             workplace.ledger.note("failed", ended.what, each.name)
+        if isinstance(ended, InternalError) and not _is_recorded(workplace, each.name, ended):
+            record(workplace, each.name, ended)
         yield Renewed(each, None, ended)
+
+
+def _is_recorded(workplace: "Workplace", name: str, error: InternalError) -> bool:
+    setback = workplace.ledger.setbacks.of(name)
+    return setback is not None and setback.told.traceback == error.traceback
 
 
 def sweep_proofs(workplace: "Workplace") -> None:

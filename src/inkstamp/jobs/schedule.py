@@ -12,7 +12,7 @@ from inkstamp.config.carrying import is_away
 from inkstamp.errors import ServerTrouble, UsageError
 from inkstamp.files import file_trouble, read_bytes, write_bytes
 from inkstamp.findings import Finding, bad, good, note, warn
-from inkstamp.jobs.sweep_record import LastSweep, last_sweep
+from inkstamp.jobs.sweep_record import LastSweep, cut_off, last_sweep
 from inkstamp.reach.local import LocalHost, find_program
 from inkstamp.renewal.timetable import CRON, SERVICE, TIMER, Errand, cron_text, service_text, timer_text
 
@@ -23,6 +23,17 @@ _CRON_FOLDER = Path("/etc/cron.d")
 _SYSTEM_UNITS = Path("/etc/systemd/system")
 _RUNNING_SYSTEMD = Path("/run/systemd/system")
 _SECONDS = 30.0
+_VARYING = {
+    "nginx": ("/var/log/nginx", "/var/lib/nginx", "/var/cache/nginx"),
+    "apache": ("/var/log/apache2", "/var/log/httpd", "/var/lib/apache2", "/var/cache/apache2"),
+    "haproxy": ("/var/lib/haproxy",),
+    "lighttpd": ("/var/log/lighttpd", "/var/lib/lighttpd", "/var/cache/lighttpd"),
+    "postfix": ("/var/lib/postfix", "/var/spool/postfix"),
+    "dovecot": ("/var/lib/dovecot",),
+    "files": ("/var/log", "/var/lib", "/var/cache", "/var/spool"),
+}
+"""By kind of server, where its own programs open logs, locks and caches when they test and reload; of those that
+nothing is known of, where such things are."""
 _OVERDUE = timedelta(hours=30)
 """It runs twice a day; after this something keeps it from running."""
 
@@ -55,6 +66,10 @@ def schedule(workplace: "Workplace", program: str, *, cron: bool, into: Path | N
     there = present == [text for _, text in files]
     last = last_sweep(workplace.home)
     findings = [_standing(files, present, there=there), _last(last, workplace.clock.now(), there=there)]
+    begun = cut_off(workplace.home)
+    if begun is not None:
+        seen = f"the run that began {begun:%Y-%m-%d %H:%M} UTC was ended before it was done"
+        findings.append(bad("cut off", "renew", seen, "see the journal of the timer's unit; the next run goes on"))
     return Schedule(files=tuple((str(path), text) for path, text in files), there=there, last=last,
                     findings=tuple(findings))  # fmt: skip
 
@@ -117,15 +132,16 @@ def _writable(workplace: "Workplace") -> tuple[str, ...]:
 
     Servers' own programs open logs and the like when they test, so what varies is open to them.
     """
-    folders = {str(workplace.home): None, "/run": None, "/var": None}
+    folders: dict[str, None] = {str(workplace.home): None, "/run": None}
     metrics = workplace.config_or_empty().renewal.metrics
     folders |= {metrics.rpartition("/")[0]: None} if metrics else {}
     for name, entry in workplace.config_or_empty().server.items():
         if is_away(workplace.config, name):
             continue
+        folders |= dict.fromkeys(_VARYING.get(entry.kind, ()))
         folders |= dict.fromkeys(each.path.rpartition("/")[0] for each in entry.files)
         server = workplace.server(name)
-        for site in server.sites():
+        for site in (each for each in server.sites() if (each.root + each.file).isprintable()):
             folders |= dict.fromkeys(each for each in (site.root, site.file.rpartition("/")[0]) if each)
     inside = [each for each in folders if each.startswith("/") and "{" not in each]
     # One that lies within another says nothing new.

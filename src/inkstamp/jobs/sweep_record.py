@@ -1,15 +1,20 @@
 """What the last run of `renew` over all certificates did: a small file in HOME, so that its absence is seen too."""
 
-from datetime import datetime
+import fcntl
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
 from pathlib import Path
 
 import msgspec
 
 from inkstamp.errors import FileTrouble
-from inkstamp.files import held, private_folder, read_bytes, write_bytes
+from inkstamp.files import file_trouble, held, private_folder, read_bytes, write_bytes
 
 _NAME = "last-renewal.json"
 _PATIENCE = 10.0
+_RUNNING = "renewal-running"
 
 
 class LastSweep(msgspec.Struct, frozen=True, kw_only=True):
@@ -43,3 +48,57 @@ def last_sweep(home: Path) -> LastSweep | None:
         return msgspec.json.decode(read_bytes(home / _NAME), type=LastSweep)
     except (FileTrouble, msgspec.DecodeError):
         return None
+
+
+@contextmanager
+def running(home: Path, now: datetime) -> Iterator[datetime | None]:
+    """Mark for the time of the block that a run is at work; gives when the run before began, if it did not end.
+
+    It was ended from outside then, as by a time-out of the timer's unit, or went down with the machine. Where another
+    run is at work in this moment, nothing is known and marked.
+    """
+    file = private_folder(home) / "locks" / _RUNNING
+    private_folder(file.parent)
+    with file_trouble("open", file):
+        handle = os.open(file, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+    try:
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            yield None
+            return
+        before = _begun(os.pread(handle, 64, 0))
+        _mark(handle, now.isoformat(timespec="seconds").encode(), file)
+        try:
+            yield before
+        except Exception:
+            _mark(handle, b"", file)  # it failed, which is an end
+            raise
+        _mark(handle, b"", file)
+    finally:
+        os.close(handle)
+
+
+def cut_off(home: Path) -> datetime | None:
+    """Return when a run began that did not end and is not at work any more; None when there is none."""
+    file = home / "locks" / _RUNNING
+    try:
+        with open(file, "rb") as source:
+            fcntl.flock(source, fcntl.LOCK_SH | fcntl.LOCK_NB)
+            return _begun(source.read(64))
+    except OSError:  # there was none, or one is at work
+        return None
+
+
+def _mark(handle: int, data: bytes, file: Path) -> None:
+    with file_trouble("write", file):
+        os.ftruncate(handle, 0)
+        os.pwrite(handle, data, 0)
+
+
+def _begun(data: bytes) -> datetime | None:
+    try:
+        found = datetime.fromisoformat(data.decode("ascii"))
+    except ValueError:
+        return None
+    return found.astimezone(UTC) if found.tzinfo is not None else None

@@ -26,6 +26,8 @@ if TYPE_CHECKING:
 _FORMAT = 1
 _EACH_SECONDS = 120.0
 """For one messenger, with all its tries."""
+_ALL = "renew"
+"""In the place of a certificate, for what is about none of them."""
 _MOST_LINES = 100
 """Of each sort in an e-mail; the rest is counted. The webhook gets all."""
 _DAY = timedelta(days=1)
@@ -106,6 +108,9 @@ def _tell(workplace: "Workplace", name: str, entry: Messenger, sweep: "Sweep", c
         for each in conditions
         for matter in matters_of(each, about=entry.about, failing_times=entry.failing_times, days_left=entry.days_left)
     ]
+    if sweep.cut_off is not None and "failing" in entry.about:
+        text = f"the run of `renew` that began {sweep.cut_off:%Y-%m-%d %H:%M} UTC was ended before it was done"
+        now.append(Matter(certificate=_ALL, kind="failing", text=text, remedy="inkstamp schedule show"))
     told = workplace.ledger.matters.told(name)
     looked_at = frozenset(each.certificate for each in conditions) | {
         key[0] for key in told if key[0] not in workplace.config.certificate

@@ -14,7 +14,7 @@ from queue import Empty, SimpleQueue
 from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart, attempt, reached, submit
-from inkstamp.deadline import is_over
+from inkstamp.deadline import at_least, is_over
 from inkstamp.errors import Busy, InkStampError, StillWaiting
 from inkstamp.jobs.carry import Result
 from inkstamp.jobs.install import install_together
@@ -32,6 +32,7 @@ Ended = Outcome | InkStampError
 
 _GATHER_SECONDS = 20.0
 """How long a server is left alone after an install: its workers of before have time to end."""
+_INSTALL_SECONDS = 900.0
 _MOST = 200
 """Certificates installed at a time; each of them is held meanwhile."""
 
@@ -79,7 +80,9 @@ def _each_ended(workplace: "Workplace", due: Sequence["Due"], limits: Mapping[st
                 put_by = sorted([*put_by, got], key=lambda each: urgency[each.edition.certificate])
             if put_by and (not running or workplace.clock.monotonic() >= earliest):
                 now, put_by = put_by[:_MOST], put_by[_MOST:]
-                yield from _install(workplace, now)
+                with at_least(_INSTALL_SECONDS):  # what was issued is not left lying because the run's time is over
+                    done = _install(workplace, now)
+                yield from done
                 earliest = workplace.clock.monotonic() + _GATHER_SECONDS
 
 

@@ -16,6 +16,7 @@ from inkstamp.config.model import Certificate, Configuration, Section
 from inkstamp.errors import ConfigurationError, InkStampError, LedgerTrouble, UsageError
 from inkstamp.files import held, private_folder
 from inkstamp.jobs.progress import Progress, Silent
+from inkstamp.ownership import expect_ours
 
 if TYPE_CHECKING:
     from cryptography.x509 import Certificate as X509Certificate
@@ -138,16 +139,21 @@ class Workplace:
             # A new, empty one would have everything ordered again.
             raise LedgerTrouble("the ledger is gone, and there are editions on the shelf",
                                 where=str(self.home / "ledger.db"), advice=REBUILD)  # fmt: skip
-        made = Ledger(private_folder(self.home) / "ledger.db", self.clock)
+        made = Ledger(self._own_home() / "ledger.db", self.clock)
         made.begin_run(self.command)
         return made
+
+    def _own_home(self) -> Path:
+        """Return HOME, made where it is missing; ConfigurationError when others own it or may write there."""
+        expect_ours(self.home, "HOME")
+        return private_folder(self.home)
 
     @cached_property
     def shelf(self) -> "Shelf":
         """The shelf in HOME."""
         from inkstamp.ledger.shelf import Shelf
 
-        return Shelf(private_folder(self.home))
+        return Shelf(self._own_home())
 
     @cached_property
     def view(self) -> "View":

@@ -8,18 +8,25 @@ import errno
 import socket
 import socketserver
 import threading
+import time
 from collections.abc import Iterable, Mapping, Sequence
 from http.server import BaseHTTPRequestHandler
 from typing import Any
 
+from inkstamp.deadline import within
 from inkstamp.errors import ServerTrouble
 from inkstamp.proof.tls_alpn import ALPN, TlsProof
 from inkstamp.proof.web_file import FileProof
+from inkstamp.transport import BoundedSocket, at_most
 from inkstamp.view.point import is_own_address
 
 _PATIENCE = 5.0
 """Seconds for one connection to say something."""
-_MOST_AT_ONCE = 256
+_WHOLE = 10.0
+"""Seconds for one connection altogether."""
+_MOST_SAID = 65_536
+_MOST_AT_ONCE, _MOST_OF_ONE = 256, 32
+"""Connections at the same time, and of one address among them; the oldest makes room for a new one."""
 
 
 class Listener:
@@ -86,7 +93,8 @@ class _Server(socketserver.ThreadingTCPServer):
 
     def __init__(self, address: str, port: int, handler: type[socketserver.BaseRequestHandler]) -> None:
         self.address_family = socket.AF_INET6 if ":" in address else socket.AF_INET
-        self._slots = threading.BoundedSemaphore(_MOST_AT_ONCE)
+        self._open: dict[socket.socket, tuple[str, float]] = {}
+        self._counting = threading.Lock()
         super().__init__((address, port), handler)
 
     def server_bind(self) -> None:
@@ -94,18 +102,35 @@ class _Server(socketserver.ThreadingTCPServer):
             self.socket.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 1)
         super().server_bind()
 
+    def get_request(self) -> tuple[socket.socket, Any]:
+        stream, client = super().get_request()
+        return BoundedSocket(stream.family, stream.type, fileno=stream.detach()), client
+
     def process_request(self, request: Any, client_address: Any) -> None:
-        if self._slots.acquire(timeout=_PATIENCE):
-            request.settimeout(_PATIENCE)
-            super().process_request(request, client_address)
-        else:
-            self.shutdown_request(request)
+        self._make_room(str(client_address[0]))
+        request.settimeout(_PATIENCE)
+        with self._counting:
+            self._open[request] = str(client_address[0]), time.monotonic()
+        super().process_request(request, client_address)
+
+    def _make_room(self, client: str) -> None:
+        """Drop the oldest connection where there are too many, or too many of one address; whoever waits is let in."""
+        with self._counting:
+            own = [stream for stream, (address, _) in self._open.items() if address == client]
+            oldest = own if len(own) >= _MOST_OF_ONE else list(self._open) if len(self._open) >= _MOST_AT_ONCE else []
+            dropped = oldest[0] if oldest else None
+            self._open.pop(dropped, None) if dropped is not None else None
+        if dropped is not None:
+            with contextlib.suppress(OSError):
+                dropped.shutdown(socket.SHUT_RDWR)  # its thread meets that, and closes it
 
     def process_request_thread(self, request: Any, client_address: Any) -> None:
         try:
-            super().process_request_thread(request, client_address)
+            with within(_WHOLE), at_most(_MOST_SAID):
+                super().process_request_thread(request, client_address)
         finally:
-            self._slots.release()
+            with self._counting:
+                self._open.pop(request, None)
 
     def handle_error(self, request: Any, client_address: Any) -> None:
         """Say nothing: a stranger who breaks off is no news."""

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 
+from inkstamp.bulkhead import side_by_side
 from inkstamp.deadline import within
 from inkstamp.findings import Finding, bad, good, note, warn
 from inkstamp.printable import one_line
@@ -13,6 +14,8 @@ from inkstamp.view.point import View
 from inkstamp.view.web import MOST_BODY, Sight, fetch
 
 _TOPIC = "proof"
+_AT_ONCE = 8
+"""Addresses of one name that are looked at in the same moment."""
 _NAME_SECONDS = 60.0
 """For a look at all addresses of a name together."""
 _SHOWN = 80
@@ -76,7 +79,8 @@ def judge(
     """Say what the CA would see of `proof` at `addresses`; the two functions do the looking."""
     if not addresses.all:
         return [_no_address(proof.name, addresses.trouble)]
-    findings = [_judge_sight(proof, fetch_from(address), is_ours) for address in addresses.all]
+    sights = side_by_side(fetch_from, addresses.all, _AT_ONCE)
+    findings = [_judge_sight(proof, sight, is_ours) for sight in sights]
     if all(finding.severity == "note" for finding in findings):
         return [
             bad(

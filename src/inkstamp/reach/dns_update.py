@@ -1,7 +1,6 @@
 """Dynamic updates of a zone (RFC 2136), signed with TSIG (RFC 8945)."""
 
 import re
-import socket
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
@@ -14,7 +13,10 @@ import dns.tsig
 import dns.tsigkeyring
 import dns.update
 
+from inkstamp.deadline import wait_limit
 from inkstamp.errors import CarrierTrouble, ConfigurationError
+from inkstamp.printable import printable
+from inkstamp.transport import connect
 
 _SECONDS = 10.0
 _CLAUSE = re.compile(r'\bkey\s++"?([^"\s{]{1,255}+)"?\s*+\{([^}]*+)\}')
@@ -99,8 +101,8 @@ def send_update(
     where = f"{host}:{port}, zone {zone}"
     try:
         update = _message(zone, changes, key, ttl=ttl, add=add)
-        address = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)[0][4][0]
-        reply = dns.query.tcp(update, str(address), timeout=_SECONDS, port=port)
+        with connect(host, port, wait_limit(_SECONDS)) as stream:
+            reply = dns.query.tcp(update, stream.getpeername()[0], timeout=wait_limit(_SECONDS), port=port, sock=stream)
     except (dns.tsig.PeerError, dns.tsig.BadSignature, dns.message.UnknownTSIGKey, dns.tsig.BadTime) as error:
         raise CarrierTrouble(
             "the nameserver does not accept the key, or does not sign with it",
@@ -112,7 +114,7 @@ def send_update(
         raise CarrierTrouble(
             "the nameserver gave no answer to an update",
             where=where,
-            said=str(error) or type(error).__name__,
+            said=printable(str(error)) or type(error).__name__,
             advice="check `address` of the nameserver, and that it can be reached over TCP",
         ) from error
     if reply.rcode() != dns.rcode.NOERROR:

@@ -3,6 +3,7 @@
 import socket
 import time
 
+from inkstamp.deadline import time_left
 from inkstamp.errors import ServerTrouble
 
 _MOST = 8_388_608
@@ -21,11 +22,11 @@ def ask_socket(path: str, data: bytes, seconds: float, told: str) -> bytes:
         ServerTrouble: Nobody answers there, or it takes too long, or too much comes back.
 
     """
-    deadline = time.monotonic() + seconds
+    deadline = time.monotonic() + time_left(seconds)
     received = bytearray()
     try:
         with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as stream:
-            stream.settimeout(seconds)
+            stream.settimeout(max(deadline - time.monotonic(), 0.001))
             stream.connect(path)
             stream.sendall(data)
             while True:
@@ -38,10 +39,10 @@ def ask_socket(path: str, data: bytes, seconds: float, told: str) -> bytes:
                     raise ServerTrouble(f"{told} answers without end", where=told)
     except TimeoutError as error:
         raise ServerTrouble(f"{told} gave no whole answer within {seconds:.0f} s", where=told) from error
-    except OSError as error:
+    except (OSError, ValueError) as error:  # ValueError: a path with a zero byte
         raise ServerTrouble(
             f"nobody answers at the socket {told}",
             where=told,
-            said=error.strerror or str(error),
+            said=getattr(error, "strerror", None) or str(error),
             advice="see that the server is running, and that this user may write to its socket",
         ) from error

@@ -1,13 +1,19 @@
 """What a timer is told: systemd units and cron entries as text."""
 
 import shlex
+from collections.abc import Iterable
 from dataclasses import dataclass
+
+from inkstamp.errors import ConfigurationError
+from inkstamp.printable import one_line, printable
 
 SERVICE, TIMER = "inkstamp-renew.service", "inkstamp-renew.timer"
 CRON = "inkstamp-renew"
 _HOURS = "03,15"
 """Twice a day: a failure in the morning is tried again in the evening."""
 _SPREAD_HOURS = 3
+_RUN_HOURS = 5
+"""Longer than `jobs.renew.RUN_SECONDS` and what may follow it, shorter than the pause to the next run."""
 _NEEDS_QUOTES = set(" \t\"'\\;")
 _CAPABILITIES = (
     "CAP_CHOWN", "CAP_DAC_OVERRIDE", "CAP_DAC_READ_SEARCH", "CAP_FOWNER",  # copies, with owner and mode
@@ -29,6 +35,7 @@ class Errand:
 
 def service_text(errand: Errand) -> str:
     """Write the service unit (systemd.service(5), systemd.exec(5))."""
+    expect_plain((*errand.command, *errand.writable))
     lines = [
         "[Unit]",
         "Description=Renew certificates that are due (Ink Stamp)",
@@ -40,6 +47,13 @@ def service_text(errand: Errand) -> str:
         f"ExecStart={' '.join(map(quote, errand.command))}",
         "# 3: some wait for a person, nothing failed",
         "SuccessExitStatus=3",
+        # A run gives up by itself before that; what is ended here is told by the next one.
+        f"TimeoutStartSec={_RUN_HOURS}h",
+        "TimeoutStopSec=5min",
+        "KillMode=mixed",
+        "MemoryMax=2G",
+        "TasksMax=512",
+        "LimitCORE=0",
         "Nice=10",
         "UMask=0077",
         "NoNewPrivileges=yes",
@@ -78,6 +92,21 @@ def timer_text() -> str:
     )
 
 
+def expect_plain(words: Iterable[str]) -> None:
+    """Refuse words that would be more than a word in a unit or a crontab: with line ends, controls, broken characters.
+
+    Raises:
+        ConfigurationError: One is such; says which.
+
+    """
+    for word in words:
+        if not word.isprintable():
+            raise ConfigurationError(
+                f"the path “{printable(word)}” holds a character that no timer's file can hold",
+                where=one_line(word), advice="rename it, or leave it out of the configuration",
+            )  # fmt: skip
+
+
 def quote(word: str) -> str:
     """Write one word of a unit so that systemd reads it back the same (systemd.service(5), systemd.syntax(7))."""
     word = word.replace("%", "%%").replace("$", "$$")
@@ -88,8 +117,9 @@ def quote(word: str) -> str:
 
 def cron_text(errand: Errand, seed: int) -> str:
     """Write a file for /etc/cron.d: twice a day, at a minute that `seed` chooses, so that machines differ."""
+    expect_plain(errand.command)
     minute, first = seed % 60, seed // 60 % 12
-    words = " ".join(map(_shell_word, errand.command))
+    words = " ".join(map(_shell_word, ("timeout", f"{_RUN_HOURS}h", *errand.command)))
     return (
         "# Renews certificates that are due; put here by `inkstamp schedule put --cron`.\n"
         f"{minute} {first},{first + 12} * * * root {words} >/dev/null\n"

@@ -4,11 +4,7 @@ What could steer a terminal, begin a line of a log that is not ours, or turn the
 bidirectional controls) is replaced by a dot in the middle of the line.
 """
 
-import re
-
 _DOT = "·"
-_CSI = re.compile(r"\x1b\[[0-?]{0,64}[ -/]{0,64}[@-~]")
-"""An escape sequence as a whole (ECMA-48 section 5.4): without its first byte, the rest would be read as text."""
 
 
 def printable(text: str) -> str:
@@ -19,7 +15,7 @@ def printable(text: str) -> str:
     """
     if text.isprintable() or text.replace("\n", "").isprintable():
         return text
-    text = _CSI.sub(_DOT, text.replace("\r\n", "\n").replace("\t", " "))
+    text = text.replace("\r\n", "\n").replace("\t", " ")
     return "".join(char if char == "\n" or char.isprintable() else _DOT for char in text)
 
 

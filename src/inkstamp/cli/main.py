@@ -110,7 +110,7 @@ def _front_parser() -> argparse.ArgumentParser:
 def run(arguments: Sequence[str]) -> int:
     """Run one command line and return the exit status."""
     # Libraries warn of odd encodings while strangers' certificates are read; what matters of that is a finding.
-    warnings.simplefilter("ignore", UserWarning)
+    warnings.simplefilter("ignore")
     front = _front_parser()
     try:
         options = front.parse_args(arguments)

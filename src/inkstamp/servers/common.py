@@ -31,12 +31,12 @@ def matches(expression: str, text: str, *, ignore_case: bool = False) -> bool:
 
 
 _REPEATS = re.compile(r"[*+]|\{\d*,?\d*\}")
-_LONGEST_EXPRESSION, _LONGEST_SUBJECT = 1000, 1000
-_MOST_REPEATS = 3
+_LONGEST_EXPRESSION, _LONGEST_SUBJECT = 1000, 500
+_MOST_REPEATS = 2
 
 
 def _is_tame(expression: str) -> bool:
-    """Tell whether an expression has few repetitions, and none of what repeats itself."""
+    """Tell whether an expression has few repetitions, and none of what repeats itself or has alternatives."""
     if len(expression) > _LONGEST_EXPRESSION:
         return False
     at, repeats, groups, closed = 0, 0, [False], False
@@ -58,10 +58,12 @@ def _is_tame(expression: str) -> bool:
             end = expression.find("]", at + 2)
             at = end + 1 if end >= 0 else len(expression)
             continue
-        if letter == "(":
+        if letter == "|":
+            groups = [True] * len(groups)
+        elif letter == "(":
             groups.append(False)
         elif letter == ")" and len(groups) > 1:
-            closed = groups.pop()  # whether something in it repeats: then it must not be repeated itself
+            closed = groups.pop()  # whether it can match in several ways: then it must not be repeated itself
         at += 1
     return True
 

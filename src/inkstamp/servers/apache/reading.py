@@ -1,6 +1,7 @@
 """A whole Apache httpd configuration: files, conditions, variables and macros resolved, and its virtual hosts."""
 
 import fnmatch
+import functools
 import posixpath
 import re
 from collections.abc import Callable, Iterator, Mapping
@@ -121,11 +122,12 @@ class _Loader:
         self._variables = dict(reading.setting.variables)
         self._defined: set[str] = set()
         self._tally = Tally()
+        self._parse_once = functools.cache(parse)
         self._macros: dict[str, tuple[tuple[str, ...], tuple[Directive, ...]]] = {}
 
     def load(self, path: str, wanted_by: Directive | None) -> tuple[Directive, ...]:
         text = read_once(self._reading.texts, path, wanted_by, self._read_file, "Apache")
-        return parse(text, path)
+        return self._parse_once(text, path)
 
     def resolve(self, directives: tuple[Directive, ...], depth: int = 0) -> Iterator[Directive]:
         """Yield what is in force: files included, conditions decided, variables and macros put in."""

@@ -1,5 +1,6 @@
 """What a Dovecot configuration says of TLS: certificates by name, and where it listens."""
 
+import functools
 import posixpath
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -53,9 +54,10 @@ def read_configuration(main_file: str, read_file: Callable[[str], bytes], glob: 
     """Read the configuration and all that it includes; ServerTrouble when a file cannot be read or understood."""
     texts: dict[str, str] = {}
     tally = Tally()
+    parse_once = functools.cache(parse)
 
     def included(path: str, by: Directive | None, depth: int) -> Iterator[Directive]:
-        for each in parse(read_once(texts, path, by, read_file, "Dovecot"), path):
+        for each in parse_once(read_once(texts, path, by, read_file, "Dovecot"), path):
             tally.take(each.file, each.line)
             if each.name not in {"!include", "!include_try"} or depth >= _MOST_DEPTH:
                 yield each

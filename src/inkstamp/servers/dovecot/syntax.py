@@ -44,6 +44,8 @@ def parse(text: str, file: str) -> list[Directive]:
             outer.append(Directive(section.words, tuple(section.inside), file, section.line, section.start, start + 1,
                                    section.block_start))  # fmt: skip
         elif bare.endswith("{") and "=" not in bare:
+            if not bare[:-1].strip(_BLANK):
+                raise ServerTrouble("a { stands alone", where=f"{file}, line {number}", advice="correct that line")
             if len(waiting) >= _DEEPEST:
                 raise ServerTrouble("sections are nested too deep", where=f"{file}, line {number}")
             end = start + len(bare)

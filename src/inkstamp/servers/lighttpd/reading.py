@@ -1,5 +1,6 @@
 """What a lighttpd configuration says: sockets, hosts, and which settings hold for a name."""
 
+import functools
 import posixpath
 import re
 from collections.abc import Callable, Iterator
@@ -117,6 +118,7 @@ def read_configuration(main_file: str, read_file: Callable[[str], bytes], glob: 
     reading = Reading(main_file)
     variables: dict[str, str] = {"var.CWD": "."}
     tally = Tally()
+    parse_once = functools.cache(parse)
 
     def resolve(directives: tuple[Directive, ...], depth: int) -> Iterator[Directive]:
         for each in directives:
@@ -137,7 +139,8 @@ def read_configuration(main_file: str, read_file: Callable[[str], bytes], glob: 
             raise ServerTrouble("includes go in a circle", where=f"{by.file}, line {by.line}")
         pattern = posixpath.join(posixpath.dirname(main_file), plain(value))
         for path in glob(pattern) if set(pattern) & set("*?[") else [pattern]:
-            yield from resolve(parse(read_once(reading.texts, path, by, read_file, "lighttpd"), path), depth + 1)
+            text = read_once(reading.texts, path, by, read_file, "lighttpd")
+            yield from resolve(parse_once(text, path), depth + 1)
 
     text = read_once(reading.texts, main_file, None, read_file, "lighttpd")
     reading.top = tuple(resolve(parse(text, main_file), 0))

@@ -2,10 +2,10 @@
 
     python tools/fuzz.py [--seconds N] [--seed N] [--only NAME…] [--keep]
 
-Each reader must end in a result or in one of our own errors, within its bounds of time and memory. What raises anything
-else, or takes long, is printed; with --keep it goes into tests/fuzz/corpus/, which the tests replay. Inputs are made from
-the corpus and from seeds in here: bytes changed, pieces doubled, swapped, cut, and tokens of the grammar put in. What
-reaches lines that no input before it reached is mutated further (coverage by the interpreter's own tracing).
+Each reader must end in a result or in one of our own errors, within its bounds of time and memory. What raises
+anything else, or takes long, is printed; with --keep it goes into tests/fuzz/corpus/, which the tests replay. Inputs
+are made from the corpus and from seeds: bytes changed, pieces doubled, swapped, cut, and tokens of the grammar put
+in. What reaches lines that no input before it reached is mutated further (coverage by the interpreter's own tracing).
 """
 
 import argparse
@@ -88,7 +88,11 @@ def fuzz(reader: Reader, seconds: float, chance: random.Random, *, keep: bool) -
             nonlocal trouble
             trouble = trouble_with(reader, data)
 
-        new = lines_reached(work) if count % 4 == 0 else (work(), set[tuple[str, int]]())[1]
+        new: set[tuple[str, int]] = set()
+        if count % 4 == 0:
+            new = lines_reached(work)
+        else:
+            work()
         took = time.monotonic() - began
         if new - reached:
             reached |= new

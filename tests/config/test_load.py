@@ -9,8 +9,9 @@ from hypothesis import strategies as st
 
 from inkstamp.config import load
 from inkstamp.config.carrying import file_servers, methods_for, other_ways, record_carrier
-from inkstamp.config.load import parse, read_home
+from inkstamp.config.load import parse
 from inkstamp.config.model import Authority, Certificate, Configuration, Nameserver, Server
+from inkstamp.config.toml_file import read_home
 from inkstamp.config.write import with_entry
 from inkstamp.errors import ConfigurationError
 from inkstamp.view.point import read_resolver
@@ -262,3 +263,26 @@ def test_a_mistake_about_a_portal_is_told_with_its_line(old: str, new: str, line
         parse(PORTAL.replace(old, new, 1).encode(), FILE)
     assert f"line {line}" in caught.value.where
     assert told in f"{caught.value.what} {caught.value.advice}"
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        ('[server.f]\nkind = "files"\nfiles = 5\n', "files"),
+        (f"[renewal]\nwith_left = {'9' * 5000}\n", "TOML"),
+        ("home = " + "[" * 100_000, "nested too deep"),
+        ("home = " + "{a=" * 100_000, "nested too deep"),
+        ('[nameserver.n]\naddress = "192.0.2.1\\u0000"\n', "does not print"),
+        ('[nameserver.n]\naddress = "192.0.2.1\\u202e"\n', "does not print"),
+        ("subject = 5\n", "subject"),
+        ('[subject]\ncountry = ["GB"]\n', "country"),
+        ("certificate = []\n", "certificate"),
+        ("[view]\nhttp_port = 99999999999999999999999\n", "http_port"),
+        ("[view]\nhttp_port = nan\n", "http_port"),
+    ],
+)
+def test_odd_values_are_one_error_of_ours(text: str, told: str) -> None:
+    with pytest.raises(ConfigurationError) as caught:
+        parse(text.encode(), FILE)
+    assert told in caught.value.what + caught.value.where + caught.value.said
+    assert "Traceback" not in caught.value.said

@@ -2,6 +2,7 @@
 
 import errno
 import os
+import random
 import sqlite3
 import stat
 import threading
@@ -243,3 +244,79 @@ def test_where_there_are_no_hard_links_a_new_file_is_placed_all_the_same(
     with pytest.raises(FileTrouble):
         files.place_bytes(tmp_path / "a", b"second")
     assert (tmp_path / "a").read_bytes() == b"first"
+
+
+def read_everything(ledger: Ledger) -> None:
+    """Ask every book for all that it has."""
+    ledger.newest_editions()
+    ledger.newest_orders()
+    ledger.waiting_orders()
+    ledger.orders_with_proofs()
+    ledger.events()
+    ledger.installs.by_server()
+    ledger.setbacks.all()
+    ledger.tidings.all()
+    ledger.portal.of_open_orders()
+    ledger.open_order("rowing")
+
+
+def test_a_ledger_that_is_damaged_at_any_byte_says_so_and_how_to_mend_it(tmp_path: Path) -> None:
+    file, broken = tmp_path / "ledger.db", tmp_path / "broken.db"
+    with closing(Ledger(file, HandClock(NOW))) as ledger:
+        ledger.begin_run("inkstamp test")
+        order = ledger.intend_order("rowing", "quayside", ["a.test"])
+        ledger.add_edition(
+            ledger.move_order(ledger.move_order(order, OrderState.OPENED, url="https://ca/1"), OrderState.FINALIZING),
+            edition(1), "issued",
+        )  # fmt: skip
+        ledger.plan_proofs([ProofRecord(order_id=1, server="front", root="/srv/m\udcfcller", parts=("a",), made=(0,))])
+        ledger.installs.begin("rowing", 1, ("front",))
+        assert [each.root for each in ledger.proofs()] == ["/srv/m\udcfcller"]
+    whole = file.read_bytes()
+    chance = random.Random(5)  # noqa: S311  no secret
+    told = list[LedgerTrouble]()
+    for number in range(250):
+        data = bytearray(whole)
+        for _ in range(chance.choice((1, 1, 8, 200))):
+            data[chance.randrange(len(data))] = chance.randrange(256)
+        if number % 10 == 0:
+            del data[chance.randrange(len(data)) :]
+        for each in tmp_path.glob("broken.db*"):
+            each.unlink()
+        broken.write_bytes(bytes(data))
+        try:
+            with closing(Ledger(broken, HandClock(NOW))) as ledger:
+                read_everything(ledger)
+        except LedgerTrouble as trouble:
+            told.append(trouble)
+    assert len(told) > 10
+    assert all(each.advice for each in told)
+
+
+@pytest.mark.parametrize("table", ["ledger", "edition", "ca_order", "setback", "tidings", "event"])
+def test_a_ledger_that_lacks_a_table_or_holds_what_was_never_written_is_damaged(tmp_path: Path, table: str) -> None:
+    file = tmp_path / "ledger.db"
+    Ledger(file, HandClock(NOW)).close()
+    with closing(sqlite3.connect(file)) as connection:
+        connection.execute(f"DROP TABLE {table}")
+        connection.commit()
+    with pytest.raises(LedgerTrouble, match="damaged") as caught, closing(Ledger(file, HandClock(NOW))) as ledger:
+        read_everything(ledger)
+    assert "status --rebuild" in caught.value.advice
+
+
+def test_a_full_disk_is_told_as_such_and_a_lock_is_held_all_the_same(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def full(*_arguments: object) -> int:
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    monkeypatch.setattr(os, "pwrite", full)
+    with files.held(tmp_path / "lock", "it"), pytest.raises(Busy), files.held(tmp_path / "lock", "it"):
+        pass
+    with closing(Ledger(tmp_path / "ledger.db", HandClock(NOW))) as ledger:
+        ledger._database.execute("PRAGMA max_page_count = 1")
+        with pytest.raises(LedgerTrouble, match="cannot be used") as caught:
+            ledger.note("x", "y" * 1_000_000)
+        assert "full" in caught.value.said
+        assert "rollback" not in caught.value.said

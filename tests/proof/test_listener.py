@@ -151,3 +151,42 @@ def test_own_addresses_are_bound_one_by_one_and_a_foreign_one_means_all_of_its_f
     addresses: list[str], bound: tuple[str, ...]
 ) -> None:
     assert where_to_listen(addresses) == bound
+
+
+def test_the_ca_gets_through_beside_three_hundred_slow_strangers() -> None:
+    (port,) = free_ports(1)
+    listener = answer_files(HERE, port, [PROOF])
+    strangers = []
+    try:
+        for number in range(300):
+            stranger = socket.create_connection(("127.0.0.1", port), timeout=5)
+            stranger.sendall(b"GET / HTTP/1.1\r\nX: ")
+            strangers.append(stranger)
+            if number % 60 == 0:
+                assert ask(port, "a.test", address="::1") == (200, b"tok.thumb")
+        assert ask(port, "a.test") == (200, b"tok.thumb")
+    finally:
+        for each in strangers:
+            each.close()
+        listener.close()
+
+
+def test_a_stranger_who_drips_is_cut_off_after_ten_seconds_in_all(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("inkstamp.proof.listener._WHOLE", 0.5)
+    (port,) = free_ports(1)
+    listener = answer_files(HERE, port, [PROOF])
+    began = time.monotonic()
+    with socket.create_connection(("127.0.0.1", port), timeout=10) as stranger:
+        stranger.sendall(b"GET / HTTP/1.1\r\nX: ")
+        stranger.settimeout(0.05)
+        while time.monotonic() - began < 10:
+            try:
+                stranger.sendall(b"a")
+                if stranger.recv(100) == b"":
+                    break
+            except TimeoutError:
+                continue
+            except OSError:
+                break
+    assert time.monotonic() - began < 5
+    listener.close()

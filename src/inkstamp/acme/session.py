@@ -14,28 +14,22 @@ from urllib.request import getproxies, proxy_bypass
 
 import urllib3
 from urllib3.exceptions import (
-    ConnectTimeoutError,
     HTTPError,
-    NameResolutionError,
-    NewConnectionError,
-    ProtocolError,
-    ReadTimeoutError,
-    SSLError,
 )
-from urllib3.exceptions import TimeoutError as HttpTimeout
 
 from inkstamp import __version__
 from inkstamp.acme.jws import compact_json, public_jwk, sign
 from inkstamp.acme.messages import Directory, Problem, read
+from inkstamp.acme.network import may_pass, network_trouble
 from inkstamp.acme.patience import TROUBLE, Patience, parse_retry_after
 from inkstamp.acme.problems import as_error, short_kind
 from inkstamp.clock import Clock, stamp
 from inkstamp.deadline import time_left, within
 from inkstamp.errors import CaMisbehaved, CaProblem, ConfigurationError, InkStampError, NetworkTrouble, UrlTrouble
 from inkstamp.pki.keys import PrivateKey
-from inkstamp.printable import one_line, shown_bytes
+from inkstamp.printable import shown_bytes
 from inkstamp.transport import at_most, client_context, pool_manager
-from inkstamp.urls import absolute, host_of, web_url
+from inkstamp.urls import absolute, web_url
 
 _TIMEOUT = urllib3.Timeout(connect=10.0, read=30.0)
 _WHOLE = 60.0
@@ -44,8 +38,6 @@ _MOST_BODY = 1_048_576
 _MOST_BAD_NONCES = 20
 """Each refusal brings a fresh nonce; this many in a row is a CA that never takes one."""
 _MOST_NONCES_KEPT = 64
-_MOST_SILENT = 2
-"""How often a request is repeated that nothing was said to: each takes as long as patience lasts."""
 _MOST_HOSTS = 16
 _MOST_MOVES = 5
 """Redirects that a GET follows: a directory may move."""
@@ -246,8 +238,7 @@ class Session:
                 return attempt()
             except (CaProblem, NetworkTrouble) as error:
                 asked = error.retry_after if isinstance(error, CaProblem) else None
-                silent = isinstance(error.__cause__, HttpTimeout)
-                if not _may_pass(error, repeatable=repeatable) or (silent and tries >= _MOST_SILENT):
+                if not may_pass(error, tries, repeatable=repeatable):
                     raise
                 wait = self._patience.next_wait(tries, waited, asked)
                 if wait is None:
@@ -302,7 +293,7 @@ class Session:
                     raise
                 reply.release_conn()
         except (HTTPError, OSError, ValueError) as error:  # ValueError: headers that the library refuses
-            raise _network_trouble(error, url) from error
+            raise network_trouble(error, url) from error
         nonce = reply.headers.get(_NONCE)
         if nonce and method != "HEAD":  # one that was asked for is for who asked: other threads take what is kept
             self._nonces.append(nonce)
@@ -360,45 +351,8 @@ def _refusal(
     )
 
 
-def _may_pass(error: InkStampError, *, repeatable: bool) -> bool:
-    """Tell whether the same request may do better in a while."""
-    if isinstance(error, CaProblem):
-        return error.status == 429 or error.status >= 500
-    # A connection that broke may have done its work. One that was refused is a CA that is down or a wrong URL:
-    # saying so at once helps more than waiting.
-    return repeatable and isinstance(error.__cause__, ProtocolError | ReadTimeoutError)
-
-
 def _with_time(error: InkStampError, clock: Clock, asked: float | None) -> InkStampError:
     if asked and isinstance(error, CaProblem):
         when = stamp(clock.now() + timedelta(seconds=asked))
         error.advice = f"the CA asks not to be called before {when}; run the command again then"
     return error
-
-
-_NETWORK = (
-    (NameResolutionError, "its name cannot be looked up", "check the directory URL and this machine's DNS"),
-    (ConnectTimeoutError, "it does not answer", "check the network and any firewall in between"),
-    (NewConnectionError, "the connection failed", "check the directory URL, and that the CA's service is up"),
-    (ReadTimeoutError, "it stopped answering", "run the command again; it goes on where it stopped"),
-    (ProtocolError, "the connection broke", "run the command again; it goes on where it stopped"),
-)
-
-
-def _network_trouble(error: Exception, url: str) -> NetworkTrouble:
-    host = host_of(url)
-    text = one_line(str(error), _SHOWN)
-    if isinstance(error, SSLError) and "CERTIFICATE_VERIFY_FAILED" in text:
-        reason = text.partition("certificate verify failed: ")[2].partition(" (_ssl")[0] or text
-        return NetworkTrouble(
-            f"the CA's own certificate at {host} is not trusted",
-            where=url,
-            said=reason,
-            advice="if this CA's API has a private certificate, give its root with `trust` (--trust FILE)",
-        )
-    for kind, what, advice in _NETWORK:
-        if isinstance(error, kind):
-            cause = error.__cause__ or error.__context__
-            said = getattr(cause, "strerror", None) or one_line(str(cause or error), _SHOWN)
-            return NetworkTrouble(f"cannot reach the CA at {host}: {what}", where=url, said=said, advice=advice)
-    return NetworkTrouble(f"cannot reach the CA at {host}", where=url, said=text, advice="check the directory URL")

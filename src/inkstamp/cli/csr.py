@@ -70,7 +70,8 @@ def _defaults(context: Context) -> tuple[Subject, bool]:
     file = config_file(context)
     if not file.exists():
         return Subject(), False
-    from inkstamp.config.load import parse, read_file
+    from inkstamp.config.load import parse
+    from inkstamp.config.toml_file import read_file
 
     config = parse(read_file(file), file)
     return config.subject, bool(config.view.roots)

@@ -31,10 +31,10 @@ def home_folder(context: Context, config: Path) -> Path:
     given = context.home or os.environ.get("INKSTAMP_HOME")
     if given:
         return Path(given).absolute()
-    from inkstamp.config.load import read_home
+    from inkstamp.config.toml_file import read_home
 
     if config.is_file():
-        from inkstamp.config.load import read_file
+        from inkstamp.config.toml_file import read_file
 
         configured = read_home(read_file(config), config)
         if configured:

@@ -4,7 +4,6 @@ import difflib
 import enum
 import hashlib
 import re
-import tomllib
 import types
 import typing
 from collections.abc import Iterable, Mapping
@@ -33,6 +32,7 @@ from inkstamp.config.model import (
 from inkstamp.config.renewal_rules import certificate_fault, messenger_fault, share_fault
 from inkstamp.config.server_rules import Fault, find_fault
 from inkstamp.config.templates import PLACEHOLDERS, unknown_placeholders
+from inkstamp.config.toml_file import LIMIT, read_toml
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER
 from inkstamp.errors import ConfigurationError, FileTrouble, NameTrouble
 from inkstamp.files import private_folder, read_bytes, write_bytes
@@ -70,8 +70,6 @@ _PATHS = {
 }
 _ACME_KEYS = ("directory", "trust", "agree_terms", "staging", "binding_id", "profile")
 _PORTAL_KEYS = ("page", "path", "lines", "record", "value")
-_LIMIT = 67_108_864
-_MOST_BRACKETS = 2_000_000
 _SHOWN = 300
 
 
@@ -305,7 +303,7 @@ def parse(data: bytes, file: Path) -> Configuration:
         ConfigurationError: The file is not TOML, has an unknown key or a wrong value; names the line.
 
     """
-    text, raw = _read_toml(data, file)
+    text, raw = read_toml(data, file)
     try:
         return _interpret(text, raw, file)
     except ConfigurationError:
@@ -318,26 +316,7 @@ def parse(data: bytes, file: Path) -> Configuration:
         ) from error  # fmt: skip
 
 
-def _read_toml(data: bytes, file: Path) -> tuple[str, dict[str, Any]]:
-    if max(map(data.count, (b"[", b"{"))) > _MOST_BRACKETS:
-        raise ConfigurationError(f"{file} has more than {_MOST_BRACKETS} brackets", where=str(file), advice="see why")
-    try:
-        text = data.decode("utf-8")
-        return text, tomllib.loads(text)
-    except UnicodeDecodeError as error:
-        raise ConfigurationError(f"{file} is not UTF-8 text", where=str(file), advice="save it as UTF-8") from error
-    except RecursionError as error:
-        raise ConfigurationError(
-            f"{file} has arrays or tables nested too deep", where=str(file), advice="write them as the documents show"
-        ) from error
-    except (tomllib.TOMLDecodeError, ValueError) as error:  # ValueError: a number of thousands of digits
-        raise ConfigurationError(
-            f"{file} is not valid TOML", where=str(file), said=one_line(str(error), _SHOWN), advice="correct that line"
-        ) from error
-
-
 def _interpret(text: str, raw: dict[str, Any], file: Path) -> Configuration:
-    _expect_printable(text, raw, file)
     reader = _Reader(text, file)
     reader.check_keys(raw, Configuration.__struct_fields__, ())
     home, subject = raw.get("home", ""), raw.get("subject", {})
@@ -346,6 +325,10 @@ def _interpret(text: str, raw: dict[str, Any], file: Path) -> Configuration:
     reader.check_keys(subject, Subject.__slots__, ("subject",))
     if not isinstance(home, str):
         raise reader.fail("“home” must be a path", ("home",), 'write home = "/path"')
+    for key in ("http_port", "https_port", "dns_port"):
+        port = raw.get("view", {}).get(key, 1) if isinstance(raw.get("view", {}), dict) else 1
+        if isinstance(port, int) and not 0 < port < 65_536:
+            raise reader.fail(f"“{key}” is no port: {port}", ("view", key), "ports go from 1 to 65535")
     whole = Configuration(
         **{table: reader.entries(table, raw.get(table, {})) for table in _TABLES},
         view=reader.section(View, raw.get("view", {}), ("view",)),
@@ -364,35 +347,6 @@ def _interpret(text: str, raw: dict[str, Any], file: Path) -> Configuration:
     return msgspec.structs.replace(whole, certificate=certificates)
 
 
-def _expect_printable(text: str, raw: dict[str, Any], file: Path) -> None:
-    """Refuse a zero byte or another control character in any text: no path, address or name has one."""
-    waiting: list[tuple[tuple[str, ...], Any]] = [((), raw)]
-    while waiting:
-        path, value = waiting.pop()
-        if isinstance(value, dict):
-            waiting += [((*path, key), inner) for key, inner in value.items()]
-            value = "".join(value)
-        elif isinstance(value, list):
-            waiting += [(path, inner) for inner in value]
-        if isinstance(value, str) and not value.replace("\n", "").replace("\t", "").isprintable():
-            raise ConfigurationError(
-                f"“{'.'.join(map(one_line, path))}” holds a character that does not print",
-                where=f"{file}, line {line_of(text, path)}", advice="write it anew by hand",
-            )  # fmt: skip
-
-
-def read_home(data: bytes, file: Path) -> str:
-    """Return the `home` that the file's head names, without reading the tables below it; empty for none."""
-    head = re.split(rb"^\s*\[", data, maxsplit=1, flags=re.MULTILINE)[0]
-    try:
-        home = tomllib.loads(head.decode("utf-8")).get("home", "")
-    except (ValueError, RecursionError):
-        return ""  # parse() will say what is wrong with the file
-    if isinstance(home, str) and not home.isprintable():
-        return ""
-    return str(file.parent / home) if isinstance(home, str) and home else ""
-
-
 def load(data: bytes, file: Path, cache: Path) -> Configuration:
     """Return what `parse` makes of `data`, from the copy in the folder `cache` when it is of these bytes.
 
@@ -405,7 +359,7 @@ def load(data: bytes, file: Path, cache: Path) -> Configuration:
         FileTrouble, msgspec.DecodeError, ValueError
     ):  # none yet, or of an older release: it is written anew below
         expect_ours(kept, "the parsed copy of the configuration")
-        copy = msgspec.msgpack.decode(read_bytes(kept, limit=_LIMIT), type=_Copy)
+        copy = msgspec.msgpack.decode(read_bytes(kept, limit=LIMIT), type=_Copy)
         if copy.made_from == made_from:
             return copy.configuration
     configuration = parse(data, file)
@@ -415,17 +369,3 @@ def load(data: bytes, file: Path, cache: Path) -> Configuration:
                 private_folder(cache) / kept.name, msgspec.msgpack.encode(_Copy(made_from, configuration)), mode=0o600
             )
     return configuration
-
-
-def read_file(file: Path) -> bytes:
-    """Read the configuration file's bytes; ConfigurationError when it is not there, or not to be relied on."""
-    expect_ours(file, "the configuration")
-    try:
-        return read_bytes(file, limit=_LIMIT)
-    except FileTrouble as error:
-        raise ConfigurationError(
-            f"cannot read the configuration {file}",
-            where=str(file),
-            said=error.said,
-            advice="begin with `inkstamp authority add`, or say where it is with --config",
-        ) from error

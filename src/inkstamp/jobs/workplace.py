@@ -11,8 +11,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.clock import Clock, SystemClock
-from inkstamp.config import load as config_load
+from inkstamp.config.load import load
 from inkstamp.config.model import Certificate, Configuration, Section
+from inkstamp.config.toml_file import read_file
 from inkstamp.errors import ConfigurationError, InkStampError, LedgerTrouble, UsageError
 from inkstamp.files import held, private_folder
 from inkstamp.jobs.progress import Progress, Silent
@@ -68,7 +69,7 @@ class Workplace:
     @cached_property
     def config(self) -> Configuration:
         """The configuration file, read."""
-        return config_load.load(config_load.read_file(self.config_file), self.config_file, self.home / "cache")
+        return load(read_file(self.config_file), self.config_file, self.home / "cache")
 
     def config_or_empty(self) -> Configuration:
         """Return the configuration, an empty one when there is no file yet."""

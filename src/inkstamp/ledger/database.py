@@ -152,6 +152,8 @@ class Database:
                 said=str(error),
                 advice="check free space and rights there; nothing that was recorded is lost",
             ) from error
+        except UnicodeDecodeError as error:
+            raise damaged(str(error), str(self._file)) from error
         except OSError as error:
             raise LedgerTrouble(
                 "the ledger cannot be opened",

@@ -102,3 +102,24 @@ def test_cron_runs_the_same_command_at_a_minute_of_its_own(folder: Path) -> None
     ran = subprocess.run(["sh", "-c", command.replace("\\%", "%")], check=False, env={"PATH": os.defpath})
     assert ran.returncode == 0
     assert "0 looked at" in schedule(folder, "show", "--cron").flat
+
+
+def test_no_path_adds_a_line_of_its_own_to_a_unit_or_a_crontab(tmp_path: Path) -> None:
+    home = tmp_path / "a\nExecStartPre=touch x"
+    (tmp_path / "inkstamp.toml").write_text(CONFIG)
+    for more in ((), ("--cron",)):
+        done = run(tmp_path, "--home", str(home), "schedule", "put", "--into", str(tmp_path / "units"), *more)
+        assert done.status == 2
+        assert "holds a character that no timer's file can hold" in done.flat
+    assert not (tmp_path / "units").exists()
+
+
+def test_a_run_that_was_ended_before_it_was_done_is_told_by_the_next_one(tmp_path: Path) -> None:
+    (tmp_path / "inkstamp.toml").write_text(CONFIG)
+    assert run(tmp_path, "renew").status == 0
+    assert "was ended" not in run(tmp_path, "schedule", "show", "--into", str(tmp_path)).flat
+    (tmp_path / "home" / "locks" / "renewal-running").write_text("2026-11-27T03:00:00+00:00")
+    shown = run(tmp_path, "schedule", "show", "--into", str(tmp_path))
+    assert (shown.status, "2026-11-27 03:00 UTC was ended before it was done" in shown.flat) == (1, True)
+    assert "began 2026-11-27 03:00 UTC was ended before it was done" in run(tmp_path, "renew").flat
+    assert "was ended" not in run(tmp_path, "renew").flat

@@ -8,7 +8,7 @@ import re
 from dataclasses import dataclass
 
 from inkstamp.errors import ServerTrouble
-from inkstamp.servers.text import LONGEST_LINE, MOST_PIECES, Directive, Lines, Tally, Word, too_much
+from inkstamp.servers.text import LONGEST_LINE, Directive, Lines, Tally, Word
 
 _LINE = re.compile(r"(?:[^\\\n]++|\\\r?\n|\\)*+")
 _WORD = re.compile(r"""[ \t]*+(?:"((?:[^"\\]++|\\.)*+)"|'((?:[^'\\]++|\\.)*+)'|([^ \t]++))""", re.DOTALL)
@@ -42,8 +42,7 @@ class _Parser:
             match = _LINE.match(self._text, at)
             end = match.end() if match else at
             number += 1
-            if number > MOST_PIECES:
-                raise too_much(self._file, number)
+            self._tally.take(self._file, number)
             if end - at > LONGEST_LINE:
                 raise self.broken(f"a line of {end - at} characters stands", at)
             raw = _GOES_ON.sub(lambda found: " " * len(found[0]), self._text[at:end])
@@ -101,7 +100,7 @@ class _Parser:
         while match := _WORD.match(text, at):
             double, single, bare = match.groups()
             value = bare if bare is not None else re.sub(r"\\([\\\"'])", r"\1", double if single is None else single)
-            self._tally.take(self._file, 0, 2)
+            self._tally.take(self._file, 0)
             begin = match.end() - len(match[0].lstrip(_BLANK))
             words.append(Word(value, start + begin, start + match.end()))
             at = match.end()

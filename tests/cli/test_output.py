@@ -1,6 +1,7 @@
 """What is printed: wrapped at the width, without anything that could steer a terminal."""
 
 import io
+import json
 
 import pytest
 from hypothesis import given
@@ -8,6 +9,7 @@ from hypothesis import strategies as st
 
 from inkstamp.cli import output
 from inkstamp.cli.main import COMMANDS, run
+from inkstamp.cli.streams import HarmlessStream
 from inkstamp.errors import CaProblem
 from inkstamp.findings import bad
 
@@ -74,3 +76,22 @@ def test_the_help_of_every_command_fits_eighty_columns(
     shown = capsys.readouterr().out
     assert "everywhere:" in shown
     assert max(map(len, shown.splitlines())) <= 80
+
+
+def test_whatever_is_printed_neither_steers_a_terminal_nor_forges_a_line_of_the_journal() -> None:
+    written = io.StringIO()
+    stream = HarmlessStream(written)
+    stream.write("\033[32m  good\033[0m \033[2J\u202eevil\x9b1m\n<0>panic\n  <0>not at the beginning\n")
+    stream.write("<3>forged\n")
+    stream.write_entry("<6>", "one\n<0>two\udcff")
+    assert written.getvalue() == (
+        "\033[32m  good\033[0m ·[2J·evil·1m\n·<0>panic\n  <0>not at the beginning\n·<3>forged\n<6>one\n<6><0>two·\n"
+    )
+
+
+def test_json_escapes_what_does_not_print_and_comes_back_the_same(capsys: pytest.CaptureFixture[str]) -> None:
+    odd = "m\udcfcller \x1b[2J \u202e \u2028 😀"
+    output.as_json("survey", path=odd)
+    text = capsys.readouterr().out
+    assert text.replace("\n", "").isprintable()
+    assert json.loads(text)["path"] == odd

@@ -71,7 +71,7 @@ def _tell_records(found: "Why") -> None:
         days = f", {status.days_left} days left"
         print(output.field("edition", f"{status.edition}, valid until {status.not_after:%Y-%m-%d}{days}"))
     if found.trouble is not None:
-        print(output.field("last trouble", f"{found.trouble.at:%Y-%m-%d %H:%M} {found.trouble.text}"))
+        print(output.field("trouble", f"{found.trouble.at:%Y-%m-%d %H:%M} {found.trouble.text}"))
     for note in found.notes:
         print(output.field("note", f"{note.at:%Y-%m-%d} {note.text}"))
 
@@ -89,7 +89,7 @@ def _tell_next(found: "Why") -> None:
 
 def _tell_setback(setback: "Setback", *, again: bool) -> None:
     told = setback.told
-    if told.traceback:
+    if told.traceback and told.step:
         print(output.field("failed", told.what))
     if again:
         print(output.field("last met", f"{setback.last:%Y-%m-%d %H:%M} UTC, {setback.times} times in all"))

@@ -10,12 +10,15 @@ from pathlib import Path
 
 import pytest
 
+from inkstamp.errors import NetworkTrouble, ProofFailed
 from inkstamp.standins.nameserver import Nameserver
 from inkstamp.standins.ports import free_ports
 from inkstamp.view.addresses import AddressBook, address_book
+from inkstamp.view.download import download
 from inkstamp.view.handshake import shake_hands
 from inkstamp.view.point import View, is_own_address
 from inkstamp.view.web import fetch
+from inkstamp.view.zones import Zones
 
 URL = "http://site.test/.well-known/acme-challenge/tok"
 Script = Callable[[bytes], list[bytes]]
@@ -236,3 +239,40 @@ def test_a_flood_is_cut_off_by_its_bytes() -> None:
     flood = [b"HTTP/1.1 200 OK\r\n", *[b"X-%d: " % number + b"a" * 60_000 + b"\r\n" for number in range(90)]]
     with scripted(lambda _: flood) as (view, _):
         assert fetch(URL, "127.0.0.1", view).trouble
+
+
+@pytest.mark.parametrize(
+    ("url", "told"),
+    [
+        ("http://127.0.0.1/ca.der", "not one of the public Internet"),
+        ("http://[::ffff:10.0.0.1]/ca.der", "not one of the public Internet"),
+        ("http://site.test/ca.der", "not one of the public Internet"),
+        ("http://9.9.9.9:8080/ca.der", "port 8080 is not one of the web's"),
+        ("http://9.9.9.9:22/ca.der", "port 22 is not one of the web's"),
+        ("http://[", ""),
+        ("gopher://site.test/", "no address of the web"),
+    ],
+)
+def test_no_certificate_has_us_ask_inside_of_our_own_network_or_at_another_port(url: str, told: str) -> None:
+    with scripted(lambda _: reply("200 OK", b"inside")) as (view, requests):
+        with pytest.raises(NetworkTrouble) as caught:
+            download(url, replace(view, roots=None))
+        assert told in caught.value.said
+        assert requests == []
+
+
+def test_a_zone_with_many_silent_nameservers_is_given_up_in_one_time(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("inkstamp.view.zones._ZONE_SECONDS", 1.0)
+    (port,) = free_ports(1)
+
+    class Silent(Nameserver):
+        def answer(self, data: bytes, limit: int) -> bytes:
+            return b"" if data[13:15] == b"ns" else super().answer(data, limit)
+
+    with Silent(port, {}) as nameserver:
+        nameserver.records["zone.test", "SOA"] = ["ns0.zone.test. a.zone.test. 1 1 1 1 1"]
+        nameserver.records["zone.test", "NS"] = [f"ns{number}.zone.test." for number in range(64)]
+        began = time.monotonic()
+        with pytest.raises(ProofFailed):
+            Zones(View(resolver=("127.0.0.1", port))).of("zone.test")
+        assert time.monotonic() - began < 5

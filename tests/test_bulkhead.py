@@ -20,6 +20,7 @@ from inkstamp.errors import ConfigurationError, InternalError, UrlTrouble, Usage
 from inkstamp.ledger.database import from_moment, to_moment
 from inkstamp.ownership import expect_ours
 from inkstamp.printable import escaped_json, one_line, printable
+from inkstamp.renewal.matters import Condition, matters_of
 from inkstamp.renewal.when import next_try, renewal_moment
 from inkstamp.transport import connect
 from inkstamp.urls import absolute, web_url
@@ -190,3 +191,12 @@ def test_root_relies_on_no_file_that_others_own_or_may_write(tmp_path: Path, fau
         expect_ours(asked, "the file")
     assert "owner" in caught.value.said
     assert "mode" in caught.value.said
+
+
+@pytest.mark.parametrize(("internal", "told"), [(True, 1), (False, 0)])
+def test_people_are_told_of_an_internal_error_the_first_time(internal: bool, told: int) -> None:
+    condition = Condition(
+        certificate="rowing", days_left=60.0, lifetime=90.0, failures=1, trouble="internal error: x", internal=internal,
+        remedy="", account="", not_installed=False, waits_for="",
+    )  # fmt: skip
+    assert len(matters_of(condition, about=["failing"], failing_times=3, days_left=7)) == told

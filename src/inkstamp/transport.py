@@ -129,7 +129,7 @@ def _places(host: str, port: int) -> list[tuple[int, Any]]:
 
     The system's resolver knows no time-out, so it is asked in a thread of its own.
     """
-    with suppress(OSError):
+    with suppress(OSError, UnicodeError):
         numeric = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM, flags=socket.AI_NUMERICHOST)
         return [(each[0], each[4]) for each in numeric]
     found: list[tuple[int, Any]] = []

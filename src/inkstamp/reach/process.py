@@ -51,9 +51,8 @@ def run(
         data: What it is told.
         seconds: For all of it; the scope's deadline holds as well.
         most: Bytes that are kept of what it writes, of each stream.
-        until: When its output holds this, or is more than is kept, it counts as ended: who answers over a connection
-        may
-            keep that open.
+        until: When its output holds this, or is more than is kept, it counts as ended: what answers over a connection
+            may keep that open.
 
     Raises:
         OSError: It cannot be started.

@@ -78,8 +78,10 @@ class Zones:
                 found = ask(self._resolver, apex, dns.rdatatype.SOA)
                 trouble = trouble or ("" if found.known else found.trouble)
                 primary = found.records[0].mname.to_text(omit_final_dot=True).lower() if found.records else ""
-                self._known[apex] = self._served(apex, primary) if primary else None
-            zone = self._known[apex]
+                zone = self._served(apex, primary) if primary else None
+                if found.known:  # what could not be asked is asked again the next time
+                    self._known[apex] = zone
+            zone = self._known.get(apex)
             if zone is not None:
                 return zone
         raise ProofFailed(

@@ -5,13 +5,15 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
+import msgspec
+
 from inkstamp.errors import FileTrouble, ServerTrouble
 from inkstamp.servers.interface import FileChange
 
 _MOST_FILES = 20_000
 _MOST_TEXT = 67_108_864
 """Characters of all files of a configuration together."""
-MOST_PIECES = 600_000
+MOST_PIECES = 400_000
 """Lines, words or marks of one file, and directives of a whole configuration with all that it includes; a server with
 ten thousand sites has half of that."""
 LONGEST_LINE = 1_048_576
@@ -28,9 +30,8 @@ class Word(NamedTuple):
     end: int
 
 
-@dataclass(frozen=True, slots=True)
-class Directive:
-    """A directive of one file."""
+class Directive(msgspec.Struct, frozen=True, gc=False):
+    """A directive of one file; there may be hundreds of thousands of them."""
 
     words: tuple[Word, ...]
     """The directive's name first."""

@@ -7,6 +7,8 @@ import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 
+import msgspec
+
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.apache.syntax import parse
 from inkstamp.servers.common import matches
@@ -150,7 +152,7 @@ class _Loader:
             if _CONDITIONS[name](self, each.arguments):
                 yield from self.resolve(each.block, depth + 1)
         elif each.block is not None:
-            yield replace(each, block=tuple(self.resolve(each.block, depth + 1)))
+            yield msgspec.structs.replace(each, block=tuple(self.resolve(each.block, depth + 1)))
         else:
             self._note(name, each)
             yield each
@@ -180,7 +182,7 @@ class _Loader:
         )
         if any(len(word.value) > MOST_VALUE for word in words):
             raise ServerTrouble("a value is too long with its variables", where=f"{each.file}, line {each.line}")
-        return replace(each, words=words)
+        return msgspec.structs.replace(each, words=words)
 
     def _expanded(self, use: Directive) -> tuple[Directive, ...]:
         name, *given = use.arguments
@@ -199,7 +201,7 @@ class _Loader:
                     if len(text) > MOST_VALUE:
                         raise ServerTrouble("a macro makes a value too long", where=f"{use.file}, line {use.line}")
                 words.append(word._replace(value=text))
-            return replace(
+            return msgspec.structs.replace(
                 each, words=tuple(words), block=None if each.block is None else tuple(fill(b) for b in each.block)
             )
 

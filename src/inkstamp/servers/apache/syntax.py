@@ -5,7 +5,7 @@ the next one, `#` at the beginning makes it a comment. `<Name words>` opens a se
 """
 
 import re
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.text import LONGEST_LINE, Directive, Lines, Tally, Word
@@ -13,12 +13,12 @@ from inkstamp.servers.text import LONGEST_LINE, Directive, Lines, Tally, Word
 _LINE = re.compile(r"(?:[^\\\n]++|\\\r?\n|\\)*+")
 _WORD = re.compile(r"""[ \t]*+(?:"((?:[^"\\]++|\\.)*+)"|'((?:[^'\\]++|\\.)*+)'|([^ \t]++))""", re.DOTALL)
 _BLANK = " \t\r\v\f"
+_ESCAPED = re.compile(r"\\([\\\"'])")
 _GOES_ON = re.compile(r"\\\r?\n")
 _DEEPEST = 64
 
 
-@dataclass(frozen=True, slots=True)
-class _Line:
+class _Line(NamedTuple):
     start: int
     """Offset of the first character that is no white space."""
     end: int
@@ -45,11 +45,13 @@ class _Parser:
             self._tally.take(self._file, number)
             if end - at > LONGEST_LINE:
                 raise self.broken(f"a line of {end - at} characters stands", at)
-            raw = _GOES_ON.sub(lambda found: " " * len(found[0]), self._text[at:end])
+            raw = self._text[at:end]
+            if "\\" in raw:
+                raw = _GOES_ON.sub(lambda found: " " * len(found[0]), raw)
             start = at + len(raw) - len(raw.lstrip(_BLANK))
             stripped = raw.strip(_BLANK)
             if stripped and not stripped.startswith("#"):
-                lines.append(_Line(start, at + len(raw.rstrip(_BLANK)), stripped))
+                lines.append(_Line(start, start + len(stripped), stripped))
             at = end + 1
         return lines
 
@@ -99,7 +101,7 @@ class _Parser:
         words, at = [], 0
         while match := _WORD.match(text, at):
             double, single, bare = match.groups()
-            value = bare if bare is not None else re.sub(r"\\([\\\"'])", r"\1", double if single is None else single)
+            value = bare if bare is not None else _ESCAPED.sub(r"\1", double if single is None else single)
             self._tally.take(self._file, 0)
             begin = match.end() - len(match[0].lstrip(_BLANK))
             words.append(Word(value, start + begin, start + match.end()))

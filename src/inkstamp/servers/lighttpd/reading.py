@@ -4,7 +4,9 @@ import functools
 import posixpath
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
+
+import msgspec
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.common import matches
@@ -124,7 +126,7 @@ def read_configuration(main_file: str, read_file: Callable[[str], bytes], glob: 
         for each in directives:
             tally.take(each.file, each.line)
             if each.block is not None:
-                yield replace(each, block=tuple(resolve(each.block, depth)))
+                yield msgspec.structs.replace(each, block=tuple(resolve(each.block, depth)))
                 continue
             value = _joined(each, variables)
             if each.name == "include":
@@ -132,7 +134,7 @@ def read_configuration(main_file: str, read_file: Callable[[str], bytes], glob: 
             elif each.name != "include_shell":  # what a program would write is not known
                 if each.name.startswith("var."):
                     variables[each.name] = value
-                yield replace(each, words=(*each.words[:-1], each.words[-1]._replace(value=value)))
+                yield msgspec.structs.replace(each, words=(*each.words[:-1], each.words[-1]._replace(value=value)))
 
     def included(value: str, by: Directive, depth: int) -> Iterator[Directive]:
         if depth > _DEEPEST_INCLUDE:

@@ -11,7 +11,7 @@ from inkstamp.servers.text import MOST_PIECES, Directive, Lines, Word, too_much
 
 _TOKEN = re.compile(
     r"""(?:[ \t\r\n]++|\#[^\n]*+)++
-    |(?P<text>"(?:[^"\\]++|\\.)*+")
+    |(?P<text>"(?:[^"\\]++|\\.){0,200000}+")
     |(?P<condition>\$[A-Z_]+\s*\[\s*"[^"\n]*"\s*\])
     |(?P<operator>\+=|:=|=>|==|!=|=~|!~|=\^|=\$|=)
     |(?P<mark>[(){},+])

@@ -3,8 +3,10 @@
 import posixpath
 import re
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import cached_property
+
+import msgspec
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.common import matches
@@ -169,7 +171,7 @@ class _Loader:
                         yield each
             elif directive.block:
                 inside = tuple(self.resolve(directive.block, depth))
-                yield directive if inside == directive.block else replace(directive, block=inside)
+                yield directive if inside == directive.block else msgspec.structs.replace(directive, block=inside)
             else:
                 yield directive
 

@@ -18,6 +18,7 @@ from cryptography.x509.oid import NameOID
 from world import Ran, World
 
 GOOD = ("bakery", "museum", "rowing")
+ON_PATH = "127.0.0.67"
 BOUND = 150.0
 """Seconds that a run may take with the worst of strangers in it."""
 
@@ -27,6 +28,8 @@ class Street:
     """The good sites of one nginx, and what happened to them."""
 
     world: World
+    ocsp_port: int = 0
+    """Where the certificates say that their status is to be asked, on whose way a stranger may stand."""
     configured: str = ""
     rounds: int = 0
     told: list[str] = field(default_factory=list)

@@ -4,12 +4,20 @@ from collections.abc import Iterator
 
 import pytest
 from more_servers import open_folder
-from neighbours import Street
+from neighbours import ON_PATH, Street
 from world import real_world
+
+from inkstamp.standins.ports import free_ports
 
 
 @pytest.fixture(scope="module")
 def street() -> Iterator[Street]:
-    with open_folder() as folder, real_world(folder, ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}) as world:
+    ocsp, dns = free_ports(2)
+    settings = {"ocspResponderURL": f"http://{ON_PATH}:{ocsp}/"}
+    with (
+        open_folder() as folder,
+        real_world(folder, ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}, ca_settings=settings) as world,
+    ):
+        world.config.write_text(world.config.read_text().replace("http_port = ", f"dns_port = {dns}\nhttp_port = "))
         world.add_authority()
-        yield Street(world)
+        yield Street(world, ocsp_port=ocsp)

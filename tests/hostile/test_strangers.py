@@ -2,14 +2,21 @@
 
 import json
 import os
+import socket
 import sys
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
+from datetime import timedelta
 from pathlib import Path
 
 import pytest
+from attackers import CUSTOMER, Ground, attacker
 from cryptography import x509
-from neighbours import GOOD, Street, dripping, listening, odd_certificate, saying, words
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.x509 import ocsp
+from fuzzing import NOW, pki
+from more_servers import ssh_machine
+from neighbours import GOOD, ON_PATH, Street, dripping, listening, odd_certificate, saying, words
 from world import plain_site
 
 from inkstamp.standins.ports import free_ports
@@ -176,6 +183,78 @@ def test_a_hostile_mail_server_and_a_hostile_webhook(street: Street) -> None:
     assert done.status == 0, done.err
     assert "post: could not tell anybody" in words(done)
     assert "hook: could not tell anybody" in words(done)
+
+
+def forged_answer() -> bytes:
+    """An OCSP answer in good order that says revoked, by a key that no CA knows."""
+    certificate, key = pki()
+    builder = ocsp.OCSPResponseBuilder().add_response(
+        cert=certificate, issuer=certificate, algorithm=hashes.SHA1(), cert_status=ocsp.OCSPCertStatus.REVOKED,  # noqa: S303
+        this_update=NOW, next_update=NOW + timedelta(days=999), revocation_time=NOW, revocation_reason=None,
+    )  # fmt: skip
+    made = builder.responder_id(ocsp.OCSPResponderEncoding.HASH, certificate).certificates([certificate])
+    body = made.sign(key, hashes.SHA256()).public_bytes(serialization.Encoding.DER)
+    return b"HTTP/1.1 200 OK\r\nContent-Length: %d\r\n\r\n" % len(body) + body
+
+
+ON_THE_WAY = {
+    "trailers without end": dripping(b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n", b"X: a\r\n"),
+    "a forged answer": saying(forged_answer()),
+    "a redirect inside": saying(b"HTTP/1.1 302 Found\r\nLocation: http://[::1]:22/\r\nContent-Length: 0\r\n\r\n"),
+}
+
+
+@pytest.mark.parametrize("kind", ON_THE_WAY)
+def test_one_who_stands_on_the_way_to_ocsp(street: Street, kind: str) -> None:
+    if not street.rounds:
+        street.renew("nobody: the first editions")
+    asked: list[bytes] = []
+
+    def answer(stream: socket.socket) -> None:
+        asked.append(b"")
+        ON_THE_WAY[kind](stream)
+
+    with listening(ON_PATH, street.ocsp_port, answer):
+        done = street.renew(f"on the way to OCSP: {kind}")
+    assert done.status == 0, done.err
+    assert asked, "nobody asked for a status"
+    assert "revoked" not in words(done) + words(street.world.run("status"))
+
+
+def test_a_customers_zone_whose_primary_never_answers(street: Street) -> None:
+    (port,) = free_ports(1)
+    records = street.world.nameserver.records
+    records[STRANGER, "SOA"] = [f"ns.{STRANGER}. a.{STRANGER}. 1 1 1 1 1"]
+    records[STRANGER, "NS"] = [f"ns{number}.{STRANGER}." for number in range(64)]
+    street.world.nameserver.table |= {f"ns{number}.{STRANGER}": [f"127.0.68.{number}"] for number in range(1, 64)}
+    more = (
+        f'\n[nameserver.theirs]\naddress = "{AWAY}:{port}"\n\n[certificate.stranger-{street.rounds}]\n'
+        f'names = ["{STRANGER}"]\nauthority = "quayside"\nproof = "dns-01"\nvia = "theirs"\n'
+    )
+    with listening(AWAY, port, dripping(b"", b"\x00")):
+        done = street.renew("customer with a zone: a primary that never answers", more)
+    del records[STRANGER, "SOA"], records[STRANGER, "NS"]
+    assert done.status == 1
+    assert "stranger" in words(done)
+
+
+@pytest.mark.needs_root
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root has something to give away")
+def test_a_user_of_another_machine_who_exchanges_what_copies_go_to(street: Street) -> None:
+    (port,) = free_ports(1)
+    top = street.world.folder / "other"
+    top.mkdir()
+    with ssh_machine(top / "machine", "127.0.0.1", port) as machine, site_of_a_stranger(street):
+        ground = Ground(top)
+        more = entry(street).replace('["front"]', '["box"]') + (
+            f'\n[server.box]\nkind = "files"\nreach = "ssh://127.0.0.1:{port}"\nssh_config = "{machine.client}"\n'
+            f'files = [{{ path = "{ground.file}", form = "combined", mode = "0640", owner = "{CUSTOMER}" }}]\n'
+        )
+        with attacker(ground.spam_links), attacker(ground.exchange):
+            done = street.renew("user of another machine", more)
+        assert ground.state() == ground.before
+        assert done.status in {0, 1}  # he may well keep his own copy from being written
+        assert [each for each in ground.home.rglob(".inkstamp*") if each.lstat().st_uid == 0] == []
 
 
 @pytest.mark.needs_root

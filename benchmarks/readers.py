@@ -1,6 +1,6 @@
 """The worst that a configuration file can hold, read for each kind of server.
 
-    python benchmarks/readers.py [MIB]
+    python benchmarks/readers.py [MIB [CONTENTS]]
 
 Each kind reads MIB (16) of the worst of a dozen contents, each in a process of its own: seconds and memory beyond the
 text itself, beside `str.split` of the same text. What a kind refuses, with one clear error, counts as read.
@@ -46,14 +46,14 @@ def read_one(kind: str, content: str, size: int) -> dict[str, object]:
 
 
 def main() -> None:
-    if len(sys.argv) == 4:
+    if len(sys.argv) > 3:
         print(json.dumps(read_one(sys.argv[1], WORST[sys.argv[2]], int(sys.argv[3]))))
         return
     size = int(float(sys.argv[1] if len(sys.argv) > 1 else 16) * 1_048_576)
     print(f"{size / 1_048_576:g} MiB of the worst      seconds  MiB more  of what")
     for kind in kinds():
         found = {}
-        for name in WORST:
+        for name in list(WORST)[: int(sys.argv[2]) if len(sys.argv) > 2 else None]:
             command = [sys.executable, __file__, kind, name, str(size)]
             found[name] = json.loads(subprocess.run(command, capture_output=True, text=True, check=True).stdout)
         slow = max(found, key=lambda name: found[name]["seconds"])

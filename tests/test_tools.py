@@ -29,7 +29,7 @@ def test_the_benchmarks_run_and_print_their_tables_beside_a_baseline() -> None:
     assert "openssl s_client for each, 16 at once" in table
     assert "inkstamp check --quick" in table
     assert "inkstamp renew, orders and all" in bench("renewals.py", "3", "6")
-    assert "str.split" in bench("readers.py", "0.1")
+    assert "str.split" in bench("readers.py", "0.1", "2")
     table = bench("proofs.py", "3")
     assert "put up, updates: 1 " in table
     assert "one after another" in table

@@ -15,7 +15,7 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.x509 import ocsp
 from fuzzing import NOW, pki
-from more_servers import ssh_machine
+from more_servers import open_folder, ssh_machine
 from neighbours import GOOD, ON_PATH, Street, dripping, listening, odd_certificate, saying, words
 from world import plain_site
 
@@ -242,9 +242,11 @@ def test_a_customers_zone_whose_primary_never_answers(street: Street) -> None:
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root has something to give away")
 def test_a_user_of_another_machine_who_exchanges_what_copies_go_to(street: Street) -> None:
     (port,) = free_ports(1)
-    top = street.world.folder / "other"
-    top.mkdir()
-    with ssh_machine(top / "machine", "127.0.0.1", port) as machine, site_of_a_stranger(street):
+    with (
+        open_folder() as top,
+        ssh_machine(top / "machine", "127.0.0.1", port) as machine,
+        site_of_a_stranger(street),
+    ):
         ground = Ground(top)
         more = entry(street).replace('["front"]', '["box"]') + (
             f'\n[server.box]\nkind = "files"\nreach = "ssh://127.0.0.1:{port}"\nssh_config = "{machine.client}"\n'

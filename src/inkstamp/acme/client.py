@@ -13,13 +13,13 @@ from inkstamp.acme.messages import (
     Order,
     OrdersList,
     RenewalInfo,
+    ca_url,
     read,
 )
 from inkstamp.acme.session import Reply, Session, Signer
-from inkstamp.errors import CaMisbehaved, CaProblem, UrlTrouble
+from inkstamp.errors import CaMisbehaved, CaProblem
 from inkstamp.pki.keys import PrivateKey
 from inkstamp.pki.names import as_address
-from inkstamp.urls import absolute
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,12 +42,7 @@ def _location(reply: Reply) -> str:
     url = reply.headers.get("Location")
     if not url:
         raise CaMisbehaved("the CA made a resource and does not say where (no Location header)", where=reply.url)
-    try:
-        return absolute(reply.url, url)
-    except UrlTrouble as error:
-        raise CaMisbehaved(
-            f"the CA names a URL that cannot be used: {error.said}", where=reply.url, said=error.where
-        ) from error
+    return ca_url(reply.url, url)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -53,12 +53,22 @@ class _Wire(msgspec.Struct, frozen=True, kw_only=True, rename="camel"):
         return self
 
 
+def ca_url(base: str, reference: str) -> str:
+    """Return the URL that the CA means in its answer at `base`; CaMisbehaved when it is none that can be used."""
+    try:
+        return absolute(base, reference)
+    except UrlTrouble as error:
+        raise CaMisbehaved(
+            f"the CA names a URL that cannot be used: {error.said}", where=base, said=error.where
+        ) from error
+
+
 def _absolute(base: str, urls: tuple[str, ...]) -> tuple[str, ...]:
-    return tuple(absolute(base, each) for each in urls)
+    return tuple(ca_url(base, each) for each in urls)
 
 
 def _absolute_or_none(base: str, url: str) -> str:
-    return absolute(base, url) if url else ""
+    return ca_url(base, url) if url else ""
 
 
 _T = TypeVar("_T", bound=_Wire)
@@ -189,7 +199,7 @@ class Challenge(_Wire, frozen=True):
 
     def at(self, base: str) -> "Challenge":
         """Return it with an absolute URL."""
-        return msgspec.structs.replace(self, url=absolute(base, self.url))
+        return msgspec.structs.replace(self, url=ca_url(base, self.url))
 
 
 class Authorization(_Wire, frozen=True):
@@ -223,10 +233,6 @@ def read(kind: type[_T], body: bytes, url: str) -> _T:
     """
     try:
         return msgspec.json.decode(body, type=kind).at(url)
-    except UrlTrouble as error:
-        raise CaMisbehaved(
-            f"the CA names a URL that cannot be used: {error.said}", where=url, said=error.where
-        ) from error
     except (msgspec.MsgspecError, ValueError, ArithmeticError, RecursionError) as error:
         raise CaMisbehaved(
             f"the CA's answer is not the {kind.__name__.lower()} that was asked for",

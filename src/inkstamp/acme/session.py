@@ -45,8 +45,6 @@ _MOST_LINKS = 65_536
 """Characters of Link headers that are read."""
 _LINK = re.compile(r"<([^<>]*)>([^<]*)")
 _NONCE = "Replay-Nonce"
-_SHOWN = 300
-"""Characters of what a stranger says that are told."""
 _HEADERS = {"User-Agent": f"inkstamp/{__version__}", "Accept-Language": "en"}
 
 

@@ -76,7 +76,6 @@ def as_request(options: argparse.Namespace) -> "StampRequest":
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.errors import InkStampError
     from inkstamp.jobs.plan import make_plans
     from inkstamp.jobs.stamp import check_beforehand
 

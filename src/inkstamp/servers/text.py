@@ -62,13 +62,20 @@ class Directive(msgspec.Struct, frozen=True, gc=False):
         return (child for child in self.block or () if child.name == name)
 
 
+class Texts(dict[str, str]):
+    """Text of each file of a configuration by path; bytes that are no UTF-8 are kept as surrogates."""
+
+    held = 0
+    """Characters of all of them together."""
+
+
 def read_once(
-    texts: dict[str, str], path: str, wanted_by: Directive | None, read_file: Callable[[str], bytes], product: str
+    texts: Texts, path: str, wanted_by: Directive | None, read_file: Callable[[str], bytes], product: str
 ) -> str:
     """Return the text of a configuration file; it is read when `texts` does not have it yet.
 
     Args:
-        texts: By path, what was read; bytes that are no UTF-8 are kept as surrogates.
+        texts: What was read.
         path: The file.
         wanted_by: The directive that names it; None for the main file.
         read_file: Reads one.
@@ -90,7 +97,8 @@ def read_once(
                 said=error.said,
                 advice="check the path, and that this user may read it",
             ) from error
-        if sum(map(len, texts.values())) + len(text) > _MOST_TEXT:
+        texts.held += len(text)
+        if texts.held > _MOST_TEXT:
             raise ServerTrouble(
                 f"{product}'s configuration has more than {_MOST_TEXT // 1_048_576} MiB", where=path,
                 advice="see which of its files is that large, and what it is for",

@@ -13,7 +13,7 @@ from inkstamp.errors import ServerTrouble
 from inkstamp.servers.apache.syntax import parse
 from inkstamp.servers.common import matches
 from inkstamp.servers.interface import Listen, Site
-from inkstamp.servers.text import MOST_VALUE, Directive, Tally, Word, read_once
+from inkstamp.servers.text import MOST_VALUE, Directive, Tally, Texts, Word, read_once
 
 _DEEPEST = 30
 _VARIABLE = re.compile(r"\$\{([A-Za-z0-9_]+)\}")
@@ -89,7 +89,7 @@ class Reading:
     """All files as read, and the directives with everything resolved."""
 
     setting: Setting
-    texts: dict[str, str] = field(default_factory=dict)
+    texts: Texts = field(default_factory=Texts)
     """Text of each file by path; bytes that are no UTF-8 kept as surrogates."""
     directives: tuple[Directive, ...] = ()
     found: "list[Host]" = field(default_factory=list)

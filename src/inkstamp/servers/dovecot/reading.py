@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from inkstamp.servers.dovecot.syntax import parse
 from inkstamp.servers.interface import Listen
-from inkstamp.servers.text import Directive, Tally, read_once
+from inkstamp.servers.text import Directive, Tally, Texts, read_once
 from inkstamp.view.upgrade import Upgrade
 
 _USUAL: dict[str, tuple[tuple[str, int, bool], ...]] = {
@@ -24,7 +24,7 @@ _MOST_DEPTH = 20
 class Reading:
     """A whole configuration."""
 
-    texts: dict[str, str]
+    texts: Texts
     main_file: str
     top: tuple[Directive, ...]
     """All settings and sections, included ones in their places."""
@@ -52,7 +52,7 @@ class Reading:
 
 def read_configuration(main_file: str, read_file: Callable[[str], bytes], glob: Callable[[str], list[str]]) -> Reading:
     """Read the configuration and all that it includes; ServerTrouble when a file cannot be read or understood."""
-    texts: dict[str, str] = {}
+    texts = Texts()
     tally = Tally()
     parse_once = functools.cache(parse)
 

@@ -9,7 +9,7 @@ from inkstamp.errors import ServerTrouble
 from inkstamp.reach.interface import Host
 from inkstamp.servers.haproxy.syntax import parse
 from inkstamp.servers.interface import Listen
-from inkstamp.servers.text import Directive, Word, read_once
+from inkstamp.servers.text import Directive, Texts, Word, read_once
 
 _SECTIONS = {"global", "defaults", "frontend", "backend", "listen", "userlist", "peers", "mailers", "resolvers",
              "program", "http-errors", "ring", "cache", "fcgi-app", "log-forward", "crt-store", "traces"}  # fmt: skip
@@ -58,7 +58,7 @@ class Loaded:
 class Reading:
     """A whole configuration."""
 
-    texts: dict[str, str]
+    texts: Texts
     """By path: the main file, and the crt-lists."""
     main_file: str
     binds: tuple[Bind, ...]
@@ -75,7 +75,7 @@ def read_configuration(main_file: str, host: Host) -> Reading:
         ServerTrouble: A file cannot be read, or a line not be understood.
 
     """
-    texts: dict[str, str] = {}
+    texts = Texts()
     lines = parse(read_once(texts, main_file, None, host.read, "HAProxy"), main_file)
     base, socket, section = "", "", ""
     binds = []
@@ -139,7 +139,7 @@ def _sources(line: Directive, base: str, host: Host) -> Iterator[Source]:
             yield Source("folder" if host.glob(f"{path}/.") else "file", path, word)
 
 
-def _load(bind: Bind, texts: dict[str, str], host: Host) -> Iterator[Loaded]:
+def _load(bind: Bind, texts: Texts, host: Host) -> Iterator[Loaded]:
     for source in bind.sources:
         if source.kind == "file":
             yield Loaded(source.path, source, None)

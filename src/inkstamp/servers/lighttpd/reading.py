@@ -12,7 +12,7 @@ from inkstamp.errors import ServerTrouble
 from inkstamp.servers.common import matches
 from inkstamp.servers.interface import Listen
 from inkstamp.servers.lighttpd.syntax import parse, plain
-from inkstamp.servers.text import MOST_VALUE, Directive, Tally, Word, read_once
+from inkstamp.servers.text import MOST_VALUE, Directive, Tally, Texts, Word, read_once
 
 _HOST, _SOCKET, _SCHEME = '$HTTP["host"]', '$SERVER["socket"]', '$HTTP["scheme"]'
 _TERM = re.compile(r'"(?:[^"\\]++|\\.)*+"|[A-Za-z0-9_][A-Za-z0-9_.-]*+')
@@ -44,7 +44,7 @@ class Reading:
     """A whole configuration."""
 
     main_file: str
-    texts: dict[str, str] = field(default_factory=dict)
+    texts: Texts = field(default_factory=Texts)
     top: tuple[Directive, ...] = ()
     """With includes in their places, and variables filled in."""
     settings: tuple[Setting, ...] = ()

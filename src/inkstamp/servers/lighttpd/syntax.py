@@ -115,6 +115,7 @@ class _Parser:
 
     def _condition(self, depth: int) -> Directive:
         start = self._tokens[self._at][2]
+        line = self._line(start)  # asked for before those inside: the text is gone through once
         words = []
         if self._tokens[self._at][1] == "else":
             words.append(Word("else", start, self._take("name")[3]))
@@ -128,7 +129,7 @@ class _Parser:
         inside = self._take("mark")[3]
         block = self.statements(depth + 1)
         end = self._take("mark")[3]
-        return Directive(tuple(words), block, self._file, self._line(start), start, end, inside)
+        return Directive(tuple(words), block, self._file, line, start, end, inside)
 
     def _line(self, offset: int) -> int:
         return self._lines.number(offset)

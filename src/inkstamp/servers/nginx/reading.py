@@ -12,7 +12,7 @@ from inkstamp.errors import ServerTrouble
 from inkstamp.servers.common import matches
 from inkstamp.servers.interface import Listen, Place, Site
 from inkstamp.servers.nginx.syntax import parse
-from inkstamp.servers.text import Directive, Tally, read_once
+from inkstamp.servers.text import Directive, Tally, Texts, read_once
 
 _DEEPEST_INCLUDE = 20
 _TLS_WORDS = ("ssl_protocols", "ssl_ciphers", "ssl_client_certificate", "ssl_verify_client", "http2")
@@ -40,7 +40,7 @@ class Reading:
     """All files as read, and the directives with includes worked in."""
 
     folders: Folders
-    texts: dict[str, str] = field(default_factory=dict)
+    texts: Texts = field(default_factory=Texts)
     """Text of each file by path; bytes that are no UTF-8 kept as surrogates."""
     directives: tuple[Directive, ...] = ()
     found: "list[Host]" = field(default_factory=list)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 from inkstamp.servers.interface import Listen
-from inkstamp.servers.text import LONGEST_LINE, MOST_VALUE, Directive, Tally, Word, lines_of, read_once
+from inkstamp.servers.text import LONGEST_LINE, MOST_VALUE, Directive, Tally, Texts, Word, lines_of, read_once
 from inkstamp.view.upgrade import Upgrade
 
 _PORTS = {"smtp": 25, "submission": 587, "smtps": 465, "submissions": 465}
@@ -36,7 +36,7 @@ class Service:
 class Reading:
     """The two files."""
 
-    texts: dict[str, str]
+    texts: Texts
     main_file: str
     parameters: dict[str, Directive]
     """By name, the one that counts: two words, name and value."""
@@ -60,7 +60,7 @@ class Reading:
 
 def read_configuration(main_file: str, read_file: Callable[[str], bytes]) -> Reading:
     """Read `main.cf` and the `master.cf` beside it; ServerTrouble when one cannot be read."""
-    texts: dict[str, str] = {}
+    texts = Texts()
     main = read_once(texts, main_file, None, read_file, "Postfix")
     beside = f"{main_file.rpartition('/')[0]}/master.cf"
     master = read_once(texts, beside, None, read_file, "Postfix")

@@ -42,17 +42,35 @@ def edition(number: int) -> EditionRecord:
 def test_an_order_is_found_again_with_all_that_was_written_of_it(tmp_path: Path, ledger: Ledger) -> None:
     order = ledger.intend_order("rowing", "quayside", ["a.test", "b.test"])
     order = ledger.move_order(order, OrderState.OPENED, "order opened", "order 1", url="https://ca.test/o/1")
-    ledger.plan_proofs([ProofRecord(order_id=order.id, server="front", root="/srv", parts=("a", "b"), made=(0, 1))])
+    ledger.files.plan([ProofRecord(order_id=order.id, server="front", root="/srv", parts=("a", "b"), made=(0, 1))])
     ledger.close()
     again = Ledger(tmp_path / "ledger.db", HandClock(NOW))
     assert again.open_order("rowing") == order
-    assert again.proofs(order.id)[0].made == (0, 1)
+    assert again.files.of(order.id)[0].made == (0, 1)
     again.add_edition(again.move_order(order, OrderState.FINALIZING), edition(order.edition), "issued")
     assert again.open_order("rowing") is None
     assert again.newest_edition("rowing") == edition(1)
     assert again.intend_order("rowing", "quayside", ["a.test"]).edition == 2
     assert [each.what for each in again.events("rowing")] == ["order opened", "issued"]
     again.close()
+
+
+def test_folders_made_for_a_proof_that_is_gone_are_removed_with_the_last_one_in_them(ledger: Ledger) -> None:
+    def record(root: str, *parts: str, made: tuple[int, ...] = ()) -> ProofRecord:
+        return ProofRecord(order_id=1, server="front", root=root, parts=parts, made=made)
+
+    first, second, portal, elsewhere = ledger.files.plan(
+        [
+            record("/srv/a", ".well-known", "acme-challenge", "one", made=(0, 1)),
+            record("/srv/a", ".well-known", "acme-challenge", "two"),
+            record("/srv/a", ".well-known", "pki-validation", "three.txt", made=(1,)),
+            record("/srv/b", ".well-known", "acme-challenge", "four"),
+        ]
+    )
+    ledger.files.forget([first])
+    assert {each.id: each.made for each in ledger.files.of()} == {second.id: (0, 1), portal.id: (1,), elsewhere.id: ()}
+    ledger.files.forget([second])
+    assert {each.id: each.made for each in ledger.files.of()} == {portal.id: (0, 1), elsewhere.id: ()}
 
 
 def test_an_order_that_ended_cannot_go_on(ledger: Ledger) -> None:
@@ -269,9 +287,9 @@ def test_a_ledger_that_is_damaged_at_any_byte_says_so_and_how_to_mend_it(tmp_pat
             ledger.move_order(ledger.move_order(order, OrderState.OPENED, url="https://ca/1"), OrderState.FINALIZING),
             edition(1), "issued",
         )  # fmt: skip
-        ledger.plan_proofs([ProofRecord(order_id=1, server="front", root="/srv/m\udcfcller", parts=("a",), made=(0,))])
+        ledger.files.plan([ProofRecord(order_id=1, server="front", root="/srv/m\udcfcller", parts=("a",), made=(0,))])
         ledger.installs.begin("rowing", 1, ("front",))
-        assert [each.root for each in ledger.proofs()] == ["/srv/m\udcfcller"]
+        assert [each.root for each in ledger.files.of()] == ["/srv/m\udcfcller"]
     whole = file.read_bytes()
     chance = random.Random(5)  # noqa: S311  no secret
     told = list[LedgerTrouble]()

@@ -5,6 +5,7 @@ The same holds on this machine and on another one over SSH.
 
 import os
 import stat
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
@@ -31,6 +32,19 @@ def test_a_proof_is_readable_to_all_whatever_the_umask_and_leaves_no_trace(host:
     host.uproot(planted.root, planted.parts, planted.made)
     assert list(tmp_path.iterdir()) == []
     host.uproot(planted.root, planted.parts, planted.made)  # again, after a crash: harmless
+
+
+def test_proofs_of_many_orders_in_one_document_root_are_not_in_each_others_way(host: Host, tmp_path: Path) -> None:
+    def prove(number: int) -> None:
+        for turn in range(5):
+            parts = (*PARTS[:2], f"token-{number}-{turn}")
+            host.plant(str(tmp_path), parts, b"proof")
+            assert tmp_path.joinpath(*parts).read_bytes() == b"proof"
+            host.uproot(str(tmp_path), parts, (0, 1))
+
+    with ThreadPoolExecutor(6) as pool:
+        list(pool.map(prove, range(6)))
+    assert list(tmp_path.iterdir()) == []
 
 
 def test_folders_that_were_there_or_hold_something_else_stay(host: Host, tmp_path: Path) -> None:

@@ -255,3 +255,4 @@ def test_a_machine_takes_several_certificates_of_a_run_with_one_reload(
             assert found.chain[0].public_bytes(serialization.Encoding.DER) == club.edition(crew, number)
             copy = west[1].folder / "certificates" / crew / "key.pem"
             assert copy.read_bytes() == (club.home / "shelf" / crew / f"{number:04d}" / "key.pem").read_bytes()
+        assert stray(folder / "west-www") == []

@@ -212,7 +212,7 @@ def _put_up_files(
     servers = file_servers(workplace.config, entry)
     if not files or not servers:
         return False
-    standing = {(each.server, each.root, each.parts) for each in workplace.ledger.proofs(record.id)}
+    standing = {(each.server, each.root, each.parts) for each in workplace.ledger.files.of(record.id)}
     wanted = {
         (server, place.root, place.parts)
         for server in servers

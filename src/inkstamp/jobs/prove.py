@@ -101,7 +101,7 @@ def put_up(workplace: "Workplace", order_id: int, servers: Sequence[str], proofs
         for proof in proofs
         for place in workplace.server(via).places(proof.name, proof.parts)
     ]
-    records = workplace.ledger.plan_proofs(
+    records = workplace.ledger.files.plan(
         [
             ProofRecord(
                 order_id=order_id,
@@ -119,7 +119,7 @@ def put_up(workplace: "Workplace", order_id: int, servers: Sequence[str], proofs
         if set(planted.made) - set(record.made):  # another run's folders were cleared away in between
             extra.append(msgspec.structs.replace(record, made=planted.made))
     if extra:
-        workplace.ledger.plan_proofs(extra)
+        workplace.ledger.files.plan(extra)
 
 
 def look_until_seen(
@@ -169,22 +169,28 @@ def take_down(workplace: "Workplace", order: OrderRecord) -> None:
 
 def take_down_of(workplace: "Workplace", order_id: int) -> None:
     """Remove all proofs of the order with that id."""
-    records = workplace.ledger.proofs(order_id)
-    gone = []
-    for record in reversed(records):
-        try:
-            workplace.host(record.server).uproot(record.root, record.parts, record.made)
-        except ReachTrouble as error:
-            # The machine is away, which must not hide what else went wrong; the next run tries again.
-            told = note("proof", record.server, f"a proof could not be removed: {error.what}")
-            workplace.progress.found(f"order {order_id}", told)
-        else:
-            gone.append(record)
-    workplace.ledger.forget_proofs(gone)
+    for via in dict.fromkeys(each.server for each in workplace.ledger.files.of(order_id)):
+        # Orders share folders: which of them is the last one there must be clear.
+        with workplace.hold_proofs(via):
+            _take_down_from(workplace, order_id, via)
     if workplace.ledger.dns.of(order_id):
         from inkstamp.jobs import prove_dns
 
         prove_dns.take_down_of(workplace, order_id)
+
+
+def _take_down_from(workplace: "Workplace", order_id: int, via: str) -> None:
+    gone = []
+    for record in reversed([each for each in workplace.ledger.files.of(order_id) if each.server == via]):
+        try:
+            workplace.host(via).uproot(record.root, record.parts, record.made)
+        except ReachTrouble as error:
+            # The machine is away, which must not hide what else went wrong; the next run tries again.
+            told = note("proof", via, f"a proof could not be removed: {error.what}")
+            workplace.progress.found(f"order {order_id}", told)
+        else:
+            gone.append(record)
+    workplace.ledger.files.forget(gone)
 
 
 def first_and_count(names: Sequence[str]) -> str:

@@ -323,6 +323,10 @@ class Workplace:
         """Keep other runs from trying out proofs in the same moment; `patience` in seconds."""
         return held(self.locks / "trial", "a trial of proofs", patience=patience)
 
+    def hold_proofs(self, server: str) -> AbstractContextManager[None]:
+        """Keep other threads and runs from taking proofs down from the same server in the same moment."""
+        return held(self.locks / f"proofs-{server}", f"the proofs on “{server}”", patience=_SERVER_PATIENCE)
+
     def hold_port(self, port: int) -> AbstractContextManager[None]:
         """Keep other runs from answering on the same port in the same moment."""
         return held(self.locks / f"port-{port}", f"port {port}", patience=_SERVER_PATIENCE)

@@ -2,12 +2,10 @@
 
 from collections.abc import Callable, Mapping, Sequence
 
-import msgspec
-
 from inkstamp.clock import Clock
 from inkstamp.ledger.database import Database, from_moment, to_moment
 from inkstamp.ledger.records import InstallRecord, InstallState
-from inkstamp.ledger.rows import as_install, telling_damage
+from inkstamp.ledger.rows import as_install, as_list, telling_damage
 
 SHELF = ""
 """In the place of a server: an edition for the shelf alone."""
@@ -30,7 +28,7 @@ class Installs:
                 "install",
                 certificate=certificate,
                 edition=edition,
-                servers=msgspec.json.encode(servers).decode(),
+                servers=as_list(servers),
                 state=InstallState.BEGUN.value,
                 at=now,
             )

@@ -1,5 +1,6 @@
 """The ledger's records as data, and the life of an order as we lead it."""
 
+from collections.abc import Iterable, Sequence
 from datetime import datetime
 from enum import StrEnum
 
@@ -137,6 +138,25 @@ class ProofRecord(_Record, frozen=True):
     """Which folders of `parts` (by index) were made for it."""
     id: int = 0
     """Given by the ledger."""
+
+
+def heirs(gone: Iterable[ProofRecord], left: Sequence[ProofRecord]) -> dict[int, tuple[int, ...]]:
+    """Tell which proofs stand in folders that were made for others that are gone.
+
+    Returns:
+        For the id of each such proof of `left`, all folders that are its own to remove then.
+
+    """
+    found: dict[int, set[int]] = {}
+    for each in gone:
+        for depth in each.made:
+            place = (each.server, each.root, each.parts[: depth + 1])
+            heir = next(
+                (other for other in left if (other.server, other.root, other.parts[: depth + 1]) == place), None
+            )
+            if heir is not None:
+                found.setdefault(heir.id, set(heir.made)).add(depth)
+    return {number: tuple(sorted(made)) for number, made in found.items()}
 
 
 class EditionRecord(_Record, frozen=True):

@@ -2,7 +2,7 @@
 
 import functools
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from types import FunctionType
 from typing import Any, TypeVar
 
@@ -12,6 +12,7 @@ from inkstamp.ledger.database import damaged, to_moment
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState, OrderRecord, OrderState
 
 strings = msgspec.json.Decoder(tuple[str, ...])
+numbers = msgspec.json.Decoder(tuple[int, ...])
 _C = TypeVar("_C", bound=type[Any])
 
 
@@ -34,6 +35,11 @@ def _telling(method: Callable[..., Any]) -> Callable[..., Any]:
             raise damaged(str(error)) from error
 
     return telling
+
+
+def as_list(values: Sequence[str] | Sequence[int]) -> str:
+    """Return what `strings` or `numbers` reads back."""
+    return msgspec.json.encode(values).decode()
 
 
 def as_stored(path: str) -> str | bytes:

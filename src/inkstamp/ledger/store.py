@@ -1,6 +1,6 @@
 """The ledger: typed questions and entries. Every entry is one transaction, durable when the method returns."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from contextlib import suppress
 from datetime import datetime
 from pathlib import Path
@@ -11,6 +11,7 @@ from inkstamp.clock import Clock
 from inkstamp.errors import LedgerTrouble
 from inkstamp.ledger.database import Database, from_moment, to_moment
 from inkstamp.ledger.dns_proofs import DnsProofs
+from inkstamp.ledger.file_proofs import FileProofs
 from inkstamp.ledger.installs import Installs
 from inkstamp.ledger.looks import Looks
 from inkstamp.ledger.matters import Matters
@@ -22,21 +23,15 @@ from inkstamp.ledger.records import (
     EventRecord,
     OrderRecord,
     OrderState,
-    ProofRecord,
     check_order_move,
 )
 from inkstamp.ledger.revocations import Revocations
-from inkstamp.ledger.rows import as_edition, as_order, as_path, as_stored, strings, telling_damage
+from inkstamp.ledger.rows import as_edition, as_list, as_order, strings, telling_damage
 from inkstamp.ledger.setbacks import Setbacks
 from inkstamp.ledger.tidings import TidingsBook
 from inkstamp.printable import printable
 
 _OPEN = ", ".join(f"'{state.value}'" for state in OPEN_STATES)
-_numbers = msgspec.json.Decoder(tuple[int, ...])
-
-
-def _list(values: Sequence[str] | Sequence[int]) -> str:
-    return msgspec.json.encode(values).decode()
 
 
 @telling_damage
@@ -49,6 +44,7 @@ class Ledger:
         self._run: int | None = None
         self._command = ""
         self.portal = PortalProofs(self._database, clock)
+        self.files = FileProofs(self._database)
         self.dns = DnsProofs(self._database)
         self.setbacks = Setbacks(self._database, clock)
         self.tidings = TidingsBook(self._database)
@@ -154,7 +150,7 @@ class Ledger:
         """Record the account at an authority, in the place of an earlier one; `what` says what was done with it."""
         with self._database.writing():
             self._database.put("account", {"authority": authority}, directory=directory, url=url, contact=contact,
-                               opened=self._now(), caa=_list(caa))  # fmt: skip
+                               opened=self._now(), caa=as_list(caa))  # fmt: skip
             self._note("account", f"account at {authority}: {what}", "")
 
     def retire_account(self, authority: str) -> None:
@@ -239,7 +235,7 @@ class Ledger:
                 "ca_order",
                 certificate=certificate,
                 authority=authority,
-                names=_list(names),
+                names=as_list(names),
                 state=OrderState.INTENDED.value,
                 url="",
                 edition=number,
@@ -276,54 +272,10 @@ class Ledger:
             {"state": order.state.value, "url": order.url, "now": self._now(), "id": order.id},
         )
 
-    # Proofs
-
-    def plan_proofs(self, proofs: Iterable[ProofRecord]) -> list[ProofRecord]:
-        """Record proofs before they are put up; their ids are given here."""
-        with self._database.writing():
-            return [
-                msgspec.structs.replace(
-                    each,
-                    id=self._database.insert(
-                        "proof",
-                        order_id=each.order_id,
-                        server=each.server,
-                        root=as_stored(each.root),
-                        parts=_list(each.parts),
-                        made=_list(each.made),
-                    ),
-                )
-                for each in proofs
-            ]
-
-    def proofs(self, order_id: int | None = None) -> list[ProofRecord]:
-        """Return the proofs that may stand somewhere, of one order or of all."""
-        where = "" if order_id is None else " WHERE order_id = :id"
-        rows = self._database.rows(f"SELECT * FROM proof{where} ORDER BY id", {"id": order_id})  # noqa: S608
-        return [
-            ProofRecord(
-                id=row["id"],
-                order_id=row["order_id"],
-                server=row["server"],
-                root=as_path(row["root"]),
-                parts=strings.decode(row["parts"]),
-                made=_numbers.decode(row["made"]),
-            )
-            for row in rows
-        ]
-
     def orders_with_proofs(self) -> list[int]:
         """Return the ids of the orders that have files or records standing somewhere, perhaps."""
-        return list(
-            dict.fromkeys([each.order_id for each in self.proofs()] + [each.order_id for each in self.dns.of()])
-        )
-
-    def forget_proofs(self, proofs: Sequence[ProofRecord]) -> None:
-        """Strike out proofs that were taken down."""
-        if proofs:
-            with self._database.writing():
-                for each in proofs:
-                    self._database.execute("DELETE FROM proof WHERE id = :id", {"id": each.id})
+        standing = [each.order_id for each in self.files.of()] + [each.order_id for each in self.dns.of()]
+        return list(dict.fromkeys(standing))
 
     # Editions
 
@@ -340,7 +292,7 @@ class Ledger:
             "edition",
             certificate=edition.certificate,
             number=edition.number,
-            names=_list(edition.names),
+            names=as_list(edition.names),
             authority=edition.authority,
             issuer=edition.issuer,
             root=edition.root,
@@ -358,7 +310,7 @@ class Ledger:
                 "ca_order",
                 certificate=edition.certificate,
                 authority=edition.authority,
-                names=_list(edition.names),
+                names=as_list(edition.names),
                 state=OrderState.ISSUED.value,
                 url="",
                 edition=edition.number,

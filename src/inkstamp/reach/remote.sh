@@ -156,27 +156,28 @@ plant_once() {
 # command…: run it in a folder that nobody else can look or write into, made in the present one and gone afterwards.
 in_own_folder() {
     own=.inkstamp.$$
-    status=1
     here=$(pwd -P)
     before=$newline$(own_folders)
-    trap 'remove_own; exit 3' HUP INT TERM PIPE # the connection is lost: leave nothing
+    trap 'rmdir "./$own" 2>/dev/null; exit 3' HUP INT TERM PIPE # the connection is lost: leave nothing
     (umask 077 && mkdir "./$own") 2>/dev/null || {
-        remove_own
-        [ -d "$PWD" ] || gone "the folder was taken away"
+        env pwd -P >/dev/null 2>&1 || gone "the folder was taken away"
         fail "user $(id -u) may not write there"
     }
     (
         # Whoever owns the folder around it may have put another one in its place; he cannot make one that is ours alone.
-        cd -P "./$own" 2>/dev/null && [ "$(pwd -P)" = "${here%/}/$own" ] && is_ours_alone ||
-            fail "the folder “$own” was exchanged"
-        trap 'rm -f file was; exit 3' HUP INT TERM PIPE
+        cd -P "./$own" 2>/dev/null && [ "$(pwd -P)" = "${here%/}/$own" ] && is_ours_alone || exit 6
+        trap 'rm -f file was; remove_own; exit 3' HUP INT TERM PIPE
         ("$@")
         status=$?
         rm -f file was
+        remove_own
         exit "$status"
     )
     status=$?
-    remove_own
+    [ "$status" = 6 ] && {
+        remove_new_folders
+        fail "the folder “$own” was exchanged"
+    }
     trap - HUP INT TERM PIPE
     return "$status"
 }
@@ -191,20 +192,21 @@ is_ours_alone() {
     }
 }
 
-# Number and name of each folder in the present one that is ours alone, one a line.
-own_folders() {
-    me=$(id -u)
-    ls -ailn 2>/dev/null | while read -r number mode _ owner _ _ _ _ _ name; do
-        case $mode:$owner:$name in
-        *:. | *:..) ;;
-        drwx------*":$me:"*) printf '%s %s\n' "$number" "$name" ;;
-        esac
+# Remove the folder of our own, in which we stand, by whatever name and wherever it is now; who stands in a folder that
+# is gone is told of no place.
+remove_own() {
+    tries=30
+    while [ "$tries" -gt 0 ] && place=$(env pwd -P 2>/dev/null && printf .); do
+        tries=$((tries - 1))
+        place=${place%?.}
+        (cd -P .. && rmdir "./${place##*/}") 2>/dev/null
     done
+    return 0
 }
 
-# Remove the folder of our own, also where it was given another name meanwhile: it is new, ours alone, and empty.
-remove_own() {
-    rmdir "./$own" 2>/dev/null && [ "${status:-1}" = 0 ] && [ -z "$(new_folders)" ] && return
+# Remove the folder of our own where it was exchanged before we stood in it: it is new, ours alone, and empty. Another
+# connection's, which may be all that too, is made anew by its next try.
+remove_new_folders() {
     # A folder that is renamed while they are listed may be missed, so once is not enough.
     missed=0
     tries=30
@@ -214,7 +216,6 @@ remove_own() {
         [ -n "$found" ] && missed=0 || missed=$((missed + 1))
         printf '%s\n' "$found" | while read -r name; do rmdir "./$name" 2>/dev/null; done
     done
-    return 0
 }
 
 new_folders() {
@@ -222,6 +223,17 @@ new_folders() {
         case $before in
         *"$newline$number "*) ;;
         *) printf '%s\n' "$name" ;;
+        esac
+    done
+}
+
+# Number and name of each folder in the present one that is ours alone, one a line.
+own_folders() {
+    me=$(id -u)
+    ls -ailn 2>/dev/null | while read -r number mode _ owner _ _ _ _ _ name; do
+        case $mode:$owner:$name in
+        *:. | *:..) ;;
+        drwx------*":$me:"*) printf '%s %s\n' "$number" "$name" ;;
         esac
     done
 }

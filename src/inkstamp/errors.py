@@ -164,3 +164,7 @@ class EditionUnfit(InkStampError):
 
 class ServerTrouble(InkStampError):
     """A web server's configuration, test, reload or answer is not as it must be."""
+
+
+class NamesLost(ServerTrouble):
+    """Names would lose their certificate, had the server another one."""

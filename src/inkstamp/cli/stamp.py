@@ -55,6 +55,11 @@ def entry_options(parser: argparse.ArgumentParser) -> None:
         metavar="SERVER",
         help="a server that gets the certificate (repeat for several; default: the one of --via)",
     )
+    parser.add_argument(
+        "--own-site",
+        action="store_true",
+        help="make a virtual host of its own where the certificate of others would be taken from them (nginx, Apache)",
+    )
     kinds = [kind.value for kind in KeyKind]
     parser.add_argument("--key", choices=kinds, metavar="KIND", help=f"kind of key: {', '.join(kinds)}")
 
@@ -71,6 +76,7 @@ def as_request(options: argparse.Namespace) -> "StampRequest":
         proof=tuple(options.proof or ()),
         install=tuple(options.install) if options.install else None,
         key=KeyKind(options.key) if options.key else None,
+        own_site=options.own_site,
     )
 
 

@@ -173,6 +173,9 @@ class Certificate(Section, frozen=True):
     """Which sort of certificate to ask for, in the place of the authority's."""
     lifetime_days: int = 0
     """For how long a certificate is asked for, where the CA lets one ask; 0 for its usual time."""
+    own_site: bool = False
+    """Whether names that a virtual host answers by a wildcard or as the default get a virtual host of their own where
+    the certificate of others would be taken from them."""
     leave_out_failing: bool = False
     """Whether to go without names that the CA refuses when there would be no good certificate at all otherwise."""
     keep: int = 3

@@ -8,7 +8,7 @@ from inkstamp.config.carrying import can_prove, carries, takes_certificates
 from inkstamp.config.load import is_entry_name
 from inkstamp.config.model import Certificate, Configuration, Server
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER, Method
-from inkstamp.errors import UsageError
+from inkstamp.errors import ServerTrouble, UsageError
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.names import identifiers
 
@@ -29,6 +29,8 @@ class StampRequest:
     """At an ACME CA: the ways of proving, in the order in which they are tried."""
     install: tuple[str, ...] | None = None
     key: KeyKind | None = None
+    own_site: bool = False
+    """Whether a virtual host of its own may be made."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -85,10 +87,11 @@ def _proof_words(config: Configuration, entry: Certificate) -> str:
 
 
 def _refuse_choices(request: StampRequest, workplace: "Workplace") -> None:
-    given = (request.entry_name, request.authority, request.via, request.proof, request.key)
+    given = (request.entry_name, request.authority, request.via, request.proof, request.key, request.own_site)
     if any(given) or request.install is not None:
         raise UsageError(
-            "the certificate is configured already: --as, --authority, --proof, --via, --install, --key cannot apply",
+            "the certificate is configured already: --as, --authority, --proof, --via, --install, --key and --own-site "
+            "cannot apply",
             where=str(workplace.config_file),
             advice="leave the options out, or edit its table there",
         )
@@ -135,6 +138,7 @@ def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, 
         proof=None if proof in {(), ("http-01",)} else proof[0] if len(proof) == 1 else proof,
         install=install,
         key=request.key or KeyKind.ECDSA_P256,
+        own_site=request.own_site,
     )
     return Plan(name=name, entry=entry, new_server=new_server, write=True, proof=_proof_words(config, entry))
 
@@ -189,16 +193,29 @@ def _only_authority(config: Configuration) -> str:
 
 
 def _only_serving(workplace: "Workplace", config: Configuration, names: Sequence[str]) -> str:
-    """Return the one server that has a virtual host for the first name; the only server if there is just one."""
+    """Return the one server that answers for the first name; the only server if there is just one.
+
+    One that has the very name goes before those that answer by a wildcard, or as the default.
+    """
     if len(config.server) == 1:
         return next(iter(config.server))
     serving = [name for name in config.server if any(names[0] in site.names for site in workplace.server(name).sites())]
+    serving = serving or [name for name in config.server if _has_place(workplace, name, names[0])]
     if len(serving) == 1:
         return serving[0]
     raise UsageError(
-        f"{len(serving)} of the servers {', '.join(config.server)} have a virtual host for {names[0]}",
+        f"{len(serving)} of the servers {', '.join(config.server)} answer for {names[0]}",
         advice="say with --via which one carries the proof, and with --install which ones get it",
     )
+
+
+def _has_place(workplace: "Workplace", server: str, name: str) -> bool:
+    from inkstamp.jobs.prove import TRIAL_PARTS
+
+    try:
+        return bool(workplace.server(server).places(name, TRIAL_PARTS))
+    except ServerTrouble:
+        return False
 
 
 def _short_name(names: Sequence[str], config: Configuration) -> str:

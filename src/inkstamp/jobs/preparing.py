@@ -90,9 +90,13 @@ def prepare(
             workplace.test_server(server, tested_since)
             return names_on(workplace, server, entry)
 
+        def change(server: str) -> list[way_back.Change]:
+            supply = supply_for(workplace, name, server, edition, entry)
+            return _changes(workplace, server, taken[server], supply, edition)
+
         taken = ask(places, wanted)
         _check_all_taken(workplace, name, entry, taken, whole=not away)
-        changes = ask(lambda server: _changes(workplace, name, server, taken[server], edition), taken)
+        changes = ask(change, taken)
     here = {each: taken[each] for each in changes if not _stands_alone(workplace, each)}
     groups = [Group(here, False, tuple(each for server in here for each in changes[server]))] if here else []
     apart = (each for each in changes if each not in here)
@@ -132,7 +136,7 @@ def _check_all_taken(
     """Have a server say what is missing where a name has no place on any, or a server has none of the names."""
     if not taken:
         return
-    supply = supply_for(workplace, name, entry.install[0], None)
+    supply = supply_for(workplace, name, entry.install[0], None, entry)
     for server, names in taken.items():
         if not names:
             workplace.installable(server).plan_install(entry.names, supply)
@@ -147,12 +151,27 @@ def _reaches(name: str, sites: Iterable[str]) -> bool:
     return name.startswith("*.") and any(not uncovered([name], [each]) for each in sites)
 
 
-def supply_for(workplace: "Workplace", name: str, server: str, edition: EditionRecord | None) -> Supply:
+def supply_for(
+    workplace: "Workplace", name: str, server: str, edition: EditionRecord | None, entry: Certificate
+) -> Supply:
     """Return what a server is given: paths on the shelf, or on its own machine, and the edition to make copies of."""
     folder = str(workplace.shelf.current_folder(name))
     if is_away(workplace.config, server):
         folder = f"{workplace.config.server[server].certificate_folder.rstrip('/')}/{name}"
-    return _supply(workplace, name, folder, edition)
+    supply = _supply(workplace, name, folder, edition)
+    if edition is None:
+        supply = replace(supply, names=entry.names, algorithm=entry.key.partition("-")[0])
+    return replace(supply, others=_others(workplace, name, server), own_site=entry.own_site)
+
+
+def _others(workplace: "Workplace", name: str, server: str) -> tuple[str, ...]:
+    """Return the names of the other certificates that are for this server."""
+    return tuple(
+        each
+        for other, entry in workplace.config.certificate.items()
+        if other != name and server in entry.install
+        for each in entry.names
+    )
 
 
 def handed(workplace: "Workplace", edition: EditionRecord) -> Supply:
@@ -166,8 +185,7 @@ def _supply(workplace: "Workplace", name: str, folder: str, edition: EditionReco
     bare = Supply(certificate=name, served=paths["served"], key=paths["key"], leaf=paths["leaf"],
                   issuers=paths["issuers"], combined=paths["combined"])  # fmt: skip
     if edition is None:
-        entry = workplace.config.certificate.get(name)
-        return replace(bare, names=entry.names, algorithm=entry.key.partition("-")[0]) if entry is not None else bare
+        return bare
     chain = chain_of(workplace, edition)
     goods = functools.cache(lambda: _goods(workplace, edition, chain))
     algorithm = key_kind(chain[0]).partition("-")[0]
@@ -187,15 +205,14 @@ def chain_of(workplace: "Workplace", edition: EditionRecord) -> tuple[x509.Certi
 
 
 def _changes(
-    workplace: "Workplace", name: str, server: str, names: tuple[str, ...], edition: EditionRecord | None
+    workplace: "Workplace", server: str, names: tuple[str, ...], supply: Supply, edition: EditionRecord | None
 ) -> list[way_back.Change]:
     """Work out the edits of one server for names that it serves; on another machine, copies of the edition as well."""
     kind = workplace.installable(server)
-    supply = supply_for(workplace, name, server, edition)
     found = kind.plan_install(names, supply)
     copies = []
     if edition is not None and is_away(workplace.config, server):
-        shelf = workplace.shelf.edition(name, edition.number)
+        shelf = workplace.shelf.edition(edition.certificate, edition.number)
         for each in (each for each in _MODES if each in kind.points_at):
             path = getattr(supply, each)
             before, there = present(kind.host, path)

@@ -27,7 +27,8 @@ _AT_ONCE = 16
 _MOST_OBSTACLES = 3
 _ENOUGH = 3.0
 """Seconds; looks that took this long met silence, and more of it would tell nothing new."""
-_TRIAL_PARTS = (".well-known", "acme-challenge", "trial")
+TRIAL_PARTS = (".well-known", "acme-challenge", "trial")
+"""Where the file of a proof would lie, as far as that has to be known before there is one."""
 
 
 def check_folders(workplace: "Workplace", servers: Sequence[str], names: Sequence[str]) -> None:
@@ -41,7 +42,7 @@ def check_folders(workplace: "Workplace", servers: Sequence[str], names: Sequenc
     for via in servers:
         server = workplace.server(via)
         for name in names:
-            for place in server.places(name, _TRIAL_PARTS):
+            for place in server.places(name, TRIAL_PARTS):
                 server.host.check_root(place.root, place.parts)
 
 

@@ -1,11 +1,12 @@
 """What all kinds of server do alike when a certificate is installed."""
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 
 from cryptography import x509
 
-from inkstamp.errors import EditionUnfit, FileTrouble, ServerTrouble
+from inkstamp.errors import EditionUnfit, FileTrouble, NamesLost, ServerTrouble
 from inkstamp.pki.certificates import key_kind, read_pem, subject_names
 from inkstamp.pki.names import uncovered
 from inkstamp.reach.interface import Host, Rights
@@ -73,38 +74,77 @@ def obstacle(directive: Directive, what: str) -> Obstacle:
     return Obstacle(f"{directive.file}, line {directive.line}", what)
 
 
-def check_names_kept(host: Host, names: Sequence[str], own: Sequence[str], certificate_file: str, where: str) -> None:
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Taken:
+    """A virtual host that is about to be given another certificate."""
+
+    names: Sequence[str]
+    """Its own, without regular expressions."""
+    certificate_files: Sequence[str]
+    """Absolute paths of those that it serves now."""
+    answers: Callable[[str], bool]
+    """Tells whether it is the one that answers for a name with TLS."""
+    may_part: bool
+    """Whether none of the names in question stands in it: they can be given one of their own."""
+    where: str
+    """File and line."""
+
+
+def check_names_kept(host: Host, supply: Supply, taken: Taken) -> None:
     """Refuse to take a good certificate from names that the new one does not cover.
 
-    Args:
-        host: Where the files are.
-        names: Those that the new certificate covers.
-        own: Those of the virtual host, without regular expressions.
-        certificate_file: The one that it serves now; empty for none.
-        where: File and line of the virtual host.
+    Those are all that the virtual host answers, whether it names them, has a wildcard for them or is the default, and
+    that the certificate it has, or another one of ours for this server, covers. One that vouches for itself covers
+    nothing that anybody believes.
 
     Raises:
-        ServerTrouble: A name would lose its certificate.
+        NamesLost: A name would lose its certificate.
 
     """
-    lost = uncovered(names, own)
-    old = leaf_of(host, certificate_file) if lost else None
-    if old is not None:
-        _refuse_lost([name for name in lost if not uncovered(subject_names(old), [name])], where)
+    lost = list(uncovered(supply.names, [each for each in supply.others if taken.answers(each)]))
+    bare = uncovered(supply.names, taken.names)
+    for file in taken.certificate_files:
+        is_own = file in {supply.served, supply.leaf}  # whose names a person chose, and may choose anew
+        old = leaf_of(host, file) if bare or not is_own else None
+        if old is not None and old.subject != old.issuer:
+            covered = subject_names(old)
+            lost += [each for each in bare if not uncovered(covered, [each])]
+            lost += [each for each in uncovered(supply.names, covered) if not is_own and taken.answers(each)]
+    if lost:
+        kept = ", ".join(dict.fromkeys(lost))
+        own = "`own_site = true` in its table (`--own-site` for a new one) makes one"
+        raise NamesLost(
+            f"the virtual host also serves {kept}, which the new certificate does not cover",
+            where=taken.where,
+            advice=f"have one certificate for all: add {kept} to its names; or give it a virtual host of its own"
+            + (f": {own}" if taken.may_part else ""),
+        )
 
 
 def check_default_kept(host: Host, names: Sequence[str], certificate_file: str, where: str) -> None:
     """Refuse to take a good certificate from names that it alone covers, where no configuration lists the names.
 
-    One that vouches for itself covers nothing that anybody believes. Arguments as of `check_names_kept`.
+    One that vouches for itself covers nothing that anybody believes.
+
+    Args:
+        host: Where the files are.
+        names: Those that the new certificate covers.
+        certificate_file: The one that is served now; empty for none.
+        where: File and line of what names it.
 
     Raises:
-        ServerTrouble: A name would lose its certificate.
+        NamesLost: A name would lose its certificate.
 
     """
     old = leaf_of(host, certificate_file)
     if old is not None and old.subject != old.issuer:
-        _refuse_lost(uncovered(names, subject_names(old)), where)
+        lost = uncovered(names, subject_names(old))
+        if lost:
+            raise NamesLost(
+                f"{', '.join(lost)} would lose its certificate: the one here covers it, the new one does not",
+                where=where,
+                advice=f"have one certificate for all: add {', '.join(lost)} to its names",
+            )
 
 
 def leaf_of(host: Host, certificate_file: str) -> x509.Certificate | None:
@@ -115,15 +155,6 @@ def leaf_of(host: Host, certificate_file: str) -> x509.Certificate | None:
         return read_pem(host.read_certificates(certificate_file), certificate_file)[0]
     except (FileTrouble, EditionUnfit):
         return None
-
-
-def _refuse_lost(lost: Sequence[str], where: str) -> None:
-    if lost:
-        raise ServerTrouble(
-            f"the virtual host also serves {', '.join(lost)}, which the new certificate does not cover",
-            where=where,
-            advice=f"add {', '.join(lost)} to the certificate's names, or give it a virtual host of its own",
-        )
 
 
 def endpoints(listens: Sequence[Listen], host: Host) -> list[Endpoint]:

@@ -34,7 +34,7 @@ def quote(value: str) -> str:
     return '"' + value.replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 
-def _wanted(files: Supply, version: tuple[int, ...]) -> dict[str, str]:
+def wanted(files: Supply, version: tuple[int, ...]) -> dict[str, str]:
     """Return the directives that name the files, in their order."""
     if version >= _ONE_FILE:
         return {"SSLCertificateFile": files.served, "SSLCertificateKeyFile": files.key}
@@ -54,12 +54,12 @@ def point(host: Host, text: str, files: Supply, machine: Machine, version: tuple
     """
     splices: list[Splice] = []
     missing = []
-    wanted = _wanted(files, version)
+    paths = wanted(files, version)
     where = f"{host.block.file}, line {host.block.line}"
     present = [posixpath.join(host.server_root, each.arguments[0]) for each in host.own("sslcertificatefile")
                if each.arguments]  # fmt: skip
-    chosen = which_of(machine, present, files, wanted["SSLCertificateFile"], where)
-    for name, value in wanted.items():
+    chosen = which_of(machine, present, files, paths["SSLCertificateFile"], where)
+    for name, value in paths.items():
         own = list(host.own(name.lower()))
         if chosen is None or chosen >= len(own):
             missing.append(f"{name} {quote(value)}")
@@ -68,10 +68,8 @@ def point(host: Host, text: str, files: Supply, machine: Machine, version: tuple
         if own[chosen].arguments != (value,):
             word = own[chosen].words[1]
             splices.append(Splice(own[chosen].file, word.start, word.end, quote(value)))
-    if "SSLCertificateChainFile" not in wanted:
-        splices += [
-            _without(each, text) for each in host.own("sslcertificatechainfile") if each.file == host.block.file
-        ]
+    if "SSLCertificateChainFile" not in paths:
+        splices += [without(each, text) for each in host.own("sslcertificatechainfile") if each.file == host.block.file]
     if missing:
         splices.append(_first_lines(host, text, missing))
     return splices
@@ -87,7 +85,7 @@ def _check_own(host: Host, directive: Directive) -> None:
         )
 
 
-def _without(directive: Directive, text: str) -> Splice:
+def without(directive: Directive, text: str) -> Splice:
     """Return the edit that takes a directive's whole line out."""
     start = text.rfind("\n", 0, directive.start) + 1
     end = text.find("\n", directive.end) + 1 or len(text)
@@ -95,12 +93,13 @@ def _without(directive: Directive, text: str) -> Splice:
 
 
 def _first_lines(host: Host, text: str, lines: Sequence[str]) -> Splice:
-    end_of_line, indent = _style(host, text)
+    end_of_line, indent = style(host, text)
     at = host.block.block_start
     return Splice(host.block.file, at, at, "".join(f"{end_of_line}{indent}{line}" for line in lines))
 
 
-def _style(host: Host, text: str) -> tuple[str, str]:
+def style(host: Host, text: str) -> tuple[str, str]:
+    """Return how the virtual host's lines end, and the white space that they begin with."""
     own = [each for each in host.block.block or () if each.file == host.block.file]
     return "\r\n" if "\r\n" in text else "\n", indent_at(text, own[0].start) if own else "    "
 
@@ -113,7 +112,7 @@ def add_tls(host: Host, reading: Reading, files: Supply, fitting: Fitting) -> li
 
     """
     text = reading.texts[host.block.file]
-    end_of_line, indent = _style(host, text)
+    end_of_line, indent = style(host, text)
     https_port, manner = fitting.https_port, fitting.manner
     listens = [each for each in host.listens if each.port in {0, fitting.http_port}] or list(host.listens)
     addresses = list(dict.fromkeys(each.address for each in listens))
@@ -122,7 +121,7 @@ def add_tls(host: Host, reading: Reading, files: Supply, fitting: Fitting) -> li
     protocols = " ".join(f"+{each}" for each in manner.policy.protocols)
     tls = [
         "SSLEngine on",
-        *(f"{name} {quote(value)}" for name, value in _wanted(files, reading.setting.version).items()),
+        *(f"{name} {quote(value)}" for name, value in wanted(files, reading.setting.version).items()),
     ]
     tls += [f"SSLProtocol -all {protocols}", *_manner_lines(manner)]
     body = _body(host, text).strip("\r\n")
@@ -167,7 +166,7 @@ def _body(host: Host, text: str) -> str:
     """Return what stands in the virtual host, without what sends visitors to HTTPS."""
     closing = text.rfind("\n", 0, host.block.end)
     start, end = host.block.block_start, closing if closing > host.block.block_start else host.block.block_start
-    taken = sorted((splice.start, splice.end) for splice in (_without(each, text) for each in _leading_to_https(host)))
+    taken = sorted((splice.start, splice.end) for splice in (without(each, text) for each in _leading_to_https(host)))
     pieces, at = [], start
     for begin, stop in taken:
         pieces.append(text[at:begin])

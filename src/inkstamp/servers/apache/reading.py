@@ -23,6 +23,7 @@ _STATIC = frozenset({"core.c", "core_module", "mod_so.c", "so_module", "http_cor
 """Modules that every build has in itself; the others are named by LoadModule or by the program."""
 
 
+_TURNING_AWAY = frozenset({"403", "404", "410", "gone", "421", "444"})
 _TLS_WORDS = ("sslprotocol", "sslciphersuite", "sslcacertificatefile", "sslverifyclient")
 
 
@@ -67,11 +68,23 @@ class Host:
         return posixpath.join(self.server_root, directive.arguments[0]).rstrip("/") or "/"
 
     @property
+    def certificate_files(self) -> tuple[str, ...]:
+        """Absolute paths of all certificate files, its own or inherited."""
+        own = list(self.own("sslcertificatefile")) or [each for each in [self.value("sslcertificatefile")] if each]
+        return tuple(posixpath.join(self.server_root, each.arguments[0]) for each in own if each.arguments)
+
+    @property
     def names(self) -> tuple[str, ...]:
         """ServerName and ServerAlias as written, in lower case, a port taken away."""
         found = [_bare(each.arguments[0]) for each in self.own("servername") if each.arguments]
         found += [name for each in self.own("serveralias") for name in each.arguments]
         return tuple(dict.fromkeys(name.lower() for name in found))
+
+    @property
+    def is_default(self) -> bool:
+        """Whether it is there for strange names, where it comes first."""
+        turned_away = any(set(each.arguments) & _TURNING_AWAY for each in self.own("redirect", "redirectmatch"))
+        return not self.names and not turned_away
 
     @property
     def tls(self) -> bool:
@@ -308,13 +321,22 @@ def read_address(word: str) -> Listen:
 
 
 def answering(everything: list[Host], name: str, *, tls: bool) -> list[Host]:
-    """Return the hosts that answer for `name` with (or without) TLS: for each address and port, the first match."""
+    """Return the hosts that answer for `name` with (or without) TLS: for each address and port, the first match.
+
+    Where no host has the name, that is the first one at each address and port, as far as it has no name of its own,
+    since a host with names answers for strange ones by accident, and does not turn everything away.
+    """
     found: dict[Listen, Host] = {}
     for host in everything:
         if host.tls is tls and host.answers(name):
             for listen in host.listens:
                 found.setdefault(listen, host)
-    return list(dict.fromkeys(found.values()))
+    if not found and not name.startswith("*."):
+        for host in everything:
+            for listen in host.listens:
+                found.setdefault(replace(listen, tls=False), host)
+        found = {listen: host for listen, host in found.items() if host.tls is tls and host.is_default}
+    return list({id(host.block): host for host in found.values()}.values())
 
 
 def to_site(host: Host, server: str) -> Site:

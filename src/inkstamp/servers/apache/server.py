@@ -1,11 +1,14 @@
 """An Apache httpd as a server kind: its sites, where their files lie, test and reload."""
 
+import functools
 import posixpath
 import re
 from collections.abc import Sequence
+from dataclasses import replace
 
-from inkstamp.errors import FileTrouble, ServerTrouble
+from inkstamp.errors import FileTrouble, NamesLost, ServerTrouble
 from inkstamp.servers.apache import edit, passage
+from inkstamp.servers.apache.own_host import own_host
 from inkstamp.servers.apache.reading import (
     Host,
     Reading,
@@ -17,9 +20,9 @@ from inkstamp.servers.apache.reading import (
     to_site,
 )
 from inkstamp.servers.base import SECONDS, Files, TextServer
-from inkstamp.servers.common import check_names_kept, endpoints, obstacle
+from inkstamp.servers.common import Taken, check_names_kept, endpoints, obstacle
 from inkstamp.servers.interface import ONLY_TLS, Endpoint, FileChange, Obstacle, Place, Site, Supply
-from inkstamp.servers.text import Directive, Splice, changes
+from inkstamp.servers.text import Splice, changes
 
 _ROOT = re.compile(r'HTTPD_ROOT="([^"]+)"')
 _VERSION = re.compile(r"Apache/(\d+\.\d+\.\d+)")
@@ -143,31 +146,41 @@ class ApacheServer(TextServer[Reading]):
         return any(answering(everything, name, tls=tls) for tls in (True, False))
 
     def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
-        covered = supply.names or names
         reading = self._reading()
         everything = hosts(reading)
-        splices: list[Splice] = []
-        done: list[Directive] = []
+        supply = supply if supply.names else replace(supply, names=tuple(names))
+        wanted: dict[int, tuple[Host, list[str]]] = {}
         for name in names:
             for host in self._targets(everything, name):
-                if host.block in done:
-                    continue
-                done.append(host.block)
-                self._check_own_text(host, reading)
-                text = reading.texts[host.block.file]
-                if host.tls:
-                    where = f"{host.block.file}, line {host.block.line}"
-                    check_names_kept(self.host, covered, host.names, host.path("sslcertificatefile"), where)
-                    splices += edit.point(host, text, supply, self.host, reading.setting.version)
-                else:
-                    splices += edit.add_tls(host, reading, supply, self._fitting)
+                wanted.setdefault(id(host.block), (host, []))[1].append(name)
+        splices: list[Splice] = []
+        for host, mine in wanted.values():
+            self._check_own_text(host, reading)
+            if host.tls:
+                splices += self._give(host, everything, mine, supply)
+            else:
+                splices += edit.add_tls(host, reading, supply, self._fitting)
         return changes(reading.texts, splices)
+
+    def _give(self, host: Host, everything: list[Host], mine: Sequence[str], supply: Supply) -> list[Splice]:
+        """Make a virtual host that has TLS serve an edition, or one of its own for those names."""
+        reading = self._reading()
+        may_part = not set(mine) & set(host.names)
+        try:
+            check_names_kept(self.host, supply, _taken(host, everything, may_part=may_part))
+        except NamesLost:
+            if not (supply.own_site and may_part):
+                raise
+            return [own_host(host, reading, mine, supply)]
+        return edit.point(host, reading.texts[host.block.file], supply, self.host, reading.setting.version)
 
     def _targets(self, everything: list[Host], name: str) -> list[Host]:
         """Return the hosts to serve `name` from: those with TLS, unless only a plain one has the very name."""
         with_tls = answering(everything, name, tls=True)
         plain = answering(everything, name, tls=False)
-        if with_tls and (any(name in host.names for host in with_tls) or not any(name in host.names for host in plain)):
+        if with_tls and (any(name in host.names for host in with_tls) or not any(host.answers(name) for host in plain)):
+            return with_tls
+        if any(host.answers(name) for host in with_tls) and not any(name in host.names for host in plain):
             return with_tls
         if not plain:
             raise self._not_found(name)
@@ -176,3 +189,22 @@ class ApacheServer(TextServer[Reading]):
     def tls_endpoints(self, name: str) -> list[Endpoint]:
         mine = answering(hosts(self._reading()), name, tls=True)
         return endpoints([each for host in mine for each in host.listens], self.host)
+
+
+def _taken(host: Host, everything: list[Host], *, may_part: bool) -> Taken:
+    @functools.cache
+    def elsewhere() -> frozenset[str]:
+        return frozenset(name for each in everything for name in each.names)
+
+    def answers(name: str) -> bool:
+        if not host.answers(name) and (host.names or name in elsewhere()):
+            return False  # without going through all hosts for each of thousands of names
+        return any(other.block is host.block for other in answering(everything, name, tls=True))
+
+    return Taken(
+        names=host.names,
+        certificate_files=host.certificate_files,
+        answers=answers,
+        may_part=may_part,
+        where=f"{host.block.file}, line {host.block.line}",
+    )

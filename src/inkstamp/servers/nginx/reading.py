@@ -83,6 +83,19 @@ class Host:
         """Absolute path of the first certificate file; empty when there is none or a variable names it."""
         return self.path("ssl_certificate")
 
+    @property
+    def certificate_files(self) -> tuple[str, ...]:
+        """Absolute paths of all certificate files, its own or inherited, that no variable names."""
+        own = list(self.block.find("ssl_certificate")) or [each for each in [self.outer.get("ssl_certificate")] if each]
+        return tuple(
+            self.absolute(each.arguments[0]) for each in own if each.arguments and "$" not in each.arguments[0]
+        )
+
+    @property
+    def is_nameless(self) -> bool:
+        """Whether it has no name that anybody could ask for (`_`, or none)."""
+        return not any("." in each.strip(".") for each in self.names)
+
     def path(self, name: str) -> str:
         """Return the absolute path that a directive names; empty when there is none or a variable names it."""
         directive = self.value(name)
@@ -250,6 +263,25 @@ def best_hosts(all_hosts: list[Host], name: str, *, tls: bool) -> list[Host]:
     ]
     best = min((rank for rank, _ in ranked), default=None)
     return [host for rank, host in ranked if rank == best]
+
+
+def default_hosts(all_hosts: list[Host], port: int, *, tls: bool) -> list[Host]:
+    """Return the blocks that answer at a port for names that no block has, as they are meant to.
+
+    A block that is first, and so the default, but has names of its own is not: it answers for strange names by
+    accident. Nor is one that turns everything away with `return`.
+    """
+    first: dict[str, tuple[Listen, Host]] = {}
+    for host in all_hosts:
+        for listen in host.listens:
+            if listen.port == port and (listen.address not in first or listen.default):
+                first[listen.address] = (listen, host)
+    meant = [
+        host
+        for listen, host in first.values()
+        if listen.tls is tls and (listen.default or host.is_nameless) and not any(host.block.find("return"))
+    ]
+    return list({id(host.block): host for host in meant}.values())
 
 
 def _root(host: Host, inner: Directive) -> str:

@@ -1,21 +1,25 @@
 """An nginx as a server kind: its sites, the edits for a certificate, test and reload."""
 
+import functools
 import posixpath
 import re
 from collections.abc import Sequence
+from dataclasses import replace
 
-from inkstamp.errors import ServerTrouble
+from inkstamp.errors import NamesLost, ServerTrouble
 from inkstamp.pki.names import as_address, uncovered
 from inkstamp.servers.base import SECONDS, Files, TextServer
-from inkstamp.servers.common import check_names_kept, endpoints, obstacle, which_of
+from inkstamp.servers.common import Taken, check_names_kept, endpoints, obstacle, which_of
 from inkstamp.servers.interface import ONLY_TLS, Endpoint, FileChange, Obstacle, Place, Site, Supply
 from inkstamp.servers.nginx import passage
 from inkstamp.servers.nginx.edit import add_lines, quote, set_value, tls_lines, tls_listens
+from inkstamp.servers.nginx.own_block import own_block
 from inkstamp.servers.nginx.reading import (
     Folders,
     Host,
     Reading,
     best_hosts,
+    default_hosts,
     hosts,
     place_of,
     read_configuration,
@@ -100,15 +104,17 @@ class NginxServer(TextServer[Reading]):
         )
 
     def _answering(self, everything: list[Host], name: str, *, tls: bool) -> list[Host]:
-        """Return the blocks that answer for a name; for an address, also those that answer for whatever has no block.
+        """Return the blocks that answer for a name: those with the name, else those for whatever has no block.
 
-        A wildcard is not asked for over HTTP, and what has a name should have a block of its own.
+        A wildcard is not asked for over HTTP. For an address, the blocks at that very address.
         """
         found = best_hosts(everything, name, tls=tls)
-        if found or not as_address(name):
+        if found or name.startswith("*."):
             return found
-        wanted = {f"[{name}]", "[::]"} if ":" in name else {name, "*", "0.0.0.0"}  # noqa: S104  compared, not bound
         port = self._fitting.https_port if tls else self._fitting.http_port
+        if not as_address(name):
+            return default_hosts(everything, port, tls=tls)
+        wanted = {f"[{name}]", "[::]"} if ":" in name else {name, "*", "0.0.0.0"}  # noqa: S104  compared, not bound
         there = [
             (listen.default, host)
             for host in everything
@@ -143,36 +149,68 @@ class NginxServer(TextServer[Reading]):
         return any(self._answering(everything, name, tls=tls) for tls in (True, False))
 
     def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
-        covered = supply.names or names
         reading = self._reading()
         everything = hosts(reading)
-        splices: list[Splice] = []
-        done: list[Directive] = []
+        supply = supply if supply.names else replace(supply, names=tuple(names))
+        wanted: dict[int, tuple[Host, list[str]]] = {}
         for name in names:
             for host in self._targets(everything, name):
-                if host.block in done:
-                    continue
-                done.append(host.block)
-                if any(listen.tls for listen in host.listens):
-                    own = [each for each in host.names if not each.startswith("~")]
-                    where = f"{host.block.file}, line {host.block.line}"
-                    check_names_kept(self.host, covered, own, host.certificate_file, where)
-                    splices += self._point(host, everything, covered, supply)
-                else:
-                    _check_has_content(host)
-                    manner = self._fitting.manner
-                    lines = [
-                        *self._listen_lines(host, everything),
-                        *tls_lines(host, supply, manner, self._fitting.https_port),
-                    ]
-                    splices.append(add_lines(host, reading.texts[host.block.file], lines))
+                wanted.setdefault(id(host.block), (host, []))[1].append(name)
+        splices: list[Splice] = []
+        for host, mine in wanted.values():
+            text = reading.texts[host.block.file]
+            if any(listen.tls for listen in host.listens):
+                splices += self._give(host, everything, mine, supply)
+            else:
+                _check_has_content(host)
+                manner = self._fitting.manner
+                lines = [
+                    *self._listen_lines(host, everything),
+                    *tls_lines(host, supply, manner, self._fitting.https_port),
+                ]
+                splices.append(add_lines(host, text, lines))
         return changes(reading.texts, splices)
+
+    def _give(self, host: Host, everything: list[Host], mine: Sequence[str], supply: Supply) -> list[Splice]:
+        """Make a block that has TLS serve an edition, or a block of its own for those names."""
+        may_part = not set(mine) & set(host.names)
+        try:
+            check_names_kept(self.host, supply, self._taken(host, everything, may_part=may_part))
+        except NamesLost:
+            if not (supply.own_site and may_part):
+                raise
+            return [own_block(host, self._reading().texts[host.block.file], mine, supply)]
+        return self._point(host, everything, supply.names, supply)
+
+    def _taken(self, host: Host, everything: list[Host], *, may_part: bool) -> Taken:
+        def answers(name: str) -> bool:
+            if host.rank(name) is None and (name in elsewhere() or not self._is_default(host, everything)):
+                return False  # without going through all blocks for each of thousands of names
+            return any(other.block is host.block for other in self._answering(everything, name, tls=True))
+
+        @functools.cache
+        def elsewhere() -> frozenset[str]:
+            return frozenset(name for each in everything for name in each.names)
+
+        return Taken(
+            names=[each for each in host.names if not each.startswith("~")],
+            certificate_files=host.certificate_files,
+            answers=answers,
+            may_part=may_part,
+            where=f"{host.block.file}, line {host.block.line}",
+        )
+
+    def _is_default(self, host: Host, everything: list[Host]) -> bool:
+        return any(each.block is host.block for each in default_hosts(everything, self._fitting.https_port, tls=True))
 
     def _targets(self, everything: list[Host], name: str) -> list[Host]:
         """Return the blocks to serve `name` from: those with TLS, unless only a plain one has the very name."""
         with_tls = self._answering(everything, name, tls=True)
         plain = self._answering(everything, name, tls=False)
-        if with_tls and (with_tls[0].rank(name) == 0 or not plain or plain[0].rank(name) != 0):
+        ranks = {tls: found[0].rank(name) for tls, found in ((True, with_tls), (False, plain)) if found}
+        if with_tls and (ranks[True] == 0 or not plain or ranks[False] is None):
+            return with_tls
+        if with_tls and ranks[True] is not None and ranks[False] != 0:
             return with_tls
         if not plain:
             raise self._not_found(name, "answers")

@@ -211,7 +211,7 @@ class _Changing(TextServer[_Texts]):
     def _usual_test(self) -> list[str]:
         return []
 
-    _usual_reload = _usual_test
+    _usual_reload = _usual_start = _usual_test
 
 
 def test_what_was_read_before_a_change_is_not_taken_for_what_is_there_after_it() -> None:

@@ -125,6 +125,12 @@ def _tell_passage(name: str, changed: "Passage", *, closed: bool) -> None:
         print(output.field("next", f"inkstamp prove {name} --let-through"))
 
 
+def tell_opened(name: str, changed: "Passage") -> None:
+    """Say on stderr, beside what is being done, which changes let proofs through."""
+    print(f"{name}: proofs come through now, for {', '.join(changed.names)}", file=sys.stderr)
+    print(output.field("to go back", f"inkstamp prove {name} --close-again"), file=sys.stderr)
+
+
 def _refuse_portal_options(options: argparse.Namespace) -> None:
     from inkstamp.errors import UsageError
 

@@ -28,6 +28,7 @@ from inkstamp.jobs import way_back
 from inkstamp.jobs.earlier import undo_folder
 from inkstamp.jobs.preparing import Group, chain_of, handed
 from inkstamp.jobs.putting_back import put_back, takers
+from inkstamp.jobs.running import up_of
 from inkstamp.jobs.seeing import LOOK_SECONDS, see_served
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState
 from inkstamp.servers.interface import ServerKind
@@ -76,6 +77,8 @@ class _Begun:
     folder: Path
     """What is kept of before."""
     seen: list[Finding]
+    changed: bool
+    """Whether the servers had anything else before."""
 
 
 def carry_through(workplace: "Workplace", load: Load) -> list[Finding]:
@@ -96,10 +99,11 @@ def carry_together(workplace: "Workplace", loads: Sequence[Load]) -> dict[str, R
     others are not held up by it. Returns what came of each, by certificate.
     """
     begun, results = list[_Begun](), dict[str, Result]()
+    up = up_of(workplace, loads[0].group.servers)
     for load in loads:
         try:
             with apart():
-                begun.append(_begin(workplace, load))
+                begun.append(_begin(workplace, load, up))
         except InkStampError as error:
             results[load.name] = error
     servers = loads[0].group.servers
@@ -121,16 +125,17 @@ def carry_together(workplace: "Workplace", loads: Sequence[Load]) -> dict[str, R
     return results
 
 
-def _begin(workplace: "Workplace", load: Load) -> _Begun:
-    """Save what stands there, record, then write (step 3)."""
+def _begin(workplace: "Workplace", load: Load, up: Sequence[str]) -> _Begun:
+    """Save what stands there, record, then write (step 3). `up` are those of the servers that run."""
     group = load.group
     parent = undo_folder(workplace, load.name)
     chain = chain_of(workplace, load.edition) if load.edition is not None else ()
     before = _present(workplace, load.name, group)
     held = {each.name: each.holds(load.name) for each in takers(workplace, group.servers)}
     had = [each for each in group.servers if workplace.ledger.installs.standing(load.name, each) is not None]
+    is_changed = before != load.number or any(each.file.is_change for each in group.changes)
     folder = way_back.keep_next(parent, group.changes, servers=group.servers, copied=group.copied, before=before,
-                           edition=load.number, token=load.token, done=False, held=held, had=had)  # fmt: skip
+                           edition=load.number, token=load.token, done=False, held=held, had=had, up=up)  # fmt: skip
     record = workplace.ledger.installs.begin(load.name, load.number or 0, group.servers)
     try:
         with apart():
@@ -142,7 +147,7 @@ def _begin(workplace: "Workplace", load: Load) -> _Begun:
     except InkStampError as error:
         put_back(workplace, [(record, error)])
         raise
-    return _Begun(load, chain, record, folder, [])
+    return _Begun(load, chain, record, folder, [], is_changed)
 
 
 def _refused(workplace: "Workplace", begun: Sequence[_Begun], error: InkStampError) -> dict[str, Result]:
@@ -217,6 +222,9 @@ def _end(workplace: "Workplace", begun: _Begun) -> None:
         remove_tree(begun.folder)
     else:
         installs.end(begun.record, InstallState.DONE, "installed", f"edition {load.number} on {where}")
+        if not begun.changed:  # there is nothing to go back to, and the way back before it is not to be lost
+            remove_tree(begun.folder)
+            return
         way_back.remark(begun.folder, done=True)
         way_back.prune(undo_folder(workplace, load.name), _MOST_KEPT * len(load.entry.install))
 

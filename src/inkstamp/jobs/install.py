@@ -258,15 +258,30 @@ def take_back(
     """
     editions = [edition_before(workplace, name, folder) for folder in folders]
     findings = []
-    for group in groups:
-        for server in group.servers:
-            way_back.test_before(workplace.reloadable(server))
+    broken = _broken(workplace, [server for group in groups for server in group.servers])
     for group, folder, edition in zip(groups, folders, editions, strict=True):
-        findings += carry_through(workplace, Load(name=name, entry=entry, edition=edition, group=group))
+        try:
+            findings += carry_through(workplace, Load(name=name, entry=entry, edition=edition, group=group))
+        except ServerTrouble as error:
+            first = next((broken[server] for server in group.servers if server in broken), None)
+            if first is not None:
+                error.what = f"{first.what}, and it is not what would be taken back: {error.what}"
+            raise
         remove_tree(folder)
     if editions and all(group.copied for group in groups):
         workplace.shelf.switch(name, editions[0].number if editions[0] is not None else None)
     return findings
+
+
+def _broken(workplace: "Workplace", servers: Sequence[str]) -> dict[str, ServerTrouble]:
+    """Have configurations tested as they stand; returns the trouble of those that are broken: by it, perhaps."""
+    found = {}
+    for server in servers:
+        try:
+            way_back.test_before(workplace.reloadable(server))
+        except ServerTrouble as error:
+            found[server] = error
+    return found
 
 
 def _left_out(

@@ -7,7 +7,7 @@
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -17,8 +17,10 @@ from inkstamp.errors import InkStampError, ServerTrouble, UsageError
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity
 from inkstamp.jobs import way_back
+from inkstamp.jobs.plan import Plan
 from inkstamp.jobs.precheck import NameCheck, precheck
 from inkstamp.jobs.prove import check_addresses
+from inkstamp.jobs.stamp import write_entries
 from inkstamp.servers.interface import Configured, FileChange
 
 if TYPE_CHECKING:
@@ -46,6 +48,24 @@ def _folder(workplace: "Workplace", name: str) -> Path:
     return workplace.home / "passages" / name
 
 
+def open_where_closed(workplace: "Workplace", plan: Plan) -> tuple[Plan, Passage | None]:
+    """Open the way for a certificate that is about to be ordered, whose entry is written first where there is none.
+
+    Returns:
+        What is left to do, and what was changed; None where proofs come through, or the way was opened before.
+
+    Raises:
+        UsageError: No server carries its proofs.
+        ProofFailed, ServerTrouble: As of `let_through`.
+
+    """
+    write_entries(workplace, plan)
+    left = replace(plan, write=False, new_server=None)
+    if way_back.kept(_folder(workplace, plan.name)) is not None:
+        return left, None
+    return left, _let_through(workplace, plan.name, preview=False)
+
+
 def let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage:
     """Open the way for the proofs of certificate `name` on all of its servers.
 
@@ -55,6 +75,13 @@ def let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage:
         ServerTrouble: A server refuses the change, or the proofs are not seen after it; everything is as it was.
 
     """
+    done = _let_through(workplace, name, preview=preview)
+    if done is None:
+        raise UsageError(f"the proofs for “{name}” come through already", advice=f"go on: inkstamp stamp {name}")
+    return done
+
+
+def _let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage | None:
     entry = workplace.certificate(name)
     servers = file_servers(workplace.config, entry)
     if not servers or "http-01" not in entry.methods:
@@ -74,7 +101,7 @@ def let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage:
         before = _look(workplace, name)
         failing = [each.name for each in before if _fails(each)]
         if not failing:
-            raise UsageError(f"the proofs for “{name}” come through already", advice=f"go on: inkstamp stamp {name}")
+            return None
         changes = _plan(workplace, servers, failing)
         if preview:
             return _passage(failing, changes, before, done=False)
@@ -188,7 +215,7 @@ def close_again(workplace: "Workplace", name: str) -> Passage:
         manifest = way_back.kept(folder)
         if manifest is None:
             raise UsageError(f"no way was opened for “{name}”", advice="there is nothing to close")
-        undone = way_back.reversed_changes(workplace, folder)
+        undone = way_back.reversed_changes(workplace, folder, nearest=True)
         for each in dict.fromkeys(change.server for change in undone):
             way_back.test_before(workplace.configured(each))
         way_back.make(workplace, undone)

@@ -22,6 +22,7 @@ from inkstamp.pki.suffixes import registrable
 from inkstamp.proof.caa import judge_caa
 from inkstamp.proof.seeing import look_at
 from inkstamp.proof.web_file import FileProof, http_proof
+from inkstamp.reach.ports import local_listeners
 from inkstamp.view.addresses import address_book
 from inkstamp.view.authoritative import ask_server
 from inkstamp.view.point import is_own_address
@@ -276,11 +277,9 @@ def _servers(wish: _Wish) -> tuple[str, ...]:
 
 def _tls(workplace: "Workplace") -> list[Finding]:
     """For handshakes: whether the port can be had."""
-    from inkstamp.proof.listener import who_listens
-
     port = workplace.view.https_port
-    holder = who_listens(port)
-    if holder:
+    holder = next(iter(local_listeners(port)), None)
+    if holder is not None:
         return [bad("proof", f"port {port}", f"is taken by {holder}, and tls-alpn-01 needs it",
                     "stop that program for the time, or prove in another way")]  # fmt: skip
     return [good("proof", f"port {port}", "is free for tls-alpn-01")]

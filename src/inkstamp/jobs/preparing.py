@@ -11,12 +11,13 @@ from cryptography import x509
 from inkstamp.bulkhead import submit
 from inkstamp.config.carrying import is_away
 from inkstamp.config.model import Certificate
-from inkstamp.errors import ReachTrouble
+from inkstamp.errors import ConfigurationError, EditionUnfit, ReachTrouble, ServerTrouble
 from inkstamp.files import read_bytes, read_secret
 from inkstamp.jobs import way_back
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.pki import keys
 from inkstamp.pki.certificates import key_kind, read_pem
+from inkstamp.pki.chain import same_key
 from inkstamp.pki.names import uncovered
 from inkstamp.pki.packing import Goods
 from inkstamp.reach.interface import Rights
@@ -69,25 +70,29 @@ def prepare(
         at_once: How many machines are asked at the same time.
 
     Raises:
-        ServerTrouble: A configuration is broken, or no server has a place for one of the names.
+        ServerTrouble: A configuration is broken, or no server has a place for one of the names. With an edition, what
+            is changed may mend it: the test afterwards tells.
+        EditionUnfit: The edition's key is not the one of its certificate, or is encrypted.
 
     """
+    if edition is not None:
+        expect_pair(workplace, edition)
+    if edition is not None:
+        expect_pair(workplace, edition)
     wanted = [each for each in entry.install if each not in away]
+    broken: dict[str, ServerTrouble] = {}
     with ThreadPoolExecutor(max_workers=max(at_once, 1)) as pool:
 
         def ask(work: Callable[[str], T], servers: Iterable[str]) -> dict[str, T]:
-            """Do a piece of work for each server; those that are away are left out."""
-            begun = {server: submit(pool, work, server) for server in servers}
-            found = {}
-            for server, answer in begun.items():
-                try:
-                    found[server] = answer.result()
-                except ReachTrouble as error:
-                    away[server] = error
-            return found
+            return _ask(pool, work, servers, away)
 
         def places(server: str) -> tuple[str, ...]:
-            workplace.test_server(server, tested_since)
+            try:
+                workplace.test_server(server, tested_since)
+            except ServerTrouble as error:
+                if edition is None:
+                    raise
+                broken[server] = error  # by what this install mends, perhaps: a file that is not there, or does not fit
             return names_on(workplace, server, entry)
 
         def change(server: str) -> list[way_back.Change]:
@@ -98,9 +103,27 @@ def prepare(
         _check_all_taken(workplace, name, entry, taken, whole=not away)
         changes = ask(change, taken)
     here = {each: taken[each] for each in changes if not _stands_alone(workplace, each)}
+    switches = bool(here) and edition is not None and workplace.shelf.current(name) != edition.number
+    for server in broken.keys() & changes.keys():
+        if not any(each.file.is_change for each in changes[server]) and not (switches and server in here):
+            raise broken[server]
     groups = [Group(here, False, tuple(each for server in here for each in changes[server]))] if here else []
     apart = (each for each in changes if each not in here)
     return [*groups, *(Group({each: taken[each]}, True, tuple(changes[each])) for each in apart)]
+
+
+def _ask(
+    pool: ThreadPoolExecutor, work: Callable[[str], T], servers: Iterable[str], away: dict[str, ReachTrouble]
+) -> dict[str, T]:
+    """Do a piece of work for each server; those that are away are left out, and put into `away`."""
+    begun = {server: submit(pool, work, server) for server in servers}
+    found = {}
+    for server, answer in begun.items():
+        try:
+            found[server] = answer.result()
+        except ReachTrouble as error:
+            away[server] = error
+    return found
 
 
 def _stands_alone(workplace: "Workplace", server: str) -> bool:
@@ -196,6 +219,30 @@ def _goods(workplace: "Workplace", edition: EditionRecord, chain: tuple[x509.Cer
     folder = workplace.shelf.edition(edition.certificate, edition.number)
     key = keys.from_pem(read_secret(folder / "key.pem"), str(folder / "key.pem"))
     return Goods(base=edition.certificate, leaf=chain[0], issuers=chain[1:], key=key, friendly_name=edition.names[0])
+
+
+def expect_pair(workplace: "Workplace", edition: EditionRecord) -> None:
+    """Make sure that the key on the shelf is the certificate's and open, before a server is given both.
+
+    Raises:
+        EditionUnfit: It is not.
+
+    """
+    file = workplace.shelf.edition(edition.certificate, edition.number) / "key.pem"
+    try:
+        key = keys.from_pem(read_bytes(file), str(file))
+    except ConfigurationError as error:
+        raise _unfit(edition, str(file), error.what) from error
+    if not same_key(chain_of(workplace, edition)[0], key.public_key()):
+        raise _unfit(edition, str(file), f"{file} is the key of another certificate")
+
+
+def _unfit(edition: EditionRecord, file: str, why: str) -> EditionUnfit:
+    return EditionUnfit(
+        f"edition {edition.number} of “{edition.certificate}” cannot be served: {why}",
+        where=file,
+        advice=f"put its own key back, or get a new edition: inkstamp stamp {edition.certificate} --anew",
+    )
 
 
 def chain_of(workplace: "Workplace", edition: EditionRecord) -> tuple[x509.Certificate, ...]:

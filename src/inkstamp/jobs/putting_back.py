@@ -1,6 +1,8 @@
 """Put back what an install changed: after a failure, or when a run was killed in between."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -9,10 +11,11 @@ from inkstamp.config.model import Certificate
 from inkstamp.deadline import at_least
 from inkstamp.errors import InkStampError, ReachTrouble, ServerTrouble
 from inkstamp.files import remove_tree
-from inkstamp.findings import note
+from inkstamp.findings import bad, note
 from inkstamp.jobs import way_back
 from inkstamp.jobs.earlier import undo_folder
 from inkstamp.jobs.preparing import handed
+from inkstamp.jobs.running import start_again
 from inkstamp.ledger.records import InstallRecord, InstallState
 from inkstamp.servers.interface import Taker
 
@@ -21,6 +24,21 @@ if TYPE_CHECKING:
 
 _SECONDS = 900.0
 """For putting back, however little time is left for what went before it."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Brought:
+    """An install whose files are back."""
+
+    record: InstallRecord
+    error: InkStampError | None
+    """What it failed with; None for one that was cut off."""
+    folder: Path
+    """What was kept of before."""
+    refused: Sequence[str]
+    """What those said that are handed editions."""
+    up: Sequence[str]
+    """The servers that ran before it."""
 
 
 def bring_back_cut_off(workplace: "Workplace", name: str, entry: Certificate, away: dict[str, ReachTrouble]) -> None:
@@ -87,7 +105,7 @@ def _put_back(
     workplace: "Workplace", records: Sequence[tuple[InstallRecord, InkStampError | None]]
 ) -> list[tuple[InstallRecord, InkStampError]]:
     away: list[tuple[InstallRecord, InkStampError]] = []
-    brought = []
+    brought: list[_Brought] = []
     for record, error in records:
         folder = _kept_for(workplace, record)
         if folder is None:  # killed before anything was saved, and so before anything was changed
@@ -110,19 +128,37 @@ def _put_back(
                 )
             error.advice = "; ".join(filter(None, [later, error.advice]))
         else:
-            brought.append((record, error, folder, refused))
-    after = way_back.reload_all(workplace, dict.fromkeys(each for found in brought for each in found[0].servers))
-    for record, error, folder, refused in brought:
-        why = error.what if error else "the run before was cut short"
-        text = f"edition {record.edition}: {why}"
-        workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", text)
-        remove_tree(folder)
-        if error is not None:
-            said = ["all files are back as they were", *refused, *after]
-            again = f"then run `inkstamp stamp {record.certificate}`"
-            again += f"; edition {record.edition} is kept and needs no new order"
-            error.advice = "; ".join(filter(None, [", ".join(said), error.advice or "mend that", again]))
+            brought.append(_Brought(record, error, folder, refused, (way_back.kept(folder) or {}).get("up", ())))
+    after = way_back.reload_all(workplace, dict.fromkeys(name for each in brought for name in each.record.servers))
+    stopped = _started_again(workplace, brought)
+    for each in brought:
+        _end(workplace, each, "; ".join(stopped[name] for name in each.up if stopped[name]), after)
     return away
+
+
+def _end(workplace: "Workplace", brought: _Brought, stopped: str, after: Sequence[str]) -> None:
+    """Record that one is back, and say so: in its error, which tells that servers stood still in the first place."""
+    record, error = brought.record, brought.error
+    why = error.what if error else "the run before was cut short"
+    workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: {why}")
+    remove_tree(brought.folder)
+    if error is not None:
+        error.what = "; ".join(filter(None, [error.what, stopped]))
+        said = ", ".join(["all files are back as they were", *brought.refused, *after])
+        again = f"then run `inkstamp stamp {record.certificate}`"
+        again += f"; edition {record.edition} is kept and needs no new order"
+        error.advice = "; ".join(filter(None, [said, error.advice or "mend that", again]))
+    elif stopped:
+        workplace.progress.found(record.certificate, bad("installed", ", ".join(record.servers), stopped))
+
+
+def _started_again(workplace: "Workplace", brought: Sequence[_Brought]) -> dict[str, str]:
+    """Start those servers again that were up before and are not now; returns what is to be told, by server."""
+    since: dict[str, datetime] = {}
+    for each in brought:
+        for server in each.up:
+            since[server] = min(each.record.at, since.get(server, each.record.at))
+    return {server: start_again(workplace, server, at) for server, at in since.items()}
 
 
 def _bring_back(workplace: "Workplace", record: InstallRecord, folder: Path) -> list[str]:

@@ -6,6 +6,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from inkstamp.config.model import Certificate
+from inkstamp.errors import EditionUnfit, FileTrouble
 from inkstamp.ledger.database import to_moment
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.ledger.tidings import Tidings
@@ -65,9 +66,23 @@ def reasons(
         yield Reason(decision.reason, decision.pressing)
     if not workplace.shelf.has_key(edition.certificate, edition.number):
         yield Reason(f"the key of edition {edition.number} is gone")
+    elif workplace.shelf.is_touched(edition.certificate, edition.number) and _is_unfit(workplace, edition):
+        yield Reason(f"the key of edition {edition.number} was changed, and is not its certificate's any more", True)
     text = _changed(workplace, entry, edition)
     if text:
         yield Reason(text)
+
+
+def _is_unfit(workplace: "Workplace", edition: EditionRecord) -> bool:
+    from inkstamp.jobs.preparing import expect_pair
+
+    try:
+        expect_pair(workplace, edition)
+    except EditionUnfit:
+        return True
+    except FileTrouble:
+        return False  # it cannot be read here and now, which is told where it has to be
+    return False
 
 
 def _changed(workplace: "Workplace", entry: Certificate, edition: EditionRecord) -> str:

@@ -67,7 +67,7 @@ def undo(workplace: "Workplace", name: str, *, preview: bool) -> Undone:
 
 def _about(workplace: "Workplace", name: str, edition: EditionRecord | None) -> list[Finding]:
     if edition is None:
-        return [note("edition", name, "had none on these servers before: its names are served without it then")]
+        return [note("edition", name, "none was on these servers before: their sites go back to what they had")]
     if workplace.clock.now() > edition.not_after:
         return [warn("edition", name, f"edition {edition.number} expired {stamp(edition.not_after)}")]
     return []

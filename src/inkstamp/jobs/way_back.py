@@ -104,14 +104,18 @@ def _read_manifest(file: Path) -> dict[str, Any]:
     return found
 
 
-def reversed_changes(workplace: "Workplace", folder: Path) -> list[Change]:
+def reversed_changes(workplace: "Workplace", folder: Path, *, nearest: bool = False) -> list[Change]:
     """Return the kept files that would change if the edits made to them were taken out; later edits of others stay.
+
+    With `nearest`, of several places that look like an edit the one that is nearest to where it was made is taken: an
+    install may have copied the lines since.
 
     Raises:
         ServerTrouble: What was put into a file cannot be told apart any more.
 
     """
-    found = [Change(each["server"], _reversed(workplace, each, folder)) for each in (kept(folder) or {})["files"]]
+    files = (kept(folder) or {})["files"]
+    found = [Change(each["server"], _reversed(workplace, each, folder, nearest=nearest)) for each in files]
     return [each for each in found if each.file.before != each.file.after]
 
 
@@ -131,7 +135,7 @@ def _saved(folder: Path, each: dict[str, Any], end: str = "") -> bytes | None:
     return read_bytes(file) if file.exists() else None
 
 
-def _reversed(workplace: "Workplace", each: dict[str, Any], folder: Path) -> FileChange:
+def _reversed(workplace: "Workplace", each: dict[str, Any], folder: Path, *, nearest: bool) -> FileChange:
     path = each["path"]
     now = workplace.server(each["server"]).host.read_if_there(path)
     before, after = _saved(folder, each), _saved(folder, each, AFTER)
@@ -144,6 +148,8 @@ def _reversed(workplace: "Workplace", each: dict[str, Any], folder: Path) -> Fil
             continue
         made = new[new_from:new_to]
         found = [at for at in range(len(present) - len(made) + 1) if present[at : at + len(made)] == made]
+        if nearest:
+            found = sorted(found, key=lambda at: abs(at - new_from))[:1]
         if not made or len(found) != 1:
             raise ServerTrouble(
                 f"{path} was changed since, and what was put there cannot be told apart",

@@ -24,6 +24,8 @@ from inkstamp.files import (
 )
 
 CURRENT = "current"
+_WRITTEN_WITHIN = 60.0
+"""Seconds in which all files of an edition are written."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,6 +61,15 @@ class Shelf:
     def has_key(self, certificate: str, number: int) -> bool:
         """Tell whether an edition's key is there; of thousands in a row, so without anything that takes time."""
         return os.path.exists(f"{self._path}/{certificate}/{number:04d}/key.pem")
+
+    def is_touched(self, certificate: str, number: int) -> bool:
+        """Tell whether an edition's key was written at another time than its certificate, as by somebody else."""
+        folder = f"{self._path}/{certificate}/{number:04d}"
+        try:
+            times = [os.stat(f"{folder}/{each}.pem").st_mtime for each in ("key", "leaf")]
+        except OSError:
+            return True
+        return abs(times[0] - times[1]) > _WRITTEN_WITHIN
 
     def current(self, certificate: str) -> int | None:
         """Return the number of the current edition, None when there is none yet."""

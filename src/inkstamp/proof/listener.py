@@ -17,6 +17,7 @@ from inkstamp.deadline import within
 from inkstamp.errors import ServerTrouble
 from inkstamp.proof.tls_alpn import ALPN, TlsProof
 from inkstamp.proof.web_file import FileProof
+from inkstamp.reach.ports import local_listeners, who_is_in_the_way
 from inkstamp.transport import BoundedSocket, at_most
 from inkstamp.view.point import is_own_address
 
@@ -142,9 +143,9 @@ def _open(address: str, port: int, handler: type[socketserver.BaseRequestHandler
     except OSError as error:
         where = f"[{address}]:{port}" if ":" in address else f"{address}:{port}"
         if error.errno == errno.EADDRINUSE:
-            holder = who_listens(port)
+            holder = who_is_in_the_way(local_listeners(port), [address])
             raise ServerTrouble(
-                f"port {port} is taken{f' by {holder}' if holder else ''}",
+                f"port {port} is taken{f' by {holder}' if holder is not None else ''}",
                 where=where,
                 said=error.strerror or "",
                 advice="let that program carry the proof (a server in `via`), stop it for the time, "
@@ -154,17 +155,6 @@ def _open(address: str, port: int, handler: type[socketserver.BaseRequestHandler
         raise ServerTrouble(
             f"cannot listen on port {port}", where=where, said=error.strerror or str(error), advice=advice
         ) from error
-
-
-def who_listens(port: int) -> str:
-    """Say which program on this machine listens on a TCP port: `nginx (process 812)`; empty when it cannot be told."""
-    import psutil  # noqa: PLC0415  loaded for this one sentence
-
-    with contextlib.suppress(psutil.Error, OSError):
-        for each in psutil.net_connections("tcp"):
-            if each.status == psutil.CONN_LISTEN and getattr(each.laddr, "port", 0) == port and each.pid:
-                return f"{psutil.Process(each.pid).name()} (process {each.pid})"
-    return ""
 
 
 def _web_handler(contents: Mapping[tuple[str, str], bytes]) -> type[BaseHTTPRequestHandler]:

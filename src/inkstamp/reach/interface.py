@@ -4,6 +4,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal, Protocol
 
+from inkstamp.reach.ports import Listener
+
 
 @dataclass(frozen=True, slots=True)
 class Ran:
@@ -69,6 +71,10 @@ class Host(Protocol):
 
     def has_address(self, address: str) -> bool:
         """Tell whether an IP address belongs to the host."""
+        ...
+
+    def listeners(self, port: int) -> list[Listener]:
+        """Return who listens on a TCP port of the host, as far as the user may know; empty when that cannot be told."""
         ...
 
     def read(self, path: str) -> bytes:

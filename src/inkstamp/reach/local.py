@@ -14,6 +14,7 @@ from inkstamp.ownership import expect_ours
 from inkstamp.pki.armour import certificates_in
 from inkstamp.reach import guarded, guarded_files, process
 from inkstamp.reach.interface import Contents, Found, Planted, Ran, Rights
+from inkstamp.reach.ports import Listener, local_listeners
 from inkstamp.reach.sockets import ask_socket
 from inkstamp.view.point import is_own_address
 
@@ -63,6 +64,9 @@ class LocalHost:
 
     def has_address(self, address: str) -> bool:
         return is_own_address(address)
+
+    def listeners(self, port: int) -> list[Listener]:
+        return local_listeners(port)
 
     def read(self, path: str) -> bytes:
         return read_bytes(Path(path))

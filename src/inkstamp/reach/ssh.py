@@ -25,6 +25,7 @@ from inkstamp.printable import one_line, printable, shown_bytes
 from inkstamp.reach import process
 from inkstamp.reach.interface import Contents, Found, Planted, Ran, Rights
 from inkstamp.reach.local import MOST_GATHERED
+from inkstamp.reach.ports import Listener, read_listeners
 from inkstamp.reach.sockets import ask_socket
 
 _MOST_REQUEST = MOST_GATHERED + 1_048_576
@@ -263,6 +264,12 @@ class SshHost:
     @cached_property
     def _addresses(self) -> frozenset[str]:
         return frozenset(self._ask("addresses", "/").decode("ascii", "replace").split())
+
+    def listeners(self, port: int) -> list[Listener]:
+        try:
+            return read_listeners(self.run(["ss", "-Hltnp"], _SECONDS).output, port)
+        except ServerTrouble:  # there is no such program there
+            return []
 
     def has_address(self, address: str) -> bool:
         return address in self._addresses

@@ -66,6 +66,8 @@ class TextServer(ABC, Generic[R]):
     """One server whose configuration is read once, until it is forgotten."""
 
     has_hosts = False
+    service: str
+    """Its name to the system's service manager."""
 
     def __init__(self, name: str, host: Host, fitting: Fitting) -> None:
         self.name = name
@@ -83,6 +85,10 @@ class TextServer(ABC, Generic[R]):
     @abstractmethod
     def _usual_test(self) -> list[str]:
         """Return the command by which the server's own program tests its configuration."""
+
+    @abstractmethod
+    def _usual_start(self) -> list[str]:
+        """Return the command that starts the server in the background."""
 
     @abstractmethod
     def _usual_reload(self) -> list[str]:
@@ -112,6 +118,16 @@ class TextServer(ABC, Generic[R]):
 
     def reload(self) -> Ran:
         return self.host.run(self._fitting.reload or self._usual_reload(), SECONDS)
+
+    def start(self) -> Ran:
+        if self._fitting.main_file.startswith("/etc/"):  # else it is none that the service manager would start
+            try:
+                ran = self.host.run(["systemctl", "start", self.service], SECONDS)
+            except ServerTrouble:  # there is none
+                return self.host.run(self._usual_start(), SECONDS)
+            if ran.status == 0:
+                return ran
+        return self.host.run(self._usual_start(), SECONDS)
 
 
 class FilelessServer(TextServer[R]):

@@ -1,7 +1,7 @@
 """What all kinds of server do alike when a certificate is installed."""
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 
 from cryptography import x509
@@ -10,11 +10,21 @@ from inkstamp.errors import EditionUnfit, FileTrouble, NamesLost, ServerTrouble
 from inkstamp.pki.certificates import key_kind, read_pem, subject_names
 from inkstamp.pki.names import uncovered
 from inkstamp.reach.interface import Host, Rights
+from inkstamp.reach.ports import who_is_in_the_way
 from inkstamp.servers.interface import Endpoint, Listen, Obstacle, Site, Supply
 from inkstamp.servers.text import Directive
 
 REMARK = "# lets CAs see proofs of control; put here by `inkstamp prove --let-through`"
 """Stands above what lets proofs through."""
+
+
+@dataclass(frozen=True, slots=True)
+class ProofFolder:
+    """What a server is to show: the files below `root` at the path of proofs."""
+
+    path: str
+    """With slashes at both ends."""
+    root: str
 
 
 def matches(expression: str, text: str, *, ignore_case: bool = False) -> bool:
@@ -141,7 +151,7 @@ def check_default_kept(host: Host, names: Sequence[str], certificate_file: str, 
         lost = uncovered(names, subject_names(old))
         if lost:
             raise NamesLost(
-                f"{', '.join(lost)} would lose its certificate: the one here covers it, the new one does not",
+                f"the new certificate does not cover {', '.join(lost)}, and would take the place of one that does",
                 where=where,
                 advice=f"have one certificate for all: add {', '.join(lost)} to its names",
             )
@@ -157,14 +167,41 @@ def leaf_of(host: Host, certificate_file: str) -> x509.Certificate | None:
         return None
 
 
-def endpoints(listens: Sequence[Listen], host: Host) -> list[Endpoint]:
-    """Return where to connect to from this machine for the TLS listens among `listens` of a server on `host`."""
+def check_ports_free(host: Host, addresses: Collection[str], port: int, *, own: Collection[str], where: str) -> None:
+    """Make sure that a server can listen at addresses where it does not yet: some end when they find that they cannot.
+
+    Args:
+        host: The machine.
+        addresses: New ones; `*` for all.
+        port: The port.
+        own: The names of the server's own program.
+        where: File and line of the site that is to be answered there.
+
+    Raises:
+        ServerTrouble: Another program listens there.
+
+    """
+    known = [each for each in host.listeners(port) if each.program not in own] if addresses else []
+    other = who_is_in_the_way(known, addresses)
+    if other is not None:
+        raise ServerTrouble(
+            f"port {port} at {other.address} is taken by {other}, and the site would be answered there",
+            where=where,
+            advice="have that program listen elsewhere, or give the site an address of its own for TLS",
+        )
+
+
+def endpoints(listens: Sequence[Listen], host: Host, *, plain: bool = False) -> list[Endpoint]:
+    """Return where to connect to from this machine for the TLS listens among `listens` of a server on `host`.
+
+    With `plain`, for those without TLS too.
+    """
     here = host.address == "127.0.0.1"
     anywhere = dict.fromkeys(("*", "0.0.0.0"), host.address) | {"[::]": "::1" if here else host.address}  # noqa: S104
     found = [
         Endpoint(anywhere.get(each.address, each.address.strip("[]")), each.port, each.upgrade)
         for each in listens
-        if each.tls and each.port
+        if (each.tls or plain) and each.port
     ]
     return list(dict.fromkeys(found))
 

@@ -138,6 +138,12 @@ class FileChange:
     own_folder: bool = False
     """Whether its folder is one of ours, which goes with the last file in it."""
 
+    @property
+    def is_change(self) -> bool:
+        """Whether anything is another afterwards."""
+        before, after = self.rights_before, self.rights
+        return self.before != self.after or (after is not None and (before is None or before.mode != after.mode))
+
 
 class FileCarrier(Protocol):
     """One configured server, as far as it serves files."""
@@ -176,6 +182,15 @@ class Reloadable(FileCarrier, Protocol):
 
     def reload(self) -> Ran:
         """Have the running server take its configuration and certificates anew."""
+        ...
+
+
+@runtime_checkable
+class Startable(Protocol):
+    """One that can be started when it does not run."""
+
+    def start(self) -> Ran:
+        """Start it, by the system's service manager where that has it."""
         ...
 
 

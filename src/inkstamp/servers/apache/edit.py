@@ -6,10 +6,10 @@ from collections.abc import Iterator, Sequence
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.reach.interface import Host as Machine
-from inkstamp.servers.apache.passage import REDIRECTS
+from inkstamp.servers.apache.passage import PASSAGE, REDIRECTS
 from inkstamp.servers.apache.reading import Host, Reading
 from inkstamp.servers.base import Fitting
-from inkstamp.servers.common import which_of
+from inkstamp.servers.common import REMARK, ProofFolder, which_of
 from inkstamp.servers.interface import Listen, Supply
 from inkstamp.servers.manner import PROOF_PATH, Manner
 from inkstamp.servers.text import Directive, Splice, indent_at
@@ -17,6 +17,8 @@ from inkstamp.servers.text import Directive, Splice, indent_at
 _NEEDS_QUOTES = re.compile(r"[\s\"'\\<>]")
 _HTTPS = re.compile(r"https://", re.IGNORECASE)
 _HTTPS_PORT = 443
+_LOADED = "INKSTAMP_LOADS_TLS"
+"""Defined where mod_ssl is loaded by what we wrote."""
 _ONE_FILE = (2, 4, 8)
 """From this version on a certificate's file may hold its issuers; before, they stand in a file of their own."""
 
@@ -114,9 +116,9 @@ def add_tls(host: Host, reading: Reading, files: Supply, fitting: Fitting) -> li
     text = reading.texts[host.block.file]
     end_of_line, indent = style(host, text)
     https_port, manner = fitting.https_port, fitting.manner
-    listens = [each for each in host.listens if each.port in {0, fitting.http_port}] or list(host.listens)
-    addresses = list(dict.fromkeys(each.address for each in listens))
-    around = [*_module_lines(reading), *_listen_lines(reading, addresses, https_port)]
+    addresses = addresses_of(host, fitting)
+    loading = _module_lines(reading)
+    around = [*loading, *listen_lines(new_listens(host, reading, fitting), https_port, guarded=bool(loading))]
     head = f"<VirtualHost {' '.join(f'{address}:{https_port}' for address in addresses)}>"
     protocols = " ".join(f"+{each}" for each in manner.policy.protocols)
     tls = [
@@ -163,7 +165,7 @@ def _redirect_lines(reading: Reading, https_port: int) -> list[str]:
 
 
 def _body(host: Host, text: str) -> str:
-    """Return what stands in the virtual host, without what sends visitors to HTTPS."""
+    """Return what stands in the virtual host, without what sends visitors to HTTPS and what lets proofs through."""
     closing = text.rfind("\n", 0, host.block.end)
     start, end = host.block.block_start, closing if closing > host.block.block_start else host.block.block_start
     taken = sorted((splice.start, splice.end) for splice in (without(each, text) for each in _leading_to_https(host)))
@@ -172,7 +174,7 @@ def _body(host: Host, text: str) -> str:
         pieces.append(text[at:begin])
         at = min(stop, end)
     pieces.append(text[at:end])
-    return "".join(pieces)
+    return PASSAGE.sub("", "".join(pieces))
 
 
 def _leading_to_https(host: Host) -> Iterator[Directive]:
@@ -194,8 +196,13 @@ def _leading_to_https(host: Host) -> Iterator[Directive]:
 
 
 def _module_lines(reading: Reading) -> list[str]:
-    known = reading.modules | reading.setting.built_in
-    if {"ssl_module", "mod_ssl.c"} & known:
+    """Return what loads mod_ssl where nothing else does.
+
+    The guard makes them harmless when somebody loads it with the server's own means later, and each file that needs it
+    says it for itself: another one may be taken out. What listens then is not ours to say, so the same guard is around
+    that (`listen_lines`).
+    """
+    if "mod_ssl.c" in reading.setting.built_in or _is_loaded_elsewhere(reading):
         return []
     folders = [
         posixpath.dirname(each.arguments[1])
@@ -208,17 +215,101 @@ def _module_lines(reading: Reading) -> list[str]:
             where=reading.setting.main_file,
             advice="load it (on Debian: a2enmod ssl), then run the command again",
         )
-    return ["<IfModule !ssl_module>", f"    LoadModule ssl_module {quote(folders[0] + '/mod_ssl.so')}", "</IfModule>"]
+    load = f"    LoadModule ssl_module {quote(folders[0] + '/mod_ssl.so')}"
+    return ["<IfModule !ssl_module>", load, f"    Define {_LOADED}", "</IfModule>"]
 
 
-def _listen_lines(reading: Reading, addresses: Sequence[str], https_port: int) -> list[str]:
-    taken = [listen for listen in reading.listens() if listen.port == https_port]
+def _is_loaded_elsewhere(reading: Reading) -> bool:
+    """Tell whether mod_ssl is loaded by something that is not one of our guards."""
+    ours = _with_guards(reading)
+    return any(
+        each.name.lower() == "loadmodule" and each.arguments[:1] == ("ssl_module",) and each.file not in ours
+        for each in reading.directives
+    )
+
+
+def _with_guards(reading: Reading) -> set[str]:
+    return {each.file for each in reading.directives if each.name.lower() == "define" and _LOADED in each.arguments}
+
+
+def new_listens(host: Host, reading: Reading, fitting: Fitting) -> list[str]:
+    """Return the addresses on which the server does not listen yet for a virtual host's TLS.
+
+    What listens for its plain HTTP tells which: where that is one address, the others may be somebody else's.
+    """
+    port = fitting.https_port
+    ours = set() if _is_loaded_elsewhere(reading) else _with_guards(reading)
+    taken = [listen for listen in reading.listens(but=ours) if listen.port == port]
+    plain = [each.address for each in reading.listens() if each.port in {each.port for each in host.listens}]
+    found: list[str] = []
+    for address in addresses_of(host, fitting):
+        wanted = (plain or ["*"]) if address == "*" else [address]
+        wanted = ["*"] if "*" in wanted else wanted
+        found += [each for each in wanted if not any(_answers(listen, each) for listen in taken)]
+    return list(dict.fromkeys(found))
+
+
+def addresses_of(host: Host, fitting: Fitting) -> list[str]:
+    """Return where a plain virtual host answers, and so where it is to answer with TLS."""
+    listens = [each for each in host.listens if each.port in {0, fitting.http_port}] or list(host.listens)
+    return list(dict.fromkeys(each.address for each in listens))
+
+
+def listen_lines(addresses: Sequence[str], https_port: int, *, guarded: bool) -> list[str]:
+    """Return what has the server listen; `guarded` where mod_ssl is loaded by ourselves.
+
+    The usual means of loading it often bring their own line with them, and the server does not start with two.
+    """
     lines = []
     for address in addresses:
-        if any(_answers(each, address) for each in taken):
+        line = f"Listen {https_port}" if address == "*" else f"Listen {address}:{https_port}"
+        if not guarded:
+            lines.append(line)
             continue
-        lines.append(f"Listen {https_port}" if address == "*" else f"Listen {address}:{https_port}")
+        once = f"{_LOADED}_" + re.sub(r"[^0-9A-Za-z]", "_", line.removeprefix("Listen "))
+        lines += [f"<IfDefine {_LOADED}>", f"    <IfDefine !{once}>", f"        Define {once}", f"        {line}"]
+        lines += ["    </IfDefine>", "</IfDefine>"]
     return lines
+
+
+def lacking_listens(host: Host, reading: Reading, fitting: Fitting) -> list[str]:
+    """Return the addresses of a virtual host with TLS at which the server does not listen for plain HTTP."""
+    taken = [listen for listen in reading.listens() if listen.port == fitting.http_port]
+    if taken and any(each.address == "*" for each in host.listens):
+        return []
+    addresses = dict.fromkeys(each.address for each in host.listens)
+    return [each for each in addresses if not any(_answers(listen, each) for listen in taken)]
+
+
+def add_plain(host: Host, text: str, names: Sequence[str], proofs: ProofFolder, fitting: Fitting) -> Splice:
+    """Return the edit that puts a host for plain HTTP behind one that has TLS alone: it shows proofs, and leads there.
+
+    Args:
+        host: The virtual host with TLS.
+        text: Its file's text.
+        names: Those of its names that are to be answered.
+        proofs: What is shown there.
+        fitting: The ports as the public sees them.
+
+    """
+    end_of_line, indent = style(host, text)
+    port = "" if fitting.https_port == _HTTPS_PORT else f":{fitting.https_port}"
+    addresses, path = dict.fromkeys(each.address for each in host.listens), proofs.path
+    expression = "^(?!" + path.replace(".", "\\.") + ")(.*)$"
+    lines = [
+        "",
+        REMARK,
+        f"<VirtualHost {' '.join(f'{each}:{fitting.http_port}' for each in addresses)}>",
+        f"{indent}ServerName {names[0]}",
+        *([f"{indent}ServerAlias {' '.join(names[1:])}"] if names[1:] else []),
+        f'{indent}Alias "{path}" "{proofs.root.rstrip("/")}{path}"',
+        f'{indent}<Location "{path}">',
+        f"{indent}    Require all granted",
+        f"{indent}</Location>",
+        f'{indent}RedirectMatch permanent "{expression}" "https://{names[0]}{port}$1"',
+        "</VirtualHost>",
+    ]
+    return Splice(host.block.file, host.block.end, host.block.end, "".join(f"{end_of_line}{line}" for line in lines))
 
 
 def _answers(listen: Listen, address: str) -> bool:

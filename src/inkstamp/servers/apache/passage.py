@@ -98,6 +98,14 @@ def _lets_rewriting_pass(rule: Directive, path: str) -> bool:
     return ends and rule.arguments[1] == "-" and matches(rule.arguments[0], path)
 
 
+PASSAGE = re.compile(
+    rf"(?m)^[ \t]*{re.escape(REMARK)}\r?\n"
+    r"(?:[ \t]*(?:Alias|ProxyPass|RewriteRule)[ ][^\n]*well-known[^\n]*(?:\n|\Z)"
+    r"|[ \t]*<Location[ ][^\n]*well-known[^\n]*\n(?:(?![ \t]*</Location>)[^\n]*\n)*+[ \t]*</Location>[^\n]*(?:\n|\Z))+"
+)
+"""What `open_way` wrote, wherever it stands."""
+
+
 def open_way(host: Host, text: str, path: str, root: str) -> list[Splice]:
     """Return the edits of a host that answer the folder `path` (slashes at both ends) with files below `root`.
 

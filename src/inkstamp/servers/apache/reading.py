@@ -4,7 +4,7 @@ import fnmatch
 import functools
 import posixpath
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 
 import msgspec
@@ -109,12 +109,12 @@ class Reading:
     """The virtual hosts, once `hosts` was asked for them."""
     modules: set[str] = field(default_factory=set)
 
-    def listens(self) -> list[Listen]:
-        """Return where the server listens at all."""
+    def listens(self, but: Collection[str] = ()) -> list[Listen]:
+        """Return where the server listens at all, as far as other files than some say."""
         return [
             read_address(each.arguments[0])
             for each in self.directives
-            if each.name.lower() == "listen" and each.block is None and each.arguments
+            if each.name.lower() == "listen" and each.block is None and each.arguments and each.file not in but
         ]
 
 

@@ -20,8 +20,8 @@ from inkstamp.servers.apache.reading import (
     to_site,
 )
 from inkstamp.servers.base import SECONDS, Files, TextServer
-from inkstamp.servers.common import Taken, check_names_kept, endpoints, obstacle
-from inkstamp.servers.interface import ONLY_TLS, Endpoint, FileChange, Obstacle, Place, Site, Supply
+from inkstamp.servers.common import ProofFolder, Taken, check_names_kept, check_ports_free, endpoints, obstacle
+from inkstamp.servers.interface import ONLY_TLS, Endpoint, FileChange, Listen, Obstacle, Place, Site, Supply
 from inkstamp.servers.text import Splice, changes
 
 _ROOT = re.compile(r'HTTPD_ROOT="([^"]+)"')
@@ -32,6 +32,7 @@ _BUILT_IN = re.compile(r"^\s+(\S+\.c)$", re.MULTILINE)
 class ApacheServer(TextServer[Reading]):
     """One Apache httpd, as configured under `[server.NAME]`."""
 
+    service = "apache2"
     points_at = frozenset({"served", "key", "leaf", "issuers"})
     has_hosts = True
 
@@ -45,6 +46,9 @@ class ApacheServer(TextServer[Reading]):
 
     def _usual_test(self) -> list[str]:
         return self._command("-t")
+
+    def _usual_start(self) -> list[str]:
+        return self._command("-k", "start")
 
     def _usual_reload(self) -> list[str]:
         return self._command("-k", "graceful")
@@ -66,7 +70,16 @@ class ApacheServer(TextServer[Reading]):
         return Setting(main_file, root.rstrip("/"), frozenset(built_in), version or (2, 4, 0), variables)
 
     def sites(self) -> list[Site]:
-        return [to_site(host, self.name) for host in hosts(self._reading())]
+        return [replace(to_site(each, self.name), listens=self._at(each)) for each in hosts(self._reading())]
+
+    def _at(self, host: Host) -> tuple[Listen, ...]:
+        """Return where a virtual host answers: one for all addresses does at those that the server listens on."""
+        known = self._reading().listens()
+        found: list[Listen] = []
+        for each in host.listens:
+            own = [replace(listen, tls=each.tls) for listen in known if each.port in {0, listen.port}]
+            found += own if each.address == "*" and own else [each]
+        return tuple(dict.fromkeys(found))
 
     def places(self, name: str, parts: tuple[str, ...]) -> tuple[Place, ...]:
         everything = hosts(self._reading())
@@ -83,7 +96,7 @@ class ApacheServer(TextServer[Reading]):
             raise ServerTrouble(
                 f"the virtual host for {name} has no document root that would answer {path}",
                 where=f"{block.file}, line {block.line}",
-                advice="let proofs through: inkstamp prove CERTIFICATE --let-through",
+                advice=f"let proofs through: inkstamp stamp {name} --let-through",
             )
         if not found:
             raise self._not_found(name)
@@ -102,8 +115,9 @@ class ApacheServer(TextServer[Reading]):
         everything = hosts(self._reading())
         mine = [host for tls in (False, True) for host in answering(everything, name, tls=tls)]
         wanted = f"[{address}]" if ":" in address else address
-        listens = [each.address for host in mine for each in host.listens]
-        return wanted in listens or ("*" in listens and self.host.has_address(address))
+        listens = {each.address for host in mine for each in self._at(host)}
+        anywhere = {"*", "[::]"} if ":" in address else {"*", "0.0.0.0"}  # noqa: S104  compared, not bound
+        return wanted in listens or (bool(anywhere & listens) and self.host.has_address(address))
 
     def _not_found(self, name: str) -> ServerTrouble:
         return ServerTrouble(
@@ -116,18 +130,30 @@ class ApacheServer(TextServer[Reading]):
     def plan_let_through(self, names: Sequence[str], folder: tuple[str, ...], root: str) -> list[FileChange]:
         reading = self._reading()
         everything = hosts(reading)
-        plain: list[Host] = []
+        path = "/".join(("", *folder, ""))
+        plain: dict[int, Host] = {}
+        lacking: dict[int, tuple[Host, list[str]]] = {}
         for name in names:
             found = answering(everything, name, tls=False)
-            if not found:
+            with_tls = [] if found else answering(everything, name, tls=True)
+            if not found and not with_tls:
                 raise self._not_found(name)
-            plain += [host for host in found if host.block not in [each.block for each in plain]]
-        path = "/".join(("", *folder, ""))
-        for host in plain:
+            plain |= {id(host.block): host for host in found}
+            for host in with_tls:
+                lacking.setdefault(id(host.block), (host, []))[1].append(name)
+        splices: list[Splice] = []
+        for host in plain.values():
             self._check_own_text(host, reading)
-        splices = [
-            each for host in plain for each in passage.open_way(host, reading.texts[host.block.file], path, root)
-        ]
+            splices += passage.open_way(host, reading.texts[host.block.file], path, root)
+        for host, mine in lacking.values():
+            self._check_own_text(host, reading)
+            added = edit.lacking_listens(host, reading, self._fitting)
+            where = f"{host.block.file}, line {host.block.line}"
+            check_ports_free(self.host, added, self._fitting.http_port, own={"apache2", "httpd"}, where=where)
+            text = reading.texts[host.block.file]
+            splices.append(edit.add_plain(host, text, mine, ProofFolder(path, root), self._fitting))
+            lines = edit.listen_lines(added, self._fitting.http_port, guarded=False)
+            splices += [Splice(host.block.file, host.block.start, host.block.start, f"{line}\n") for line in lines]
         return changes(reading.texts, splices)
 
     def _check_own_text(self, host: Host, reading: Reading) -> None:
@@ -159,6 +185,9 @@ class ApacheServer(TextServer[Reading]):
             if host.tls:
                 splices += self._give(host, everything, mine, supply)
             else:
+                where = f"{host.block.file}, line {host.block.line}"
+                added = edit.new_listens(host, reading, self._fitting)
+                check_ports_free(self.host, added, self._fitting.https_port, own={"apache2", "httpd"}, where=where)
                 splices += edit.add_tls(host, reading, supply, self._fitting)
         return changes(reading.texts, splices)
 
@@ -188,7 +217,7 @@ class ApacheServer(TextServer[Reading]):
 
     def tls_endpoints(self, name: str) -> list[Endpoint]:
         mine = answering(hosts(self._reading()), name, tls=True)
-        return endpoints([each for host in mine for each in host.listens], self.host)
+        return endpoints([each for host in mine for each in self._at(host)], self.host)
 
 
 def _taken(host: Host, everything: list[Host], *, may_part: bool) -> Taken:

@@ -15,6 +15,7 @@ _TOLD = ("ssl", "ssl_min_protocol", "ssl_cipher_list")
 class DovecotServer(FilelessServer[Reading]):
     """One Dovecot, as configured under `[server.NAME]`."""
 
+    service = "dovecot"
     points_at = frozenset({"served", "key"})
 
     def _read(self) -> Reading:
@@ -30,6 +31,9 @@ class DovecotServer(FilelessServer[Reading]):
             self._fitting.main_file,
             *(["-x", certificate] if certificate == "ssl_cert" else ["-n"]),
         ]
+
+    def _usual_start(self) -> list[str]:
+        return [self._fitting.program, "-c", self._fitting.main_file]
 
     def _usual_reload(self) -> list[str]:
         return [self._fitting.program, "-c", self._fitting.main_file, "reload"]

@@ -12,7 +12,7 @@ from inkstamp.pki.names import uncovered
 from inkstamp.pki.packing import combined
 from inkstamp.reach.interface import Host, Ran, Rights
 from inkstamp.servers.base import SECONDS, FilelessServer, Fitting
-from inkstamp.servers.common import check_default_kept, endpoints, leaf_of, present
+from inkstamp.servers.common import check_default_kept, check_ports_free, endpoints, leaf_of, present
 from inkstamp.servers.haproxy import runtime
 from inkstamp.servers.haproxy.reading import Bind, Loaded, Reading, read_configuration
 from inkstamp.servers.haproxy.syntax import quote
@@ -26,6 +26,7 @@ _HTTPS = 443
 class HaproxyServer(FilelessServer[Reading]):
     """One HAProxy, as configured under `[server.NAME]`."""
 
+    service = "haproxy"
     points_at = frozenset({"combined"})
 
     _running: str | None = None
@@ -47,6 +48,9 @@ class HaproxyServer(FilelessServer[Reading]):
 
     def _usual_test(self) -> list[str]:
         return [self._fitting.program, "-c", "-f", self._fitting.main_file]
+
+    def _usual_start(self) -> list[str]:
+        return ["systemctl", "restart", "haproxy"]
 
     def _usual_reload(self) -> list[str]:
         return ["systemctl", "reload", "haproxy"]
@@ -161,6 +165,9 @@ class HaproxyServer(FilelessServer[Reading]):
                 advice=f"add a frontend there with `bind :{self._fitting.https_port} ssl crt {supply.combined}`",
             )
         splices = []
+        added = {each.address for bind in plain for each in bind.listens if each.port == self._fitting.http_port}
+        port, where = self._fitting.https_port, self._fitting.main_file
+        check_ports_free(self.host, added, port, own={"haproxy"}, where=where)
         for bind in plain:
             text = self._reading().texts[bind.line.file]
             indent = indent_at(text, bind.line.start)

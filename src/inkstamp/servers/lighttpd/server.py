@@ -7,7 +7,7 @@ from inkstamp.errors import ServerTrouble
 from inkstamp.pki.certificates import subject_names
 from inkstamp.pki.names import uncovered
 from inkstamp.servers.base import Files, TextServer
-from inkstamp.servers.common import check_default_kept, endpoints, leaf_of
+from inkstamp.servers.common import check_default_kept, check_ports_free, endpoints, leaf_of
 from inkstamp.servers.interface import Endpoint, FileChange, Obstacle, Place, Site, Supply
 from inkstamp.servers.lighttpd.reading import Reading, Setting, host_matches, read_configuration
 from inkstamp.servers.lighttpd.syntax import quote
@@ -19,6 +19,7 @@ _PEM, _KEY = "ssl.pemfile", "ssl.privkey"
 class LighttpdServer(TextServer[Reading]):
     """One lighttpd, as configured under `[server.NAME]`."""
 
+    service = "lighttpd"
     points_at = frozenset({"served", "key"})
 
     def _read(self) -> Reading:
@@ -27,6 +28,9 @@ class LighttpdServer(TextServer[Reading]):
 
     def _usual_test(self) -> list[str]:
         return [self._fitting.program, "-tt", "-f", self._fitting.main_file]
+
+    def _usual_start(self) -> list[str]:
+        return [self._fitting.program, "-f", self._fitting.main_file]
 
     def _usual_reload(self) -> list[str]:
         # Once it has given up root's rights it can neither read keys anew nor open port 443.
@@ -92,6 +96,8 @@ class LighttpdServer(TextServer[Reading]):
         covered = supply.names or names
         reading = self._reading()
         if not any(each.tls for each in reading.listens()):
+            bind = reading.plain_value("server.bind", "") or "*"
+            check_ports_free(self.host, {bind}, self._fitting.https_port, own={"lighttpd"}, where=reading.main_file)
             return changes(reading.texts, [self._new_socket(reading, supply)])
         splices: dict[Splice, None] = {}
         lacking = []

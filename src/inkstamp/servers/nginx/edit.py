@@ -11,7 +11,7 @@ from inkstamp.servers.nginx.reading import Host, read_listen
 from inkstamp.servers.text import Directive, Splice, indent_at
 
 _NEEDS_QUOTES = re.compile(r"[\s;{}#\"'\\]")
-_HTTPS = 443
+HTTPS = 443
 _HTTP2_APART = (1, 25, 1)
 _REST_OF_LINE = re.compile(r"[ \t]*(#[^\n]*)?(?=\r?\n)")
 
@@ -115,7 +115,7 @@ def tls_lines(host: Host, supply: Supply, manner: Manner, https_port: int) -> li
         # Ends the conditions below for proofs, which CAs ask for by plain HTTP.
         lines.append(f'if ($uri ~ "^{PROOF_PATH.replace(".", chr(92) + ".")}") {{ break; }}')
     if manner.redirect:
-        port = "" if https_port == _HTTPS else f":{https_port}"
+        port = "" if https_port == HTTPS else f":{https_port}"
         lines.append(f"if ($scheme = http) {{ return 301 https://$host{port}$request_uri; }}")
     if manner.hsts_days:
         # An empty value is not sent: the header must not be in what is said by plain HTTP (RFC 6797 section 7.2).

@@ -5,12 +5,13 @@ location alone does not pass a `return` there; an `if` with `break` before it do
 """
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from inkstamp.errors import ServerTrouble
-from inkstamp.servers.common import REMARK, matches, obstacle
+from inkstamp.servers.base import Fitting
+from inkstamp.servers.common import REMARK, ProofFolder, matches, obstacle
 from inkstamp.servers.interface import Obstacle
-from inkstamp.servers.nginx.edit import add_lines, quote
+from inkstamp.servers.nginx.edit import HTTPS, add_lines, quote
 from inkstamp.servers.nginx.reading import Host, location_of
 from inkstamp.servers.text import Directive, Splice, indent_at
 
@@ -115,6 +116,34 @@ def open_way(host: Host, text: str, path: str, root: str) -> Splice:
     first = rewriting[0]
     gap = ("\r\n" if "\r\n" in text else "\n") + indent_at(text, first.start)
     return Splice(host.block.file, first.start, first.start, "".join(line + gap for line in lines))
+
+
+def plain_block(host: Host, text: str, names: Sequence[str], proofs: ProofFolder, fitting: Fitting) -> Splice:
+    """Return the edit that puts a block for plain HTTP behind one that has TLS alone: it shows proofs, and leads there.
+
+    Args:
+        host: The block with TLS.
+        text: Its file's text.
+        names: Those of its names that are to be answered.
+        proofs: What is shown there.
+        fitting: The ports as the public sees them.
+
+    """
+    end_of_line = "\r\n" if "\r\n" in text else "\n"
+    indent = indent_at(text, host.block.start)
+    port = "" if fitting.https_port == HTTPS else f":{fitting.https_port}"
+    addresses = dict.fromkeys(each.address for each in host.listens if each.tls and each.port)
+    listens = [str(fitting.http_port) if each == "*" else f"{each}:{fitting.http_port}" for each in addresses]
+    lines = [
+        "server {",
+        *(f"    listen {each};" for each in listens),
+        f"    server_name {' '.join(names)};",
+        f"    location ^~ {proofs.path} {{ root {quote(proofs.root)}; }}",
+        f"    location / {{ return 301 https://$host{port}$request_uri; }}",
+        "}",
+    ]
+    at = host.block.end
+    return Splice(host.block.file, at, at, "".join(f"{end_of_line}{indent}{line}" for line in ("", REMARK, *lines)))
 
 
 def _location_lines(host: Host, root: str) -> list[str]:

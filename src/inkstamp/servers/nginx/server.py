@@ -9,7 +9,15 @@ from dataclasses import replace
 from inkstamp.errors import NamesLost, ServerTrouble
 from inkstamp.pki.names import as_address, uncovered
 from inkstamp.servers.base import SECONDS, Files, TextServer
-from inkstamp.servers.common import Taken, check_names_kept, endpoints, obstacle, which_of
+from inkstamp.servers.common import (
+    ProofFolder,
+    Taken,
+    check_names_kept,
+    check_ports_free,
+    endpoints,
+    obstacle,
+    which_of,
+)
 from inkstamp.servers.interface import ONLY_TLS, Endpoint, FileChange, Obstacle, Place, Site, Supply
 from inkstamp.servers.nginx import passage
 from inkstamp.servers.nginx.edit import add_lines, quote, set_value, tls_lines, tls_listens
@@ -34,6 +42,7 @@ _BUILT_PREFIX = re.compile(r"--prefix=(\S+)")
 class NginxServer(TextServer[Reading]):
     """One nginx, as configured under `[server.NAME]`."""
 
+    service = "nginx"
     points_at = frozenset({"served", "key"})
     has_hosts = True
 
@@ -55,6 +64,9 @@ class NginxServer(TextServer[Reading]):
     def _usual_test(self) -> list[str]:
         return self._command("-t")
 
+    def _usual_start(self) -> list[str]:
+        return self._command("-g", "daemon on;")
+
     def _usual_reload(self) -> list[str]:
         return self._command("-s", "reload")
 
@@ -74,7 +86,7 @@ class NginxServer(TextServer[Reading]):
             raise ServerTrouble(
                 f"the virtual host for {name} answers everything with `return`, and none with TLS has its files",
                 where=f"{block.file}, line {block.line}",
-                advice="let proofs through: inkstamp prove CERTIFICATE --let-through",
+                advice=f"let proofs through: inkstamp stamp {name} --let-through",
             )
         if not with_files:
             raise self._not_found(name, "answers plain HTTP")
@@ -91,17 +103,23 @@ class NginxServer(TextServer[Reading]):
     def plan_let_through(self, names: Sequence[str], folder: tuple[str, ...], root: str) -> list[FileChange]:
         reading = self._reading()
         everything = hosts(reading)
-        answering: list[Host] = []
+        path = "/".join(("", *folder, ""))
+        answering: dict[int, Host] = {}
+        lacking: dict[int, tuple[Host, list[str]]] = {}
         for name in names:
             found = self._answering(everything, name, tls=False)
-            if not found:
+            with_tls = [] if found else self._answering(everything, name, tls=True)
+            if not found and not with_tls:
                 raise self._not_found(name, "answers plain HTTP")
-            answering += [host for host in found if host.block not in [each.block for each in answering]]
-        path = "/".join(("", *folder, ""))
-        return changes(
-            reading.texts,
-            [passage.open_way(host, reading.texts[host.block.file], path, root) for host in answering],
-        )
+            answering |= {id(host.block): host for host in found}
+            for host in with_tls:
+                lacking.setdefault(id(host.block), (host, []))[1].append(name)
+        splices = [passage.open_way(host, reading.texts[host.block.file], path, root) for host in answering.values()]
+        for host, mine in lacking.values():
+            self._check_listens(host, everything, self._fitting.http_port)
+            text = reading.texts[host.block.file]
+            splices.append(passage.plain_block(host, text, mine, ProofFolder(path, root), self._fitting))
+        return changes(reading.texts, splices)
 
     def _answering(self, everything: list[Host], name: str, *, tls: bool) -> list[Host]:
         """Return the blocks that answer for a name: those with the name, else those for whatever has no block.
@@ -165,7 +183,7 @@ class NginxServer(TextServer[Reading]):
                 _check_has_content(host)
                 manner = self._fitting.manner
                 lines = [
-                    *self._listen_lines(host, everything),
+                    *self._new_listens(host, everything),
                     *tls_lines(host, supply, manner, self._fitting.https_port),
                 ]
                 splices.append(add_lines(host, text, lines))
@@ -216,9 +234,17 @@ class NginxServer(TextServer[Reading]):
             raise self._not_found(name, "answers")
         return plain
 
-    def _listen_lines(self, host: Host, everything: list[Host]) -> list[str]:
+    def _new_listens(self, host: Host, everything: list[Host]) -> list[str]:
+        self._check_listens(host, everything, self._fitting.https_port)
         taken = {(listen.address, listen.port) for each in everything for listen in each.listens}
         return tls_listens(host, taken, self._fitting)
+
+    def _check_listens(self, host: Host, everything: list[Host], port: int) -> None:
+        """Make sure that the port can be had at the addresses of a block at which nginx does not listen on it yet."""
+        taken = {listen.address for each in everything for listen in each.listens if listen.port == port}
+        added = {each.address for each in host.listens if each.port and not {each.address, "*"} & taken}
+        where = f"{host.block.file}, line {host.block.line}"
+        check_ports_free(self.host, added, port, own={"nginx"}, where=where)
 
     def _point(self, host: Host, everything: list[Host], covered: Sequence[str], supply: Supply) -> list[Splice]:
         """Make a block that has TLS serve an edition."""

@@ -21,6 +21,7 @@ _TOLD = (_LEVEL, "smtpd_tls_protocols", "smtpd_tls_mandatory_protocols", "tls_se
 class PostfixServer(FilelessServer[Reading]):
     """One Postfix, as configured under `[server.NAME]`."""
 
+    service = "postfix"
     points_at = frozenset({"served", "key"})
 
     def _read(self) -> Reading:
@@ -31,6 +32,9 @@ class PostfixServer(FilelessServer[Reading]):
 
     def _usual_test(self) -> list[str]:
         return self._command("check")
+
+    def _usual_start(self) -> list[str]:
+        return self._command("start")
 
     def _usual_reload(self) -> list[str]:
         return self._command("reload")

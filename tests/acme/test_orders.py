@@ -181,3 +181,17 @@ def test_a_token_that_could_be_a_path_is_no_token(token: str) -> None:
     """RFC 8555 section 8.3: it becomes a file's name in a customer's folder."""
     assert not is_token(token)
     assert is_token("evaGxfADs6pSRb2LAv9IZf17Dt3juxGJ-PCt92wr-oA")
+
+
+def test_a_state_that_no_rfc_lists_is_a_value_and_what_a_ca_writes_as_null_is_what_it_omits() -> None:
+    text = b'{"status":"%b","identifiers":[],"authorizations":[],"finalize":"/f","error":null,"expires":null}'
+    for state, step in ((b"deactivated", orders.Refused), (b"on-hold", orders.Wait), (b"ready", orders.Finalize)):
+        found = read(Order, text % state, "https://ca.test/o/1")
+        assert found.status == state.decode()
+        assert isinstance(orders.next_step(found, {}, frozenset()), step)
+        orders.check_move(OrderStatus.PENDING, found.status, "")
+    assert read(
+        Challenge, b'{"type":"http-01","url":"/c","status":"\\u001b[31mnew"}', "https://ca.test/"
+    ).status.isprintable()
+    with pytest.raises(CaMisbehaved, match="not the order"):
+        read(Order, text.replace(b'"%b"', b"7"), "https://ca.test/o/1")

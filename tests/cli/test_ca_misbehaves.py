@@ -215,8 +215,17 @@ def test_an_order_that_is_never_done_is_left_for_a_later_run_after_minutes(world
     assert timedelta(minutes=4) < clock.moment - begin <= timedelta(minutes=5)
     assert "it goes on with this order" in raised.value.advice
     assert world.asked()["order"] - asked < 60, "and it is not asked all the time"
+    clock.moment = begin = clock.moment + timedelta(hours=2)
+    with pytest.raises(StillWaiting):  # others are not to wait for it again
+        obtain(place, short, entry)
+    assert clock.moment - begin <= timedelta(seconds=20)
+    orders = world.asked()["new-order"]
+    clock.moment += timedelta(hours=23)
+    with pytest.raises(StillWaiting):
+        obtain(place, short, entry)
+    assert world.asked()["new-order"] == orders + 1, "a day is enough: it was given up, and another one opened"
     world.simulated.state.mood.never_done = False
-    assert obtain(place, short, entry).number == 1
+    assert obtain(place, short, entry).number == 2
     place.close(0)
 
 

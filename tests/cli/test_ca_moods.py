@@ -188,6 +188,42 @@ def test_an_order_that_ended_at_the_ca_while_nobody_looked_is_replaced_in_the_sa
     assert "expired after seven days" in " ".join(world.run("history", "rowing").out.split())
 
 
+def test_a_request_that_the_ca_refuses_for_good_ends_the_order_and_the_next_run_opens_another(
+    world: SimulatedWorld,
+) -> None:
+    world.can("finalize", Canned(403, {}, problem("caa", f"CAA of {NAME} names another CA")))
+    done = world.run("stamp", NAME)
+    assert done.status == 1
+    assert f"CAA of {NAME} names another CA" in flat(done)
+    assert "the next run orders anew" in flat(done)
+    short = NAME.partition(".")[0]
+    assert f"CAA of {NAME} names another CA" in world.run("why", short).flat
+    assert world.run("status", "--json").json["certificates"][0]["standing"] == "refused"
+    again = world.run("stamp", short)
+    assert again.status == 0, again.err
+    assert world.asked()["new-order"] == 2
+    assert world.simulated.state.issued == 1
+
+
+def test_a_ca_is_left_alone_for_as_long_as_it_asked_when_a_challenge_was_answered(world: SimulatedWorld) -> None:
+    world.simulated.state.mood.asks_for = 2
+    done = world.run("stamp", NAME)
+    assert done.status == 0, done.err
+    assert "waits 2 s: the CA is at work" in flat(done)
+
+
+def test_states_that_no_rfc_lists_are_told_and_never_an_error_of_the_whole_command(world: SimulatedWorld) -> None:
+    assert world.run("stamp", NAME).status == 0
+    for number, status in enumerate(("deactivated", "on-hold"), start=1):
+        for order in world.simulated.state.orders.values():
+            order.status = status
+        shown = world.run("authority", "show", "quayside")
+        assert shown.status == 0, shown.err
+        assert status in shown.out
+        assert world.run("stamp", NAME.partition(".")[0], "--anew").status == 0
+        assert world.simulated.state.issued == number + 1
+
+
 def test_changed_names_drop_the_open_order(world: SimulatedWorld) -> None:
     world.can("challenge", Canned(403, {}, problem("unauthorized", "not now")))
     assert world.run("stamp", NAME).status == 1

@@ -1,5 +1,6 @@
 """Whatever RFC 8555 leaves open to a CA, the first try is a certificate."""
 
+import json
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 
@@ -7,7 +8,7 @@ import pytest
 from cryptography import x509
 from simulated import NAME, SimulatedWorld
 
-from inkstamp.standins.ca_mood import Mood
+from inkstamp.standins.ca_mood import Canned, Mood
 
 WWW = f"www.{NAME}"
 
@@ -186,13 +187,18 @@ def test_names_that_fail_are_left_out_where_that_is_allowed_and_said_loudly(
     world.config.write_text(plain + text + "leave_out_failing = true\n")
     world.nameserver.table[names[5]] = []  # what we see beforehand ourselves
     monkeypatch.setattr(world.simulated.state._outside, "http01", _blind(world, names[9]))
+    # In the sentence alone, where no subproblem says it; the name that it begins with is another one.
+    told = f'www.{names[10]} aside: cannot issue for "{names[11]}", it is on a list'
+    plainly = {"type": "urn:ietf:params:acme:error:rejectedIdentifier", "status": 400, "detail": told}
+    world.can("new-order", Canned(400, {}, json.dumps(plainly).encode()))
     done = world.run("stamp", "many")
     assert done.status == 1, "their visitors are warned, and the look from outside says so"
     leaf = x509.load_pem_x509_certificate((world.home / "shelf/many/current/leaf.pem").read_bytes())
     found = leaf.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
-    without = [names[3], names[5], names[7], names[9]]
+    without = [names[3], names[5], names[7], names[9], names[11]]
     assert set(found.get_values_for_type(x509.DNSName)) == set(names) - set(without)
     for told in (f"LEAVES OUT {names[5]}", f"LEAVES OUT {names[3]} and 1 more", f"LEAVES OUT {names[9]}",
+                 f"LEAVES OUT {names[11]}:",
                  f"goes without {', '.join(without)}, which failed"):  # fmt: skip
         assert told in done.flat
     issued = world.simulated.state.issued

@@ -1,6 +1,10 @@
 """Certificates on a real lighttpd: no TLS, the certificate for all, and hosts with one of their own."""
 
+import http.client
+import subprocess
+import time
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -24,6 +28,16 @@ def light(world: World, folder: Path) -> Iterator[Light]:
 def served(world: World, name: str) -> bytes:
     found = shake_hands(ADDRESS, world.nginx.https_port, name)
     return found.chain[0].public_bytes(serialization.Encoding.DER) if found.chain else b""
+
+
+def page(world: World, name: str) -> bytes:
+    """What is at /there, by plain HTTP."""
+    with closing(http.client.HTTPConnection(ADDRESS, world.nginx.http_port, timeout=5)) as connection:
+        try:
+            connection.request("GET", "/there", headers={"Host": name})
+            return connection.getresponse().read()
+        except OSError:
+            return b""
 
 
 def stamp(world: World, name: str, *more: str) -> str:
@@ -61,6 +75,34 @@ def test_a_lighttpd_without_tls_gets_a_socket_with_it_and_other_names_hosts_of_t
         assert world.run("undo", name).status == 0
     assert light.main_file.read_text() == before
     assert served(world, first) == b""
+
+
+def test_hosts_that_stand_before_the_socket_are_served_their_own_certificate_too(world: World, light: Light) -> None:
+    before = light.main_file.read_text()
+    hosts = "".join(
+        f'$HTTP["host"] =~ "^(www[.])?{name}[.]saltmarsh[.]test" {{\n'
+        f'    server.document-root = "{light.folder}/www-{name}"\n}}\n'
+        for name in ("early", "late")
+    )
+    file = light.folder / "sites" / "vhosts.conf"
+    file.write_text(hosts)
+    for name in ("early", "late"):
+        (light.folder / f"www-{name}").mkdir()
+        (light.folder / f"www-{name}" / "there").write_text(name)
+    subprocess.run([light.folder / "restart"], check=True)
+    deadline = time.monotonic() + 10
+    while page(world, "late.saltmarsh.test") != b"late":
+        assert time.monotonic() < deadline
+        time.sleep(0.05)
+    first, second = stamp(world, "early"), stamp(world, "late")
+    assert (served(world, first), served(world, second)) == (world.edition("early", 1), world.edition("late", 1))
+    shown = world.run("--json", "survey", "light").json["sites"]
+    roots = {each["site"]["names"][0]: each["site"]["root"] for each in shown if each["site"]["names"]}
+    assert {f"{light.folder}/www-early", f"{light.folder}/www-late"} <= set(roots.values())
+    for name in ("late", "early"):
+        assert world.run("undo", name).status == 0
+    assert (light.main_file.read_text(), file.read_text()) == (before, hosts)
+    file.unlink()
 
 
 def test_hosts_that_have_tls_have_just_their_files_changed_and_a_refusal_is_put_back(

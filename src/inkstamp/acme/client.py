@@ -38,6 +38,15 @@ class Polled:
     retry_after: float | None
 
 
+@dataclass(frozen=True, slots=True)
+class Answered:
+    """A challenge after we said that its proof stands, and when the CA wants to be asked how it went."""
+
+    challenge: Challenge
+    retry_after: float | None
+    """Seconds (RFC 8555 section 8.2)."""
+
+
 def _location(reply: Reply) -> str:
     url = reply.headers.get("Location")
     if not url:
@@ -189,9 +198,10 @@ class CaClient:
         """Give an authorization back (RFC 8555 section 7.5.2)."""
         self._session.post("authorization", url, {"status": "deactivated"}, self._signer)
 
-    def answer(self, challenge: Challenge) -> Challenge:
+    def answer(self, challenge: Challenge) -> Answered:
         """Tell the CA that the proof stands (RFC 8555 section 7.5.1)."""
-        return read(Challenge, self._session.post("challenge", challenge.url, {}, self._signer).body, challenge.url)
+        reply = self._session.post("challenge", challenge.url, {}, self._signer)
+        return Answered(read(Challenge, reply.body, challenge.url), reply.retry_after)
 
     def finalize(self, url: str, csr_der: bytes) -> Polled:
         """Send the request for the certificate (RFC 8555 section 7.4)."""

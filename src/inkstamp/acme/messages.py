@@ -14,8 +14,28 @@ from inkstamp.errors import CaMisbehaved, UrlTrouble
 from inkstamp.printable import one_line, shown_bytes
 from inkstamp.urls import absolute
 
+_LONGEST_STATE = 100
 
-class OrderStatus(StrEnum):
+
+class _Status(StrEnum):
+    """A state as the CA says it; one that no RFC lists is a value like any other, which equals none of those here."""
+
+    @classmethod
+    def _missing_(cls, value: object) -> Self | None:
+        if not isinstance(value, str):
+            return None
+        unlisted = str.__new__(cls, one_line(value, _LONGEST_STATE))
+        unlisted._name_ = "UNLISTED"
+        unlisted._value_ = str(unlisted)
+        return unlisted
+
+    @property
+    def is_listed(self) -> bool:
+        """Whether it is one of RFC 8555."""
+        return self._name_ != "UNLISTED"
+
+
+class OrderStatus(_Status):
     """RFC 8555 section 7.1.6."""
 
     PENDING = "pending"
@@ -25,7 +45,7 @@ class OrderStatus(StrEnum):
     INVALID = "invalid"
 
 
-class AuthorizationStatus(StrEnum):
+class AuthorizationStatus(_Status):
     """RFC 8555 section 7.1.6."""
 
     PENDING = "pending"
@@ -36,7 +56,7 @@ class AuthorizationStatus(StrEnum):
     REVOKED = "revoked"
 
 
-class ChallengeStatus(StrEnum):
+class ChallengeStatus(_Status):
     """RFC 8555 section 7.1.6."""
 
     PENDING = "pending"
@@ -216,6 +236,13 @@ class Authorization(_Wire, frozen=True):
         return msgspec.structs.replace(self, challenges=tuple(each.at(base) for each in self.challenges))
 
 
+def _without_nulls(value: object) -> object:
+    """Return JSON without members that are null: some CAs write what they do not have so, where RFC 8555 omits it."""
+    if isinstance(value, dict):
+        return {name: _without_nulls(each) for name, each in value.items() if each is not None}
+    return [_without_nulls(each) for each in value] if isinstance(value, list) else value
+
+
 _TOKEN = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_")
 
 
@@ -232,7 +259,7 @@ def read(kind: type[_T], body: bytes, url: str) -> _T:
 
     """
     try:
-        return msgspec.json.decode(body, type=kind).at(url)
+        return msgspec.convert(_without_nulls(msgspec.json.decode(body)), kind).at(url)
     except (msgspec.MsgspecError, ValueError, ArithmeticError, RecursionError) as error:
         raise CaMisbehaved(
             f"the CA's answer is not the {kind.__name__.lower()} that was asked for",

@@ -26,6 +26,9 @@ MOVES: dict[OrderStatus, frozenset[OrderStatus]] = {
 """From each status, those that the next snapshot may show."""
 
 
+ENDED = frozenset({"canceled", "cancelled", "deactivated", "expired", "revoked"})
+"""States of orders that RFC 8555 does not list and some CAs have: nothing comes of such an order any more."""
+
 LAPSED = frozenset({AuthorizationStatus.DEACTIVATED, AuthorizationStatus.EXPIRED, AuthorizationStatus.REVOKED})
 """Authorizations that were good, or might have become so, and are not any more."""
 
@@ -73,7 +76,7 @@ Step = FetchAuthorizations | Prove | Wait | Finalize | Download | Refused
 
 def check_move(before: OrderStatus, after: OrderStatus, url: str) -> None:
     """Raise CaMisbehaved when an order cannot come from `before` to `after`."""
-    if after not in MOVES[before]:
+    if before.is_listed and after.is_listed and after not in MOVES[before]:
         raise CaMisbehaved(
             f"the CA moved the order from “{before}” to “{after}”, which RFC 8555 does not allow",
             where=url,
@@ -103,6 +106,8 @@ def next_step(order: Order, seen: Mapping[str, Authorization], answered: frozens
         return Wait()
     if order.status is OrderStatus.READY:
         return Finalize()
+    if not order.status.is_listed:
+        return Refused(tuple(seen.values())) if order.status in ENDED else Wait()
     return _next_proof(order, seen, answered)
 
 

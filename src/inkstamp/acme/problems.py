@@ -48,6 +48,18 @@ _ADVICE = {
 }
 
 
+_PASSING = frozenset(
+    {"accountDoesNotExist", "badNonce", "externalAccountRequired", "orderNotReady", "rateLimited", "serverInternal",
+     "userActionRequired"}
+)  # fmt: skip
+"""Short kinds of problems after which the same request may be taken."""
+
+
+def is_final(problem: CaProblem) -> bool:
+    """Tell whether a CA that refused a request so will not take the same one later."""
+    return 400 <= problem.status < 500 and problem.kind in _ADVICE.keys() - _PASSING
+
+
 def short_kind(problem: Problem) -> str:
     """Return the problem's type without the ACME prefix; another namespace's type stays whole."""
     return problem.type.removeprefix(_URN)

@@ -11,6 +11,7 @@ What must survive a kill is in the ledger before the outside hears of it:
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from datetime import timedelta
 from enum import Enum
 from typing import TYPE_CHECKING
 
@@ -19,7 +20,8 @@ from inkstamp.acme.client import Polled
 from inkstamp.acme.jws import key_authorization
 from inkstamp.acme.messages import Authorization, AuthorizationStatus, Order, OrderStatus, Problem
 from inkstamp.acme.patience import POLLING
-from inkstamp.acme.problems import OF_PROOFS, as_error, describe, short_kind
+from inkstamp.acme.problems import OF_PROOFS, as_error, describe, is_final, short_kind
+from inkstamp.clock import stamp
 from inkstamp.config.model import Certificate
 from inkstamp.deadline import time_left
 from inkstamp.errors import CaProblem, StillWaiting
@@ -61,6 +63,10 @@ class Reached:
 
 _MOST_ORDERS_SEARCHED = 30
 _GONE = {403, 404, 410}
+_LONG_AT_WORK, _LONGEST_AT_WORK = timedelta(minutes=10), timedelta(days=1)
+"""How long a CA is waited for as usual after the request was sent, and how long at all."""
+_SHORT_WAIT = 15.0
+"""Seconds."""
 _UNDECIDED = {OrderStatus.PENDING, OrderStatus.READY}
 _DOING: dict[type[orders.Step], str] = {
     orders.FetchAuthorizations: "asking the CA what is to be proven",
@@ -101,6 +107,8 @@ class Lead:
         self._answered: frozenset[str] = frozenset()
         self._polls = 0
         self._waited = 0.0
+        self._asked = 0.0
+        """Seconds for which the CA wants to be left alone after a challenge was answered."""
 
     def _begin_showing(self) -> Showing:
         return Showing(
@@ -186,8 +194,15 @@ class Lead:
             if problem.status not in _GONE:
                 raise
             return None, "the CA does not know it any more"
+        now = self._workplace.clock.now()
+        if found.order.status is OrderStatus.PROCESSING:
+            since = self._record.changed
+            if now - since > _LONGEST_AT_WORK:
+                return None, f"the CA has been at work on it since {stamp(since)}"
+            if now - since > _LONG_AT_WORK:
+                self._waited = POLLING.whole - _SHORT_WAIT  # others are not to wait for it once more
         if found.order.status is not OrderStatus.INVALID:
-            if found.order.status in _UNDECIDED and found.order.has_expired(self._workplace.clock.now()):
+            if found.order.status in _UNDECIDED and found.order.has_expired(now):
                 return None, f"it was open until {found.order.expires} only"
             return found, ""
         error = found.order.error
@@ -228,11 +243,15 @@ class Lead:
         self._step("asks the CA to look")
         for authorization, challenge in shown:
             url = next(url for url, seen in self._seen.items() if seen is authorization)
-            self._seen[url] = orders.with_answer(authorization, self._client.answer(challenge))
+            answered = self._client.answer(challenge)
+            self._seen[url] = orders.with_answer(authorization, answered.challenge)
             self._answered |= {challenge.url}
+            self._asked = max(self._asked, answered.retry_after or 0.0)
 
     def _poll(self, before: Polled) -> Polled:
-        wait = POLLING.next_wait(self._polls, self._waited, before.retry_after)
+        asked = max(before.retry_after or 0.0, self._asked) or before.retry_after
+        self._asked = 0.0
+        wait = POLLING.next_wait(self._polls, self._waited, asked)
         if wait is None or wait >= time_left():
             raise StillWaiting(
                 f"the CA is still at work on order {self._record.id}",
@@ -259,12 +278,21 @@ class Lead:
             return self._client.finalize(polled.order.finalize, csr.make(self._key, csr.for_names(self._entry.names)))
         except CaProblem as problem:
             if problem.kind != "orderNotReady":  # RFC 8555 section 7.4: fetch the order to see why
+                if is_final(problem):
+                    self._end_refused(problem)
                 raise
         self._answered |= {each.url for seen in self._seen.values() for each in seen.challenges}
         fetched = self._client.order(self._record.url)
         if fetched.order.status is OrderStatus.PENDING:
             return self._poll(fetched)
         return fetched
+
+    def _end_refused(self, problem: CaProblem) -> None:
+        """End an order whose request was refused for good, whatever the CA says that its state is."""
+        text = f"order {self._record.id}: {problem.said or problem.what}"
+        self._record = self._ledger.move_order(self._record, OrderState.REFUSED, "refused", text)
+        remove_tree(order_folder(self._workplace, self._record.id))
+        problem.advice = f"{problem.advice}; the next run orders anew: inkstamp stamp {self._record.certificate}"
 
     def _collect(self, url: str) -> EditionRecord:
         self._step("takes in the certificate and verifies it")

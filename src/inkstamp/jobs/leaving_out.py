@@ -1,5 +1,6 @@
 """Go without names that fail, where the configuration allows it and there would be no good certificate else."""
 
+import re
 from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
@@ -16,12 +17,16 @@ if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
 
+_ABOUT_NAMES = frozenset({"caa", "dns", "rejectedIdentifier", "unsupportedIdentifier"})
+"""Problems that are about names."""
+
+
 def less_of(workplace: "Workplace", name: str, entry: Certificate, problem: CaProblem | ProofFailed) -> Certificate:
     """Return the entry without the names that `problem` is about; raises `problem` itself where it must not go without.
 
     With a good edition it waits: what fails now may pass tomorrow, and the others lose nothing meanwhile.
     """
-    refused = {each.lower() for each in _about(problem)}
+    refused = {each.lower() for each in _about(problem, entry.names)}
     rest = tuple(each for each in entry.names if each.removeprefix("*.") not in refused and each not in refused)
     if not entry.leave_out_failing or not rest or len(rest) == len(entry.names) or not _is_urgent(workplace, name):
         raise problem
@@ -32,11 +37,20 @@ def less_of(workplace: "Workplace", name: str, entry: Certificate, problem: CaPr
     return msgspec.structs.replace(entry, names=rest)
 
 
-def _about(problem: CaProblem | ProofFailed) -> Iterable[str]:
-    """Return the names that the CA, or our own look beforehand, found something wrong with."""
+def _about(problem: CaProblem | ProofFailed, names: Iterable[str]) -> Iterable[str]:
+    """Return the names that the CA, or our own look beforehand, found something wrong with.
+
+    A CA that names them in no subproblem (RFC 8555 section 6.7.1) often does in the sentence that it writes.
+    """
     if isinstance(problem, CaProblem):
-        return problem.names
+        said = problem.said.lower() if problem.kind in _ABOUT_NAMES and not problem.names else ""
+        return problem.names or [each for each in names if _stands_in(each, said)]
     return (each.subject.partition(" ")[0] for each in problem.findings if each.severity is Severity.BAD)
+
+
+def _stands_in(name: str, said: str) -> bool:
+    """Tell whether a name stands in a sentence, and not as a part of another one."""
+    return re.search(rf"(?<![\w*.-]){re.escape(name)}(?![\w-]|\.\w)", said) is not None
 
 
 def _is_urgent(workplace: "Workplace", name: str) -> bool:

@@ -63,10 +63,11 @@ def forbidden(workplace: "Workplace", entry: Certificate, methods: Mapping[str, 
 
     Nothing is found where the CA's names in CAA are not known.
     """
+    from inkstamp.jobs.authorities import caa_names
     from inkstamp.proof.caa import judge_caa
     from inkstamp.view.records import Records
 
-    issuers = workplace.config.authority[entry.authority].caa
+    issuers = caa_names(workplace, entry.authority)
     if not issuers:
         return []
     known = workplace.ledger.account(entry.authority)

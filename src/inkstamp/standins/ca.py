@@ -238,8 +238,10 @@ class _AcmeHandler(QuietHandler):
         elif kind == "challenge":
             if payload is None:
                 raise Refusal(400, "malformed", "answer with an empty object")
-            up = {"Link": f'<{state.url("authorization", identity)}>;rel="up"'} if state.mood.up_links else {}
-            self._reply(200, state.answer(identity, jwk), **up)
+            more = {"Link": f'<{state.url("authorization", identity)}>;rel="up"'} if state.mood.up_links else {}
+            if state.mood.asks_for:
+                more["Retry-After"] = str(state.mood.asks_for)
+            self._reply(200, state.answer(identity, jwk), **more)
         elif kind in {"certificate", "certificate-other"}:
             alternate = kind == "certificate-other"
             link = f'<{state.url("certificate-other", identity)}>;rel="alternate"'
@@ -251,7 +253,7 @@ class _AcmeHandler(QuietHandler):
     def _reply(self, status: int, shown: object, *, content_type: str = "application/json", **headers: str) -> None:
         mood = self.ca.state.mood
         if mood.talkative and isinstance(shown, dict):
-            shown = {"beam": [3, {"colour": None}], **shown, "sails": "ünfurled"}
+            shown = {"beam": [3, {"colour": None}], "error": None, **shown, "sails": "ünfurled"}
             content_type += "; charset=utf-8"
         text = json.dumps(shown)
         if mood.relative:

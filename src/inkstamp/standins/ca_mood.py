@@ -64,6 +64,8 @@ class Mood:
     up_links: bool = True
     tries: int = 1
     """How often a challenge is validated before it counts as failed; in between it goes back to `pending`."""
+    asks_for: int = 0
+    """Seconds for which it wants to be left alone after a challenge was answered (Retry-After); 0 to say nothing."""
     vague: bool = False
     """Whether an order that failed says nothing of the cause, which stands in the challenge."""
     moved: bool = False

@@ -82,6 +82,20 @@ class Reading:
         inner = [below for each in self.top if each.block is not None for below in each.find(_HOST)]
         return tuple(each for each in (*self.top, *inner) if each.name == _HOST and each.block is not None)
 
+    def own(self, block: Directive, key: str) -> str:
+        """Return what a setting is that stands in a block itself; empty for none."""
+        found = [
+            each.value for each in self.settings if each.conditions[-1:] == (block,) and each.directive.name == key
+        ]
+        return found[-1] if found else ""
+
+    def socket_behind(self, host: Directive, key: str) -> Directive | None:
+        """Return the socket with TLS whose own setting has the last word, since it stands behind a host's block."""
+        order = list(dict.fromkeys(condition for each in self.settings for condition in each.conditions))
+        at = order.index(host) if host in order else -1
+        behind = [each for each in order[at + 1 :] if each.name == _SOCKET and self.speaks_tls(each)]
+        return next((each for each in reversed(behind) if self.own(each, key)), None)
+
     def plain_value(self, key: str, default: str) -> str:
         """Return what a setting under no condition is."""
         found = [each for each in self.settings if each.directive.name == key and not each.conditions]

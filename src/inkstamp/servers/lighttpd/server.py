@@ -2,6 +2,7 @@
 
 import posixpath
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.pki.certificates import subject_names
@@ -45,7 +46,9 @@ class LighttpdServer(TextServer[Reading]):
         for each in reading.hosts:
             operator, wanted = each.arguments[:2]
             names = (wanted,) if operator == "==" else (f"~{wanted}",)
-            found.append(self._site(names, wanted if operator == "==" else "", each.file, each.line))
+            site = self._site(names, wanted if operator == "==" else "", each.file, each.line)
+            root = reading.own(each, "server.document-root")
+            found.append(replace(site, root=root) if root else site)
         return found if listens else []
 
     def _site(self, names: tuple[str, ...], name: str, file: str, line: int) -> Site:
@@ -107,7 +110,9 @@ class LighttpdServer(TextServer[Reading]):
             if pem is not None and (pem.host is not None or self._may_go(pem, covered)):
                 splices |= dict.fromkeys(self._point(reading, pem, held.get(_KEY), covered, supply))
             elif own := next((each for each in reading.hosts if host_matches(each, name)), None):
-                splices[self._inside(reading, own, supply)] = None
+                later = reading.socket_behind(own, _PEM)
+                block = self._within(reading, later, name, supply) if later else self._inside(reading, own, supply)
+                splices[block] = None
             else:
                 lacking.append(name)
         if lacking:
@@ -147,14 +152,25 @@ class LighttpdServer(TextServer[Reading]):
         lines = "".join(f"\n{indent}{line}" for line in _pair(supply))
         return Splice(host.file, host.block_start, host.block_start, lines)
 
+    def _within(self, reading: Reading, socket: Directive, name: str, supply: Supply) -> Splice:
+        """Return what gives a name its certificate inside a socket's block, which has the last word over the host's."""
+        text = reading.texts[socket.file]
+        outer = indent_at(text, socket.start)
+        lines = [f"{_condition(name)} {{", *(f"    {line}" for line in _pair(supply)), "}"]
+        at = socket.end - 1  # before the brace
+        return Splice(socket.file, at, at, "".join(f"    {line}\n{outer}" for line in lines))
+
     def _new_hosts(self, reading: Reading, names: Sequence[str], supply: Supply) -> Splice:
         lines = []
         for name in names:
-            condition = f'$HTTP["host"] == {quote(name)} {{'
-            if name.startswith("*."):
-                condition = f'$HTTP["host"] =$ {quote(name[1:])} {{'
-            lines += [condition, *(f"    {line}" for line in _pair(supply)), "}"]
+            lines += [f"{_condition(name)} {{", *(f"    {line}" for line in _pair(supply)), "}"]
         return append_lines(reading.texts, reading.main_file, lines)
+
+
+def _condition(name: str) -> str:
+    if name.startswith("*."):
+        return f'$HTTP["host"] =$ {quote(name[1:])}'
+    return f'$HTTP["host"] == {quote(name)}'
 
 
 def _pair(supply: Supply) -> list[str]:

@@ -54,7 +54,7 @@ def by_records(world: BindWorld, count: int) -> None:
     began = time.monotonic()
     placed = prove_dns.place(place, proofs)
     found = time.monotonic()
-    prove_dns.put_up(place, order, "primary", placed)
+    prove_dns.put_up(place, order.id, "primary", placed)
     updated = time.monotonic()
     observed = prove_dns.observe(place, "primary", placed)
     assert worst(finding for found in observed.values() for finding in found) is Severity.GOOD
@@ -92,7 +92,7 @@ def lagging(world: BindWorld) -> None:
     world.secondary.send_signal(signal.SIGSTOP)
     watcher = threading.Thread(target=witness)
     watcher.start()
-    prove_dns.put_up(place, order, "primary", placed)
+    prove_dns.put_up(place, order.id, "primary", placed)
     prove_dns.observe(place, "primary", placed)
     ended = time.monotonic()
     watcher.join()

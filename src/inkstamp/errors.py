@@ -146,6 +146,11 @@ class ReachTrouble(InkStampError):
 class CarrierTrouble(InkStampError):
     """A nameserver or a program could not change records in DNS."""
 
+    refused = False
+    """Whether the answer was no, so that nothing was changed."""
+    not_made: tuple[object, ...] = ()
+    """The records that are not in DNS for certain."""
+
 
 class RequestUnreadable(InkStampError):
     """A file holds no certificate signing request that can be read."""

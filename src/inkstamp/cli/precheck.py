@@ -8,11 +8,15 @@ address, and taken away again.
 """
 
 import argparse
+from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
 from inkstamp.cli.setting import workplace
-from inkstamp.findings import Severity, worst_first
+from inkstamp.findings import Severity, worst, worst_first
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.precheck import NameCheck
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -23,8 +27,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--via",
         action="append",
         default=[],
-        metavar="SERVER",
-        help="the server that would carry the proof, or listener (repeat for several)",
+        metavar="CARRIER",
+        help="what would carry the proof: a server, nameserver or program, or listener (repeat for several)",
     )
     parser.add_argument("--all", action="store_true", help="show what is good, too")
 
@@ -41,10 +45,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         return 1 if failing else 0
     topics = ("name", "address", "server", "proof", "zone", "caa")
     shown = [topic for topic in topics if any(each.mark(topic) != "-" for each in checks)]
-    rows = [
-        (each.name, "passes" if each.passes else "FAILS", *(each.mark(topic) for topic in shown), each.method)
-        for each in checks
-    ]
+    rows = [(each.name, _verdict(each), *(each.mark(topic) for topic in shown), each.method) for each in checks]
     output.table(("site", "verdict", *shown, "method"), rows)
     for each in checks:
         told = [finding for finding in each.findings if options.all or finding.severity is not Severity.GOOD]
@@ -52,11 +53,19 @@ def run(context: Context, options: argparse.Namespace) -> int:
             print()
             output.findings(worst_first(told))
     print()
-    if failing:
+    if any(not each.tried for each in failing):
+        print(output.field("next", "say with --via what carries the proof, so that it is tried"))
+    elif failing:
         print(output.field("next", "mend what is bad, then run the same command again"))
     else:
         print(output.field("next", f"inkstamp stamp {' '.join(options.names)}"))
     return 1 if failing else 0
+
+
+def _verdict(check: "NameCheck") -> str:
+    if check.passes:
+        return "passes"
+    return "FAILS" if worst(check.findings) is Severity.BAD else "not tried"
 
 
 def _data(check: object) -> dict[str, object]:

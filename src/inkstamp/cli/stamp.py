@@ -33,6 +33,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="change the web server first where its configuration is in the proofs' way (as prove --let-through)",
     )
+    parser.add_argument(
+        "--anyway",
+        action="store_true",
+        help="ask the CA although an address of a name cannot be reached from here",
+    )
     parser.add_argument("--preview", action="store_true", help="check and say what would be done, do nothing")
 
 
@@ -91,6 +96,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
     from inkstamp.jobs.stamp import check_beforehand
 
     with workplace(context) as place:
+        place.asks_anyway = options.anyway
         plans = make_plans(place, as_request(options))
         if options.preview:
             for plan in plans:
@@ -159,8 +165,8 @@ def tell_plan(plan: "Plan", config_file: str, *, preview: bool = False) -> None:
     print(output.field("proof", f"{plan.proof}, {carrier}"), file=stream)
     print(output.field("install", ", ".join(entry.install) or "nowhere; on the shelf alone"), file=stream)
     if plan.write:
-        server = f"[server.{plan.new_server[0]}] and " if plan.new_server else ""
-        print(output.field("entry", f"{server}[certificate.{plan.name}] {verb} added to {config_file}"), file=stream)
+        servers = "".join(f"[server.{name}] and " for name, _ in plan.new_servers)
+        print(output.field("entry", f"{servers}[certificate.{plan.name}] {verb} added to {config_file}"), file=stream)
 
 
 def tell_outcome(outcome: "Outcome") -> None:

@@ -47,13 +47,14 @@ def run(context: Context, options: argparse.Namespace) -> int:
             str(each.edition or "-"),
             "-" if each.days_left is None else str(each.days_left),
             f"{each.renews_at:%Y-%m-%d}" if each.renews_at else "-",
-            each.names[0] + (f" +{len(each.names) - 1}" if len(each.names) > 1 else ""),
+            (each.names[0] if each.names else "-") + (f" +{len(each.names) - 1}" if len(each.names) > 1 else ""),
         )
         for each in statuses
     ]
     output.table(("certificate", "stands", "edition", "days", "renews", "names"), rows)
     for each in [each for each in statuses if each.wanted][:_MOST_REASONS]:
-        print(output.field("due", f"{each.name}: {each.wanted}"))
+        word = "mistake" if each.standing == "mistake in its entry" else "due"
+        print(output.field(word, f"{each.name}: {each.wanted}"))
     todo = [each for each in statuses if each.next_command]
     for command in dict.fromkeys(each.next_command for each in todo[:10]):
         print(output.field("next", command))

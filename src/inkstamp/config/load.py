@@ -6,8 +6,8 @@ import hashlib
 import re
 import types
 import typing
-from collections.abc import Iterable, Mapping
-from contextlib import suppress
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +22,7 @@ from inkstamp.config.model import (
     Configuration,
     FileCopy,
     Messenger,
+    Mistake,
     Nameserver,
     Program,
     Renewal,
@@ -154,7 +155,8 @@ class _Reader:
                 f"“{at.rstrip('`')}” is wrong: {said}", ("subject", at.rstrip("`")), "write text"
             ) from error
 
-    def entries(self, table: str, given: object) -> dict[str, Any]:
+    def entries(self, table: str, given: object, mistaken: dict[str, Mistake] | None = None) -> dict[str, Any]:
+        """Read the entries of a table; those with a mistake go into `mistaken`, where there is one."""
         if not isinstance(given, dict):
             raise self.fail(f"“{table}” must hold tables", (table,), f"write [{table}.NAME] and keys below it")
         found = {}
@@ -165,7 +167,8 @@ class _Reader:
                     (table, name),
                     "use lower-case letters, digits and hyphens, 63 at most",
                 )
-            found[name] = self.section(_TABLES[table], entry, (table, name))
+            with _left_out(name, mistaken):
+                found[name] = self.section(_TABLES[table], entry, (table, name))
         return found
 
     def refers(self, value: str, table: str, known: Mapping[str, object], path: tuple[str, ...]) -> None:
@@ -296,8 +299,21 @@ class _Reader:
         return entry if names == entry.names else msgspec.structs.replace(entry, names=names)
 
 
-def parse(data: bytes, file: Path) -> Configuration:
+@contextmanager
+def _left_out(name: str, mistaken: dict[str, Mistake] | None) -> Iterator[None]:
+    """Take a mistake that leaves the block as one of the entry `name` alone; without `mistaken` it goes on."""
+    try:
+        yield
+    except ConfigurationError as error:
+        if mistaken is None:
+            raise
+        mistaken[name] = Mistake(what=error.what, where=error.where, advice=error.advice)
+
+
+def parse(data: bytes, file: Path, *, leave_out: bool = False) -> Configuration:
     """Read the bytes of the configuration file `file`.
+
+    With `leave_out`, certificates whose entries have a mistake are `mistaken`, and the others are read.
 
     Raises:
         ConfigurationError: The file is not TOML, has an unknown key or a wrong value; names the line.
@@ -305,7 +321,7 @@ def parse(data: bytes, file: Path) -> Configuration:
     """
     text, raw = read_toml(data, file)
     try:
-        return _interpret(text, raw, file)
+        return _interpret(text, raw, file, {} if leave_out else None)
     except ConfigurationError:
         raise
     except (ValueError, TypeError, LookupError, AttributeError, RecursionError, OverflowError) as error:
@@ -316,9 +332,9 @@ def parse(data: bytes, file: Path) -> Configuration:
         ) from error  # fmt: skip
 
 
-def _interpret(text: str, raw: dict[str, Any], file: Path) -> Configuration:
+def _interpret(text: str, raw: dict[str, Any], file: Path, mistaken: dict[str, Mistake] | None) -> Configuration:
     reader = _Reader(text, file)
-    reader.check_keys(raw, Configuration.__struct_fields__, ())
+    reader.check_keys(raw, [each for each in Configuration.__struct_fields__ if each != "mistaken"], ())
     home, subject = raw.get("home", ""), raw.get("subject", {})
     if not isinstance(subject, dict):
         raise reader.fail("[subject] must be a table", ("subject",), "write [subject] and keys below")
@@ -330,7 +346,10 @@ def _interpret(text: str, raw: dict[str, Any], file: Path) -> Configuration:
         if isinstance(port, int) and not 0 < port < 65_536:
             raise reader.fail(f"“{key}” is no port: {port}", ("view", key), "ports go from 1 to 65535")
     whole = Configuration(
-        **{table: reader.entries(table, raw.get(table, {})) for table in _TABLES},
+        **{
+            table: reader.entries(table, raw.get(table, {}), mistaken if table == "certificate" else None)
+            for table in _TABLES
+        },
         view=reader.section(View, raw.get("view", {}), ("view",)),
         renewal=reader.section(Renewal, raw.get("renewal", {}), ("renewal",)),
         subject=reader.subject(subject),
@@ -343,8 +362,11 @@ def _interpret(text: str, raw: dict[str, Any], file: Path) -> Configuration:
     for name, messenger in whole.messenger.items():
         reader.expect_no(messenger_fault(name, messenger), ("messenger", name))
     reader.expect_no(share_fault(whole.renewal.with_left, "with_left"), ("renewal",))
-    certificates = {name: reader.certificate(name, entry, whole) for name, entry in whole.certificate.items()}
-    return msgspec.structs.replace(whole, certificate=certificates)
+    certificates = {}
+    for name, entry in whole.certificate.items():
+        with _left_out(name, mistaken):
+            certificates[name] = reader.certificate(name, entry, whole)
+    return msgspec.structs.replace(whole, certificate=certificates, mistaken=mistaken or {})
 
 
 def load(data: bytes, file: Path, cache: Path) -> Configuration:
@@ -362,7 +384,7 @@ def load(data: bytes, file: Path, cache: Path) -> Configuration:
         copy = msgspec.msgpack.decode(read_bytes(kept, limit=LIMIT), type=_Copy)
         if copy.made_from == made_from:
             return copy.configuration
-    configuration = parse(data, file)
+    configuration = parse(data, file, leave_out=True)
     if len(configuration.certificate) >= 100:  # below that, parsing is as fast
         with suppress(FileTrouble):
             write_bytes(

@@ -249,6 +249,15 @@ class Renewal(Section, frozen=True):
     """File for figures in the text format of Prometheus; empty for none."""
 
 
+class Mistake(Section, frozen=True):
+    """What is wrong with an entry, so that nothing can be done for it."""
+
+    what: str
+    where: str
+    """File and line."""
+    advice: str
+
+
 class Configuration(Section, frozen=True):
     """The whole file."""
 
@@ -264,3 +273,5 @@ class Configuration(Section, frozen=True):
     """Whom portal requests are for."""
     home: str = ""
     """Folder of ledger, accounts and shelf, when it is not the default one."""
+    mistaken: dict[str, Mistake] = {}
+    """Certificates that are left out, since their entries cannot be used: one must not stop all others."""

@@ -40,11 +40,21 @@ def with_entry(data: bytes, file: Path, table: str, name: str, entry: Section) -
         ConfigurationError: There is such an entry, or the result would not be valid.
 
     """
-    if name in getattr(parse(data, file), table):
+    present = parse(data, file, leave_out=True)
+    if name in getattr(present, table) or (table == "certificate" and name in present.mistaken):
         raise ConfigurationError(f"there is a {table} “{name}” already", where=str(file), advice="take another name")
     gap = b"" if not data else b"\n" if data.endswith(b"\n") else b"\n\n"
     grown = data + gap + entry_text(table, name, entry).encode("utf-8")
-    return grown, parse(grown, file)
+    return grown, _parse_well(grown, file, table, name)
+
+
+def _parse_well(data: bytes, file: Path, table: str, name: str) -> Configuration:
+    """Read the file back; ConfigurationError when the entry that was just written is not as it must be."""
+    found = parse(data, file, leave_out=True)
+    mistake = found.mistaken.get(name) if table == "certificate" else None
+    if mistake is not None:
+        raise ConfigurationError(mistake.what, where=mistake.where, advice=mistake.advice)
+    return found
 
 
 def with_value(data: bytes, file: Path, place: tuple[str, str, str], value: str) -> tuple[bytes, Configuration]:
@@ -57,13 +67,13 @@ def with_value(data: bytes, file: Path, place: tuple[str, str, str], value: str)
 
     """
     table, name, key = place
-    if name not in getattr(parse(data, file), table):
+    if name not in getattr(parse(data, file, leave_out=True), table):
         raise ConfigurationError(f"there is no {table} “{name}”", where=str(file), advice="add it first")
     document = tomlkit.parse(data.decode("utf-8"))
     found: Any = document[table]  # a table of tables, as parse() has seen
     found[name][key] = value
     grown = tomlkit.dumps(document).encode("utf-8")
-    return grown, parse(grown, file)
+    return grown, _parse_well(grown, file, table, name)
 
 
 def save(file: Path, data: bytes) -> None:

@@ -151,7 +151,9 @@ def _wanted(workplace: "Workplace", targets: Sequence[str]) -> dict[Target, str]
         for name in entry.names:
             owners.setdefault(name, key)
     found: dict[Target, str] = {}
-    for each in targets or tuple(configured):
+    # What is on no server of ours was never to be served by one: it is looked at when it is named.
+    usual = tuple(name for name, entry in configured.items() if entry.install)
+    for each in targets or usual:
         if each in configured:
             plain = (name for name in configured[each].names if not name.startswith("*."))
             for target in (Target(name=name, port=port) for name in plain):
@@ -264,7 +266,7 @@ def look(
     name, told, now = target.name, str(target), workplace.clock.now()
     found = address_book(workplace.view).look_up(name)
     if not found.all:
-        finding = bad("address", name, found.trouble, f"make an A or AAAA record for {name}")
+        finding = bad("address", name, found.trouble, found.remedy(name))
         return NameReport(name=told, chain=(), root="", days_left=None, findings=(finding,))
     served = [shake_hands(address, target.port, name, upgrade=target.upgrade) for address in found.all]
     addresses = tuple((each.address, _digest(each.chain[0]) if each.chain else "") for each in served)

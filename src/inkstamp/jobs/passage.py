@@ -60,7 +60,7 @@ def open_where_closed(workplace: "Workplace", plan: Plan) -> tuple[Plan, Passage
 
     """
     write_entries(workplace, plan)
-    left = replace(plan, write=False, new_server=None)
+    left = replace(plan, write=False, new_servers=())
     if way_back.kept(_folder(workplace, plan.name)) is not None:
         return left, None
     return left, _let_through(workplace, plan.name, preview=False)

@@ -8,7 +8,7 @@ from inkstamp.config.carrying import can_prove, carries, takes_certificates
 from inkstamp.config.load import is_entry_name
 from inkstamp.config.model import Certificate, Configuration, Server
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER, Method
-from inkstamp.errors import ServerTrouble, UsageError
+from inkstamp.errors import InkStampError, UsageError
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.names import identifiers
 
@@ -39,8 +39,8 @@ class Plan:
 
     name: str
     entry: Certificate
-    new_server: tuple[str, Server] | None = None
-    """A server entry to write first."""
+    new_servers: tuple[tuple[str, Server], ...] = ()
+    """Server entries to write first."""
     write: bool = False
     """Whether the certificate's entry is to be written."""
     proof: str = "http-01"
@@ -50,29 +50,60 @@ class Plan:
 def make_plans(workplace: "Workplace", request: StampRequest) -> list[Plan]:
     """Decide which certificates are meant and what their entries will be, changing nothing.
 
+    The same request for what is configured so already is no mistake: it goes on, or says that all is done.
+
     Raises:
         UsageError: The names cannot be told apart, or a choice must be made that only a person can.
 
     """
     config = workplace.config
     if all(name in config.certificate for name in request.names):
-        _refuse_choices(request, workplace)
-        return [_plan_known(config, name) for name in dict.fromkeys(request.names)]
+        return [_plan_asked(workplace, request, name) for name in dict.fromkeys(request.names)]
     names = identifiers(request.names)
     for name, entry in config.certificate.items():
+        if request.entry_name not in {"", name}:
+            continue
         shared = [each for each in names if each in entry.names]
-        if len(shared) == len(names) and not request.entry_name:
-            _refuse_choices(request, workplace)
-            return [_plan_known(config, name)]
-        if shared and not request.entry_name:
-            missing = ", ".join(each for each in names if each not in shared)
+        if len(shared) == len(names) and (not request.entry_name or len(names) == len(entry.names)):
+            return [_plan_asked(workplace, request, name)]
+        if shared or request.entry_name:
+            missing = [each for each in names if each not in shared]
+            missing = missing or [each for each in entry.names if each not in names]
+            other = "the names differ" if not shared else f"it covers {', '.join(shared)}"
             raise UsageError(
-                f"certificate “{name}” covers {', '.join(shared)} and not {missing}",
+                f"there is a certificate “{name}”: {other} and not {', '.join(missing)}"
+                if len(shared) < len(names)
+                else f"certificate “{name}” covers {', '.join(missing)} as well",
                 where=str(workplace.config_file),
-                advice=f"add {missing} to its names there and run `inkstamp stamp {name}`, or give the new "
-                "certificate a name of its own with --as",
+                advice=f"change its names there and run `inkstamp stamp {name}`, or give the new "
+                "certificate another name of its own with --as",
             )
     return [_new_entry(workplace, request, names)]
+
+
+def _plan_asked(workplace: "Workplace", request: StampRequest, name: str) -> Plan:
+    """Plan for a configured certificate; UsageError for choices that are not what is configured."""
+    entry = workplace.config.certificate[name]
+    differing = [
+        option
+        for option, given, present in (
+            ("--as", request.entry_name, name),
+            ("--authority", request.authority, entry.authority),
+            ("--via", request.via, entry.carriers),
+            ("--proof", request.proof, entry.methods),
+            ("--install", request.install, entry.install),
+            ("--key", request.key, entry.key),
+            ("--own-site", request.own_site, entry.own_site),
+        )
+        if given and given != present
+    ]
+    if differing:
+        raise UsageError(
+            f"“{name}” is configured already, and not as {', '.join(differing)} says",
+            where=str(workplace.config_file),
+            advice=f"leave {', '.join(differing)} out, or edit [certificate.{name}] there",
+        )
+    return _plan_known(workplace.config, name)
 
 
 def _plan_known(config: Configuration, name: str) -> Plan:
@@ -86,32 +117,15 @@ def _proof_words(config: Configuration, entry: Certificate) -> str:
     return str(entry.proof or "as the portal wants it")
 
 
-def _refuse_choices(request: StampRequest, workplace: "Workplace") -> None:
-    given = (request.entry_name, request.authority, request.via, request.proof, request.key, request.own_site)
-    if any(given) or request.install is not None:
-        raise UsageError(
-            "the certificate is configured already: --as, --authority, --proof, --via, --install, --key and --own-site "
-            "cannot apply",
-            where=str(workplace.config_file),
-            advice="leave the options out, or edit its table there",
-        )
-
-
 def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, ...]) -> Plan:
     config = workplace.config
     authority = request.authority or _only_authority(config)
     _expect_known(workplace, "authority", config.authority, [authority])
     portal = config.authority[authority].kind == "portal"
     records = {**config.nameserver, **config.program}
-    via, new_server = request.via, None
+    via = request.via
     if not via and not portal and len(records) == 1 and any(each.startswith("*.") for each in names):
         via = (next(iter(records)),)
-    if not config.server and (not via or set(via) - {*records, BY_HAND, LISTENER}):
-        from inkstamp.jobs.survey import discover
-
-        new_server = discover(workplace)
-        workplace.use_config(_with_server(config, new_server))
-        config = workplace.config
     wildcard = next((each for each in names if each.startswith("*.")), "")
     if not via and wildcard and not portal:
         raise UsageError(
@@ -119,7 +133,10 @@ def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, 
             advice="CAs give wildcards for DNS proofs only: name with --via what makes the records "
             f"({', '.join([*records, BY_HAND])})",
         )
-    via = via or (_only_serving(workplace, config, names),)
+    via = via or (serving_server(workplace, names),)
+    for each in (*via, *(request.install or ())):
+        _use_if_found(workplace, each)
+    config = workplace.config
     _expect_known(workplace, "server", {*config.server, *records, BY_HAND, LISTENER}, via)
     _expect_known(workplace, "server", config.server, request.install or ())
     proof = () if portal else _ways(config, request, via, names)
@@ -140,7 +157,10 @@ def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, 
         key=request.key or KeyKind.ECDSA_P256,
         own_site=request.own_site,
     )
-    return Plan(name=name, entry=entry, new_server=new_server, write=True, proof=_proof_words(config, entry))
+    new_servers = tuple(
+        (each, config.server[each]) for each in dict.fromkeys((*via, *install)) if each in workplace.found_servers
+    )
+    return Plan(name=name, entry=entry, new_servers=new_servers, write=True, proof=_proof_words(config, entry))
 
 
 def _ways(config: Configuration, request: StampRequest, via: Sequence[str], names: Sequence[str]) -> tuple[Method, ...]:
@@ -174,12 +194,6 @@ def _expect_known(workplace: "Workplace", table: str, known: Collection[str], gi
             )
 
 
-def _with_server(config: Configuration, server: tuple[str, Server]) -> Configuration:
-    import msgspec
-
-    return msgspec.structs.replace(config, server={**config.server, server[0]: server[1]})
-
-
 def _only_authority(config: Configuration) -> str:
     if len(config.authority) == 1:
         return next(iter(config.authority))
@@ -192,21 +206,54 @@ def _only_authority(config: Configuration) -> str:
     )
 
 
-def _only_serving(workplace: "Workplace", config: Configuration, names: Sequence[str]) -> str:
-    """Return the one server that answers for the first name; the only server if there is just one.
+def serving_server(workplace: "Workplace", names: Sequence[str]) -> str:
+    """Return the one server that answers for the first name; it is among the configured ones then.
 
-    One that has the very name goes before those that answer by a wildcard, or as the default.
+    Those that are configured go before those that are found in their usual places on this machine, and one that has the
+    very name before those that answer by a wildcard, or as the default.
+
+    Raises:
+        UsageError: There is none, or there are several.
+
     """
-    if len(config.server) == 1:
-        return next(iter(config.server))
-    serving = [name for name in config.server if any(names[0] in site.names for site in workplace.server(name).sites())]
-    serving = serving or [name for name in config.server if _has_place(workplace, name, names[0])]
+    configured, name = list(workplace.config_or_empty().server), names[0]
+    found = [each for each in workplace.found_servers if each not in configured]
+    if len(configured) == 1 and not found:
+        return configured[0]
+    if not configured and not found:
+        from inkstamp.jobs.survey import nothing_found
+
+        raise nothing_found(workplace)
+    serving: list[str] = []
+    for has, servers in ((_names, configured), (_names, found), (_has_place, configured), (_has_place, found)):
+        serving = serving or [each for each in servers if has(workplace, each, name)]
     if len(serving) == 1:
+        _use_if_found(workplace, serving[0])
         return serving[0]
+    if len(configured) == 1 and not serving:
+        return configured[0]  # which says what it lacks
     raise UsageError(
-        f"{len(serving)} of the servers {', '.join(config.server)} answer for {names[0]}",
+        f"{len(serving)} of the servers {', '.join([*configured, *found])} answer for {name}",
         advice="say with --via which one carries the proof, and with --install which ones get it",
     )
+
+
+def _use_if_found(workplace: "Workplace", server: str) -> None:
+    """Have a server that is found here, and not configured, count as configured."""
+    import msgspec
+
+    config = workplace.config_or_empty()
+    if server in workplace.found_servers and server not in config.server:
+        known = {**config.server, server: workplace.found_servers[server]}
+        workplace.use_config(msgspec.structs.replace(config, server=known))
+
+
+def _names(workplace: "Workplace", server: str, name: str) -> bool:
+    """Tell whether a site of a server has the very name."""
+    try:
+        return any(name in site.names for site in workplace.server(server).sites())
+    except InkStampError:
+        return False  # it cannot be read, which is told where it is named
 
 
 def _has_place(workplace: "Workplace", server: str, name: str) -> bool:
@@ -214,7 +261,7 @@ def _has_place(workplace: "Workplace", server: str, name: str) -> bool:
 
     try:
         return bool(workplace.server(server).places(name, TRIAL_PARTS))
-    except ServerTrouble:
+    except InkStampError:
         return False
 
 

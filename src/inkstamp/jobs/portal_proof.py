@@ -253,7 +253,7 @@ def _put_up_records(
     standing = {(each.name, each.value) for each in workplace.ledger.dns.of(record.id)}
     missing = [each for each in placed if (each.record.name, each.record.value) not in standing]
     if missing:
-        prove_dns.put_up(workplace, record, record_carrier(workplace.config, entry), missing)
+        prove_dns.put_up(workplace, record.id, record_carrier(workplace.config, entry), missing)
     return placed
 
 

@@ -8,22 +8,26 @@ from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart, attempt, side_by_side
 from inkstamp.config.carrying import methods_for
-from inkstamp.config.words import LISTENER
+from inkstamp.config.words import BY_HAND, LISTENER
 from inkstamp.deadline import within
 from inkstamp.errors import InkStampError, ServerTrouble, UsageError
 from inkstamp.findings import Finding, Severity, bad, good, note, warn, worst
+from inkstamp.jobs import prove_dns
 from inkstamp.jobs.authorities import caa_names
+from inkstamp.jobs.plan import serving_server
 from inkstamp.jobs.prove import answers_at, in_the_way, put_up, take_down_of
-from inkstamp.jobs.prove_dns import place_challenges
+from inkstamp.jobs.prove_dns import Placed, place, place_challenges
 from inkstamp.ledger.records import TRIAL_ORDER
 from inkstamp.pki.certifiable import why_address_not_public, why_not_public
 from inkstamp.pki.names import as_address, normalise, readable
 from inkstamp.pki.suffixes import registrable
 from inkstamp.proof.caa import judge_caa
+from inkstamp.proof.dns01 import record_name
+from inkstamp.proof.record import RecordProof
 from inkstamp.proof.seeing import look_at
 from inkstamp.proof.web_file import FileProof, http_proof
 from inkstamp.reach.ports import local_listeners
-from inkstamp.view.addresses import address_book
+from inkstamp.view.addresses import Addresses, address_book
 from inkstamp.view.authoritative import ask_server
 from inkstamp.view.point import is_own_address
 from inkstamp.view.records import Records
@@ -46,10 +50,13 @@ class NameCheck:
     """The way of proving that was looked at: `http-01` or `dns-01`."""
     findings: tuple[Finding, ...]
 
+    tried: bool = True
+    """Whether the proof was: put where it will be, and seen from outside."""
+
     @property
     def passes(self) -> bool:
-        """Whether nothing was seen that a CA would fail on."""
-        return worst(self.findings) is not Severity.BAD
+        """Whether all was tried, and nothing was seen that a CA would fail on."""
+        return self.tried and worst(self.findings) is not Severity.BAD
 
     def mark(self, topic: str) -> str:
         """Say in one word how one topic stands; a dash when it was not looked at."""
@@ -66,6 +73,8 @@ class _Wish:
     via: tuple[str, ...]
     """The servers that carry the trial, or `listener`; empty for none."""
     authority: str
+    lacking: str = ""
+    """Why there is nothing that would carry it."""
 
 
 def precheck(
@@ -84,14 +93,17 @@ def precheck(
     wishes = _wishes(workplace, targets, authority, via)
     trials: dict[str, FileProof] = {}
     troubles: dict[str, list[Finding]] = {}
+    records: dict[str, Placed] = {}
     with workplace.hold_trial(), ExitStack() as listening:
         take_down_of(workplace, TRIAL_ORDER)  # of a run that was killed
         try:
             for wish in wishes:
-                if wish.via and wish.via != (LISTENER,):
+                if _servers(workplace, wish):
                     _plant(workplace, wish, trials, troubles)
+                elif wish.method == "dns-01":
+                    _make_record(workplace, wish, records, troubles)
             _listen(workplace, [wish for wish in wishes if wish.via == (LISTENER,)], trials, troubles, listening)
-            look = _looker(workplace, trials, troubles)
+            look = _looker(workplace, trials, records, troubles)
 
             def look_at(wish: _Wish) -> NameCheck:
                 with within(_NAME_SECONDS):
@@ -99,7 +111,7 @@ def precheck(
                 if not isinstance(found, InkStampError):
                     return found
                 finding = bad("precheck", wish.name, found.what, found.advice)
-                return NameCheck(name=wish.name, addresses=(), method=wish.method, findings=(finding,))
+                return NameCheck(name=wish.name, addresses=(), method=wish.method, findings=(finding,), tried=False)
 
             return side_by_side(look_at, wishes, _AT_ONCE)
         finally:
@@ -108,10 +120,12 @@ def precheck(
 
 def _wishes(workplace: "Workplace", targets: Sequence[str], authority: str, via: Sequence[str]) -> list[_Wish]:
     config = workplace.config_or_empty()
-    known = [*config.server, LISTENER]
+    known = [*config.server, *config.nameserver, *config.program, BY_HAND, LISTENER]
     for each in via:
         if each not in known:
-            raise UsageError(f"there is no server “{each}”", advice=f"known: {', '.join(known)}")
+            raise UsageError(
+                f"there is nothing that is called “{each}” to carry a proof", advice=f"known: {', '.join(known)}"
+            )
     if authority and authority not in config.authority:
         raise UsageError(
             f"there is no authority “{authority}”", advice=f"known: {', '.join(config.authority) or 'none'}"
@@ -128,9 +142,24 @@ def _wishes(workplace: "Workplace", targets: Sequence[str], authority: str, via:
                 wishes.append(_Wish(name, next(iter(ways), _usual(name)), carriers, authority or entry.authority))
             continue
         name = as_address(target) or normalise(target)
-        carriers = tuple(via) or (tuple(config.server) if len(config.server) == 1 else ())
-        wishes.append(_Wish(name, _usual(name), carriers, usual))
+        wishes.append(_as_asked(workplace, name, via, usual))
     return list(dict.fromkeys(wishes))
+
+
+def _as_asked(workplace: "Workplace", name: str, via: Sequence[str], authority: str) -> _Wish:
+    """Return how a name that is not configured would be proven: by what is named, or what `stamp` would choose."""
+    config = workplace.config_or_empty()
+    records = [*config.nameserver, *config.program]
+    method = _usual(name)
+    if via and set(via) <= {*records, BY_HAND} and not as_address(name):
+        method = "dns-01"
+    if via or method == "dns-01":
+        usual = records if len(records) == 1 else []
+        return _Wish(name, method, tuple(via or usual), authority)
+    try:
+        return _Wish(name, method, (serving_server(workplace, [name]),), authority)
+    except InkStampError as error:
+        return _Wish(name, method, (), authority, f"{error.what}; {error.advice}" if error.advice else error.what)
 
 
 def _usual(name: str) -> str:
@@ -150,11 +179,11 @@ def _plant(
     proof = _trial(wish.name)
     try:
         with apart():
-            put_up(workplace, TRIAL_ORDER, wish.via, [proof])
+            put_up(workplace, TRIAL_ORDER, _servers(workplace, wish), [proof])
     except InkStampError as error:
         about = "server" if isinstance(error, ServerTrouble) else "proof"
         told = bad(about, wish.name, error.what, error.advice)
-        troubles[wish.name] = [told, *in_the_way(workplace, wish.via, proof)]
+        troubles[wish.name] = [told, *in_the_way(workplace, _servers(workplace, wish), proof)]
         return
     trials[wish.name] = proof
 
@@ -185,7 +214,10 @@ def _listen(
 
 
 def _looker(
-    workplace: "Workplace", trials: dict[str, FileProof], troubles: dict[str, list[Finding]]
+    workplace: "Workplace",
+    trials: dict[str, FileProof],
+    made: dict[str, Placed],
+    troubles: dict[str, list[Finding]],
 ) -> Callable[[_Wish], NameCheck]:
     records = Records(workplace.view)
     issuers = {name: caa_names(workplace, name) for name in workplace.config_or_empty().authority}
@@ -198,12 +230,13 @@ def _looker(
         if wish.method != "dns-01":
             found = address_book(workplace.view).look_up(name)
             addresses = found.all
-            findings += _addresses(workplace, wish, addresses, found.trouble, records)
+            findings += _addresses(workplace, wish, found, records)
             findings += _web(workplace, wish, trials, troubles) if wish.method == "http-01" else _tls(workplace)
         else:
-            findings += _zone(workplace, name)
+            findings += [*_zone(workplace, name), *_record(workplace, wish, made.get(name), troubles)]
         if as_address(name):  # CAA is about names (RFC 8659 section 1)
-            return NameCheck(name=name, addresses=addresses, method=wish.method, findings=tuple(findings))
+            tried = name in trials or name in troubles
+            return NameCheck(name=name, addresses=addresses, method=wish.method, findings=tuple(findings), tried=tried)
         account = accounts.get(wish.authority)
         findings.append(
             judge_caa(
@@ -215,7 +248,8 @@ def _looker(
                 authority=wish.authority or "your CA",
             )
         )
-        return NameCheck(name=name, addresses=addresses, method=wish.method, findings=tuple(findings))
+        tried = name in trials or name in made or name in troubles or wish.method == "tls-alpn-01"
+        return NameCheck(name=name, addresses=addresses, method=wish.method, findings=tuple(findings), tried=tried)
 
     return look
 
@@ -233,20 +267,20 @@ def _name(workplace: "Workplace", name: str) -> list[Finding]:
     return [good("name", readable(name), f"a public CA may certify it; its registrable name is {registrable(name)}")]
 
 
-def _addresses(
-    workplace: "Workplace", wish: _Wish, addresses: Sequence[str], trouble: str, records: Records
-) -> list[Finding]:
+def _addresses(workplace: "Workplace", wish: _Wish, known: Addresses, records: Records) -> list[Finding]:
     """Whose each address is: this machine's, the server's as its configuration says, or somebody else's."""
-    name = wish.name
+    name, addresses, trouble = wish.name, known.all, known.trouble
     if not addresses:
         if records.is_broken_by_dnssec(name):
             trouble = "its DNSSEC signatures are not right: validating resolvers refuse its answers"
             return [bad("address", name, trouble, "have the zone signed anew, or the DS record corrected")]
         told = trouble.removeprefix(f"{name} ")
-        return [bad("address", name, told, f"make an A or AAAA record for {name}")]
+        return [bad("address", name, told, known.remedy(name))]
     findings = []
     for address in addresses:
-        ours = next((each for each in _servers(wish) if workplace.server(each).answers_at(name, address)), "")
+        ours = next(
+            (each for each in _servers(workplace, wish) if workplace.server(each).answers_at(name, address)), ""
+        )
         if ours:
             findings.append(good("address", name, f"{address} is answered by {ours}"))
         elif is_own_address(address):
@@ -266,13 +300,51 @@ def _web(
         return troubles[wish.name]
     proof = trials.get(wish.name)
     if proof is None:
-        return [note("proof", wish.name, "was not tried: no configured server carries it", "name one with --via")]
-    seen = look_at(proof, workplace.view, answers_at(workplace, _servers(wish)))
-    return seen if worst(seen) is not Severity.BAD else [*seen, *in_the_way(workplace, _servers(wish), proof)]
+        why = wish.lacking or "nothing carries it; name a server with --via"
+        return [warn("proof", wish.name, f"was not tried: {why}", f"inkstamp precheck {wish.name} --via SERVER")]
+    servers = _servers(workplace, wish)
+    seen = look_at(proof, workplace.view, answers_at(workplace, servers))
+    return seen if worst(seen) is not Severity.BAD else [*seen, *in_the_way(workplace, servers, proof)]
 
 
-def _servers(wish: _Wish) -> tuple[str, ...]:
-    return tuple(each for each in wish.via if each != LISTENER)
+def _servers(workplace: "Workplace", wish: _Wish) -> tuple[str, ...]:
+    if wish.method != "http-01":
+        return ()
+    return tuple(each for each in wish.via if each in workplace.config_or_empty().server)
+
+
+def _make_record(
+    workplace: "Workplace", wish: _Wish, made: dict[str, Placed], troubles: dict[str, list[Finding]]
+) -> None:
+    """Put a record into DNS as it would be for the proof; that it cannot be is a finding, too."""
+    carrier = _record_carrier(workplace, wish)
+    if not carrier:
+        return
+    try:
+        with apart():
+            (placed,) = place(workplace, [RecordProof("txt", record_name(wish.name), f"trial-{secrets.token_hex(16)}")])
+            prove_dns.put_up(workplace, TRIAL_ORDER, carrier, [placed])
+    except InkStampError as error:
+        told = f"{error.what}{f': {error.said}' if error.said else ''}"
+        troubles[wish.name] = [bad("proof", wish.name, told, error.advice)]
+        return
+    made[wish.name] = placed
+
+
+def _record_carrier(workplace: "Workplace", wish: _Wish) -> str:
+    config = workplace.config_or_empty()
+    return next((each for each in wish.via if each in config.nameserver or each in config.program), "")
+
+
+def _record(
+    workplace: "Workplace", wish: _Wish, placed: Placed | None, troubles: dict[str, list[Finding]]
+) -> list[Finding]:
+    if wish.name in troubles:
+        return troubles[wish.name]
+    if placed is None:
+        why = "the record is made by hand" if BY_HAND in wish.via else "nothing makes its record"
+        return [warn("proof", wish.name, f"was not tried: {why}", f"inkstamp precheck '{wish.name}' --via NAMESERVER")]
+    return prove_dns.observe(workplace, _record_carrier(workplace, wish), [placed])[placed]
 
 
 def _tls(workplace: "Workplace") -> list[Finding]:

@@ -50,7 +50,7 @@ def check_addresses(workplace: "Workplace", names: Sequence[str]) -> None:
     """Make sure that each name has an address; ProofFailed tells all that have none at once."""
     book = address_book(workplace.view)
     lost = [
-        bad("address", name, found.trouble, f"make an A or AAAA record for {name} that leads to this server")
+        bad("address", name, found.trouble, found.remedy(name))
         for name in names
         if not (found := book.look_up(name)).all
     ]

@@ -4,8 +4,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from inkstamp.errors import InkStampError, StillWaiting
-from inkstamp.findings import Finding, bad, good, note
+from inkstamp.errors import CarrierTrouble, InkStampError, StillWaiting
+from inkstamp.findings import Finding, Severity, bad, good, note
 from inkstamp.ledger.dns_proofs import DnsProof
 from inkstamp.ledger.records import OrderRecord
 from inkstamp.proof.carriers import DnsRecord, presented
@@ -59,7 +59,7 @@ def place_challenges(workplace: "Workplace", names: Sequence[str]) -> list[Place
     return place(workplace, [RecordProof("txt", record_name(name), "") for name in names])
 
 
-def put_up(workplace: "Workplace", order: OrderRecord, via: str, placed: Sequence[Placed]) -> None:
+def put_up(workplace: "Workplace", order_id: int, via: str, placed: Sequence[Placed]) -> None:
     """Put the records into DNS; each is in the ledger before it is asked for.
 
     Raises:
@@ -70,8 +70,13 @@ def put_up(workplace: "Workplace", order: OrderRecord, via: str, placed: Sequenc
     if carrier is None:
         return  # by hand
     records = list(dict.fromkeys(each.record for each in placed))
-    workplace.ledger.dns.plan([_as_proof(order.id, via, each) for each in records])
-    carrier.put(records)
+    workplace.ledger.dns.plan([_as_proof(order_id, via, each) for each in records])
+    try:
+        carrier.put(records)
+    except CarrierTrouble as error:
+        unmade = set(error.not_made)
+        workplace.ledger.dns.forget([each for each in workplace.ledger.dns.of(order_id) if _as_record(each) in unmade])
+        raise
 
 
 def observe(
@@ -99,9 +104,15 @@ def ask_person(
         f"order {order.id} for “{order.certificate}” waits for records that you make",
         where=", ".join(dict.fromkeys(f"zone {each.zone.apex}" for each in lacking)),
         said=by_hand_text(lacking),
-        findings=[finding for found in observed.values() for finding in found],
+        findings=[_not_seen_yet(each, observed[each]) for each in lacking],
         advice=f"make them, then run `inkstamp stamp {order.certificate}`; it goes on with this order",
     )
+
+
+def _not_seen_yet(placed: Placed, found: Sequence[Finding]) -> Finding:
+    """Say of a record in one line that it is not there: no fault of anybody who has just been told to make it."""
+    lacking = sum(1 for each in found if each.severity is Severity.BAD)
+    return note("proof", placed.asked, f"is not at {lacking} of {len(placed.zone.servers)} nameservers yet")
 
 
 def take_down_of(workplace: "Workplace", order_id: int) -> None:

@@ -9,7 +9,7 @@ from inkstamp.errors import EditionUnfit, FileTrouble, UsageError
 from inkstamp.files import file_trouble, held, read_bytes
 from inkstamp.findings import Finding, good, warn
 from inkstamp.jobs.collect import record_of
-from inkstamp.ledger.records import EditionRecord
+from inkstamp.ledger.records import EditionRecord, InstallState
 from inkstamp.ledger.store import Ledger
 from inkstamp.pki.certificates import read_pem, short_name
 from inkstamp.pki.chain import find_paths
@@ -59,6 +59,7 @@ def rebuild(workplace: "Workplace") -> Rebuilt:
                     else:
                         ledger.restore_edition(found)
                         count += 1
+                _restore_shelved(workplace, ledger, name)
             ledger.note("rebuilt", f"{count} editions of the shelf")
         finally:
             ledger.end_run(0)
@@ -67,6 +68,14 @@ def rebuild(workplace: "Workplace") -> Rebuilt:
             fresh.rename(file)
     findings.append(good("ledger", str(file), f"is made anew, with {count} editions"))
     return Rebuilt(editions=count, moved_to=moved, findings=tuple(findings))
+
+
+def _restore_shelved(workplace: "Workplace", ledger: Ledger, name: str) -> None:
+    """Record that the newest edition of a certificate without servers is where it should be: on the shelf."""
+    entry, newest = workplace.config.certificate.get(name), ledger.newest_edition(name)
+    if entry is not None and not entry.install and newest is not None:
+        record = ledger.installs.begin(name, newest.number, ())
+        ledger.installs.end(record, InstallState.DONE, "shelved", f"edition {newest.number}")
 
 
 def _of_ledger(file: Path) -> list[Path]:

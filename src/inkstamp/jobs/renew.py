@@ -116,6 +116,12 @@ def _renew(
         record(workplace, name, error)
         results.append(Renewed(Due(name, "it could not be looked at", new_edition=False), None, error))
         told(results[-1])
+    from inkstamp.jobs.workplace import mistake_of
+
+    for name, mistake in {} if only else workplace.config.mistaken.items():
+        due = Due(name, "its entry in the configuration has a mistake", new_edition=False)
+        results.append(Renewed(due, None, mistake_of(mistake)))
+        told(results[-1])
     if found.due:
         swept = attempt(sweep_proofs, workplace)
         if isinstance(swept, InkStampError):

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
 _CRON_FOLDER = Path("/etc/cron.d")
+_CRON_DAEMONS = frozenset({"cron", "crond", "fcron", "busybox"})
 _SYSTEM_UNITS = Path("/etc/systemd/system")
 _RUNNING_SYSTEMD = Path("/run/systemd/system")
 _SECONDS = 30.0
@@ -148,12 +149,23 @@ def _writable(workplace: "Workplace") -> tuple[str, ...]:
     return tuple(sorted(each for each in inside if not any(each.startswith(f"{other}/") for other in inside)))
 
 
+def _runs_cron() -> bool:
+    """Tell whether a cron daemon runs on this machine, under one of the names that such have."""
+    import psutil
+
+    return any(each.info["name"] in _CRON_DAEMONS for each in psutil.process_iter(["name"]))
+
+
 def _text_at(path: Path) -> str | None:
     return read_bytes(path).decode("utf-8", "replace") if path.is_file() else None
 
 
 def _standing(files: Sequence[tuple[Path, str]], present: Sequence[str | None], *, there: bool) -> Finding:
     where = ", ".join(str(path) for path, _ in files)
+    if there and str(files[0][0]).startswith(f"{_CRON_FOLDER}/") and not _runs_cron():
+        return bad(
+            "timer", where, "is in place, and no cron daemon runs here", "start cron, or run `renew` another way"
+        )
     if there:
         return good("timer", where, "is in place")
     if any(each is not None for each in present):

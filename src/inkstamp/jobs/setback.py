@@ -55,7 +55,9 @@ def kept(workplace: "Workplace", certificate: str, *, overcome: bool = True) -> 
 
 
 def record(workplace: "Workplace", certificate: str, error: InkStampError) -> None:
-    """Write what stands in a certificate's way into the ledger."""
+    """Write what stands in a certificate's way into the ledger; nothing of one that was never configured."""
+    if certificate not in workplace.config.certificate:
+        return
     order = workplace.ledger.open_order(certificate)
     pause = error.retry_after if isinstance(error, CaProblem) else None
     told = Told(

@@ -1,6 +1,6 @@
 """What a site's files say: its certificate, key and chain, and what is wrong with them."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Set
 from dataclasses import dataclass
 from datetime import datetime
 from functools import lru_cache
@@ -45,7 +45,14 @@ class SiteReport:
     findings: tuple[Finding, ...]
 
 
-def report(site: Site, files: Mapping[str, Found], trusted: frozenset[bytes], now: datetime) -> SiteReport:
+def report(
+    site: Site,
+    files: Mapping[str, Found],
+    trusted: frozenset[bytes],
+    now: datetime,
+    *,
+    with_tls: Set[str] = frozenset(),
+) -> SiteReport:
     """Judge what a site's files say.
 
     Args:
@@ -53,13 +60,15 @@ def report(site: Site, files: Mapping[str, Found], trusted: frozenset[bytes], no
         files: What was found of the files that the site names.
         trusted: Names (DER) of the roots that the public trusts.
         now: Aware.
+        with_tls: Names that some site of the same server answers with TLS.
 
     """
     subject = site.names[0] if site.names else f"{site.file}:{site.line}"
     plain = plain_names(site)
     again = f"inkstamp stamp {' '.join(plain) or subject}"
     if not site.tls:
-        return without_certificate(site, (warn("tls", subject, "has no TLS", again),) if plain else ())
+        lacking = [each for each in plain if each not in with_tls]
+        return without_certificate(site, (warn("tls", subject, "has no TLS", again),) if lacking else ())
     if not site.certificate_file:
         seen = "listens with TLS and names no certificate file that can be read"
         return without_certificate(site, (bad("certificate", subject, seen),))

@@ -18,6 +18,7 @@ from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.records import EditionRecord, OrderState
 
 if TYPE_CHECKING:
+    from inkstamp.jobs.check import Target
     from inkstamp.jobs.install import Wish
     from inkstamp.jobs.workplace import Workplace
 
@@ -53,8 +54,8 @@ def write_entries(workplace: "Workplace", plan: Plan) -> None:
     """Write the entries that the plan adds to the configuration."""
     if not plan.write:
         return
-    server = [] if plan.new_server is None else [("server", *plan.new_server)]
-    workplace.add_entries(*server, ("certificate", plan.name, plan.entry))
+    servers = [("server", *each) for each in plan.new_servers]
+    workplace.add_entries(*servers, ("certificate", plan.name, plan.entry))
 
 
 def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
@@ -211,11 +212,11 @@ def _waits_at_portal(workplace: "Workplace", plan: Plan) -> bool:
 
 def look_afterwards(workplace: "Workplace", outcome: Outcome) -> Outcome:
     """Look at the outcome's names the way the public does, and add what is not as it should be."""
-    from inkstamp.jobs.check import Target, look, standing_beside
+    from inkstamp.jobs.check import look, standing_beside
     from inkstamp.pki.chain import Roots
 
     names = [each for each in workplace.certificate(outcome.name).names if not each.startswith("*.")]
-    targets = [Target(name=each, port=workplace.view.https_port) for each in names]
+    targets = [target for name in names for target in where_served(workplace, outcome, name)]
     roots = Roots(workplace.roots)
     deadline = workplace.clock.monotonic() + _SETTLING_SECONDS
     while True:
@@ -242,6 +243,19 @@ def look_afterwards(workplace: "Workplace", outcome: Outcome) -> Outcome:
         for each in strangers
     ]
     return replace(outcome, findings=(*outcome.findings, *seen))
+
+
+def where_served(workplace: "Workplace", outcome: Outcome, name: str) -> "list[Target]":
+    """Return where the public meets a name's certificate: at the ports of the servers that it was installed on."""
+    from inkstamp.jobs.check import Target
+
+    usual = workplace.view.https_port
+    found: dict[Target, None] = {}
+    for each in outcome.servers:
+        for endpoint in workplace.installable(each).tls_endpoints(name) or []:
+            found[Target(name=name, port=endpoint.port, upgrade=endpoint.upgrade)] = None
+    at_web = [each for each in found if each.port == usual]
+    return at_web or list(found) or [Target(name=name, port=usual)]
 
 
 def settle(workplace: "Workplace", name: str) -> None:

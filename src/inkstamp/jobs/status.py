@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import whole_days
-from inkstamp.config.model import Certificate
+from inkstamp.config.model import Certificate, Mistake
 from inkstamp.errors import InkStampError
 from inkstamp.jobs.reasons import decision_on, reasons
 from inkstamp.jobs.stall import Actor, Stall, setback_stall, stall_of
@@ -35,6 +35,8 @@ class Standing(StrEnum):
 
     UNKNOWN = "internal error"
     """It cannot be said, since Ink Stamp itself failed at it."""
+    MISTAKEN = "mistake in its entry"
+    """Nothing is done for it, since the configuration says what cannot be."""
     EXPIRED = "expired"
     REFUSED = "refused"
     """The CA refused the last order, and there is no good edition or it is due."""
@@ -95,6 +97,10 @@ def all_statuses(workplace: "Workplace", only: str = "") -> list[CertificateStat
     tidings = ledger.tidings.all(only)
     known = _Known(editions, orders, installs, proofs, setbacks, tidings)
     found = [_status_of(workplace, name, entry, known, now) for name, entry in configured.items()]
+    if not only:
+        found += [
+            _mistaken(name, mistake, editions.get(name), now) for name, mistake in workplace.config.mistaken.items()
+        ]
     rank = list(Standing)
     far = 1 << 30
     return sorted(
@@ -112,6 +118,18 @@ class _Known:
     proofs: Mapping[int, Sequence[PortalProof]]
     setbacks: Mapping[str, Setback]
     tidings: Mapping[str, Tidings]
+
+
+def _mistaken(name: str, mistake: Mistake, edition: EditionRecord | None, now: datetime) -> CertificateStatus:
+    """Say where one stands whose entry cannot be used; an edition of before may be served yet."""
+    return CertificateStatus(
+        name=name, names=edition.names if edition else (), authority=edition.authority if edition else "", servers=(),
+        standing=Standing.MISTAKEN, edition=edition.number if edition else None,
+        not_after=edition.not_after if edition else None,
+        days_left=whole_days(edition.not_after, now) if edition else None, renews_at=None,
+        wanted=f"{mistake.what} ({mistake.where}); {mistake.advice}",
+        next_command="inkstamp renew", stall=None,
+    )  # fmt: skip
 
 
 def _status_of(

@@ -2,14 +2,15 @@
 
 import gc
 import os
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence, Set
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import datetime
+from itertools import count
 from typing import TYPE_CHECKING, Literal
 
 from inkstamp.bulkhead import apart, reached
-from inkstamp.config.model import Server
+from inkstamp.config.model import Configuration, Server
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.findings import Finding, Severity, bad, worst
 from inkstamp.jobs.site_report import SiteReport, report, without_certificate
@@ -18,7 +19,7 @@ from inkstamp.reach.interface import Found
 from inkstamp.reach.local import find_program
 from inkstamp.servers.base import TextServer
 from inkstamp.servers.interface import FileCarrier, Site
-from inkstamp.view.point import View
+from inkstamp.servers.registry import usual_main_file
 
 if TYPE_CHECKING:
     from inkstamp.jobs.whereabouts import NamePlaces
@@ -73,32 +74,25 @@ class Surveyed:
         return not any(worst(each) is Severity.BAD for each in findings)
 
 
-def discover(workplace: "Workplace") -> tuple[str, Server]:
-    """Find an nginx, or an Apache httpd, in its usual places on this machine; returns a name and an entry for it.
-
-    Raises:
-        UsageError: There is none.
-
-    """
-    found = _installed_here()
-    web = next((each for each in found if each[1].kind in {"nginx", "apache"}), None)
-    if web is not None:
-        return web
-    raise _nothing(workplace)
-
-
-def _installed_here() -> list[tuple[str, Server]]:
-    """Return a name and an entry for each server in its usual place."""
-    found: list[tuple[str, Server]] = []
+def found_beside(config: Configuration) -> dict[str, Server]:
+    """Return an entry for each server in its usual place on this machine that is not configured yet, by a name."""
+    known = {
+        (each.kind, each.main_file or usual_main_file(each.kind)) for each in config.server.values() if not each.reach
+    }
+    found: dict[str, Server] = {}
     for kind, programs, files in _USUAL:
         program = next(filter(None, map(find_program, programs)), None)
         main_file = next(filter(os.path.isfile, files), None)
-        if program is not None and main_file is not None:
-            found.append((kind, Server(kind=kind, program=program, main_file=main_file)))
+        if program is None or main_file is None or (kind, main_file) in known:
+            continue
+        taken = {*config.server, *config.program, *config.nameserver}
+        name = kind if kind not in taken else next(n for i in count(2) if (n := f"{kind}-{i}") not in taken)
+        found[name] = Server(kind=kind, program=program, main_file=main_file)
     return found
 
 
-def _nothing(workplace: "Workplace") -> UsageError:
+def nothing_found(workplace: "Workplace") -> UsageError:
+    """Return the error for a machine without any server that could be read."""
     return UsageError(
         "no server is configured, and none of a known kind is found on this machine",
         where=str(workplace.config_file),
@@ -107,7 +101,7 @@ def _nothing(workplace: "Workplace") -> UsageError:
 
 
 def survey(workplace: "Workplace", names: Sequence[str] = (), *, live: bool = False) -> Surveyed:
-    """Read all configured servers, or those found here when none is configured.
+    """Read all configured servers, and those found in their usual places on this machine.
 
     Args:
         workplace: The run's surroundings.
@@ -142,7 +136,8 @@ def survey(workplace: "Workplace", names: Sequence[str] = (), *, live: bool = Fa
                 continue
             own = tuple(server.files_read()) if isinstance(server, TextServer) else ()
             read.append(ServerReport(name=server.name, files=own, sites=len(sites)))
-            reports += [_reported(site, files, trusted, now) for site in sites]
+            with_tls = {name for site in sites if site.tls for name in site.names}
+            reports += [_reported(site, files, trusted, now, with_tls) for site in sites]
     unread = {each.name for each in read if each.findings}
     servers = {name: server for name, server in servers.items() if name not in unread}
     places: list[NamePlaces] = []
@@ -157,11 +152,13 @@ def survey(workplace: "Workplace", names: Sequence[str] = (), *, live: bool = Fa
     return Surveyed(servers=tuple(read), sites=tuple(reports), names=tuple(places))
 
 
-def _reported(site: Site, files: Mapping[str, Found], trusted: frozenset[bytes], now: datetime) -> SiteReport:
+def _reported(
+    site: Site, files: Mapping[str, Found], trusted: frozenset[bytes], now: datetime, with_tls: Set[str]
+) -> SiteReport:
     try:
         with apart():
             reached("site", site.names[0] if site.names else site.file)
-            return report(site, files, trusted, now)
+            return report(site, files, trusted, now, with_tls=with_tls)
     except InkStampError as error:
         subject = site.names[0] if site.names else f"{site.file}:{site.line}"
         return without_certificate(site, (bad("site", subject, error.what, error.advice),))
@@ -180,15 +177,12 @@ def _collecting_no_garbage() -> Iterator[None]:
 
 
 def _servers(workplace: "Workplace") -> Mapping[str, FileCarrier]:
+    """Return those that are configured, and those found here beside them."""
     config = workplace.config_or_empty()
-    if config.server:
-        return {name: workplace.server(name) for name in config.server}
-    from inkstamp.servers.registry import make_server
-
-    found = _installed_here()
-    if not found:
-        raise _nothing(workplace)
-    return {name: make_server(name, entry, View()) for name, entry in found}
+    names = [*config.server, *(each for each in workplace.found_servers if each not in config.server)]
+    if not names:
+        raise nothing_found(workplace)
+    return {name: workplace.server(name) for name in names}
 
 
 def _files(server: FileCarrier, sites: Sequence[Site]) -> Mapping[str, Found]:

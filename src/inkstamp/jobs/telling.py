@@ -12,7 +12,7 @@ from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import stamp
 from inkstamp.config.model import Messenger
 from inkstamp.deadline import within
-from inkstamp.errors import AccountTrouble, CaProblem, InkStampError, InternalError
+from inkstamp.errors import AccountTrouble, CaProblem, InkStampError, InternalError, StillWaiting
 from inkstamp.files import read_secret
 from inkstamp.jobs.stall import Actor
 from inkstamp.jobs.status import CertificateStatus, Standing, all_statuses
@@ -78,15 +78,17 @@ def _conditions(workplace: "Workplace", sweep: "Sweep", statuses: Sequence[Certi
     found = []
     for each in statuses:
         edition, setback = editions.get(each.name), setbacks.get(each.name)
+        mistaken = each.standing is Standing.MISTAKEN
         asks_person = each.standing is Standing.WAITS_FOR_YOU and each.stall is not None
         found.append(
             Condition(
                 certificate=each.name,
                 days_left=(edition.not_after - now) / _DAY if edition else None,
                 lifetime=(edition.not_after - edition.not_before) / _DAY if edition else 0.0,
-                failures=setback.times if setback else 0,
-                internal=setback is not None and setback.told.kind == InternalError.__name__,
-                trouble=setback.told.what if setback else "",
+                # What waits for a person has not failed: it is told as that.
+                failures=setback.times if setback and setback.told.kind != StillWaiting.__name__ else int(mistaken),
+                heals=not mistaken and (setback is None or setback.told.kind != InternalError.__name__),
+                trouble=each.wanted if mistaken else setback.told.what if setback else "",
                 remedy=each.next_command,
                 account=_account_trouble(errors.get(each.name), setback),
                 not_installed=each.standing is Standing.NOT_INSTALLED,

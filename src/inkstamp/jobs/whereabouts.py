@@ -15,6 +15,7 @@ from inkstamp.servers.common import endpoints, plain_names
 from inkstamp.servers.interface import FileCarrier, ServerKind
 from inkstamp.view.addresses import address_book
 from inkstamp.view.handshake import Served, shake_hands
+from inkstamp.view.point import is_own_address
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -88,7 +89,7 @@ def _places_in_time(
 ) -> list[Finding]:
     addresses = address_book(workplace.view).look_up(name)
     if not addresses.all:
-        return [bad("address", name, addresses.trouble, f"make an A or AAAA record for {name}")]
+        return [bad("address", name, addresses.trouble, addresses.remedy(name))]
     port = workplace.view.https_port
     found = []
     for address in addresses.all:
@@ -112,6 +113,10 @@ def _judged(
 ) -> Finding:
     told = _told(served)
     if not mine:
+        if is_own_address(where.rpartition(":")[0]):
+            seen = f"{where} is this machine's, and no site of these servers answers for it there; it {told}"
+            remedy = f"add {name} to a virtual host, or see with `inkstamp survey` which program has the port"
+            return note("place", name, seen, remedy) if served.chain else bad("place", name, seen, remedy)
         seen = f"{where} belongs to none of these servers: something else in front answers there; it {told}"
         remedy = "find what stands in front (a balancer, a CDN, another machine) and install the certificate there too"
         return note("place", name, seen, remedy) if served.chain else bad("place", name, seen, remedy)

@@ -3,7 +3,7 @@
 import math
 import os
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import AbstractContextManager, contextmanager
 from copy import copy
 from functools import cached_property
@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.clock import Clock, SystemClock
 from inkstamp.config.load import load
-from inkstamp.config.model import Certificate, Configuration, Section
+from inkstamp.config.model import Certificate, Configuration, Mistake, Section, Server
 from inkstamp.config.toml_file import read_file
 from inkstamp.errors import ConfigurationError, InkStampError, LedgerTrouble, UsageError
 from inkstamp.files import held, private_folder
@@ -36,6 +36,11 @@ _SERVER_PATIENCE = 180.0
 """Seconds to wait for another thread or run that is changing the same server."""
 
 
+def mistake_of(mistake: Mistake) -> ConfigurationError:
+    """Return the error for an entry that cannot be used."""
+    return ConfigurationError(mistake.what, where=mistake.where, advice=mistake.advice)
+
+
 class Workplace:
     """One run's surroundings; safe to share between threads."""
 
@@ -55,6 +60,8 @@ class Workplace:
         """Where runs that must not meet hold locks; a rehearsal holds those of the real thing."""
         self.trusts_any_root = False
         """Whether a chain is believed whatever it leads to: a staging CA's root is seldom known."""
+        self.asks_anyway = False
+        """Whether the CA is asked although an address of a name cannot be reached from here."""
         self.clock = clock or SystemClock()
         self.progress = progress or Silent()
         self.command = command
@@ -74,6 +81,20 @@ class Workplace:
     def config_or_empty(self) -> Configuration:
         """Return the configuration, an empty one when there is no file yet."""
         return self.config if self.config_file.exists() else Configuration()
+
+    @cached_property
+    def found_servers(self) -> Mapping[str, Server]:
+        """Servers in their usual places on this machine that were not configured when this run began, by name.
+
+        None where the public comes by other ports: those in the usual places are not the ones that it reaches then.
+        """
+        from inkstamp.config.model import View as Ports
+        from inkstamp.jobs.survey import found_beside
+
+        config, usual = self.config_or_empty(), Ports()
+        if (config.view.http_port, config.view.https_port) != (usual.http_port, usual.https_port):
+            return {}
+        return found_beside(config)
 
     def use_config(self, config: Configuration) -> None:
         """Go on with a configuration that has just been written."""
@@ -104,6 +125,9 @@ class Workplace:
         try:
             return self.config.certificate[name]
         except KeyError:
+            mistake = self.config.mistaken.get(name)
+            if mistake is not None:
+                raise mistake_of(mistake) from None
             known = ", ".join(list(self.config.certificate)[:10]) or "none"
             raise UsageError(
                 f"there is no certificate “{name}” in the configuration",
@@ -213,12 +237,12 @@ class Workplace:
         return load_roots(self.view.roots)
 
     def server(self, name: str) -> "FileCarrier":
-        """Return a configured server."""
+        """Return a server that is configured, or found here."""
         from inkstamp.servers.registry import make_host, make_server
 
         with self._making:
             if name not in self._servers:
-                entry = self.config.server.get(name)
+                entry = self.config_or_empty().server.get(name) or self.found_servers.get(name)
                 if entry is None and name in self.config.program:
                     from inkstamp.reach.local import LocalHost
                     from inkstamp.servers.handed import ProgramServer

@@ -71,7 +71,8 @@ class UpdateCarrier:
 
     def _send(self, records: Sequence[DnsRecord], *, add: bool) -> None:
         key = self._key()
-        for (zone, primary), group in by_zone(records).items():
+        groups = by_zone(records)
+        for number, ((zone, primary), group) in enumerate(groups.items()):
             changes = [(each.name, each.kind, presented(each)) for each in group]
             where = self._entry.address or (f"[{primary}]" if ":" in primary else primary)
             if not where:
@@ -80,7 +81,12 @@ class UpdateCarrier:
                     where=f"zone {zone}",
                     advice=f"write address = … under [nameserver.{self._name}]",
                 )
-            send_update(zone, changes, where, self._port, key, ttl=TTL, add=add)
+            try:
+                send_update(zone, changes, where, self._port, key, ttl=TTL, add=add)
+            except CarrierTrouble as error:
+                left = list(groups.values())[number if error.refused else number + 1 :]
+                error.not_made = tuple(each for some in left for each in some)
+                raise
 
 
 def presented(record: DnsRecord) -> str:

@@ -4,7 +4,7 @@ from collections.abc import Callable
 
 from inkstamp.bulkhead import side_by_side
 from inkstamp.deadline import within
-from inkstamp.findings import Finding, bad, good, note, warn
+from inkstamp.findings import Finding, Severity, bad, good, note, warn
 from inkstamp.printable import one_line
 from inkstamp.proof.tls_alpn import ALPN, TlsProof
 from inkstamp.proof.web_file import FileProof
@@ -21,27 +21,38 @@ _NAME_SECONDS = 60.0
 _SHOWN = 80
 """Characters of a wrong answer that are shown."""
 _BYTE_ORDER_MARK = b"\xef\xbb\xbf"
-_NO_ANSWER_REMEDY = "see that the web server is up and that no firewall is in front of its port"
 _REDIRECT_REMEDY = "take the proof's path out of the redirect, or have it lead to the same name on port 80 or 443"
 
 
-def look_at(proof: FileProof, view: View, is_ours: Callable[[str, str], bool]) -> list[Finding]:
+def look_at(proof: FileProof, view: View, is_ours: Callable[[str, str], bool], *, whole: bool = False) -> list[Finding]:
     """Fetch the proof from every address of its name; one finding an address, `bad` where a CA would fail.
 
     Args:
         proof: What should be there.
         view: How the public sees it.
         is_ours: Tells for a name and an address whether the server that carries the proof answers there.
+        whole: Whether an address that cannot be reached from here is `bad` where others can: the CA may ask there.
 
     """
     with within(_NAME_SECONDS):
         addresses = address_book(view).look_up(proof.name)
-        return judge(
+        found = judge(
             proof,
             addresses,
             lambda address: fetch(proof.url, address, view),
             lambda address: is_ours(proof.name, address),
         )
+        return [_unseen(each) if whole and each.severity is Severity.NOTE else each for each in found]
+
+
+def _unseen(found: Finding) -> Finding:
+    family = "AAAA" if found.subject.count(":") > 1 else "A"
+    return bad(
+        found.topic,
+        found.subject,
+        f"{found.seen}, and the CA may well ask there first",
+        f"take the {family} record out if nothing answers there; if it does, seen from elsewhere, say so with --anyway",
+    )
 
 
 def look_at_handshake(proof: TlsProof, view: View) -> list[Finding]:
@@ -49,7 +60,7 @@ def look_at_handshake(proof: TlsProof, view: View) -> list[Finding]:
     with within(_NAME_SECONDS):
         addresses = address_book(view).look_up(proof.name)
         if not addresses.all:
-            return [_no_address(proof.name, addresses.trouble)]
+            return [_no_address(proof.name, addresses)]
         return [_judge_handshake(proof, address, view) for address in addresses.all]
 
 
@@ -66,8 +77,8 @@ def _judge_handshake(proof: TlsProof, address: str, view: View) -> Finding:
     )
 
 
-def _no_address(name: str, trouble: str) -> Finding:
-    return bad(_TOPIC, name, trouble, f"make an A or AAAA record for {name} that leads to this server")
+def _no_address(name: str, addresses: Addresses) -> Finding:
+    return bad(_TOPIC, name, addresses.trouble, addresses.remedy(name))
 
 
 def judge(
@@ -78,7 +89,7 @@ def judge(
 ) -> list[Finding]:
     """Say what the CA would see of `proof` at `addresses`; the two functions do the looking."""
     if not addresses.all:
-        return [_no_address(proof.name, addresses.trouble)]
+        return [_no_address(proof.name, addresses)]
     sights = side_by_side(fetch_from, addresses.all, _AT_ONCE)
     findings = [_judge_sight(proof, sight, is_ours) for sight in sights]
     if all(finding.severity == "note" for finding in findings):
@@ -101,7 +112,7 @@ def _judge_sight(proof: FileProof, sight: Sight, is_ours: Callable[[str], bool])
     elsewhere = _elsewhere(sight, is_ours)
     if sight.trouble:
         # A redirect is the server's own doing, whoever it is: where it leads is what has to be mended.
-        remedy = _REDIRECT_REMEDY if "redirect" in sight.trouble else elsewhere or _NO_ANSWER_REMEDY
+        remedy = _REDIRECT_REMEDY if "redirect" in sight.trouble else elsewhere or _no_answer_remedy(sight, proof)
         return bad(_TOPIC, at, sight.trouble + (via if "redirect" not in sight.trouble else ""), remedy)
     if sight.status == 200 and proof.is_shown_by(sight.body):
         if sight.untrusted:
@@ -121,6 +132,12 @@ def _judge_sight(proof: FileProof, sight: Sight, is_ours: Callable[[str], bool])
         f"answers {sight.status}{via}, {_beginning(sight)}",
         elsewhere or _remedy(sight, proof),
     )
+
+
+def _no_answer_remedy(sight: Sight, proof: FileProof) -> str:
+    if len(sight.hops) > 1:
+        return f"mend what answers at {_short(sight.hops[-1], proof)}, or take the proof's path out of the redirect"
+    return f"see that the web server is up, and that no firewall is in front of {sight.address}"
 
 
 def _short(url: str, proof: FileProof) -> str:

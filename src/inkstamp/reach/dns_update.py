@@ -28,8 +28,9 @@ ALGORITHMS = {
     "hmac-sha512": dns.tsig.HMAC_SHA512,
 }
 _ADVICE = {
-    dns.rcode.REFUSED: "let the key update this name: the server's update policy is in the way",
-    dns.rcode.NOTAUTH: "the server is not the primary of this zone, or does not know the key",
+    dns.rcode.REFUSED: "let the key update this name: the server's update policy is in the way; or this server is a "
+    "secondary, and updates are for the primary",
+    dns.rcode.NOTAUTH: "the server is not the primary of this zone: correct `address`; or it does not know the key",
     dns.rcode.NOTZONE: "the name is not inside of that zone",
     dns.rcode.SERVFAIL: "see the server's own log: a zone file that it may not write is the usual reason",
     dns.rcode.NOTIMP: "the server takes no updates",
@@ -99,32 +100,42 @@ def send_update(
     """
     host, port = _split(server, port)
     where = f"{host}:{port}, zone {zone}"
+    names = ", ".join(dict.fromkeys(name for name, _, _ in changes))
+    by_key = f" with the key “{key.name}”" if key is not None else ", which is not signed"
     try:
         update = _message(zone, changes, key, ttl=ttl, add=add)
         with connect(host, port, wait_limit(_SECONDS)) as stream:
             reply = dns.query.tcp(update, stream.getpeername()[0], timeout=wait_limit(_SECONDS), port=port, sock=stream)
     except (dns.tsig.PeerError, dns.tsig.BadSignature, dns.message.UnknownTSIGKey, dns.tsig.BadTime) as error:
-        raise CarrierTrouble(
-            "the nameserver does not accept the key, or does not sign with it",
+        raise _untouched(
+            f"the nameserver does not accept the key “{key.name if key else ''}”, or does not sign with it",
             where=where,
             said=f"{type(error).__name__}: {error}",
-            advice="check name, algorithm and secret of the key on both sides, and both clocks",
+            advice="check name, algorithm and secret of the key on both sides, both clocks, and that this is the "
+            f"primary of {zone}",
         ) from error
     except (dns.exception.DNSException, OSError, ValueError) as error:
         raise CarrierTrouble(
-            "the nameserver gave no answer to an update",
+            f"the nameserver gave no proper answer to an update of {names}{by_key}",
             where=where,
             said=printable(str(error)) or type(error).__name__,
             advice="check `address` of the nameserver, and that it can be reached over TCP",
         ) from error
     if reply.rcode() != dns.rcode.NOERROR:
         code = reply.rcode()
-        raise CarrierTrouble(
-            "the nameserver refused an update",
+        raise _untouched(
+            f"the nameserver refused an update of {names}{by_key}",
             where=where,
             said=dns.rcode.to_text(code),
             advice=_ADVICE.get(code, "see the server's own log"),
         )
+
+
+def _untouched(what: str, *, where: str, said: str, advice: str) -> CarrierTrouble:
+    """Return the error for an update that was refused: as a whole, since a server takes all of one or nothing."""
+    error = CarrierTrouble(what, where=where, said=said, advice=advice)
+    error.refused = True
+    return error
 
 
 def _message(

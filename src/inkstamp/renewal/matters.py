@@ -24,8 +24,8 @@ class Condition:
     """In a row, in the same way."""
     trouble: str
     """What failed last, in one sentence; empty for nothing."""
-    internal: bool = False
-    """Whether that is a mistake in Ink Stamp itself, which time does not heal: it is told the first time."""
+    heals: bool = True
+    """Whether time may heal that; a mistake, in Ink Stamp itself or in the configuration, is told the first time."""
     remedy: str
     """What to do about it."""
     account: str
@@ -61,7 +61,7 @@ def matters_of(each: Condition, *, about: Sequence[Kind], failing_times: int, da
         found.append(("expiring", f"“{name}” {when}", each.remedy or f"inkstamp why {name}"))
     if each.account:
         found.append(("account", f"“{name}” is not renewed: {each.account}", each.remedy))
-    if each.failures >= failing_times or (each.internal and each.failures):
+    if each.failures >= failing_times or (not each.heals and each.failures):
         often = "once" if each.failures == 1 else f"{each.failures} times in a row"
         found.append(("failing", f"“{name}” failed {often}: {each.trouble}", f"inkstamp why {name}"))
     if each.not_installed:

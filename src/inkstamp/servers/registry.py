@@ -33,6 +33,11 @@ _KINDS = {
 }
 
 
+def usual_main_file(kind: str) -> str:
+    """Return the main file of a kind where its table names none; empty for a kind without."""
+    return _KINDS[kind].main_file if kind in _KINDS else ""
+
+
 def make_host(entry: Server) -> Host:
     """Make what reaches the machine that a `[server.NAME]` table names."""
     if entry.reach:

@@ -8,7 +8,7 @@ from dns.rdatatype import RdataType
 
 from inkstamp.pki.names import as_address
 from inkstamp.view.point import View
-from inkstamp.view.questions import ask, make_resolver
+from inkstamp.view.questions import Answer, ask, make_resolver
 
 _FRESH_SECONDS = 5.0
 _MOST_ADDRESSES = 32
@@ -22,6 +22,15 @@ class Addresses:
     ipv4: tuple[str, ...]
     trouble: str
     """Why there are none, or why one family is unknown, as a sentence; empty when all was answered."""
+
+    silent: bool = False
+    """Whether that is because nobody answered: the resolver, or the name's own nameservers."""
+
+    def remedy(self, name: str) -> str:
+        """Say what to do about having none."""
+        if self.silent:
+            return f"see that this machine's DNS resolver answers, and the nameservers of {name}; then try again"
+        return f"make an A or AAAA record for {name} that leads to this server"
 
     @property
     def all(self) -> tuple[str, ...]:
@@ -54,15 +63,16 @@ class AddressBook:
         return found
 
     def _look_up(self, name: str) -> Addresses:
-        ipv6, trouble6 = self._ask(name, RdataType.AAAA)
-        ipv4, trouble4 = self._ask(name, RdataType.A)
+        six, four = (ask(self._resolver, name, kind) for kind in (RdataType.AAAA, RdataType.A))
+        ipv6, ipv4 = _addresses(six), _addresses(four)
+        trouble = four.trouble or six.trouble
         if not ipv4 and not ipv6:
-            return Addresses((), (), trouble4 or trouble6 or f"{name} exists in DNS and has no address")
-        return Addresses(ipv6, ipv4, trouble4 or trouble6)
+            trouble = trouble or f"{name} exists in DNS and has no address"
+        return Addresses(ipv6, ipv4, trouble, silent=not (four.known and six.known))
 
-    def _ask(self, name: str, kind: RdataType) -> tuple[tuple[str, ...], str]:
-        found = ask(self._resolver, name, kind)
-        return tuple(sorted(record.address for record in found.records)[:_MOST_ADDRESSES]), found.trouble
+
+def _addresses(answer: Answer) -> tuple[str, ...]:
+    return tuple(sorted(record.address for record in answer.records)[:_MOST_ADDRESSES])
 
 
 @functools.cache

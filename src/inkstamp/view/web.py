@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 import urllib3
 from urllib3.exceptions import HTTPError, InsecureRequestWarning, NewConnectionError, SSLError
 from urllib3.exceptions import TimeoutError as HttpTimeout
+from urllib3.util.ssl_match_hostname import CertificateError
 
 from inkstamp.deadline import is_over, within
 from inkstamp.errors import UrlTrouble
@@ -198,12 +199,21 @@ def _request(url: WebUrl, address: str, view: View, context: ssl.SSLContext | No
         trouble = f"no connection: {getattr(cause, 'strerror', None) or cause}"
         return _Answer(trouble=trouble, no_route=number in NO_ROUTE)
     except SSLError as error:
-        told = getattr(error.args[0] if error.args else None, "verify_message", "")
+        told = _not_believed(error.args[0] if error.args else None)
         return _Answer(untrusted=told) if told else _Answer(trouble=f"TLS failed: {one_line(str(error), _SHOWN)}")
     except (HTTPError, OSError, ValueError) as error:  # ValueError: headers that the library refuses
         return _Answer(status=status, proxy=printable(proxy), trouble=_plain(error, begun=bool(status)))
     finally:
         pool.close()
+
+
+def _not_believed(cause: object) -> str:
+    """Say why a certificate is not believed; empty where the handshake failed for another reason.
+
+    The name is compared by the HTTP library, which has an exception of its own for it.
+    """
+    told = getattr(cause, "verify_message", "")
+    return one_line(str(told or (cause if isinstance(cause, CertificateError) else "")), _SHOWN)
 
 
 def _plain(error: Exception, *, begun: bool) -> str:

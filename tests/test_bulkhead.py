@@ -196,7 +196,7 @@ def test_root_relies_on_no_file_that_others_own_or_may_write(tmp_path: Path, fau
 @pytest.mark.parametrize(("internal", "told"), [(True, 1), (False, 0)])
 def test_people_are_told_of_an_internal_error_the_first_time(internal: bool, told: int) -> None:
     condition = Condition(
-        certificate="rowing", days_left=60.0, lifetime=90.0, failures=1, trouble="internal error: x", heals=not internal,
-        remedy="", account="", not_installed=False, waits_for="",
+        certificate="rowing", days_left=60.0, lifetime=90.0, failures=1, trouble="internal error: x",
+        heals=not internal, remedy="", account="", not_installed=False, waits_for="",
     )  # fmt: skip
     assert len(matters_of(condition, about=["failing"], failing_times=3, days_left=7)) == told

@@ -5,9 +5,13 @@ import shlex
 import subprocess
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 from world import Ran, find_program, inkstamp_program
+
+from inkstamp.jobs.schedule import put
+from inkstamp.jobs.workplace import Workplace
 
 CONFIG = """
 home = "home"
@@ -123,3 +127,14 @@ def test_a_run_that_was_ended_before_it_was_done_is_told_by_the_next_one(tmp_pat
     assert (shown.status, "2026-11-27 03:00 UTC was ended before it was done" in shown.flat) == (1, True)
     assert "began 2026-11-27 03:00 UTC was ended before it was done" in run(tmp_path, "renew").flat
     assert "was ended" not in run(tmp_path, "renew").flat
+
+
+def test_an_entry_for_cron_is_good_only_where_a_cron_daemon_runs(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("inkstamp.jobs.schedule._CRON_FOLDER", folder)
+    for daemon, severity in (("cron", "good"), ("nobody", "bad")):
+        names = [SimpleNamespace(info={"name": each}) for each in ("init", daemon)]
+        monkeypatch.setattr("psutil.process_iter", lambda _wanted, names=names: names)
+        place = Workplace(folder / "inkstamp.toml", folder / "home")
+        shown = put(place, "/usr/bin/inkstamp", cron=True, into=None) if os.geteuid() == 0 else None
+        assert shown is None or shown.findings[0].severity == severity
+        place.close(0)

@@ -243,6 +243,19 @@ def test_a_ledger_that_is_lost_is_made_anew_from_the_shelf_and_nothing_is_ordere
     assert world.run("status", "--rebuild").status == 2, "a sound ledger is left alone"
 
 
+def test_a_certificate_that_is_on_the_shelf_alone_is_not_due_after_the_ledger_was_made_anew(
+    world: SimulatedWorld,
+) -> None:
+    table = f'\n[certificate.kept]\nnames = ["{NAME}"]\nauthority = "quayside"\nvia = "front"\n'
+    world.config.write_text(world.config.read_text() + table)
+    assert world.run("stamp", "kept").status == 0
+    for each in ("", "-wal", "-shm"):
+        (world.home / f"ledger.db{each}").unlink(missing_ok=True)
+    assert world.run("status", "--rebuild").status == 0
+    assert "1 looked at, 0 due" in world.run("renew", "--preview").out
+    assert world.run("--json", "status").json["certificates"][0]["standing"] == "good"
+
+
 def test_two_runs_at_a_time_share_the_work_and_order_nothing_twice(world: SimulatedWorld) -> None:
     names = [NAME, "bakery.saltmarsh.test", "museum.saltmarsh.test", "ferry.saltmarsh.test"]
     for each in names[1:]:

@@ -184,9 +184,9 @@ def test_the_kept_copy_serves_only_the_very_bytes_that_it_was_made_from(
     parsed: list[bytes] = []
     original = load.parse
 
-    def counting(data: bytes, where: Path) -> Configuration:
+    def counting(data: bytes, where: Path, *, leave_out: bool = False) -> Configuration:
         parsed.append(data)
-        return original(data, where)
+        return original(data, where, leave_out=leave_out)
 
     monkeypatch.setattr(load, "parse", counting)
     assert load.load(text.encode(), file, tmp_path / "cache") == first

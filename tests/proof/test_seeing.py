@@ -16,10 +16,10 @@ def sight(address: str, **changes: object) -> Sight:
     return Sight(**({"address": address, "hops": (PROOF.url,), "status": 200, "body": PROOF.content} | changes))  # type: ignore[arg-type]
 
 
-def look(*sights: Sight) -> list[tuple[Severity, str]]:
+def look(*sights: Sight, whole: bool = False) -> list[tuple[Severity, str]]:
     by_address = {each.address: each for each in sights}
     addresses = Addresses((), tuple(by_address), "")
-    findings = judge(PROOF, addresses, by_address.__getitem__, lambda address: address == HERE)
+    findings = judge(PROOF, addresses, by_address.__getitem__, lambda address: address == HERE, whole=whole)
     return [(each.severity, f"{each.subject} {each.seen} {each.remedy}") for each in findings]
 
 
@@ -72,6 +72,10 @@ def test_an_address_that_this_machine_has_no_way_to_is_passed_over_unless_it_is_
     unseen = sight("2001:db8::1", status=0, trouble="Network is unreachable", no_route=True)
     assert [severity for severity, _ in look(unseen, sight(HERE))] == [Severity.NOTE, Severity.GOOD]
     assert [severity for severity, _ in look(unseen)] == [Severity.BAD]
+    (found, _), (_, told) = look(unseen, sight(HERE), whole=True)[0], look(unseen, sight(HERE), whole=True)[0]
+    assert found is Severity.BAD, "before the first certificate a person is asked: the CA may ask there first"
+    assert "AAAA record" in told
+    assert "--anyway" in told
 
 
 def test_a_name_without_an_address_is_told_in_the_words_of_dns() -> None:
@@ -80,3 +84,6 @@ def test_a_name_without_an_address_is_told_in_the_words_of_dns() -> None:
     assert finding.severity is Severity.BAD
     assert "NXDOMAIN" in finding.seen
     assert "A or AAAA" in finding.remedy
+    silent = Addresses((), (), "the resolver gave no answer", silent=True)
+    (finding,) = judge(PROOF, silent, lambda _: sight(HERE), lambda _: True)
+    assert "resolver answers" in finding.remedy

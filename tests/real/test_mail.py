@@ -106,6 +106,17 @@ def test_one_certificate_is_served_by_web_smtp_imap_and_pop_and_undo_brings_the_
     assert seen(post, "smtp")[0] == seen(post, "pop3")[0] == first
 
 
+def test_a_certificate_for_mail_alone_is_looked_at_where_mail_is(world: World, post: Mail) -> None:
+    text = world.config.read_text()
+    entry = f'[certificate.postal]\nnames = ["{MAIL}"]\nauthority = "quayside"\nvia = "front"\ninstall = ["post"]\n'
+    world.config.write_text(text + entry)
+    done = world.run("stamp", "postal")
+    assert done.status == 0, done.out + done.err
+    assert seen(post, "smtp")[0] == world.edition("postal", 1)
+    assert world.run("undo", "postal").status == 0
+    world.config.write_text(text)
+
+
 def test_a_name_of_its_own_in_dovecot_gets_the_certificate_and_others_keep_theirs(world: World, post: Mail) -> None:
     names = post.dovecot.parent / "names"
     names.mkdir()

@@ -128,7 +128,8 @@ def signed(tmp_path_factory: pytest.TempPathFactory) -> Iterator[BindWorld]:
 
 def test_for_a_wildcard_the_zone_its_aliases_and_every_nameserver_are_looked_at(signed: BindWorld) -> None:
     done = signed.run("precheck", "*.saltmarsh.test", "*.ferry.saltmarsh.test", "--all")
-    assert done.status == 0, done.out + done.err
+    assert done.status == 1, "what makes the records is not said, so nothing was tried"
+    assert len(re.findall(r"^\*\S+ +not tried", done.out, re.MULTILINE)) == 2
     assert "the record goes into the zone saltmarsh.test" in flat(done.out)
     assert "the record goes into the zone proofs.tides.test (as ferry.proofs.tides.test)" in flat(done.out)
     more = [f"saltmarsh.test 60 NS {name}.saltmarsh.test." for name in ("ns3", "lame")]
@@ -138,3 +139,26 @@ def test_for_a_wildcard_the_zone_its_aliases_and_every_nameserver_are_looked_at(
     assert lame.status == 1
     assert "lame.saltmarsh.test (127.0.0.9) gave no" in flat(lame.out)
     assert signed.run("precheck", "*.nozone.example", "--via", "nobody").status == 2
+    signed.change(*(f"update delete {each.replace(' 60 ', ' ')}" for each in more))
+
+
+def test_the_key_of_a_nameserver_is_tried_with_a_record_that_goes_again(signed: BindWorld) -> None:
+    wrong = signed.folder / "wrong.key"
+    wrong.write_text('key "somebody" { algorithm hmac-sha256; secret "c2FsdG1hcnNo"; };\n')
+    wrong.chmod(0o600)
+    text = '\n[nameserver.{0}]\naddress = "127.0.0.1:{1}"\nkey_file = "{2}"\n'
+    tables = [text.format("good", signed.dns_port, signed.folder / "primary.tsig")]
+    tables += [text.format("wrong", signed.dns_port, wrong)]
+    tables += [text.format("other", signed.dns_port, signed.folder / "other.tsig")]
+    signed.configure("".join(tables))
+    asked = ["precheck", "*.rowing.saltmarsh.test", "--via"]
+    done = signed.run(*asked, "good", "--all")
+    assert done.status == 0, done.out + done.err
+    assert "nameservers of saltmarsh.test have it" in flat(done.out)
+    for via, told in (("wrong", "the key “somebody”"), ("other", "rowing.saltmarsh.test with the key “other”")):
+        refused = signed.run(*asked, via)
+        assert refused.status == 1
+        assert told in flat(refused.out)
+        assert "FAILS" in refused.out
+    assert signed.txt("_acme-challenge.rowing.saltmarsh.test") == []
+    assert "could not take" not in signed.run(*asked, "good").err, "nothing of what was refused is in the ledger"

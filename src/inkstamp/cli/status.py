@@ -53,7 +53,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
     ]
     output.table(("certificate", "stands", "edition", "days", "renews", "names"), rows)
     for each in [each for each in statuses if each.wanted][:_MOST_REASONS]:
-        word = "mistake" if each.standing == "mistake in its entry" else "due"
+        word = {"mistake in its entry": "mistake", "no entry any more": "gone"}.get(each.standing, "due")
         print(output.field(word, f"{each.name}: {each.wanted}"))
     todo = [each for each in statuses if each.next_command]
     for command in dict.fromkeys(each.next_command for each in todo[:10]):

@@ -30,7 +30,7 @@ from inkstamp.config.model import (
     Server,
     View,
 )
-from inkstamp.config.renewal_rules import certificate_fault, messenger_fault, share_fault
+from inkstamp.config.renewal_rules import certificate_fault, messenger_fault, share_fault, twin_fault
 from inkstamp.config.server_rules import Fault, find_fault
 from inkstamp.config.templates import PLACEHOLDERS, unknown_placeholders
 from inkstamp.config.toml_file import LIMIT, read_toml
@@ -362,10 +362,15 @@ def _interpret(text: str, raw: dict[str, Any], file: Path, mistaken: dict[str, M
     for name, messenger in whole.messenger.items():
         reader.expect_no(messenger_fault(name, messenger), ("messenger", name))
     reader.expect_no(share_fault(whole.renewal.with_left, "with_left"), ("renewal",))
-    certificates = {}
+    certificates: dict[str, Certificate] = {}
+    alike: dict[tuple[frozenset[str], str], list[str]] = {}
     for name, entry in whole.certificate.items():
         with _left_out(name, mistaken):
-            certificates[name] = reader.certificate(name, entry, whole)
+            read = reader.certificate(name, entry, whole)
+            twins = alike.setdefault((frozenset(read.names), read.key), [])
+            reader.expect_no(twin_fault(read, [(each, certificates[each]) for each in twins]), ("certificate", name))
+            certificates[name] = read
+            twins.append(name)
     return msgspec.structs.replace(whole, certificate=certificates, mistaken=mistaken or {})
 
 

@@ -249,7 +249,7 @@ class Renewal(Section, frozen=True):
     """File for figures in the text format of Prometheus; empty for none."""
 
 
-class Mistake(Section, frozen=True):
+class Mistake(msgspec.Struct, frozen=True):
     """What is wrong with an entry, so that nothing can be done for it."""
 
     what: str

@@ -44,6 +44,20 @@ def certificate_fault(entry: Certificate, authorities: dict[str, Authority]) -> 
     return None
 
 
+def twin_fault(entry: Certificate, alike: Sequence[tuple[str, Certificate]]) -> Fault | None:
+    """Return what is wrong with an entry that has the names and the kind of key of others, for the same servers.
+
+    Each would take the other's place on them, again and again.
+    """
+    for name, other in alike:
+        both = set(entry.install) & set(other.install)
+        if both or (not entry.install and not other.install and entry.authority == other.authority):
+            where = f", and is for {', '.join(sorted(both))} too" if both else ""
+            told = f"it has the names and the kind of key of [certificate.{name}]{where}"
+            return Fault(told, ("names",), "take one of them out, or give one another kind of key")
+    return None
+
+
 def messenger_fault(name: str, entry: Messenger) -> Fault | None:
     """Return the first fault of `[messenger.NAME]`."""
     return next(_messenger_faults(name, entry), None)

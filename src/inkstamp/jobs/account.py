@@ -10,7 +10,7 @@ from inkstamp.acme.jws import binding, public_jwk, thumbprint, unb64url
 from inkstamp.acme.patience import TROUBLE, Patience
 from inkstamp.acme.session import Session, Signer
 from inkstamp.config.model import Authority
-from inkstamp.errors import AccountTrouble, CaMisbehaved, ConfigurationError
+from inkstamp.errors import AccountTrouble, CaMisbehaved, CaProblem, ConfigurationError
 from inkstamp.files import private_folder, read_secret, write_bytes
 from inkstamp.ledger.records import AccountRecord
 from inkstamp.pki import keys
@@ -142,16 +142,16 @@ def _register(workplace: "Workplace", session: Session, authority: str, entry: A
         raise AccountTrouble(
             f"the terms of service of “{authority}” are not agreed to",
             where=meta.terms_of_service,
-            advice=f"read them at that address; if you agree, run `inkstamp authority add {authority} "
-            f"--agree-terms`, or set agree_terms = true under [authority.{authority}]",
+            advice="read them at that address; if you agree, run the same `authority add` with --agree-terms; for one "
+            f"that is configured, set agree_terms = true under [authority.{authority}]",
         )
     if meta.external_account_required and not entry.binding_id:
         raise AccountTrouble(
             f"“{authority}” binds accounts to customers (external account binding)",
             where=entry.directory,
             advice="get a key id and a MAC key on the CA's pages; put the MAC key into a file of mode 0600, and run "
-            f"`inkstamp authority add {authority} … --binding-id ID --binding-key-file FILE`, or write binding_id and "
-            f"binding_key_file under [authority.{authority}]",
+            "the same `authority add` with --binding-id ID --binding-key-file FILE; for one that is configured, write "
+            f"binding_id and binding_key_file under [authority.{authority}]",
         )
     key = _account_key(workplace.home, authority, entry)
     bound_by = None
@@ -159,7 +159,14 @@ def _register(workplace: "Workplace", session: Session, authority: str, entry: A
         bound_by = binding(public_jwk(key), key_id=entry.binding_id, mac_key=_mac_key(entry),
                            alg=entry.binding_algorithm, url=directory.new_account)  # fmt: skip
     client = CaClient(session, Signer(key))
-    opened = client.new_account(contacts(entry.email), terms_agreed=entry.agree_terms, bound_by=bound_by)
+    try:
+        opened = client.new_account(contacts(entry.email), terms_agreed=entry.agree_terms, bound_by=bound_by)
+    except CaProblem as problem:
+        if bound_by is not None and problem.kind in {"unauthorized", "malformed"}:
+            problem.advice = "check binding_id and the MAC key in binding_key_file, which the CA's pages give together"
+        elif problem.kind == "unauthorized":
+            problem.advice = "the CA opens no account for this key: see its words above"
+        raise
     if opened.account.status != "valid":
         raise CaMisbehaved(
             f"the account at “{authority}” is {opened.account.status}",

@@ -36,7 +36,7 @@ def judge_redirect(name: str, sight: Sight) -> Finding:
     if not sight.status and not steps:
         return note("plain HTTP", name, f"plain HTTP does not answer: {sight.trouble}")
     if last.scheme != "https":
-        remedy = "redirect = true in the server's table, or a redirect of your own that lets proofs pass"
+        remedy = "have the web server send visitors on to https, but for /.well-known/acme-challenge/"
         return warn("plain HTTP", name, "plain HTTP is answered and does not lead to HTTPS", remedy)
     if last.host != name:
         return note("plain HTTP", name, f"plain HTTP leads to {last.host}, another name, in {_count(steps)}")

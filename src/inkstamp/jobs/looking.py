@@ -43,16 +43,23 @@ def places_of(workplace: "Workplace", edition: EditionRecord) -> Places:
         leaf = chain_of(workplace, edition)[0]
     except InkStampError:
         return Places(None, ())
+    lacking = {each for each in entry.names if not each.startswith("*.")}
     for name in entry.install:
         try:
             server = workplace.installable(name)
-            for each in names_on(workplace, name, entry):
+            mine = names_on(workplace, name, entry)
+            lacking -= set(mine)
+            for each in mine:
                 endpoints = server.tls_endpoints(each)
                 if endpoints == []:
                     return Places(leaf, (), f"{name} serves {each} without TLS")
                 found += [(name, each, endpoint) for endpoint in endpoints or ()]
         except InkStampError as error:
+            lacking = set()  # it may have them
             workplace.progress.step(edition.certificate, f"cannot be looked at on {name}: {error.what}")
+    if lacking and entry.install:
+        where = f"{', '.join(entry.install)} {'has' if len(entry.install) == 1 else 'have'}"
+        return Places(leaf, (), f"{where} no site for {', '.join(sorted(lacking))} any more")
     return Places(leaf, tuple(found))
 
 

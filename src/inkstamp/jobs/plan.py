@@ -67,18 +67,24 @@ def make_plans(workplace: "Workplace", request: StampRequest) -> list[Plan]:
         if len(shared) == len(names) and (not request.entry_name or len(names) == len(entry.names)):
             return [_plan_asked(workplace, request, name)]
         if shared or request.entry_name:
-            missing = [each for each in names if each not in shared]
-            missing = missing or [each for each in entry.names if each not in names]
-            other = "the names differ" if not shared else f"it covers {', '.join(shared)}"
-            raise UsageError(
-                f"there is a certificate “{name}”: {other} and not {', '.join(missing)}"
-                if len(shared) < len(names)
-                else f"certificate “{name}” covers {', '.join(missing)} as well",
-                where=str(workplace.config_file),
-                advice=f"change its names there and run `inkstamp stamp {name}`, or give the new "
-                "certificate another name of its own with --as",
-            )
+            raise _other_names(workplace, name, names)
     return [_new_entry(workplace, request, names)]
+
+
+def _other_names(workplace: "Workplace", name: str, names: Sequence[str]) -> UsageError:
+    """Return the error for a certificate that is configured with other names than those that were asked for."""
+    entry = workplace.config.certificate[name]
+    missing = ", ".join(each for each in names if each not in entry.names)
+    shared = ", ".join(each for each in names if each in entry.names) or "other names"
+    more = ", ".join(each for each in entry.names if each not in names)
+    return UsageError(
+        f"certificate “{name}” covers {shared} and not {missing}"
+        if missing
+        else f"certificate “{name}” covers {more} as well",
+        where=str(workplace.config_file),
+        advice=(f"add {missing} to its names there" if missing else f"leave --as out, or take {more} out there")
+        + f" and run `inkstamp stamp {name}`, or give the new certificate a name of its own with --as",
+    )
 
 
 def _plan_asked(workplace: "Workplace", request: StampRequest, name: str) -> Plan:
@@ -225,7 +231,7 @@ def serving_server(workplace: "Workplace", names: Sequence[str]) -> str:
 
         raise nothing_found(workplace)
     serving: list[str] = []
-    for has, servers in ((_names, configured), (_names, found), (_has_place, configured), (_has_place, found)):
+    for has, servers in ((_names, configured), (_names, found), (has_place, configured), (has_place, found)):
         serving = serving or [each for each in servers if has(workplace, each, name)]
     if len(serving) == 1:
         _use_if_found(workplace, serving[0])
@@ -256,7 +262,8 @@ def _names(workplace: "Workplace", server: str, name: str) -> bool:
         return False  # it cannot be read, which is told where it is named
 
 
-def _has_place(workplace: "Workplace", server: str, name: str) -> bool:
+def has_place(workplace: "Workplace", server: str, name: str) -> bool:
+    """Tell whether a server would show the file of a name's proof, as far as its configuration says."""
     from inkstamp.jobs.prove import TRIAL_PARTS
 
     try:

@@ -110,6 +110,8 @@ def _rehearse_one(workplace: "Workplace", trial: "Workplace", name: str) -> Rehe
             _go_through(trial, name, authority, findings)
     except InkStampError as error:
         workplace.ledger.note("rehearsed", f"would fail: {error.what}", name)
+        # What it says to go on with is gone with the rehearsal.
+        error.advice = f"mend that, then rehearse it again: inkstamp rehearse {name}"
         return Rehearsed(certificate=name, would_renew=False, findings=tuple(findings), error=error)
     workplace.ledger.note("rehearsed", "would renew", name)
     return Rehearsed(certificate=name, would_renew=True, findings=tuple(findings), error=None)
@@ -133,7 +135,7 @@ def _go_through(trial: "Workplace", name: str, authority: Authority, findings: l
     with trial.hold_certificate(name):
         trial.progress.step(name, "rehearses its renewal")
         check_beforehand(trial, Plan(name=name, entry=entry))
-        findings.append(good("precheck", name, "nothing stands in the way"))
+        findings.append(good("precheck", name, "its names have addresses, and its servers have places for it"))
         edition = obtain_somewhere(trial, name, entry)
         seen = f"was issued by “{edition.issuer}” of {edition.authority}'s staging and is fit to be served"
         findings.append(good("certificate", name, seen))

@@ -65,7 +65,7 @@ def report(
     """
     subject = site.names[0] if site.names else f"{site.file}:{site.line}"
     plain = plain_names(site)
-    again = f"inkstamp stamp {' '.join(plain) or subject}"
+    again = f"inkstamp stamp {' '.join(plain)}" if plain else "give the site a name, then order a certificate for that"
     if not site.tls:
         lacking = [each for each in plain if each not in with_tls]
         return without_certificate(site, (warn("tls", subject, "has no TLS", again),) if lacking else ())

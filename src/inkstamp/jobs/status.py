@@ -50,6 +50,8 @@ class Standing(StrEnum):
     WAITS_FOR_SERVER = "waits for the server"
     WAITS_FOR_CA = "waits for the CA"
     OPEN = "order open"
+    ORPHANED = "no entry any more"
+    """Its entry is gone, so nobody renews it; a server may have its edition yet."""
     MISSING = "no edition yet"
     DUE = "due"
     GOOD = "good"
@@ -101,6 +103,8 @@ def all_statuses(workplace: "Workplace", only: str = "") -> list[CertificateStat
         found += [
             _mistaken(name, mistake, editions.get(name), now) for name, mistake in workplace.config.mistaken.items()
         ]
+        gone = editions.keys() - configured.keys() - workplace.config.mistaken.keys()
+        found += [_orphaned(editions[name], now) for name in gone if now < editions[name].not_after]
     rank = list(Standing)
     far = 1 << 30
     return sorted(
@@ -129,6 +133,17 @@ def _mistaken(name: str, mistake: Mistake, edition: EditionRecord | None, now: d
         days_left=whole_days(edition.not_after, now) if edition else None, renews_at=None,
         wanted=f"{mistake.what} ({mistake.where}); {mistake.advice}",
         next_command="inkstamp renew", stall=None,
+    )  # fmt: skip
+
+
+def _orphaned(edition: EditionRecord, now: datetime) -> CertificateStatus:
+    """Say where one stands that was in the configuration once."""
+    return CertificateStatus(
+        name=edition.certificate, names=edition.names, authority=edition.authority, servers=(),
+        standing=Standing.ORPHANED, edition=edition.number, not_after=edition.not_after,
+        days_left=whole_days(edition.not_after, now), renews_at=None,
+        wanted="the configuration does not name it, so nobody renews it; `inkstamp survey` tells whether a site has it",
+        next_command="inkstamp survey", stall=None,
     )  # fmt: skip
 
 

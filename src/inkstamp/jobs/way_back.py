@@ -2,6 +2,7 @@
 
 import difflib
 import json
+import os
 import threading
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
@@ -151,6 +152,9 @@ def _reversed(workplace: "Workplace", each: dict[str, Any], folder: Path, *, nea
         if nearest:
             found = sorted(found, key=lambda at: abs(at - new_from))[:1]
         if not made or len(found) != 1:
+            whole = _taken_out(before, after, now)
+            if whole is not None:
+                return FileChange(path, now, whole)
             raise ServerTrouble(
                 f"{path} was changed since, and what was put there cannot be told apart",
                 where=path,
@@ -159,6 +163,19 @@ def _reversed(workplace: "Workplace", each: dict[str, Any], folder: Path, *, nea
             )
         present[found[0] : found[0] + len(made)] = old[old_from:old_to]
     return FileChange(path, now, b"".join(present))
+
+
+def _taken_out(before: bytes, after: bytes, now: bytes) -> bytes | None:
+    """Take one change out of a text that was changed in the same lines since; None where it cannot be told apart."""
+    begin = _alike(before, after)
+    end = _alike(before[begin:][::-1], after[begin:][::-1])
+    made, was = after[begin : len(after) - end], before[begin : len(before) - end]
+    return now.replace(made, was) if made and now.count(made) == 1 else None
+
+
+def _alike(first: bytes, second: bytes) -> int:
+    """Return how many bytes two texts have in common at their beginning."""
+    return len(os.path.commonprefix([first, second]))  # noqa: RUF071  these are no paths
 
 
 def differences(changes: Iterable[Change]) -> tuple[str, ...]:
@@ -217,8 +234,15 @@ def expect_success(ran: Ran, otherwise: str, advice: str = "") -> None:
 def test_before(server: Reloadable) -> None:
     """Read the configuration anew and have it tested, before anything is changed."""
     server.forget()
-    broken = f"the configuration of server “{server.name}” is broken already"
-    expect_success(server.test(), broken, "mend it first; nothing was changed")
+    ran = server.test()
+    if ran.status and os.geteuid() != 0 and "permission denied" in ran.output.lower():
+        raise ServerTrouble(
+            f"the configuration of server “{server.name}” cannot be tested by this user: a file may not be read",
+            where=" ".join(ran.command), said=ran.output, advice="run the command as root, or let this user read it",
+        )  # fmt: skip
+    expect_success(
+        ran, f"the configuration of server “{server.name}” is broken already", "mend it first; nothing was changed"
+    )
 
 
 def take_effect(server: Reloadable) -> None:

@@ -6,8 +6,9 @@ from typing import TYPE_CHECKING
 
 from inkstamp.acme.problems import OF_PROOFS
 from inkstamp.config.carrying import other_ways
-from inkstamp.config.model import Certificate, Configuration
-from inkstamp.errors import InternalError
+from inkstamp.config.model import Certificate
+from inkstamp.errors import InternalError, StillWaiting
+from inkstamp.jobs.plan import has_place
 from inkstamp.jobs.stall import Stall
 from inkstamp.jobs.status import CertificateStatus, Standing, all_statuses
 from inkstamp.ledger.records import EventRecord, OrderRecord, PortalProof
@@ -54,6 +55,10 @@ def why(workplace: "Workplace", name: str) -> Why:
     setback = ledger.setbacks.of(name)
     if setback is not None and status.standing is Standing.GOOD and setback.told.kind != InternalError.__name__:
         setback = None
+    if setback is not None and order is not None and authority.kind == "portal" and setback.last < order.changed:
+        setback = None  # of before the present step
+    if setback is not None and order is not None and setback.told.kind == StillWaiting.__name__:
+        setback = None  # the step says what is waited for
     events = ledger.events(name, limit=_FAR_BACK)
     notes = [each for each in events if each.what == _NOTE and (order is None or each.at >= order.opened)]
     return Why(
@@ -63,7 +68,7 @@ def why(workplace: "Workplace", name: str) -> Why:
         page=authority.page,
         proofs=tuple(ledger.portal.of(order.id)) if order is not None else (),
         setback=setback,
-        instead=_instead(workplace.config, entry, setback) if authority.kind == "acme" else (),
+        instead=_instead(workplace, entry, setback) if authority.kind == "acme" else (),
         trouble=_last_trouble(events) if setback is None else None,
         notes=tuple(notes[-10:]),
     )
@@ -72,11 +77,15 @@ def why(workplace: "Workplace", name: str) -> Why:
 _OF_PROOFS = {"CarrierTrouble", "ProofFailed"}
 
 
-def _instead(config: Configuration, entry: Certificate, setback: Setback | None) -> tuple[str, ...]:
+def _instead(workplace: "Workplace", entry: Certificate, setback: Setback | None) -> tuple[str, ...]:
     """Suggest another way of proving when it is the proof that is in the way."""
     if setback is None or not (setback.told.kind in _OF_PROOFS or setback.told.problem in OF_PROOFS):
         return ()
-    ways = other_ways(config, entry)
+    ways = {
+        method: carrier
+        for method, carrier in other_ways(workplace.config, entry).items()
+        if carrier not in workplace.config.server or all(has_place(workplace, carrier, each) for each in entry.names)
+    }
     if not ways:
         return ()
     method, carrier = next(iter(ways.items()))

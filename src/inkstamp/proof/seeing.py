@@ -36,13 +36,13 @@ def look_at(proof: FileProof, view: View, is_ours: Callable[[str, str], bool], *
     """
     with within(_NAME_SECONDS):
         addresses = address_book(view).look_up(proof.name)
-        found = judge(
+        return judge(
             proof,
             addresses,
             lambda address: fetch(proof.url, address, view),
             lambda address: is_ours(proof.name, address),
+            whole=whole,
         )
-        return [_unseen(each) if whole and each.severity is Severity.NOTE else each for each in found]
 
 
 def _unseen(found: Finding) -> Finding:
@@ -86,8 +86,10 @@ def judge(
     addresses: Addresses,
     fetch_from: Callable[[str], Sight],
     is_ours: Callable[[str], bool],
+    *,
+    whole: bool = False,
 ) -> list[Finding]:
-    """Say what the CA would see of `proof` at `addresses`; the two functions do the looking."""
+    """Say what the CA would see of `proof` at `addresses`; the two functions do the looking. `whole`: see `look_at`."""
     if not addresses.all:
         return [_no_address(proof.name, addresses)]
     sights = side_by_side(fetch_from, addresses.all, _AT_ONCE)
@@ -101,7 +103,7 @@ def judge(
                 "give this machine a way to at least one of them, since nothing can be seen otherwise",
             )
         ]
-    return findings
+    return [_unseen(each) if whole and each.severity is Severity.NOTE else each for each in findings]
 
 
 def _judge_sight(proof: FileProof, sight: Sight, is_ours: Callable[[str], bool]) -> Finding:

@@ -291,6 +291,12 @@ def _root(host: Host, inner: Directive) -> str:
     return posixpath.join(host.folders.prefix, directive.arguments[0])
 
 
+def names_root(host: Host, path: str) -> bool:
+    """Tell whether a document root or an alias is named for a path."""
+    inner, _ = location_of(host, path)
+    return any(any(inner.find(each)) for each in ("root", "alias")) or host.value("root") is not None
+
+
 def location_of(host: Host, path: str) -> tuple[Directive, str]:
     """Return the innermost prefix location for a path, and its prefix; the block itself when there is none."""
     inner, prefix = host.block, ""

@@ -29,6 +29,7 @@ from inkstamp.servers.nginx.reading import (
     best_hosts,
     default_hosts,
     hosts,
+    names_root,
     place_of,
     read_configuration,
     to_site,
@@ -90,7 +91,21 @@ class NginxServer(TextServer[Reading]):
             )
         if not with_files:
             raise self._not_found(name, "answers plain HTTP")
-        return tuple(dict.fromkeys(place_of(host, parts) for host in with_files))
+        shown = [host for host in with_files if self._has_root(host, parts)]
+        if not shown:
+            block = with_files[0].block
+            raise ServerTrouble(
+                f"the virtual host for {name} shows no files: it has no document root",
+                where=f"{block.file}, line {block.line}",
+                advice=f"let proofs through: inkstamp stamp {name} --let-through",
+            )
+        return tuple(dict.fromkeys(place_of(host, parts) for host in shown))
+
+    def _has_root(self, host: Host, parts: tuple[str, ...]) -> bool:
+        """Tell whether files are shown: a root is named where the path leads, or the one that nginx brings is there."""
+        if names_root(host, "/" + "/".join(parts)):
+            return True
+        return bool(self.host.glob(f"{place_of(host, parts).root}/."))
 
     def obstacles(self, name: str, parts: tuple[str, ...]) -> tuple[Obstacle, ...]:
         everything = hosts(self._reading())

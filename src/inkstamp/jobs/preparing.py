@@ -11,13 +11,12 @@ from cryptography import x509
 from inkstamp.bulkhead import submit
 from inkstamp.config.carrying import is_away
 from inkstamp.config.model import Certificate
-from inkstamp.errors import ConfigurationError, EditionUnfit, ReachTrouble, ServerTrouble
+from inkstamp.errors import EditionUnfit, ReachTrouble, ServerTrouble
 from inkstamp.files import read_bytes, read_secret
 from inkstamp.jobs import way_back
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.pki import keys
 from inkstamp.pki.certificates import key_kind, read_pem
-from inkstamp.pki.chain import same_key
 from inkstamp.pki.names import uncovered
 from inkstamp.pki.packing import Goods
 from inkstamp.reach.interface import Rights
@@ -229,20 +228,14 @@ def expect_pair(workplace: "Workplace", edition: EditionRecord) -> None:
 
     """
     file = workplace.shelf.edition(edition.certificate, edition.number) / "key.pem"
-    try:
-        key = keys.from_pem(read_bytes(file), str(file))
-    except ConfigurationError as error:
-        raise _unfit(edition, str(file), error.what) from error
-    if not same_key(chain_of(workplace, edition)[0], key.public_key()):
-        raise _unfit(edition, str(file), f"{file} is the key of another certificate")
-
-
-def _unfit(edition: EditionRecord, file: str, why: str) -> EditionUnfit:
-    return EditionUnfit(
-        f"edition {edition.number} of “{edition.certificate}” cannot be served: {why}",
-        where=file,
-        advice=f"put its own key back, or get a new edition: inkstamp stamp {edition.certificate} --anew",
-    )
+    fits = keys.is_key_of(chain_of(workplace, edition)[0], read_bytes(file))
+    if not fits:
+        why = "is encrypted" if fits is None else "is the key of another certificate, or none"
+        raise EditionUnfit(
+            f"edition {edition.number} of “{edition.certificate}” cannot be served: its key file {why}",
+            where=str(file),
+            advice=f"put its own key back, or get a new edition: inkstamp stamp {edition.certificate} --anew",
+        )
 
 
 def chain_of(workplace: "Workplace", edition: EditionRecord) -> tuple[x509.Certificate, ...]:

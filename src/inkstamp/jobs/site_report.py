@@ -6,16 +6,14 @@ from datetime import datetime
 from functools import lru_cache
 
 from cryptography import x509
-from cryptography.exceptions import UnsupportedAlgorithm
-from cryptography.hazmat.primitives import serialization
 
 from inkstamp.clock import whole_days
 from inkstamp.errors import EditionUnfit
 from inkstamp.findings import Finding, bad, warn
-from inkstamp.pki.armour import MALFORMED, blocks
+from inkstamp.pki.armour import blocks
 from inkstamp.pki.certificates import LABELS, Facts, facts, from_der, read_pem, short_name
 from inkstamp.pki.chain import is_self_signed
-from inkstamp.pki.keys import is_encrypted
+from inkstamp.pki.keys import is_key_of
 from inkstamp.pki.names import uncovered
 from inkstamp.reach.interface import Found
 from inkstamp.renewal.when import renewal_moment
@@ -81,7 +79,7 @@ def report(
     whole = _leads_to(trusted, leaf, issuers)
     key = files.get(site.key_file)
     rights = str(key.rights) if key is not None else ""
-    matches = _is_key_of(leaf, key.data) if key is not None and key.data is not None and _KEY in key.data else None
+    matches = is_key_of(leaf, key.data) if key is not None and key.data is not None and _KEY in key.data else None
     findings = [*_dates(known, now, subject, again), *_names(known, plain, subject, again)]
     if leaf.subject == leaf.issuer and is_self_signed(leaf):
         findings.append(warn("trust", subject, "its certificate vouches for itself: browsers refuse it", again))
@@ -135,16 +133,6 @@ def _leads_to(trusted: frozenset[bytes], leaf: x509.Certificate, issuers: tuple[
             return False
         at = above
     return False
-
-
-def _is_key_of(leaf: x509.Certificate, data: bytes) -> bool | None:
-    if is_encrypted(data):
-        return None
-    try:
-        key = serialization.load_pem_private_key(data, None, unsafe_skip_rsa_key_validation=True)
-        return key.public_key() == leaf.public_key()
-    except (ValueError, TypeError, UnsupportedAlgorithm, *MALFORMED):
-        return False
 
 
 def _dates(known: Facts, now: datetime, subject: str, again: str) -> list[Finding]:

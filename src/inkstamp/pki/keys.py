@@ -1,11 +1,13 @@
 """Private keys: the kinds that public CAs certify, made, written and read."""
 
+from cryptography import x509
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
 
 from inkstamp.errors import ConfigurationError
 from inkstamp.findings import Finding, bad, good, warn
+from inkstamp.pki.armour import MALFORMED
 from inkstamp.pki.kinds import KeyKind
 
 PrivateKey = ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey
@@ -58,6 +60,17 @@ def from_pem(data: bytes, where: str, passphrase: bytes | None = None) -> Privat
     raise ConfigurationError(
         f"{where} holds a key of a kind that CAs do not take", where=where, advice="use an ECDSA or RSA key"
     )
+
+
+def is_key_of(leaf: x509.Certificate, data: bytes) -> bool | None:
+    """Tell whether a PEM key is a certificate's, without costly checks of its numbers; None for an encrypted one."""
+    if is_encrypted(data):
+        return None
+    try:
+        key = serialization.load_pem_private_key(data, None, unsafe_skip_rsa_key_validation=True)
+        return bool(key.public_key() == leaf.public_key())
+    except (ValueError, TypeError, UnsupportedAlgorithm, *MALFORMED):
+        return False
 
 
 def examine_key(public_key: object, *, owner: str) -> list[Finding]:

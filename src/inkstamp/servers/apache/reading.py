@@ -73,7 +73,7 @@ class Host:
         own = list(self.own("sslcertificatefile")) or [each for each in [self.value("sslcertificatefile")] if each]
         return tuple(posixpath.join(self.server_root, each.arguments[0]) for each in own if each.arguments)
 
-    @property
+    @functools.cached_property
     def names(self) -> tuple[str, ...]:
         """ServerName and ServerAlias as written, in lower case, a port taken away."""
         found = [_bare(each.arguments[0]) for each in self.own("servername") if each.arguments]

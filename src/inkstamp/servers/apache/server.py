@@ -70,16 +70,8 @@ class ApacheServer(TextServer[Reading]):
         return Setting(main_file, root.rstrip("/"), frozenset(built_in), version or (2, 4, 0), variables)
 
     def sites(self) -> list[Site]:
-        return [replace(to_site(each, self.name), listens=self._at(each)) for each in hosts(self._reading())]
-
-    def _at(self, host: Host) -> tuple[Listen, ...]:
-        """Return where a virtual host answers: one for all addresses does at those that the server listens on."""
         known = self._reading().listens()
-        found: list[Listen] = []
-        for each in host.listens:
-            own = [replace(listen, tls=each.tls) for listen in known if each.port in {0, listen.port}]
-            found += own if each.address == "*" and own else [each]
-        return tuple(dict.fromkeys(found))
+        return [replace(to_site(each, self.name), listens=_at(each, known)) for each in hosts(self._reading())]
 
     def places(self, name: str, parts: tuple[str, ...]) -> tuple[Place, ...]:
         everything = hosts(self._reading())
@@ -115,7 +107,8 @@ class ApacheServer(TextServer[Reading]):
         everything = hosts(self._reading())
         mine = [host for tls in (False, True) for host in answering(everything, name, tls=tls)]
         wanted = f"[{address}]" if ":" in address else address
-        listens = {each.address for host in mine for each in self._at(host)}
+        known = self._reading().listens()
+        listens = {each.address for host in mine for each in _at(host, known)}
         anywhere = {"*", "[::]"} if ":" in address else {"*", "0.0.0.0"}  # noqa: S104  compared, not bound
         return wanted in listens or (bool(anywhere & listens) and self.host.has_address(address))
 
@@ -217,7 +210,17 @@ class ApacheServer(TextServer[Reading]):
 
     def tls_endpoints(self, name: str) -> list[Endpoint]:
         mine = answering(hosts(self._reading()), name, tls=True)
-        return endpoints([each for host in mine for each in self._at(host)], self.host)
+        known = self._reading().listens()
+        return endpoints([each for host in mine for each in _at(host, known)], self.host)
+
+
+def _at(host: Host, known: Sequence[Listen]) -> tuple[Listen, ...]:
+    """Return where a virtual host answers: one for all addresses does at those that the server listens on (`known`)."""
+    found: list[Listen] = []
+    for each in host.listens:
+        own = [replace(listen, tls=each.tls) for listen in known if each.port in {0, listen.port}]
+        found += own if each.address == "*" and own else [each]
+    return tuple(dict.fromkeys(found))
 
 
 def _taken(host: Host, everything: list[Host], *, may_part: bool) -> Taken:

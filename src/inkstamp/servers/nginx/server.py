@@ -217,9 +217,15 @@ class NginxServer(TextServer[Reading]):
 
     def _taken(self, host: Host, everything: list[Host], *, may_part: bool) -> Taken:
         def answers(name: str) -> bool:
-            if host.rank(name) is None and (name in elsewhere() or not self._is_default(host, everything)):
-                return False  # without going through all blocks for each of thousands of names
+            # Not all blocks are gone through for each of thousands of names.
+            if host.rank(name) is None and (not is_default() or name in elsewhere()):
+                return False
             return any(other.block is host.block for other in self._answering(everything, name, tls=True))
+
+        @functools.cache
+        def is_default() -> bool:
+            port = self._fitting.https_port
+            return any(each.block is host.block for each in default_hosts(everything, port, tls=True))
 
         @functools.cache
         def elsewhere() -> frozenset[str]:
@@ -232,9 +238,6 @@ class NginxServer(TextServer[Reading]):
             may_part=may_part,
             where=f"{host.block.file}, line {host.block.line}",
         )
-
-    def _is_default(self, host: Host, everything: list[Host]) -> bool:
-        return any(each.block is host.block for each in default_hosts(everything, self._fitting.https_port, tls=True))
 
     def _targets(self, everything: list[Host], name: str) -> list[Host]:
         """Return the blocks to serve `name` from: those with TLS, unless only a plain one has the very name."""

@@ -53,19 +53,22 @@ def run(context: Context, options: argparse.Namespace) -> int:
             print()
             output.findings(worst_first(told))
     print()
+    if any(_verdict(each) == _FAILS for each in failing):
+        print(output.field("next", "mend what is bad, then run the same command again"))
     if any(not each.tried for each in failing):
         print(output.field("next", "say with --via what carries the proof, so that it is tried"))
-    elif failing:
-        print(output.field("next", "mend what is bad, then run the same command again"))
-    else:
+    if not failing:
         print(output.field("next", f"inkstamp stamp {' '.join(options.names)}"))
     return 1 if failing else 0
+
+
+_FAILS = "FAILS"
 
 
 def _verdict(check: "NameCheck") -> str:
     if check.passes:
         return "passes"
-    return "FAILS" if worst(check.findings) is Severity.BAD else "not tried"
+    return _FAILS if worst(check.findings) is Severity.BAD else "not tried"
 
 
 def _data(check: object) -> dict[str, object]:

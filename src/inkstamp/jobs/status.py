@@ -132,7 +132,7 @@ def _mistaken(name: str, mistake: Mistake, edition: EditionRecord | None, now: d
         not_after=edition.not_after if edition else None,
         days_left=whole_days(edition.not_after, now) if edition else None, renews_at=None,
         wanted=f"{mistake.what} ({mistake.where}); {mistake.advice}",
-        next_command="inkstamp renew", stall=None,
+        next_command=f"inkstamp why {name}", stall=None,
     )  # fmt: skip
 
 

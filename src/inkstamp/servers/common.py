@@ -111,23 +111,26 @@ def check_names_kept(host: Host, supply: Supply, taken: Taken) -> None:
         NamesLost: A name would lose its certificate.
 
     """
-    lost = list(uncovered(supply.names, [each for each in supply.others if taken.answers(each)]))
+    own = {supply.served, supply.leaf}  # whose names a person chose, and may choose anew
     bare = uncovered(supply.names, taken.names)
+    lost: list[str] = []
+    if not own & set(taken.certificate_files):  # else nothing changes hands
+        lost += uncovered(supply.names, [each for each in supply.others if taken.answers(each)])
     for file in taken.certificate_files:
-        is_own = file in {supply.served, supply.leaf}  # whose names a person chose, and may choose anew
-        old = leaf_of(host, file) if bare or not is_own else None
+        old = leaf_of(host, file) if bare or file not in own else None
         if old is not None and old.subject != old.issuer:
             covered = subject_names(old)
             lost += [each for each in bare if not uncovered(covered, [each])]
-            lost += [each for each in uncovered(supply.names, covered) if not is_own and taken.answers(each)]
+            if file not in own:
+                lost += [each for each in uncovered(supply.names, covered) if taken.answers(each)]
     if lost:
         kept = ", ".join(dict.fromkeys(lost))
-        own = "`own_site = true` in its table (`--own-site` for a new one) makes one"
+        how = "`own_site = true` in its table (`--own-site` for a new one) makes one"
         raise NamesLost(
             f"the virtual host also serves {kept}, which the new certificate does not cover",
             where=taken.where,
             advice=f"have one certificate for all: add {kept} to its names; or give it a virtual host of its own"
-            + (f": {own}" if taken.may_part else ""),
+            + (f": {how}" if taken.may_part else ""),
         )
 
 

@@ -150,12 +150,18 @@ def test_the_key_of_a_nameserver_is_tried_with_a_record_that_goes_again(signed: 
     tables = [text.format("good", signed.dns_port, signed.folder / "primary.tsig")]
     tables += [text.format("wrong", signed.dns_port, wrong)]
     tables += [text.format("other", signed.dns_port, signed.folder / "other.tsig")]
+    second = text.format("second", signed.dns_port, signed.folder / "primary.tsig")
+    tables += [second.replace("127.0.0.1", "[::1]")]
     signed.configure("".join(tables))
     asked = ["precheck", "*.rowing.saltmarsh.test", "--via"]
     done = signed.run(*asked, "good", "--all")
     assert done.status == 0, done.out + done.err
     assert "nameservers of saltmarsh.test have it" in flat(done.out)
-    for via, told in (("wrong", "the key “somebody”"), ("other", "rowing.saltmarsh.test with the key “other”")):
+    for via, told in (
+        ("wrong", "the key “somebody”"),
+        ("other", "rowing.saltmarsh.test with the key “other”"),
+        ("second", "secondary"),
+    ):
         refused = signed.run(*asked, via)
         assert refused.status == 1
         assert told in flat(refused.out)

@@ -8,6 +8,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -20,6 +21,7 @@ from inkstamp.jobs import way_back
 from inkstamp.jobs.plan import Plan
 from inkstamp.jobs.precheck import NameCheck, precheck
 from inkstamp.jobs.prove import check_addresses
+from inkstamp.jobs.running import start_again, up_of
 from inkstamp.jobs.stamp import write_entries
 from inkstamp.servers.interface import Configured, FileChange
 
@@ -145,7 +147,8 @@ def _open(
     changed = list(dict.fromkeys(each.server for each in changes))
     # Written down before they are made: what of these folders is empty may go when the way is closed.
     folders = [[each, workplace.config.server[each].proof_folder] for each in changed]
-    way_back.keep(_folder(workplace, name), changes, open=False, folders=folders)
+    began, up = workplace.clock.now(), up_of(workplace, changed)
+    way_back.keep(_folder(workplace, name), changes, open=False, folders=folders, up=up)
     try:
         for server, folder in folders:
             workplace.server(server).host.have_folder(folder)
@@ -154,7 +157,8 @@ def _open(
             way_back.take_effect(workplace.configured(each))
         seen = _look_until_seen(workplace, name, failing)
     except InkStampError as error:
-        trouble = _put_back(workplace, name)
+        trouble, stopped = _put_back(workplace, name, began)
+        error.what = "; ".join([error.what, *stopped])
         error.advice = "; ".join(filter(None, [", ".join(["all files are back as they were", *trouble]), error.advice]))
         raise
     way_back.remark(_folder(workplace, name), open=True)
@@ -179,13 +183,15 @@ def _look_until_seen(workplace: "Workplace", name: str, names: Sequence[str]) ->
         workplace.clock.sleep(_PAUSE)
 
 
-def _put_back(workplace: "Workplace", name: str) -> list[str]:
+def _put_back(workplace: "Workplace", name: str, since: datetime) -> tuple[list[str], list[str]]:
+    """Bring the files back; returns what went wrong with that, and which servers had stopped since a moment."""
     folder = _folder(workplace, name)
     manifest = way_back.bring_back(workplace, folder)
     trouble = way_back.reload_all(workplace, dict.fromkeys(each["server"] for each in manifest["files"]))
+    stopped = [told for each in manifest.get("up", ()) if (told := start_again(workplace, each, since))]
     _drop_folders(workplace, manifest["folders"])
     remove_tree(folder)
-    return trouble
+    return trouble, stopped
 
 
 def _drop_folders(workplace: "Workplace", folders: Sequence[Sequence[str]]) -> None:
@@ -198,7 +204,7 @@ def _recover(workplace: "Workplace", name: str, servers: Sequence[str]) -> None:
     manifest = way_back.kept(_folder(workplace, name))
     if manifest is not None and not manifest["open"] and servers:
         workplace.progress.step(name, "puts back what an interrupted run left")
-        _put_back(workplace, name)
+        _put_back(workplace, name, workplace.clock.now())
 
 
 def close_again(workplace: "Workplace", name: str) -> Passage:

@@ -76,8 +76,6 @@ def prepare(
     """
     if edition is not None:
         expect_pair(workplace, edition)
-    if edition is not None:
-        expect_pair(workplace, edition)
     wanted = [each for each in entry.install if each not in away]
     broken: dict[str, ServerTrouble] = {}
     with ThreadPoolExecutor(max_workers=max(at_once, 1)) as pool:

@@ -18,7 +18,7 @@ from inkstamp.errors import FileTrouble
 from inkstamp.reach.interface import Host, Rights
 
 NEW = b"new contents"
-SECONDS = {"here": 1.0, "over ssh": 2.5}
+SECONDS = {"here": 0.7, "over ssh": 1.6}
 
 pytestmark = [
     pytest.mark.needs_root,

@@ -91,8 +91,7 @@ def test_a_program_gets_its_files_takes_them_and_gets_those_of_before_back(world
     assert state(program.folder) == after  # a PKCS#12 that holds the same is not written anew
     preview = world.run("install", "store", "--edition", "1", "--preview").flat
     assert "nothing" in preview or "no " in preview
-    assert world.run("undo", "store").status == 0  # that one changed nothing
-    assert world.run("undo", "store").status == 0
+    assert world.run("undo", "store").status == 0  # of the first one: the other changed nothing
     assert state(program.folder) == before
 
 

@@ -95,7 +95,7 @@ def test_stamp_renew_let_through_and_undo(world: World, folder: Path, kind: str,
             tree.guard("club")
             tree.expect_sound()
             before = tree.snapshot()
-            refused = world.run("stamp", domain, "--via", label)
+            refused = world.run("stamp", domain, "--via", label, "--as", entry)
             assert refused.status == 1, refused.out
         opening = ["--let-through"] if guarded else []
         done = world.run("stamp", domain, "--via", label, "--as", entry, *opening)

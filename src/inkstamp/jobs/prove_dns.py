@@ -10,7 +10,7 @@ from inkstamp.ledger.dns_proofs import DnsProof
 from inkstamp.ledger.records import OrderRecord
 from inkstamp.proof.carriers import DnsRecord, presented
 from inkstamp.proof.dns01 import record_name
-from inkstamp.proof.record import RecordProof, look_at_record
+from inkstamp.proof.record import MAKE_IT, RecordProof, look_at_record
 from inkstamp.view.authoritative import Sought, Told, ask_server, watch
 from inkstamp.view.questions import Answer
 from inkstamp.view.zones import Zone, Zones
@@ -104,9 +104,15 @@ def ask_person(
         f"order {order.id} for “{order.certificate}” waits for records that you make",
         where=", ".join(dict.fromkeys(f"zone {each.zone.apex}" for each in lacking)),
         said=by_hand_text(lacking),
-        findings=[_not_seen_yet(each, observed[each]) for each in lacking],
+        findings=[_slip(observed[each]) or _not_seen_yet(each, observed[each]) for each in lacking],
         advice=f"make them, then run `inkstamp stamp {order.certificate}`; it goes on with this order",
     )
+
+
+def _slip(found: Sequence[Finding]) -> Finding | None:
+    """Return what went wrong where a record was made, and not as it should be, in one nameserver's words."""
+    wrong = (each for each in found if each.severity is Severity.BAD and not each.remedy.startswith(MAKE_IT))
+    return next(wrong, None)
 
 
 def _not_seen_yet(placed: Placed, found: Sequence[Finding]) -> Finding:

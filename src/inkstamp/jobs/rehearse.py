@@ -14,7 +14,7 @@ import msgspec
 
 from inkstamp.bulkhead import apart, reached
 from inkstamp.config.model import Authority, Configuration
-from inkstamp.errors import ConfigurationError, InkStampError, ReachTrouble
+from inkstamp.errors import CaProblem, ConfigurationError, InkStampError, ProofFailed, ReachTrouble, StillWaiting
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, good, note
 from inkstamp.jobs.plan import Plan
@@ -110,8 +110,9 @@ def _rehearse_one(workplace: "Workplace", trial: "Workplace", name: str) -> Rehe
             _go_through(trial, name, authority, findings)
     except InkStampError as error:
         workplace.ledger.note("rehearsed", f"would fail: {error.what}", name)
-        # What it says to go on with is gone with the rehearsal.
-        error.advice = f"mend that, then rehearse it again: inkstamp rehearse {name}"
+        if isinstance(error, CaProblem | ProofFailed | StillWaiting):
+            # What it says to go on with is gone with the rehearsal.
+            error.advice = f"mend that, then rehearse it again: inkstamp rehearse {name}"
         return Rehearsed(certificate=name, would_renew=False, findings=tuple(findings), error=error)
     workplace.ledger.note("rehearsed", "would renew", name)
     return Rehearsed(certificate=name, would_renew=True, findings=tuple(findings), error=None)

@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from inkstamp.findings import Finding, bad, good, note
 from inkstamp.view.questions import Answer
 
+MAKE_IT = "make there a"
+"""Begins what is to be done where nothing was made yet."""
 _TOPIC = "proof"
 _SHOWN = 60
 
@@ -48,7 +50,7 @@ def look_at_record(proof: RecordProof, ask: Callable[[str], Answer]) -> Finding:
         _TOPIC,
         proof.place,
         answer.trouble.removeprefix(f"{proof.place} ") or f"has no {proof.kind.upper()} record",
-        f"make there a {proof.kind.upper()} record with the value {proof.value}",
+        f"{MAKE_IT} {proof.kind.upper()} record with the value {proof.value}",
     )
 
 

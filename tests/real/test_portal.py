@@ -14,6 +14,11 @@ from cryptography import x509
 from cryptography.hazmat.primitives.serialization import BestAvailableEncryption, Encoding, pkcs12
 from portal_world import BLOCK, NAME, RULE, PortalWorld, portal_world
 
+from inkstamp.jobs.due import find_due
+from inkstamp.jobs.renew import Sweep
+from inkstamp.jobs.status import all_statuses
+from inkstamp.jobs.telling import _conditions
+from inkstamp.jobs.workplace import Workplace
 from inkstamp.pki import csr, keys
 from inkstamp.pki.certificates import short_name, to_pem
 from inkstamp.pki.kinds import KeyKind
@@ -208,6 +213,19 @@ def test_an_order_waits_for_days_tells_why_and_keeps_notes(world: PortalWorld) -
     assert world.run("collect", "shop", str(world.download(page))).status == 0
     assert world.run("renew").status == 0  # installs it
     assert world.served(NAME) == leaf(world, 1).public_bytes(Encoding.DER)
+
+
+def test_an_order_that_waits_for_a_person_has_not_failed_however_often_a_timer_meets_it(world: PortalWorld) -> None:
+    world.configure()
+    for _ in range(3):
+        assert world.run("renew").status == 3
+    told = world.run("why", "shop").out
+    assert "paste the request" in told
+    assert "last met" not in told
+    place = Workplace(world.config, world.home)
+    (condition,) = _conditions(place, Sweep(find_due(place), ()), all_statuses(place))
+    place.close(0)
+    assert (condition.failures, "paste the request" in condition.waits_for) == (0, True)
 
 
 def test_a_certificate_from_a_portal_that_comes_due_opens_its_next_order_and_the_old_one_serves_on(

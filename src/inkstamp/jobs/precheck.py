@@ -3,7 +3,7 @@
 import secrets
 from collections.abc import Callable, Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart, attempt, side_by_side
@@ -75,22 +75,24 @@ class _Wish:
     authority: str
     lacking: str = ""
     """Why there is nothing that would carry it."""
+    whole: bool = True
+    """Whether each of its addresses must be seen."""
 
 
 def precheck(
-    workplace: "Workplace", targets: Sequence[str], *, authority: str = "", via: Sequence[str] = ()
+    workplace: "Workplace", targets: Sequence[str], *, authority: str = "", via: Sequence[str] = (), whole: bool = True
 ) -> list[NameCheck]:
     """Look at each target: a domain name, or a configured certificate for all of its names.
 
-    Where a configured server can carry it, a file of random content is put up for each name, fetched from outside,
-    and taken away again.
+    Where something can carry it, a file of random content is put up for each name, or a record made, looked at from
+    outside, and taken away again. With `whole` an address that cannot be reached from here does not pass.
 
     Raises:
         UsageError: A named authority or server is not configured.
         NameTrouble: A target is neither a certificate nor a name.
 
     """
-    wishes = _wishes(workplace, targets, authority, via)
+    wishes = [replace(each, whole=whole) for each in _wishes(workplace, targets, authority, via)]
     trials: dict[str, FileProof] = {}
     troubles: dict[str, list[Finding]] = {}
     records: dict[str, Placed] = {}
@@ -303,7 +305,7 @@ def _web(
         why = wish.lacking or "nothing carries it; name a server with --via"
         return [warn("proof", wish.name, f"was not tried: {why}", f"inkstamp precheck {wish.name} --via SERVER")]
     servers = _servers(workplace, wish)
-    seen = look_at(proof, workplace.view, answers_at(workplace, servers))
+    seen = look_at(proof, workplace.view, answers_at(workplace, servers), whole=wish.whole)
     return seen if worst(seen) is not Severity.BAD else [*seen, *in_the_way(workplace, servers, proof)]
 
 

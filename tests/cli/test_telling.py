@@ -54,6 +54,35 @@ def fail(world: SimulatedWorld) -> None:
     assert world.run("renew", "rowing").status == 1
 
 
+def test_a_mistake_in_any_entry_stops_no_other_certificate_and_is_mailed(
+    world: SimulatedWorld, mailbox: Mailbox
+) -> None:
+    entry = '[certificate.{}]\nnames = ["{}"]\nauthority = "{}"\nvia = "front"\ninstall = ["{}"]\n'
+    add(world, entry.format("rowing", NAME, "quayside", "front"))
+    add(
+        world,
+        '[server.back]\nkind = "nginx"\nprogam = "nginx"\n' + entry.format("behind", f"b.{NAME}", "quayside", "back"),
+    )
+    add(world, '[authority.other]\nkind = "acme"\n' + entry.format("elsewhere", f"c.{NAME}", "other", "front"))
+    add(world, '[messenger.chat]\nkind = "webhook"\n' + entry.format("astray", f"d.{NAME}", "nobody", "front"))
+    preview = world.run("renew", "--preview")
+    assert preview.status == 1
+    assert "rowing: due" in preview.out
+    assert "unknown key “progam”" in preview.err
+    assert world.run("stamp", "rowing").status == 2, "who is there mends it first"
+    done = world.run("renew")
+    assert done.status == 1, done.out
+    assert "rowing: edition 1 on front" in done.out
+    assert "1 renewed, 6 failed" in done.out
+    (letter,) = mailbox.letters
+    text = letter.message.get_content()
+    for each in ("behind", "elsewhere", "astray", "server.back", "authority.other", "messenger.chat"):
+        assert f"“{each}”" in text
+    assert "[server.back] has a mistake: unknown key “progam”" in text
+    assert world.run("renew").status == 1
+    assert len(mailbox.letters) == 1, "once"
+
+
 def test_a_matter_is_mailed_once_and_once_more_when_it_is_over(world: SimulatedWorld, mailbox: Mailbox) -> None:
     add(world, f'[certificate.rowing]\nnames = ["{NAME}"]\nauthority = "quayside"\nvia = "front"\ninstall = ["front"]')
     fail(world)
@@ -181,7 +210,7 @@ def test_figures_are_written_for_monitoring(world: SimulatedWorld) -> None:
 )
 def test_a_messenger_that_cannot_work_is_refused_with_its_line(world: SimulatedWorld, table: str, told: str) -> None:
     add(world, f"[messenger.ops]\n{table}")
-    done = world.run("renew")
+    done = world.run("status")
     assert done.status == 2
     assert told in done.flat
     assert ", line " in done.flat

@@ -44,14 +44,17 @@ def run(context: Context, options: argparse.Namespace) -> int:
             found = find_due(place, tuple(options.certificates))
             if context.json:
                 output.as_json(
-                    "renew", looked_at=found.looked_at, due=found.due, held=found.held, next_at=found.next_at
-                )
-                return 0
+                    "renew", looked_at=found.looked_at, due=found.due, held=found.held, next_at=found.next_at,
+                    unknown=[{"name": name, "error": output.error_data(error)} for name, error in found.unknown],
+                )  # fmt: skip
+                return int(bool(found.unknown))
             for each in found.due:
                 print(f"{each.name}: due, {each.reason}")
             print(f"{found.looked_at} looked at, {len(found.due)} due")
+            for name, error in found.unknown:
+                tell_error(context, error, name)
             _tell_next(found)
-            return 0
+            return int(bool(found.unknown))
         sweep = renew(place, tuple(options.certificates), at_once=options.at_once)
     if context.json:
         output.as_json(
@@ -92,8 +95,8 @@ def tell(context: Context, sweep: "Sweep") -> None:
     waiting = f", {len(sweep.waiting)} waiting" if sweep.waiting else ""
     print(f"{sweep.found.looked_at} looked at, {len(sweep.done)} renewed, {len(sweep.failed)} failed{waiting}")
     if sweep.failed:
-        names = " ".join(each.due.name for each in sweep.failed)
-        print(output.field("next", f"mend what is told above, then: inkstamp renew {names}"))
+        command = " ".join(("inkstamp renew", *sweep.again))
+        print(output.field("next", f"mend what is told above, then: {command}"))
     else:
         _tell_next(sweep.found)
 

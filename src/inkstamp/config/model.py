@@ -8,6 +8,7 @@ from typing import Literal
 import msgspec
 
 from inkstamp.config.words import BY_HAND, CopyForm, Matter, Method
+from inkstamp.errors import ConfigurationError
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.subject import Subject
 
@@ -257,6 +258,16 @@ class Mistake(msgspec.Struct, frozen=True):
     """File and line."""
     advice: str
 
+    @property
+    def error(self) -> ConfigurationError:
+        """What to raise for an entry that cannot be used."""
+        return ConfigurationError(self.what, where=self.where, advice=self.advice)
+
+
+def mistake_key(table: str, name: str) -> str:
+    """Return the key of an entry in `Configuration.mistaken`: a certificate's is its name, `server.front` another's."""
+    return name if table == "certificate" else f"{table}.{name}"
+
 
 class Configuration(Section, frozen=True):
     """The whole file."""
@@ -274,4 +285,9 @@ class Configuration(Section, frozen=True):
     home: str = ""
     """Folder of ledger, accounts and shelf, when it is not the default one."""
     mistaken: dict[str, Mistake] = {}
-    """Certificates that are left out, since their entries cannot be used: one must not stop all others."""
+    """Entries that are left out, since they cannot be used, by `mistake_key`: one must not stop all others."""
+
+    @property
+    def mistakes_beside(self) -> dict[str, Mistake]:
+        """What is wrong with entries that are no certificates."""
+        return {key: each for key, each in self.mistaken.items() if "." in key}

@@ -7,7 +7,7 @@ import msgspec
 import tomlkit
 
 from inkstamp.config.load import parse
-from inkstamp.config.model import Configuration, Section
+from inkstamp.config.model import Configuration, Section, mistake_key
 from inkstamp.errors import ConfigurationError
 from inkstamp.files import private_folder, write_bytes
 
@@ -41,7 +41,7 @@ def with_entry(data: bytes, file: Path, table: str, name: str, entry: Section) -
 
     """
     present = parse(data, file, leave_out=True)
-    if name in getattr(present, table) or (table == "certificate" and name in present.mistaken):
+    if name in getattr(present, table) or mistake_key(table, name) in present.mistaken:
         raise ConfigurationError(f"there is a {table} “{name}” already", where=str(file), advice="take another name")
     gap = b"" if not data else b"\n" if data.endswith(b"\n") else b"\n\n"
     grown = data + gap + entry_text(table, name, entry).encode("utf-8")
@@ -51,9 +51,9 @@ def with_entry(data: bytes, file: Path, table: str, name: str, entry: Section) -
 def _parse_well(data: bytes, file: Path, table: str, name: str) -> Configuration:
     """Read the file back; ConfigurationError when the entry that was just written is not as it must be."""
     found = parse(data, file, leave_out=True)
-    mistake = found.mistaken.get(name) if table == "certificate" else None
+    mistake = found.mistaken.get(mistake_key(table, name))
     if mistake is not None:
-        raise ConfigurationError(mistake.what, where=mistake.where, advice=mistake.advice)
+        raise mistake.error
     return found
 
 

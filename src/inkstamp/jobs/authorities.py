@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from inkstamp.acme.jws import public_jwk
-from inkstamp.config.load import is_entry_name
+from inkstamp.config.entries import is_entry_name
 from inkstamp.config.model import Authority
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.files import file_trouble, read_secret, write_bytes

@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 from collections.abc import Set as AbstractSet
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
@@ -96,7 +96,14 @@ def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> DueList:
 
     Those that failed lately rest for a while, but not when they are named.
     """
-    return find_among(workplace, names_meant(workplace, only), known_of_all(workplace, only))
+    workplace.leaves_out_mistakes = True
+    found = find_among(workplace, names_meant(workplace, only), known_of_all(workplace, only))
+    return found if only else replace(found, unknown=(*found.unknown, *mistaken(workplace)))
+
+
+def mistaken(workplace: "Workplace") -> tuple[tuple[str, InkStampError], ...]:
+    """Return what is left out since its entry in the configuration has a mistake, each with what is wrong."""
+    return tuple((key, each.error) for key, each in workplace.config.mistaken.items())
 
 
 def names_meant(workplace: "Workplace", only: tuple[str, ...]) -> tuple[str, ...]:

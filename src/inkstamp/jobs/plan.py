@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from inkstamp.config.carrying import can_prove, carries, takes_certificates
-from inkstamp.config.load import is_entry_name
+from inkstamp.config.entries import is_entry_name
 from inkstamp.config.model import Certificate, Configuration, Server
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER, Method
 from inkstamp.errors import InkStampError, UsageError

@@ -9,7 +9,7 @@ from inkstamp.bulkhead import apart, attempt
 from inkstamp.deadline import within
 from inkstamp.errors import Busy, InkStampError, InternalError, StillWaiting
 from inkstamp.jobs.asking import ask_around
-from inkstamp.jobs.due import Due, DueList, find_among, known_of_all, names_meant
+from inkstamp.jobs.due import Due, DueList, find_among, known_of_all, mistaken, names_meant
 from inkstamp.jobs.setback import record
 from inkstamp.jobs.sweep_record import LastSweep, record_sweep, running
 from inkstamp.ledger.records import TRIAL_ORDER
@@ -61,6 +61,12 @@ class Sweep:
         return tuple(each for each in self.renewed if isinstance(each.error, StillWaiting))
 
     @property
+    def again(self) -> tuple[str, ...]:
+        """What to name to `renew` for another try of what failed; nothing where another entry than theirs stops it."""
+        names = tuple(each.due.name for each in self.failed)
+        return () if any("." in each for each in names) else names
+
+    @property
     def elsewhere(self) -> tuple[Renewed, ...]:
         """Those that another run is at work on in this moment."""
         return tuple(each for each in self.renewed if isinstance(each.error, Busy))
@@ -82,6 +88,7 @@ def renew(
         told: Called as each is done, from one thread at a time and in order of urgency.
 
     """
+    workplace.leaves_out_mistakes = True
     names = names_meant(workplace, only)
     with within(RUN_SECONDS), running(workplace.home, workplace.clock.now()) as before:
         if before is not None:
@@ -93,7 +100,8 @@ def renew(
         from inkstamp.jobs.telling import report
 
         with within(_TELLING_SECONDS):
-            sweep = replace(sweep, internal=report(workplace, sweep, names))
+            looked_at = names if only else (*names, *workplace.config.mistaken)
+            sweep = replace(sweep, internal=report(workplace, sweep, looked_at))
     return sweep
 
 
@@ -116,11 +124,9 @@ def _renew(
         record(workplace, name, error)
         results.append(Renewed(Due(name, "it could not be looked at", new_edition=False), None, error))
         told(results[-1])
-    from inkstamp.jobs.workplace import mistake_of
-
-    for name, mistake in {} if only else workplace.config.mistaken.items():
+    for name, error in () if only else mistaken(workplace):
         due = Due(name, "its entry in the configuration has a mistake", new_edition=False)
-        results.append(Renewed(due, None, mistake_of(mistake)))
+        results.append(Renewed(due, None, error))
         told(results[-1])
     if found.due:
         swept = attempt(sweep_proofs, workplace)

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.clock import Clock, SystemClock
 from inkstamp.config.load import load
-from inkstamp.config.model import Certificate, Configuration, Mistake, Section, Server
+from inkstamp.config.model import Certificate, Configuration, Section, Server
 from inkstamp.config.toml_file import read_file
 from inkstamp.errors import ConfigurationError, InkStampError, LedgerTrouble, UsageError
 from inkstamp.files import held, private_folder
@@ -36,11 +36,6 @@ _SERVER_PATIENCE = 180.0
 """Seconds to wait for another thread or run that is changing the same server."""
 
 
-def mistake_of(mistake: Mistake) -> ConfigurationError:
-    """Return the error for an entry that cannot be used."""
-    return ConfigurationError(mistake.what, where=mistake.where, advice=mistake.advice)
-
-
 class Workplace:
     """One run's surroundings; safe to share between threads."""
 
@@ -62,6 +57,8 @@ class Workplace:
         """Whether a chain is believed whatever it leads to: a staging CA's root is seldom known."""
         self.asks_anyway = False
         """Whether the CA is asked although an address of a name cannot be reached from here."""
+        self.leaves_out_mistakes = False
+        """Whether servers, authorities and messengers with a mistake in their entries are left out too."""
         self.clock = clock or SystemClock()
         self.progress = progress or Silent()
         self.command = command
@@ -73,9 +70,20 @@ class Workplace:
         self._making = threading.RLock()
         self._process = os.getpid()
 
-    @cached_property
+    @property
     def config(self) -> Configuration:
-        """The configuration file, read."""
+        """The configuration file, read.
+
+        Certificates whose entries have a mistake are left out. A mistake in another entry is an error, but for an
+        unattended run (`leaves_out_mistakes`): whoever is there mends it before anything is decided without that entry.
+        """
+        found = self._config
+        for mistake in () if self.leaves_out_mistakes else found.mistakes_beside.values():
+            raise mistake.error
+        return found
+
+    @cached_property
+    def _config(self) -> Configuration:
         return load(read_file(self.config_file), self.config_file, self.home / "cache")
 
     def config_or_empty(self) -> Configuration:
@@ -98,7 +106,7 @@ class Workplace:
 
     def use_config(self, config: Configuration) -> None:
         """Go on with a configuration that has just been written."""
-        self.__dict__["config"] = config
+        self.__dict__["_config"] = config
 
     def add_entries(self, *entries: tuple[str, str, Section]) -> None:
         """Add entries (table, name, entry) to the configuration file, and go on with what it then says."""
@@ -127,7 +135,7 @@ class Workplace:
         except KeyError:
             mistake = self.config.mistaken.get(name)
             if mistake is not None:
-                raise mistake_of(mistake) from None
+                raise mistake.error from None
             known = ", ".join(list(self.config.certificate)[:10]) or "none"
             raise UsageError(
                 f"there is no certificate “{name}” in the configuration",

@@ -1,0 +1,316 @@
+"""The entries of `inkstamp.toml`: each read into data, and of each mistake what, where and what instead."""
+
+import difflib
+import enum
+import re
+import types
+import typing
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from inkstamp.config.carrying import can_prove, carries, methods_for, takes_certificates
+from inkstamp.config.locate import line_of
+from inkstamp.config.model import (
+    Authority,
+    Certificate,
+    Configuration,
+    FileCopy,
+    Messenger,
+    Mistake,
+    Nameserver,
+    Program,
+    Renewal,
+    Section,
+    Server,
+    View,
+    mistake_key,
+)
+from inkstamp.config.renewal_rules import certificate_fault, messenger_fault
+from inkstamp.config.server_rules import Fault, find_fault
+from inkstamp.config.templates import PLACEHOLDERS, unknown_placeholders
+from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER
+from inkstamp.errors import ConfigurationError, NameTrouble
+from inkstamp.pki.names import as_address, identifiers
+from inkstamp.pki.subject import Subject
+
+_ENTRY = re.compile(r"[a-z0-9][a-z0-9-]{0,62}")
+TABLES: dict[str, type[Section]] = {
+    "authority": Authority,
+    "server": Server,
+    "nameserver": Nameserver,
+    "program": Program,
+    "certificate": Certificate,
+    "messenger": Messenger,
+}
+_PATHS = {
+    Authority: ("trust", "staging_trust", "staging_roots", "binding_key_file"),
+    Server: (
+        "program",
+        "main_file",
+        "prefix",
+        "root",
+        "ssh_config",
+        "proof_folder",
+        "certificate_folder",
+        "token_file",
+        "trust",
+    ),
+    Nameserver: ("key_file",),
+    View: ("roots",),
+    Renewal: ("metrics",),
+    Messenger: ("password_file", "key_file", "trust"),
+}
+_ACME_KEYS = ("directory", "trust", "agree_terms", "staging", "binding_id", "profile")
+_PORTAL_KEYS = ("page", "path", "lines", "record", "value")
+
+
+def is_entry_name(text: str) -> bool:
+    """Tell whether `text` may name an entry; it becomes a folder's name, so little is allowed."""
+    return _ENTRY.fullmatch(text) is not None
+
+
+def _allowed(kind: type[Section], key: str) -> str:
+    """Say which values a key takes, where it takes few."""
+    known = typing.get_type_hints(kind).get(key)
+    if typing.get_origin(known) is types.UnionType or typing.get_origin(known) is typing.Union:
+        known = next(each for each in typing.get_args(known) if each is not type(None))  # a key that may be left out
+    if typing.get_origin(known) is tuple:
+        known = typing.get_args(known)[0]
+    if isinstance(known, type) and issubclass(known, enum.Enum):
+        return "known values: " + ", ".join(member.value for member in known)
+    if typing.get_origin(known) is typing.Literal:
+        return "known values: " + ", ".join(typing.get_args(known))
+    return "correct the value"
+
+
+class EntryReader:
+    """One pass over one file; knows what to say about mistakes in it."""
+
+    def __init__(self, text: str, file: Path, mistaken: dict[str, Mistake] | None) -> None:
+        self._text = text
+        self._file = file
+        self._mistaken = mistaken
+        """Where entries with a mistake go (`mistake_key`); None when the first mistake ends all."""
+
+    def fail(self, what: str, path: tuple[str, ...], advice: str) -> ConfigurationError:
+        where = f"{self._file}, line {line_of(self._text, path)}"
+        return ConfigurationError(what, where=where, advice=advice)
+
+    def check_keys(self, given: Iterable[str], known: Iterable[str], path: tuple[str, ...]) -> None:
+        allowed = list(known)
+        for key in given:
+            if key not in allowed:
+                near = difflib.get_close_matches(key, allowed, n=1, cutoff=0.5)
+                hint = f"did you mean “{near[0]}”? " if near else ""
+                place = f" in [{'.'.join(path)}]" if path else ""
+                raise self.fail(f"unknown key “{key}”{place}", (*path, key), f"{hint}known here: {', '.join(allowed)}")
+
+    def section(self, kind: type[Section], given: object, path: tuple[str, ...]) -> Any:
+        if not isinstance(given, dict):
+            raise self.fail(f"[{'.'.join(path)}] must be a table", path, f"write [{'.'.join(path)}] and keys below")
+        self.check_keys(given, kind.__struct_fields__, path)
+        if isinstance(given.get("subject"), dict):
+            self.check_keys(given["subject"], Subject.__slots__, (*path, "subject"))
+        files = given.get("files", ()) if kind is Server else ()
+        for number, each in enumerate(files if isinstance(files, list) else ()):
+            if isinstance(each, dict):
+                self.check_keys(each, FileCopy.__struct_fields__, (*path, "files"))
+                if isinstance(each.get("passphrase_file"), str):
+                    given["files"][number]["passphrase_file"] = str(self._file.parent / each["passphrase_file"])
+        for key in _PATHS.get(kind, ()):
+            value = given.get(key)
+            if isinstance(value, str) and value and (key != "program" or "/" in value):
+                given[key] = str(self._file.parent / value)
+        try:
+            return msgspec.convert(given, kind)
+        except msgspec.ValidationError as error:
+            said, _, at = str(error).partition(" - at `$.")
+            key = re.split(r"[.\[`]", at)[0] if at else ""
+            missing = re.search(r"missing required field `(\w+)`", said)
+            what = f"[{'.'.join(path)}] lacks the key “{missing[1]}”" if missing else f"“{key}” is wrong: {said}"
+            advice = f"add a line {missing[1]} = …" if missing else _allowed(kind, key)
+            raise self.fail(what, (*path, key) if key else path, advice) from error
+
+    def subject(self, given: dict[str, object]) -> Subject:
+        try:
+            return msgspec.convert(given, Subject)
+        except msgspec.ValidationError as error:
+            said, _, at = str(error).partition(" - at `$.")
+            raise self.fail(
+                f"“{at.rstrip('`')}” is wrong: {said}", ("subject", at.rstrip("`")), "write text"
+            ) from error
+
+    @contextmanager
+    def apart(self, table: str, name: str) -> Iterator[None]:
+        """Take a mistake that leaves the block as one of that entry alone, where others are read nevertheless."""
+        try:
+            yield
+        except ConfigurationError as error:
+            if self._mistaken is None:
+                raise
+            self._mistaken[mistake_key(table, name)] = Mistake(what=error.what, where=error.where, advice=error.advice)
+
+    def right_ones(self, table: str, entries: Mapping[str, Any], check: Callable[[str, Any], None]) -> dict[str, Any]:
+        """Return the entries that `check` raises nothing for."""
+        right = {}
+        for name, entry in entries.items():
+            with self.apart(table, name):
+                check(name, entry)
+                right[name] = entry
+        return right
+
+    def entries(self, table: str, given: object) -> dict[str, Any]:
+        """Read the entries of a table."""
+        if not isinstance(given, dict):
+            raise self.fail(f"“{table}” must hold tables", (table,), f"write [{table}.NAME] and keys below it")
+        found = {}
+        for name, entry in given.items():
+            if not is_entry_name(name):
+                raise self.fail(
+                    f"“{name}” cannot be the name of a {table}",
+                    (table, name),
+                    "use lower-case letters, digits and hyphens, 63 at most",
+                )
+            with self.apart(table, name):
+                found[name] = self.section(TABLES[table], entry, (table, name))
+        return found
+
+    def refers(self, value: str, table: str, known: Mapping[str, object], path: tuple[str, ...]) -> None:
+        if value not in known:
+            for other in (table, *TABLES):
+                wrong = (self._mistaken or {}).get(mistake_key(other, value))
+                if wrong is not None and other != "certificate":
+                    raise ConfigurationError(f"[{other}.{value}] has a mistake: {wrong.what}", where=wrong.where,
+                                             advice=wrong.advice)  # fmt: skip
+            near = difflib.get_close_matches(value, known, n=1)
+            hint = f"did you mean “{near[0]}”?" if near else f"add a table [{table}.{value}], or name one there is"
+            raise self.fail(f"there is no {table} “{value}”", path, hint)
+
+    def authority(self, name: str, entry: Authority) -> None:
+        """Refuse keys of the other kind of authority, and a portal's rule that cannot be filled in."""
+        path = ("authority", name)
+        if entry.kind == "acme" and not entry.directory:
+            raise self.fail(
+                f"[authority.{name}] lacks the key “directory”", path, 'add a line directory = …, or kind = "portal"'
+            )
+        if not 1 <= entry.at_once <= 64:
+            raise self.fail("“at_once” must be from 1 to 64", (*path, "at_once"), "4 suits most CAs")
+        if bool(entry.binding_id) != bool(entry.binding_key_file):
+            raise self.fail("“binding_id” and “binding_key_file” go together", path, "add the other one")
+        wrong = _ACME_KEYS if entry.kind == "portal" else _PORTAL_KEYS
+        for key in wrong:
+            if getattr(entry, key):
+                raise self.fail(f"“{key}” does not apply to kind = “{entry.kind}”", (*path, key), "take the line out")
+        for key, template in (*(("lines", line) for line in entry.lines),
+                              *((key, getattr(entry, key)) for key in ("path", "record", "value"))):  # fmt: skip
+            unknown = unknown_placeholders(template)
+            if unknown:
+                known = ", ".join(f"{{{each}}}" for each in PLACEHOLDERS)
+                raise self.fail(
+                    f"“{key}” has the unknown placeholder {{{unknown[0]}}}", (*path, key), f"known: {known}"
+                )
+        for first, second in (("path", "lines"), ("record", "value")):
+            if bool(getattr(entry, first)) != bool(getattr(entry, second)):
+                there, lacking = (first, second) if getattr(entry, first) else (second, first)
+                raise self.fail(f"“{there}” needs “{lacking}” beside it", (*path, there), f"add a line {lacking} = …")
+
+    def server(self, name: str, entry: Server) -> None:
+        """Refuse keys that do not go with the server's kind, and a machine that cannot be read."""
+        path = ("server", name)
+        if name in {BY_HAND, LISTENER}:
+            raise self.fail(f"“{name}” has a meaning of its own", path, "give the server another name")
+        self.expect_no(find_fault(name, entry), path)
+
+    def messenger(self, name: str, entry: Messenger) -> None:
+        """Refuse keys that do not go with the messenger's kind."""
+        self.expect_no(messenger_fault(name, entry), ("messenger", name))
+
+    def expect_no(self, fault: Fault | None, path: tuple[str, ...]) -> None:
+        if fault is not None:
+            raise self.fail(fault.what, (*path, *fault.key), fault.advice)
+
+    def proof(self, path: tuple[str, ...], entry: Certificate, authority: Authority) -> None:
+        """Refuse a way of proving that the kind of authority does not know."""
+        if authority.kind == "acme":
+            if entry.via == BY_HAND and entry.proof != "dns-01":
+                raise self.fail(
+                    f"[{'.'.join(path)}] lacks the key “via”",
+                    path,
+                    "add a line via = …, the server with the sites",
+                )
+            wrong = next((each for each in entry.methods if each not in ACME_METHODS), None)
+            if wrong is not None:
+                raise self.fail(f"“{entry.authority}” speaks ACME: “{wrong}” is for portals", (*path, "proof"),
+                                f"known values: {', '.join(ACME_METHODS)}")  # fmt: skip
+        elif entry.proof is not None and (len(entry.methods) > 1 or entry.methods[0] in ACME_METHODS):
+            raise self.fail(f"“{entry.authority}” is a portal, which takes one way of its own", (*path, "proof"),
+                            "known values: file, cname, txt, email; or leave it out")  # fmt: skip
+
+    def carried(self, path: tuple[str, ...], entry: Certificate, whole: Configuration) -> None:
+        """Refuse a method that nothing named in `via` carries, and a carrier that carries nothing."""
+        portal = whole.authority[entry.authority].kind == "portal"
+        if portal and (entry.proof is None or entry.carriers == (BY_HAND,)):
+            return
+        methods = entry.methods
+        for method in methods:
+            if not any(carries(whole, each, method) for each in entry.carriers):
+                them, verb = ", ".join(entry.carriers), "carry" if len(entry.carriers) > 1 else "carries"
+                lacking = "a server" if method in {"http-01", "file"} else "a nameserver or a program, or by-hand"
+                if method == "tls-alpn-01":
+                    lacking = LISTENER
+                raise self.fail(f"“{them}” {verb} no {method} proofs", (*path, "via"), f"name {lacking} there")
+        for each in entry.carriers:
+            if not any(carries(whole, each, method) for method in methods):
+                raise self.fail(f"“{each}” cannot carry {' or '.join(methods)}", (*path, "via"),
+                                "take it out, or add its way of proving to `proof`")  # fmt: skip
+
+    def names(self, path: tuple[str, ...], entry: Certificate, whole: Configuration) -> tuple[str, ...]:
+        """Return the names as certificates have them; refuse those that cannot be proven as configured."""
+        if not entry.names:
+            raise self.fail(f"[{'.'.join(path)}] has no names", (*path, "names"), "list at least one name")
+        try:
+            names = identifiers(entry.names)
+        except NameTrouble as error:
+            raise self.fail(error.what, (*path, "names"), error.advice) from error
+        portal = whole.authority[entry.authority].kind == "portal"
+        for each in names:
+            if portal and as_address(each):
+                raise self.fail(f"{each} is an address, which is ordered at ACME CAs alone", (*path, "names"),
+                                "take it out")  # fmt: skip
+            known = methods_for(entry, each) if not portal else [m for m in entry.methods if can_prove(m, each)]
+            if not known and (not portal or entry.proof is not None):
+                what = f"the wildcard {each}" if each.startswith("*.") else f"the address {each}"
+                advice = "name each host; CAs give wildcards for DNS proofs only" if each.startswith("*.") else (
+                    "addresses are proven by http-01 or tls-alpn-01")  # fmt: skip
+                raise self.fail(f"{' or '.join(entry.methods)} cannot prove {what}", (*path, "names"), advice)
+        return names
+
+    def certificate(self, name: str, entry: Certificate, whole: Configuration) -> Certificate:
+        path = ("certificate", name)
+        self.refers(entry.authority, "authority", whole.authority, (*path, "authority"))
+        if not entry.carriers or len(set(entry.carriers)) < len(entry.carriers):
+            raise self.fail("“via” must name each carrier once", (*path, "via"), "name what carries the proofs")
+        carriers = {**whole.server, **whole.nameserver, **whole.program, BY_HAND: None, LISTENER: None}
+        for each in entry.carriers:
+            self.refers(each, "server", carriers, (*path, "via"))
+        self.proof(path, entry, whole.authority[entry.authority])
+        self.carried(path, entry, whole)
+        for server in entry.install:
+            self.refers(server, "server", {**whole.server, **whole.program}, (*path, "install"))
+            if server in whole.server and not takes_certificates(whole.server[server]):
+                raise self.fail(
+                    f"“{server}” takes no certificates: nothing is said of which files it wants",
+                    (*path, "install"),
+                    f"add files = [{{ path = …, form = … }}] to [server.{server}], or leave it out",
+                )
+        for each in entry.otherwise:
+            self.refers(each, "authority", whole.authority, (*path, "otherwise"))
+        self.expect_no(certificate_fault(entry, whole.authority), path)
+        if entry.keep < 1:
+            raise self.fail("“keep” is less than one edition", (*path, "keep"), "write how many editions stay")
+        names = self.names(path, entry, whole)
+        return entry if names == entry.names else msgspec.structs.replace(entry, names=names)

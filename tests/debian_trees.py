@@ -49,6 +49,8 @@ class Tree:
             own = [self.program, "-f", str(self.main_file)]
             return {"start": [*own, "-k", "start"], "test": [*own, "-t"]}
         own = [self.program, "-f", str(self.main_file)]
+        if self.kind == "haproxy":
+            return {"start": [*own, "-p", str(self.pid_file)], "test": [*own, "-c"]}
         return {"start": own, "test": [*own, "-tt"]}
 
     def start(self) -> None:
@@ -113,6 +115,14 @@ class Tree:
             )
             script.chmod(0o755)
             reload = f'reload = ["{script}"]\n'
+        if self.kind == "haproxy":
+            script = self.folder / "reload"
+            script.write_text(f"#!/bin/sh\nexec {' '.join(self.commands()['start'])} -sf $(cat {self.pid_file})\n")
+            script.chmod(0o755)
+            return (
+                f'\n[server.{name}]\nkind = "haproxy"\nprogram = "{self.program}"\n'
+                f'main_file = "{self.main_file}"\nreload = ["{script}"]\n'
+            )
         prefix = f'prefix = "{self.folder}"\n' if self.kind == "nginx" else ""
         prefix = f'prefix = "{self.etc}"\n' if self.kind == "apache" else prefix
         return (
@@ -138,6 +148,10 @@ class Tree:
         certificate, key = make_tls_pair(private, names[0])
         addresses = [self.address, *([also] if also else [])]
         ports = [*([(self.http_port, False)] if plain else []), *([(self.https_port, True)] if tls else [])]
+        if self.kind == "haproxy":
+            with self.main_file.open("a") as main:
+                main.write(_haproxy_frontend(name, addresses, ports, certificate, key, self.http_port))
+            return root
         text = {"nginx": _nginx_site, "apache": _apache_site, "lighttpd": _lighttpd_site}[self.kind](
             names, root, addresses, ports, certificate, key
         )
@@ -174,6 +188,15 @@ def _apache_site(names: list[str], root: Path, addresses: list[str], ports: Port
         f"    DocumentRoot {root}\n{pair if t else ''}</VirtualHost>\n"
         for p, t in ports
     )
+
+
+def _haproxy_frontend(name: str, addresses: list[str], ports: Ports, certificate: Path, key: Path, sites: int) -> str:
+    """Return a frontend before the sites at 127.0.0.1; `crt` names a folder where there is a TLS port."""
+    both = certificate.parent / "both"
+    both.mkdir()
+    (both / "default.pem").write_bytes(certificate.read_bytes() + key.read_bytes())
+    binds = "".join(f"    bind {a}:{p}{f' ssl crt {both}' if t else ''}\n" for a in addresses for p, t in ports)
+    return f"\nfrontend {name}\n{binds}    default_backend {name}\nbackend {name}\n    server sites 127.0.0.1:{sites}\n"
 
 
 def _lighttpd_site(
@@ -236,6 +259,12 @@ def _lighttpd(tree: Tree) -> None:
              'server.groupname            = "www-data"', "")  # fmt: skip
 
 
+def _haproxy(tree: Tree) -> None:
+    shutil.copytree("/etc/haproxy", tree.etc, symlinks=True)
+    _rewrite(tree, tree.main_file, "/etc/haproxy", str(tree.etc), "/run/haproxy", str(tree.folder),
+             "\tchroot /var/lib/haproxy\n", "", "\tuser haproxy\n\tgroup haproxy\n", "")  # fmt: skip
+
+
 def _retarget(folder: Path, was: str) -> None:
     """Have absolute links into the package's tree lead into the copy."""
     for each in folder.rglob("*"):
@@ -254,6 +283,7 @@ def _rewrite(tree: Tree, file: Path, *pairs: str) -> None:
 MAKERS: dict[str, tuple[Callable[[Tree], None], str, str]] = {
     "nginx": (_nginx, "nginx.conf", "nginx.pid"),
     "apache": (_apache, "apache2.conf", "run/apache2.pid"),
+    "haproxy": (_haproxy, "haproxy.cfg", "haproxy.pid"),
     "lighttpd": (_lighttpd, "lighttpd.conf", "lighttpd.pid"),
 }
 

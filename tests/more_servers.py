@@ -222,6 +222,15 @@ class Mail:
             f'\n[server.boxes]\nkind = "dovecot"\nprogram = "{find_program("dovecot")}"\nmain_file = "{self.dovecot}"\n'
         )
 
+    def expect_sound(self) -> None:
+        """Hold that their own tests pass, and that Postfix starts from nothing."""
+        by_postfix = [find_program("postfix"), "-c", str(self.main_cf.parent)]
+        whole = [find_program("dovecot"), "-c", str(self.dovecot), "-n"]
+        for command in ([*by_postfix, "check"], whole, [*by_postfix, "stop"], [*by_postfix, "start"]):
+            done = subprocess.run(command, capture_output=True, text=True, check=False, timeout=20)
+            assert done.returncode == 0, done.stdout + done.stderr
+        wait_for_port(self.ports["smtp"], None, self.main_cf.parent.parent / "log")
+
     def texts(self) -> tuple[str, str, str]:
         """What their configurations say."""
         return self.main_cf.read_text(), self.master_cf.read_text(), self.dovecot.read_text()

@@ -242,3 +242,20 @@ def _blind(world: SimulatedWorld, lost: str) -> Callable[[str, str, str], tuple[
         return ("connection", "refused") if name == lost else original(name, token, wanted)
 
     return look
+
+
+def test_an_address_that_cannot_be_reached_from_here_is_told_before_and_asked_about_only_when_told(
+    world: SimulatedWorld,
+) -> None:
+    world.nameserver.table[NAME] = ["127.0.0.1", "2001:db8::77"]
+    refused = world.run("stamp", NAME, "--as", "rowing")
+    assert refused.status == 1
+    assert "rowing.saltmarsh.test at 2001:db8::77: " in refused.flat
+    assert "`stamp` with --anyway" in refused.flat
+    assert world.asked()["challenge"] == 0, "the CA was not asked"
+    done = world.run("stamp", NAME, "--as", "rowing", "--anyway")
+    assert "edition 1 is served" in done.out, done.err
+    assert done.status == 1, "who comes over IPv6 does not reach it"
+    assert "the CA is asked anyway" in done.flat
+    assert world.asked()["challenge"] == 1
+    assert world.run("renew", "rowing").status == 0

@@ -3,12 +3,13 @@
 import pytest
 
 from inkstamp.findings import Severity
-from inkstamp.proof.seeing import judge
+from inkstamp.proof.seeing import Caution, judge
 from inkstamp.proof.web_file import http_proof
 from inkstamp.view.addresses import Addresses
 from inkstamp.view.web import Sight
 
 PROOF = http_proof("site.test", "tok", "tok.thumb")
+USUAL = Caution()
 HERE, THERE = "127.0.0.1", "127.0.0.9"
 
 
@@ -16,10 +17,10 @@ def sight(address: str, **changes: object) -> Sight:
     return Sight(**({"address": address, "hops": (PROOF.url,), "status": 200, "body": PROOF.content} | changes))  # type: ignore[arg-type]
 
 
-def look(*sights: Sight, whole: bool = False) -> list[tuple[Severity, str]]:
+def look(*sights: Sight, caution: Caution = USUAL) -> list[tuple[Severity, str]]:
     by_address = {each.address: each for each in sights}
     addresses = Addresses((), tuple(by_address), "")
-    findings = judge(PROOF, addresses, by_address.__getitem__, lambda address: address == HERE, whole=whole)
+    findings = judge(PROOF, addresses, by_address.__getitem__, lambda address: address == HERE, caution)
     return [(each.severity, f"{each.subject} {each.seen} {each.remedy}") for each in findings]
 
 
@@ -72,10 +73,20 @@ def test_an_address_that_this_machine_has_no_way_to_is_passed_over_unless_it_is_
     unseen = sight("2001:db8::1", status=0, trouble="Network is unreachable", no_route=True)
     assert [severity for severity, _ in look(unseen, sight(HERE))] == [Severity.NOTE, Severity.GOOD]
     assert [severity for severity, _ in look(unseen)] == [Severity.BAD]
-    (found, _), (_, told) = look(unseen, sight(HERE), whole=True)[0], look(unseen, sight(HERE), whole=True)[0]
+    careful, anyway = Caution(whole=True), Caution(whole=True, anyway=True)
+    found, told = look(unseen, sight(HERE), caution=careful)[0]
     assert found is Severity.BAD, "before the first certificate a person is asked: the CA may ask there first"
     assert "AAAA record" in told
     assert "--anyway" in told
+    assert look(unseen, sight(HERE), caution=anyway)[0][0] is Severity.WARN
+    assert look(unseen, caution=anyway)[0][0] is Severity.BAD, "nothing shows the proof"
+    refuses = sight("2001:db8::1", status=0, trouble="no connection: Connection refused")
+    found, told = look(refuses, sight(HERE), caution=careful)[0]
+    assert found is Severity.BAD
+    assert "--anyway" in told
+    assert look(refuses, sight(HERE), caution=anyway)[0][0] is Severity.WARN
+    wrong = sight("2001:db8::1", status=404, body=b"")
+    assert look(wrong, sight(HERE), caution=anyway)[0][0] is Severity.BAD, "a wrong answer is one"
 
 
 def test_a_name_without_an_address_is_told_in_the_words_of_dns() -> None:

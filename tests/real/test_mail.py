@@ -60,6 +60,7 @@ def test_one_certificate_is_served_by_web_smtp_imap_and_pop_and_undo_brings_the_
     before, first = post.texts(), seen(post, "smtp")[0]
     done = world.run("stamp", "club")
     assert done.status == 0, done.err
+    post.expect_sound()
     for each in ("smtp", "smtps", "imap", "imaps", "pop3"):
         assert seen(post, each) == (world.edition("club", 1), 2), each
     assert world.served(WEB) == world.edition("club", 1)
@@ -103,6 +104,7 @@ def test_one_certificate_is_served_by_web_smtp_imap_and_pop_and_undo_brings_the_
     for _ in range(2):
         assert world.run("undo", "club").status == 0
     assert post.texts() == before
+    post.expect_sound()
     assert seen(post, "smtp")[0] == seen(post, "pop3")[0] == first
 
 

@@ -116,3 +116,38 @@ def test_stamp_renew_let_through_and_undo(world: World, folder: Path, kind: str,
         assert tree.snapshot() == before
         assert page(tree, domain) in {200, 403, 404}
         assert not [each for each in (tree.folder / "www").rglob("*") if ".well-known" in str(each)]
+
+
+@pytest.mark.parametrize("situation", ["plain alone", "with TLS", "wildcard", "two addresses", "port taken elsewhere"])
+def test_a_proxy_takes_a_certificate_and_gives_it_back(world: World, folder: Path, situation: str) -> None:
+    label = f"haproxy-{situation.replace(' ', '-').lower()}"
+    domain = f"a.{label}.saltmarsh.test"
+    addresses = [ADDRESS, SECOND] if situation == "two addresses" else [ADDRESS]
+    world.site(label, [domain])
+    ports = (world.nginx.http_port, world.nginx.https_port)
+    with ExitStack() as stack:
+        if situation == "port taken elsewhere":
+            stack.enter_context(foreign_listener(ports[1], folder))
+        tree = stack.enter_context(debian_tree("haproxy", folder / label, ADDRESS, ports, SECOND))
+        tls = situation in {"with TLS", "wildcard"}
+        first = f"*.{domain.partition('.')[2]}" if situation == "wildcard" else domain
+        tree.site("club", [first], tls=tls, also=SECOND if situation == "two addresses" else "")
+        tree.start()
+        before = tree.snapshot()
+        initial = [served(tree, domain, each) for each in addresses]
+        world.nameserver.table[domain] = addresses
+        world.config.write_text(
+            f'{world.config.read_text()}{tree.entry(label)}\n[certificate.{label}]\nnames = ["{domain}"]\n'
+            f'authority = "quayside"\nvia = "front"\ninstall = ["{label}"]\n'
+        )
+        for edition in (1, 2):
+            done = world.run("stamp", label, *(["--anew"] if edition == 2 else []))
+            assert done.status == 0, done.out + done.err
+            tree.expect_sound()
+            assert {served(tree, domain, each) for each in addresses} == {world.edition(label, edition)}
+        for expected in ([world.edition(label, 1)] * len(addresses), initial):
+            done = world.run("undo", label)
+            assert done.status == 0, done.err
+            tree.expect_sound()
+            assert [served(tree, domain, each) for each in addresses] == expected
+        assert tree.snapshot() == before

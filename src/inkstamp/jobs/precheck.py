@@ -24,7 +24,7 @@ from inkstamp.pki.suffixes import registrable
 from inkstamp.proof.caa import judge_caa
 from inkstamp.proof.dns01 import record_name
 from inkstamp.proof.record import RecordProof
-from inkstamp.proof.seeing import look_at
+from inkstamp.proof.seeing import Caution, look_at
 from inkstamp.proof.web_file import FileProof, http_proof
 from inkstamp.reach.ports import local_listeners
 from inkstamp.view.addresses import Addresses, address_book
@@ -305,7 +305,7 @@ def _web(
         why = wish.lacking or "nothing carries it; name a server with --via"
         return [warn("proof", wish.name, f"was not tried: {why}", f"inkstamp precheck {wish.name} --via SERVER")]
     servers = _servers(workplace, wish)
-    seen = look_at(proof, workplace.view, answers_at(workplace, servers), whole=wish.whole)
+    seen = look_at(proof, workplace.view, answers_at(workplace, servers), Caution(whole=wish.whole))
     return seen if worst(seen) is not Severity.BAD else [*seen, *in_the_way(workplace, servers, proof)]
 
 

@@ -23,7 +23,7 @@ from inkstamp.errors import (
 from inkstamp.findings import Finding, Severity, note, worst
 from inkstamp.jobs import prove
 from inkstamp.ledger.records import OrderRecord
-from inkstamp.proof.seeing import look_at, look_at_handshake
+from inkstamp.proof.seeing import Caution, look_at, look_at_handshake
 from inkstamp.proof.web_file import FileProof, http_proof
 from inkstamp.view.addresses import address_book
 
@@ -209,13 +209,10 @@ class Showing:
             port = self._workplace.view.http_port
             self._listen(port, group, lambda where: answer_files(where, port, self._answered_files))
         ours = prove.answers_at(self._workplace, servers)
-        # Where a CA was content before, what cannot be seen from here has not kept it from that.
-        known = self._workplace.ledger.newest_edition(self._order.certificate) is not None
-        whole = not (known or self._workplace.asks_anyway)
         seen = prove.look_until_seen(
             self._workplace,
             list(proofs.values()),
-            lambda proof: look_at(proof, self._workplace.view, ours, whole=whole),
+            lambda proof: look_at(proof, self._workplace.view, ours, self._caution()),
         )
         for proof in proofs.values():
             if worst(seen[proof]) is Severity.BAD:
@@ -238,6 +235,11 @@ class Showing:
         book = address_book(self._workplace.view)
         return where_to_listen([address for task in group for address in book.look_up(task.name).all])
 
+    def _caution(self) -> Caution:
+        # Where a CA was content before, what cannot be seen from here has not kept it from that.
+        known = self._workplace.ledger.newest_edition(self._order.certificate) is not None
+        return Caution(whole=not known, anyway=self._workplace.asks_anyway)
+
     def _handshakes(self, group: Sequence[_Task]) -> _Seen:
         from inkstamp.proof.listener import answer_handshakes
         from inkstamp.proof.tls_alpn import tls_proof
@@ -248,7 +250,7 @@ class Showing:
         port = view.https_port
         self._listen(port, group, lambda where: answer_handshakes(where, port, self._answered_handshakes))
         seen = prove.look_until_seen(
-            self._workplace, list(proofs.values()), lambda proof: look_at_handshake(proof, view)
+            self._workplace, list(proofs.values()), lambda proof: look_at_handshake(proof, view, self._caution())
         )
         return {url: seen[proof] for url, proof in proofs.items()}
 

@@ -1,6 +1,7 @@
 """Look at a proof the way the CA will, and say in findings what was seen."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 
 from inkstamp.bulkhead import side_by_side
 from inkstamp.deadline import within
@@ -24,14 +25,26 @@ _BYTE_ORDER_MARK = b"\xef\xbb\xbf"
 _REDIRECT_REMEDY = "take the proof's path out of the redirect, or have it lead to the same name on port 80 or 443"
 
 
-def look_at(proof: FileProof, view: View, is_ours: Callable[[str, str], bool], *, whole: bool = False) -> list[Finding]:
+@dataclass(frozen=True, slots=True)
+class Caution:
+    """What counts where one address of a name shows the proof and another one does not answer."""
+
+    whole: bool = False
+    """Whether an address that this machine has no way to is `bad`: the CA may ask there."""
+    anyway: bool = False
+    """Whether the CA is asked although an address does not answer: it may fall back to another one."""
+
+
+def look_at(
+    proof: FileProof, view: View, is_ours: Callable[[str, str], bool], caution: Caution = Caution()
+) -> list[Finding]:
     """Fetch the proof from every address of its name; one finding an address, `bad` where a CA would fail.
 
     Args:
         proof: What should be there.
         view: How the public sees it.
         is_ours: Tells for a name and an address whether the server that carries the proof answers there.
-        whole: Whether an address that cannot be reached from here is `bad` where others can: the CA may ask there.
+        caution: What counts where one address shows the proof.
 
     """
     with within(_NAME_SECONDS):
@@ -41,8 +54,100 @@ def look_at(proof: FileProof, view: View, is_ours: Callable[[str, str], bool], *
             addresses,
             lambda address: fetch(proof.url, address, view),
             lambda address: is_ours(proof.name, address),
-            whole=whole,
+            caution,
         )
+
+
+def look_at_handshake(proof: TlsProof, view: View, caution: Caution = Caution()) -> list[Finding]:
+    """Shake hands with every address of the name as RFC 8737 section 3 has it; a finding each."""
+    with within(_NAME_SECONDS):
+        addresses = address_book(view).look_up(proof.name)
+        if not addresses.all:
+            return [_no_address(proof.name, addresses)]
+        looks = side_by_side(lambda address: _judge_handshake(proof, address, view), addresses.all, _AT_ONCE)
+        return _weigh(proof.name, addresses, looks, caution)
+
+
+def _judge_handshake(proof: TlsProof, address: str, view: View) -> "_Look":
+    at = f"{proof.name} at {address}"
+    served = shake_hands(address, view.https_port, proof.server_name, alpn=ALPN)
+    if served.no_route:
+        return _Look(_not_looked_at(at, served.trouble), no_route=True)
+    if served.chain and proof.is_shown_by(served.chain[0]):
+        return _Look(good(_TOPIC, at, "shows the proof in a handshake"))
+    wrong = bad(
+        _TOPIC,
+        at,
+        served.trouble or "shows another certificate than the proof",
+        f"see that {address} leads to this machine, with nothing in between that ends TLS",
+    )
+    return _Look(wrong, unanswered=served.unanswered)
+
+
+def _no_address(name: str, addresses: Addresses) -> Finding:
+    return bad(_TOPIC, name, addresses.trouble, addresses.remedy(name))
+
+
+def _not_looked_at(at: str, trouble: str) -> Finding:
+    return note(_TOPIC, at, f"was not looked at: this machine has no way there ({trouble})")
+
+
+def judge(
+    proof: FileProof,
+    addresses: Addresses,
+    fetch_from: Callable[[str], Sight],
+    is_ours: Callable[[str], bool],
+    caution: Caution = Caution(),
+) -> list[Finding]:
+    """Say what the CA would see of `proof` at `addresses`; the two functions do the looking."""
+    if not addresses.all:
+        return [_no_address(proof.name, addresses)]
+    sights = side_by_side(fetch_from, addresses.all, _AT_ONCE)
+    looks = [_Look(_judge_sight(proof, each, is_ours), each.no_route, each.unanswered) for each in sights]
+    return _weigh(proof.name, addresses, looks, caution)
+
+
+@dataclass(frozen=True, slots=True)
+class _Look:
+    """What was seen at one address."""
+
+    finding: Finding
+    no_route: bool = False
+    """Whether this machine has no way there."""
+    unanswered: bool = False
+    """Whether nobody answered there at all."""
+
+
+def _weigh(name: str, addresses: Addresses, looks: Sequence[_Look], caution: Caution) -> list[Finding]:
+    """Return the findings of all addresses, each in the light of the others."""
+    if all(each.no_route for each in looks):
+        return [
+            bad(
+                _TOPIC,
+                name,
+                f"none of its addresses can be reached from here: {', '.join(addresses.all)}",
+                "give this machine a way to at least one of them, since nothing can be seen otherwise",
+            )
+        ]
+    shown = any(each.finding.severity in {Severity.GOOD, Severity.WARN} for each in looks)
+    return [_beside_others(each, caution) if shown else each.finding for each in looks]
+
+
+def _beside_others(look: _Look, caution: Caution) -> Finding:
+    """Return the finding of an address where another one shows the proof."""
+    found = look.finding
+    if not (look.no_route or look.unanswered):
+        return found
+    if caution.anyway:
+        seen = f"{found.seen}; the CA is asked anyway"
+        return warn(found.topic, found.subject, seen, "it fails if the CA asks there and does not go on elsewhere")
+    if not caution.whole:
+        return found
+    if look.no_route:
+        return _unseen(found)
+    return bad(
+        found.topic, found.subject, found.seen, f"{found.remedy}; `stamp` with --anyway asks the CA nevertheless"
+    )
 
 
 def _unseen(found: Finding) -> Finding:
@@ -51,65 +156,14 @@ def _unseen(found: Finding) -> Finding:
         found.topic,
         found.subject,
         f"{found.seen}, and the CA may well ask there first",
-        f"take the {family} record out if nothing answers there; if it does, seen from elsewhere, say so with --anyway",
+        f"take the {family} record out if nothing answers there; if it does, from elsewhere: `stamp` with --anyway",
     )
-
-
-def look_at_handshake(proof: TlsProof, view: View) -> list[Finding]:
-    """Shake hands with every address of the name as RFC 8737 section 3 has it; a finding each."""
-    with within(_NAME_SECONDS):
-        addresses = address_book(view).look_up(proof.name)
-        if not addresses.all:
-            return [_no_address(proof.name, addresses)]
-        return [_judge_handshake(proof, address, view) for address in addresses.all]
-
-
-def _judge_handshake(proof: TlsProof, address: str, view: View) -> Finding:
-    at = f"{proof.name} at {address}"
-    served = shake_hands(address, view.https_port, proof.server_name, alpn=ALPN)
-    if served.chain and proof.is_shown_by(served.chain[0]):
-        return good(_TOPIC, at, "shows the proof in a handshake")
-    return bad(
-        _TOPIC,
-        at,
-        served.trouble or "shows another certificate than the proof",
-        f"see that {address} leads to this machine, with nothing in between that ends TLS",
-    )
-
-
-def _no_address(name: str, addresses: Addresses) -> Finding:
-    return bad(_TOPIC, name, addresses.trouble, addresses.remedy(name))
-
-
-def judge(
-    proof: FileProof,
-    addresses: Addresses,
-    fetch_from: Callable[[str], Sight],
-    is_ours: Callable[[str], bool],
-    *,
-    whole: bool = False,
-) -> list[Finding]:
-    """Say what the CA would see of `proof` at `addresses`; the two functions do the looking. `whole`: see `look_at`."""
-    if not addresses.all:
-        return [_no_address(proof.name, addresses)]
-    sights = side_by_side(fetch_from, addresses.all, _AT_ONCE)
-    findings = [_judge_sight(proof, sight, is_ours) for sight in sights]
-    if all(finding.severity == "note" for finding in findings):
-        return [
-            bad(
-                _TOPIC,
-                proof.name,
-                f"none of its addresses can be reached from here: {', '.join(addresses.all)}",
-                "give this machine a way to at least one of them, since nothing can be seen otherwise",
-            )
-        ]
-    return [_unseen(each) if whole and each.severity is Severity.NOTE else each for each in findings]
 
 
 def _judge_sight(proof: FileProof, sight: Sight, is_ours: Callable[[str], bool]) -> Finding:
     at = f"{proof.name} at {sight.address}"
     if sight.no_route:
-        return note(_TOPIC, at, f"was not looked at: this machine has no way there ({sight.trouble})")
+        return _not_looked_at(at, sight.trouble)
     via = f" after a redirect to {_short(sight.hops[-1], proof)}" if len(sight.hops) > 1 else ""
     elsewhere = _elsewhere(sight, is_ours)
     if sight.trouble:

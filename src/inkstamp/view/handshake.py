@@ -14,7 +14,7 @@ from inkstamp.pki.certificates import MOST_CERTIFICATES, from_der
 from inkstamp.pki.names import as_address
 from inkstamp.printable import one_line
 from inkstamp.transport import connect
-from inkstamp.view.point import NO_ROUTE
+from inkstamp.view.point import is_without_way
 from inkstamp.view.upgrade import Upgrade, ask_for_tls
 
 _CIPHERS = {"rsa": b"aRSA", "ecdsa": b"aECDSA"}
@@ -42,6 +42,8 @@ class Served:
     """Why there was no handshake, as a sentence; empty when there was one."""
     no_route: bool = False
     """This machine has no way to that kind of address (no IPv6 here), so nothing is known about it."""
+    unanswered: bool = False
+    """Whether nobody answered there at all."""
 
 
 def shake_hands(
@@ -60,11 +62,11 @@ def shake_hands(
                 return Served(address=address, port=port, trouble=trouble)
             return _handshake(stream, (address, port), name, alpn, algorithm)
     except TimeoutError:
-        return Served(address=address, port=port, trouble=f"no answer within {_PATIENCE:.0f} s")
+        return Served(address=address, port=port, trouble=f"no answer within {_PATIENCE:.0f} s", unanswered=True)
     except (OSError, UnicodeError) as error:  # UnicodeError: a name that cannot be asked for
         number, said = getattr(error, "errno", None), getattr(error, "strerror", None) or str(error)
-        trouble, no_route = f"no connection: {said}", number in NO_ROUTE
-        return Served(address=address, port=port, trouble=trouble, no_route=no_route)
+        no_route = is_without_way(address, number)
+        return Served(address=address, port=port, trouble=f"no connection: {said}", no_route=no_route, unanswered=True)
 
 
 def _handshake(stream: socket.socket, at: tuple[str, int], name: str, alpn: bytes, algorithm: str) -> Served:

@@ -15,8 +15,8 @@ from inkstamp.files import read_bytes
 from inkstamp.pki.certificates import pem_certificates
 from inkstamp.transport import bounded
 
-NO_ROUTE = frozenset({errno.EAFNOSUPPORT, errno.EADDRNOTAVAIL, errno.ENETUNREACH})
-"""Errors that say that this machine has no way to that kind of address (no IPv6 here): nothing is known of it then."""
+_NO_WAY = frozenset({errno.EAFNOSUPPORT, errno.EADDRNOTAVAIL, errno.ENETUNREACH})
+_ANY_PORT = 9
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -68,6 +68,23 @@ def is_public(address: str) -> bool:
         if carried:
             return all(each.is_global and not each.is_multicast for each in carried)
     return found.is_global and not found.is_multicast
+
+
+def is_without_way(address: str, number: int | None) -> bool:
+    """Tell whether this machine has no way to that kind of address (no IPv6 here): nothing is known of it then.
+
+    `number` is the errno with which a connection failed. “No route to host” may also come from a router, or be said of
+    a neighbour that is down: whether it is this machine's own routes that say so shows without sending anything.
+    """
+    if number != errno.EHOSTUNREACH:
+        return number in _NO_WAY
+    family = socket.AF_INET6 if ":" in address else socket.AF_INET
+    try:
+        with socket.socket(family, socket.SOCK_DGRAM) as asked:
+            asked.connect((address, _ANY_PORT))
+    except OSError:
+        return True
+    return False
 
 
 def read_resolver(text: str) -> tuple[str, int] | None:

@@ -21,7 +21,7 @@ from inkstamp.printable import one_line, printable
 from inkstamp.transport import HttpPool, HttpsPool, at_most, client_context
 from inkstamp.urls import WebUrl, absolute, web_url
 from inkstamp.view.addresses import address_book
-from inkstamp.view.point import NO_ROUTE, View, careless_context
+from inkstamp.view.point import View, careless_context, is_without_way
 
 _CONNECT, _READ, LOOK_SECONDS = 5.0, 5.0, 15.0
 """Seconds: to connect, between two pieces of an answer, for a whole look with its redirects, their DNS, all bytes."""
@@ -58,6 +58,11 @@ class Sight:
     """This machine has no way to that kind of address (no IPv6 here), so nothing is known about it."""
     internal: bool = False
     """Whether it came from an address inside of our own network: what it says is not for strangers' eyes."""
+
+    @property
+    def unanswered(self) -> bool:
+        """Whether nobody answered at the address at all."""
+        return not self.status and len(self.hops) < 2 and not self.untrusted
 
     @property
     def last(self) -> WebUrl:
@@ -197,7 +202,7 @@ def _request(url: WebUrl, address: str, view: View, context: ssl.SSLContext | No
         cause = error.__cause__ or error.__context__
         number = getattr(cause, "errno", None)
         trouble = f"no connection: {getattr(cause, 'strerror', None) or cause}"
-        return _Answer(trouble=trouble, no_route=number in NO_ROUTE)
+        return _Answer(trouble=trouble, no_route=is_without_way(address, number))
     except SSLError as error:
         told = _not_believed(error.args[0] if error.args else None)
         return _Answer(untrusted=told) if told else _Answer(trouble=f"TLS failed: {one_line(str(error), _SHOWN)}")

@@ -1,0 +1,32 @@
+"""What stands on a machine: servers in their usual places are seen whether or not others are configured."""
+
+from pathlib import Path
+
+import pytest
+
+from inkstamp.jobs import survey as inventory
+from inkstamp.jobs.workplace import Workplace
+
+
+def _site(folder: Path, name: str) -> Path:
+    folder.mkdir()
+    main_file = folder / "nginx.conf"
+    main_file.write_text(f"events {{}}\nhttp {{\n  server {{ listen 80; server_name {name}; root {folder}; }}\n}}\n")
+    return main_file
+
+
+def test_a_server_in_its_usual_place_stays_in_view_when_another_is_configured(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    usual = _site(tmp_path / "usual", "usual.saltmarsh.test")
+    own = _site(tmp_path / "own", "own.saltmarsh.test")
+    monkeypatch.setattr(inventory, "_USUAL", (("nginx", ("true",), (str(usual),)),))
+    config = tmp_path / "inkstamp.toml"
+    config.write_text(f'[server.front]\nkind = "nginx"\nmain_file = "{own}"\n')
+    place = Workplace(config, tmp_path / "home")
+    seen = {(each.site.server, each.site.names[0]) for each in inventory.survey(place).sites}
+    assert seen == {("front", "own.saltmarsh.test"), ("nginx", "usual.saltmarsh.test")}
+    assert list(place.found_servers) == ["nginx"]
+    config.write_text(f'[server.front]\nkind = "nginx"\nmain_file = "{usual}"\n')
+    again = Workplace(config, tmp_path / "home")
+    assert [each.site.server for each in inventory.survey(again).sites] == ["front"], "it is not there twice"

@@ -193,7 +193,7 @@ def main(count: int) -> None:
 
     rows: list[tuple[str, dict[str, Any]]] = []
     with tempfile.TemporaryDirectory() as folder:
-        ca_env = {"PEBBLE_WFE_NONCEREJECT": "0"}
+        ca_env = {"nonces_rejected": "0"}
         with real_world(Path(folder), ca_env=ca_env) as world:
             world.add_authority()
             runs = {"bare": 0, "looking": 0, "ours": 1, "four": 4, "sixteen": 16}

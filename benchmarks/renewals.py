@@ -55,7 +55,7 @@ def main(due: int, sites: int) -> None:
     with tempfile.TemporaryDirectory() as made:
         folder = Path(made)
         folder.chmod(0o755)
-        with real_world(folder, ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}) as world:
+        with real_world(folder, ca_env={"nonces_rejected": "0"}) as world:
             world.add_authority()
             counting = set_up(world, due, sites)
             print(f"{f'{due} certificates of an nginx with {sites} sites':<52}  seconds  tests  reloads")

@@ -80,12 +80,12 @@ def timed(command: Sequence[str], folder: Path, *, runs: int = RUNS) -> tuple[fl
 
 def requests(folder: Path) -> None:
     print(f"{'a P-256 key and its request, whole process':<58}  seconds  CPU s  times openssl")
-    subject = ["-subj", "/CN=site.org", "-addext", "subjectAltName=DNS:site.org,DNS:www.site.org"]
+    subject = ["-subj", "/CN=example.org", "-addext", "subjectAltName=DNS:example.org,DNS:www.example.org"]
     new = ["openssl", "req", "-new", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes"]
     rows = [
         ("openssl req -new", [*new, *subject, "-keyout", "o{n}.key", "-out", "o{n}.csr"]),
         ("python -c 'import cryptography.x509'", [sys.executable, "-c", "import cryptography.x509"]),
-        ("inkstamp csr make", [PROGRAM, "csr", "make", "site.org", "www.site.org", "--as", "i{n}"]),
+        ("inkstamp csr make", [PROGRAM, "csr", "make", "example.org", "www.example.org", "--as", "i{n}"]),
         ("openssl req -text -verify", ["openssl", "req", "-in", "o1.csr", "-noout", "-text", "-verify"]),
         ("inkstamp csr show", [PROGRAM, "csr", "show", "o1.csr"]),
     ]

@@ -4,7 +4,7 @@
 
 1,095 days, seed 1, 300 certificates of 90, 47 and 6 days (MANY of them in all). The CA refuses nonces, answers 500 and
 503, breaks connections before and after it has done its work, cuts answers short, is slow, is down for three days; DNS
-is away for two, the disk is full for one; runs are killed, clocks jump. Exits with 1 when something went wrong.
+is unreachable for two, the disk is full for one; runs are killed, clocks jump. Exits with 1 when something went wrong.
 """
 
 import sys

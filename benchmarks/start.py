@@ -43,7 +43,7 @@ def make_home(folder: Path, count: int) -> Path:
         order = ledger.intend_order(name, "quayside", names)
         order = ledger.move_order(order, OrderState.OPENED, url=f"https://acme.quayside.test/order/{number}")
         edition = EditionRecord(
-            certificate=name, number=1, names=names, issuer="Quayside Intermediate A", root="Quayside Root X1",
+            certificate=name, number=1, names=names, issuer="Quayside Intermediate A", root="Quayside Harbour Root",
             serial="7", sha256=hashlib.sha256(name.encode()).hexdigest(),
             not_before=now - timedelta(days=20), not_after=now + timedelta(days=70),
             authority="quayside",

@@ -6,7 +6,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from world import World, find_program, pebble, running, write_config, write_nginx
+from world import World, find_program, other_ca, running, write_config, write_nginx
 
 from inkstamp.standins.nameserver import Nameserver
 from inkstamp.standins.ports import free_ports
@@ -118,7 +118,7 @@ def bind_world(folder: Path) -> Iterator[BindWorld]:
         bind(folder, dns_port) as secondary,
         Nameserver(unused, {}) as nameserver,  # what a World has; nothing asks it here
         running(nginx.command("-g", "daemon off;"), folder / "nginx.log", http_port),
-        pebble(folder, http_port=http_port, https_port=https_port, dns_port=dns_port, env={}) as (directory, ca),
+        other_ca(folder, http_port=http_port, https_port=https_port, dns_port=dns_port, env={}) as (directory, ca),
     ):
         config, home = write_config(folder, nginx, dns_port)
         (folder / "roots.pem").write_bytes(ca.root())

@@ -1,5 +1,6 @@
 """Sites of a real nginx, good ones and deliberately bad ones, for `check` to judge."""
 
+import os
 import subprocess
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
@@ -7,6 +8,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+import forked
 from authority_of_tests import Signer
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
@@ -85,7 +87,7 @@ class Sites:
 
     def run(self, *arguments: str) -> Ran:
         command = [inkstamp_program(), "--config", str(self.folder / "inkstamp.toml"), "check", *arguments]
-        done = subprocess.run(command, capture_output=True, text=True, timeout=60, check=False)
+        done = forked.run(command, os.environ)
         return Ran(done.returncode, done.stdout, done.stderr)
 
     def openssl_verifies(self, name: str) -> bool:

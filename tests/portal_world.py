@@ -16,7 +16,7 @@ from inkstamp.standins.ports import free_ports
 NAME = "shop.saltmarsh.test"
 RULE = """
 path = "/.well-known/pki-validation/fogbell.txt"
-lines = ["{sha256}", "fogbell.test"]
+lines = ["fogbell-proof={sha256}"]
 """
 BLOCK = re.compile(r"-----BEGIN CERTIFICATE REQUEST-----\n.*?-----END CERTIFICATE REQUEST-----\n", re.DOTALL)
 
@@ -80,7 +80,7 @@ class PortalWorld(World):
         file.write_bytes(self.get(f"{page}/{name}"))
         return file
 
-    def proofs_standing(self) -> list[str]:
+    def proofs_state(self) -> list[str]:
         return [each for each in self.left_behind() if ".well-known" in each]
 
 

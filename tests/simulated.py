@@ -7,6 +7,7 @@ from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
+import forked
 from world import World, running, write_config, write_nginx
 
 from inkstamp.standins.ca import SimulatedCa
@@ -14,6 +15,7 @@ from inkstamp.standins.ca_mood import Canned
 from inkstamp.standins.nameserver import Nameserver
 from inkstamp.standins.ports import free_ports
 
+ASK = Path(__file__).parent / "forked_ask.py"
 NAME = "rowing.saltmarsh.test"
 
 
@@ -34,14 +36,15 @@ class SimulatedWorld(World):
 def simulated_world(folder: Path) -> Iterator[SimulatedWorld]:
     http_port, https_port, dns_port, api_port = free_ports(4)
     program = folder / "web-server"
-    program.write_text(f'#!/bin/sh\nexec "{sys.executable}" -m inkstamp.standins.web "$@"\n')
+    program.write_text(f'#!/bin/sh\nexec "{sys.executable}" -SE {ASK} {forked.server()} inkstamp.standins.web "$@"\n')
     program.chmod(0o755)
     web = write_nginx(folder / "web", http_port, https_port, str(program))
+    server = [sys.executable, "-m", "inkstamp.standins.web", *web.command()[1:]]
     web.sites_file(f"server {{ listen 127.0.0.1:{http_port}; server_name first.test; root {folder}; }}", "0")
     with ExitStack() as stack:
         nameserver = stack.enter_context(Nameserver(dns_port, {}))
         ca = stack.enter_context(SimulatedCa(api_port, folder / "ca", dns_port=dns_port, http_port=http_port))
-        stack.enter_context(running(web.command(), folder / "web.log", http_port))
+        stack.enter_context(running(server, folder / "web.log", http_port))
         config, home = write_config(folder, web, dns_port)
         (folder / "roots.pem").write_bytes(ca.state.hierarchy.roots_file.read_bytes())
         trust = ca.state.hierarchy.api_root_file

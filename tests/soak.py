@@ -433,9 +433,8 @@ def _settle(soak: Soak) -> None:
     for name in lifetimes:
         begins = sorted(begin for (other, _), begin in soak.known.items() if other == name)
         for before, after in itertools.pairwise(begins):
-            # Half of a short lifetime and two thirds of a long one, less the spread (a fifth of what is left, or of
-            # what is not), less a clock that went two days ahead.
-            share = 0.5 - 0.1 if lifetimes[name] < 10 else 2 / 3 - 1 / 15
+            # Half of it at least, whatever the spread, less a clock that went two days ahead.
+            share = 0.5
             least = lifetimes[name] * share - 2.2
             if (after - before) / 86_400 < least:
                 soak.wrong(f"{name} was renewed after {(after - before) / 86_400:.1f} days")

@@ -84,7 +84,7 @@ def test_what_is_printed_steers_nothing_and_what_is_json_comes_back(text: str) -
     assert json.loads(written) == text
 
 
-PUBLIC = ["9.9.9.9", "2620:fe::fe", "::ffff:9.9.9.9"]
+PUBLIC = ["192.31.196.9", "2620:4f:8000::5", "::ffff:192.31.196.9"]
 INTERNAL = ["127.0.0.1", "::1", "10.1.2.3", "192.168.0.1", "172.16.0.1", "169.254.169.254", "fe80::1", "fd00::1",
             "0.0.0.0",
             "224.0.0.1", "ff02::1", "100.64.0.1", "255.255.255.255", "::", "::ffff:127.0.0.1", "::ffff:10.0.0.1",

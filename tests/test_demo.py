@@ -43,11 +43,11 @@ def test_the_demo_shows_both_ways_to_a_certificate_with_nginx_and_removes_everyt
         "history",
     ]
     assert shown == [*acts, "demo"]  # the last one says how to keep it
-    assert "rowing.saltmarsh.test: works, with warnings" in done.stdout
+    assert "rowing.saltmarsh.test: warnings" in done.stdout
     assert "correct the A record in DNS" in " ".join(done.stdout.split())
     assert "shop: edition 1 is on the shelf, from order 4" in done.stdout
     assert "bakery: edition 2 on front" in done.stdout
-    assert "all 4 are good" in done.stdout
+    assert "all 4 are ok" in done.stdout
     assert "rowing: edition 1 is revoked, key-compromise" in done.stdout
     assert list(tmp_path.iterdir()) == []
 
@@ -68,7 +68,7 @@ def test_where_nginx_is_not_installed_the_stand_in_takes_its_place_and_says_so(
     )  # fmt: skip
     assert done.returncode == 0, done.stdout + done.stderr
     assert "the simulated web server (nginx is not installed)" in " ".join(done.stdout.replace("# ", "").split())
-    assert "all 4 are good" in done.stdout
+    assert "all 4 are ok" in done.stdout
     assert list(tmp_path.iterdir()) == []
 
 
@@ -92,7 +92,7 @@ def test_a_kept_world_comes_up_again_and_takes_commands_by_hand(tmp_path: Path) 
         lines = [world.stdout.readline() for _ in range(6)]
         assert f"  export INKSTAMP_CONFIG={kept}/inkstamp.toml\n" in lines
         by_hand = ENVIRONMENT | {"INKSTAMP_CONFIG": str(kept / "inkstamp.toml")}
-        for command in (["check", "museum"], ["stamp", "rowing", "--anew"], ["renew"]):
+        for command in (["check", "museum"], ["stamp", "rowing", "--reissue"], ["renew"]):
             ran = subprocess.run(
                 [inkstamp_program(), *command], capture_output=True, text=True, env=by_hand, check=False
             )

@@ -23,10 +23,22 @@ from inkstamp.renewal.when import (
 LIFETIMES = st.timedeltas(min_value=timedelta(hours=1), max_value=timedelta(days=400))
 
 
-@pytest.mark.parametrize(("days", "left"), [(90, 30), (47, 47 / 3), (10, 10 / 3), (9, 4.5), (6, 3)])
-def test_a_third_of_the_lifetime_is_left_or_half_of_a_short_one(days: int, left: float) -> None:
+@pytest.mark.parametrize(("days", "left"), [(90, 27), (47, 14.1), (20, 6), (10, 3), (7, 3), (6, 2.7), (1, 0.45)])
+def test_three_tenths_of_the_lifetime_are_left_and_three_days_where_there_is_room(days: int, left: float) -> None:
     end = NOW + timedelta(days=days)
-    assert renewal_moment(NOW, end) == end - timedelta(days=left)
+    assert abs(renewal_moment(NOW, end) - (end - timedelta(days=left))) < timedelta(seconds=1)
+
+
+@given(LIFETIMES, st.floats(0, 1))
+def test_nothing_is_renewed_before_half_of_its_lifetime_is_over(lifetime: timedelta, fraction: float) -> None:
+    second = timedelta(seconds=1)
+    assert renewal_moment(NOW, NOW + lifetime, fraction=fraction) >= NOW + lifetime / 2 - second
+
+
+@given(LIFETIMES, LIFETIMES)
+def test_a_longer_life_is_never_renewed_sooner(first: timedelta, second: timedelta) -> None:
+    short, long = sorted((first, second))
+    assert renewal_moment(NOW, NOW + short) <= renewal_moment(NOW, NOW + long) + timedelta(seconds=1)
 
 
 @given(LIFETIMES, st.floats(-0.5, 2))

@@ -19,6 +19,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+import forked
 import psutil
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
@@ -213,15 +214,14 @@ class World:
 
     def run(self, *arguments: str, env: dict[str, str] | None = None, timeout: float = 120, program: str = "") -> Ran:
         """Run the built program as a user does, or `program` that runs it."""
-        done = subprocess.run(
-            [program or inkstamp_program(), *arguments],
-            capture_output=True,
-            text=True,
-            timeout=timeout,
-            check=False,
-            stdin=subprocess.DEVNULL,
-            env={**os.environ, "INKSTAMP_CONFIG": str(self.config), **self.env, **(env or {})},
-        )
+        given = {**os.environ, "INKSTAMP_CONFIG": str(self.config), **self.env, **(env or {})}
+        if program:
+            done = subprocess.run(
+                [program, *arguments], capture_output=True, text=True, timeout=timeout, check=False,
+                stdin=subprocess.DEVNULL, env=given,
+            )  # fmt: skip
+        else:
+            done = forked.run([inkstamp_program(), *arguments], given, timeout=timeout)
         return Ran(done.returncode, done.stdout, done.stderr)
 
     def edition(self, certificate: str, number: int) -> bytes:
@@ -235,7 +235,7 @@ class World:
         One time in a hundred the CA does not ask for a proof, since it remembers an earlier one, whatever it is told.
         """
         for _ in range(4):
-            done = self.run("stamp", name, "--anew")
+            done = self.run("stamp", name, "--reissue")
             if done.status != 0:
                 break
         return done
@@ -298,7 +298,20 @@ def fetch(url: str, trust: Path) -> bytes:
     return data
 
 
-class Pebble:
+_CA_PROGRAM = "pebble"
+_CA_ENVIRONMENT = {
+    "nonces_rejected": "PEBBLE_WFE_NONCEREJECT",
+    "authorizations_reused": "PEBBLE_AUTHZREUSE",
+    "chain_length": "PEBBLE_CHAIN_LENGTH",
+    "alternate_roots": "PEBBLE_ALTERNATE_ROOTS",
+    "orders_per_page": "PEBBLE_WFE_ORDERS_PER_PAGE",
+    "validates_at_once": "PEBBLE_VA_NOSLEEP",
+    "validation_delay": "PEBBLE_VA_SLEEPTIME",
+}
+"""What a test may set (percent, seconds or numbers), by the variable that Debian's test CA reads."""
+
+
+class OtherCa:
     """What a test may ask of the real ACME CA beside its API."""
 
     def __init__(self, management: str, trust: Path, log: Path, process: int) -> None:
@@ -320,7 +333,7 @@ class Pebble:
 
 
 @contextmanager
-def pebble(
+def other_ca(
     folder: Path,
     *,
     http_port: int,
@@ -329,7 +342,7 @@ def pebble(
     env: dict[str, str],
     settings: Mapping[str, object] | None = None,
     options: Sequence[str] = (),
-) -> Iterator[tuple[str, Pebble]]:
+) -> Iterator[tuple[str, OtherCa]]:
     """Run the real ACME CA, which asks one nameserver for everything; gives its directory's URL."""
     api_port, management_port = free_ports(2)
     cert, key = make_tls_pair(folder, "localhost")
@@ -344,15 +357,16 @@ def pebble(
         "externalAccountBindingRequired": False,
         **(settings or {}),
     }
-    (folder / "ca.json").write_text(json.dumps({"pebble": written}))
-    usual = {"PEBBLE_VA_NOSLEEP": "1", "PEBBLE_WFE_NONCEREJECT": "5", "PEBBLE_AUTHZREUSE": "0"}
+    (folder / "ca.json").write_text(json.dumps({_CA_PROGRAM: written}))
+    usual = {"validates_at_once": "1", "nonces_rejected": "5", "authorizations_reused": "0"}
     log = folder / "ca.log"
-    command = [find_program("pebble"), "-config", str(folder / "ca.json"), "-dnsserver", f"127.0.0.1:{dns_port}"]
+    command = [find_program(_CA_PROGRAM), "-config", str(folder / "ca.json"), "-dnsserver", f"127.0.0.1:{dns_port}"]
     command += options
-    with running(command, log, api_port, {**usual, **env}) as process:
+    known = {_CA_ENVIRONMENT[name]: value for name, value in {**usual, **env}.items()}
+    with running(command, log, api_port, known) as process:
         yield (
             f"https://localhost:{api_port}/dir",
-            Pebble(f"https://localhost:{management_port}", cert, log, process.pid),
+            OtherCa(f"https://localhost:{management_port}", cert, log, process.pid),
         )
 
 
@@ -372,7 +386,7 @@ def real_world(
     with (
         Nameserver(dns_port, {}) as nameserver,
         running(nginx.command("-g", "daemon off;"), folder / "nginx.log", http_port),
-        pebble(folder, env=ca_env or {}, settings=ca_settings, options=ca_options, **ports) as (directory, ca),
+        other_ca(folder, env=ca_env or {}, settings=ca_settings, options=ca_options, **ports) as (directory, ca),
     ):
         config, home = write_config(folder, nginx, dns_port)
         (folder / "roots.pem").write_bytes(ca.root())

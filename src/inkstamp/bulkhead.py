@@ -1,8 +1,8 @@
 """Where many are worked on, what goes wrong with one stays with that one.
 
-Whatever leaves the work on one certificate, site, server or name — an error of ours, a mistake in Ink Stamp, a library
-that gives up on a stranger's bytes — becomes the outcome of that one; the others go on. An exception that is not ours
-becomes an `InternalError`, which has the traceback. Only a person who breaks the run off, and a kill, end it for all.
+Whatever leaves the work on one certificate, site, server or name — an error of ours, a bug, a library that
+gives up on a stranger's bytes — becomes the outcome of that one; the others go on. An exception that is not ours is an
+`InternalError`, which has the traceback. Only a person who breaks the run off, and a kill, end it for all.
 """
 
 import contextvars
@@ -30,7 +30,7 @@ def internal_error(error: BaseException) -> InternalError:
     """Return an exception that nobody foresaw as an error that can be told and recorded."""
     made = InternalError(
         f"internal error: {type(error).__name__}: {printable(str(error))[:500]}",
-        advice="this is a mistake in Ink Stamp: report it with what --debug shows; all others were worked on",
+        advice="please report it with the output of --debug; all others were processed",
     )
     made.traceback = printable("".join(traceback.format_exception(error)))[-_MOST_TRACE:]
     made.__cause__ = error
@@ -65,7 +65,7 @@ def attempt(work: Callable[P, T], *about: P.args, **options: P.kwargs) -> T | In
 def reached(place: str, about: str = "") -> None:
     """Tell whoever audits this process that the work on one of many has reached a place (sys.audit, PEP 578).
 
-    Nobody does in production. Tests have an exception thrown there, to see that it stays with that one.
+    Nobody does in production. Tests have an exception thrown there, to check that it stays with that one.
     """
     sys.audit(f"inkstamp.{place}", about)
 

@@ -42,7 +42,7 @@ class InkStampError(Exception):
 
 
 class InternalError(InkStampError):
-    """A mistake in Ink Stamp itself, or a library that gave up: an exception that nobody foresaw."""
+    """A internal error in Ink Stamp itself, or a library that gave up: an exception that nobody foresaw."""
 
     traceback = ""
     """Where it happened, as Python tells it; shown with --debug alone."""
@@ -125,7 +125,7 @@ class CaMisbehaved(InkStampError):
     """Whether the same order will never do better: only another one helps."""
 
     def __init__(self, what: str, *, where: str = "", said: str = "", advice: str = "") -> None:
-        usual = "run the command again; if it stays, this is for the CA to mend: show it what stands here"
+        usual = "run the command again; if it persists, report this message to the CA"
         super().__init__(what, where=where, said=said, advice=advice or usual)
 
 

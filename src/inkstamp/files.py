@@ -20,7 +20,7 @@ from inkstamp.errors import Busy, ConfigurationError, FileTooLarge, FileTrouble
 from inkstamp.ownership import expect_ours
 
 _ADVICE = {
-    errno.ENOSPC: "free some space on that disk and run the same command again; it goes on where it stopped",
+    errno.ENOSPC: "free some space on that disk and run the same command again; it resumes where it stopped",
     errno.EDQUOT: "raise the quota or free some space, then run the same command again",
     errno.EACCES: "run the command as a user who may write there, or change the modes",
     errno.EPERM: "run the command as a user who may write there, or change the modes",

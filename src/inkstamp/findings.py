@@ -8,13 +8,13 @@ from enum import StrEnum
 class Severity(StrEnum):
     """How grave a finding is, from nothing to do to something is broken."""
 
-    GOOD = "good"
+    OK = "ok"
     NOTE = "note"
     WARN = "warn"
     BAD = "bad"
 
 
-_RANK = {Severity.BAD: 0, Severity.WARN: 1, Severity.NOTE: 2, Severity.GOOD: 3}
+_RANK = {Severity.BAD: 0, Severity.WARN: 1, Severity.NOTE: 2, Severity.OK: 3}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -32,9 +32,9 @@ class Finding:
     """What to do about it; empty when there is nothing to do."""
 
 
-def good(topic: str, subject: str, seen: str) -> Finding:
+def ok(topic: str, subject: str, seen: str) -> Finding:
     """Make a finding that all is well."""
-    return Finding(severity=Severity.GOOD, topic=topic, subject=subject, seen=seen)
+    return Finding(severity=Severity.OK, topic=topic, subject=subject, seen=seen)
 
 
 def note(topic: str, subject: str, seen: str, remedy: str = "") -> Finding:
@@ -43,7 +43,7 @@ def note(topic: str, subject: str, seen: str, remedy: str = "") -> Finding:
 
 
 def warn(topic: str, subject: str, seen: str, remedy: str = "") -> Finding:
-    """Make a finding about something that works but should be mended."""
+    """Make a finding about something that works but should be fixed."""
     return Finding(severity=Severity.WARN, topic=topic, subject=subject, seen=seen, remedy=remedy)
 
 
@@ -58,5 +58,5 @@ def worst_first(findings: Iterable[Finding]) -> list[Finding]:
 
 
 def worst(findings: Iterable[Finding]) -> Severity:
-    """Return the gravest severity among `findings`, `good` when there is none."""
-    return min((f.severity for f in findings), key=_RANK.__getitem__, default=Severity.GOOD)
+    """Return the gravest severity among `findings`, `ok` when there is none."""
+    return min((f.severity for f in findings), key=_RANK.__getitem__, default=Severity.OK)

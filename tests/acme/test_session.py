@@ -144,7 +144,7 @@ def test_a_ca_that_takes_no_nonce_is_given_up(tmp_path: Path) -> None:
     stale = reply("400 Bad", body, "Content-Type: application/problem+json")
     with (
         scripted(tmp_path, [stale] * 50) as (session, _, asked),
-        pytest.raises(CaMisbehaved, match="takes none of the nonces"),
+        pytest.raises(CaMisbehaved, match="rejects its own nonces"),
     ):
         post(session)
     assert asked.count("POST /order") == 20
@@ -191,7 +191,7 @@ def test_a_ca_that_hangs_is_waited_for_no_longer_than_patience_has_it(
     assert time.monotonic() - began < 10
     assert sum(clock.slept) <= 90
     assert asked.count("POST /order") == len(clock.slept) + 1
-    assert "goes on where it stopped" in end.value.advice
+    assert "resumes where it stopped" in end.value.advice
 
 
 @pytest.mark.parametrize("kind", sorted(problems._ADVICE))

@@ -4,11 +4,11 @@ import json
 import os
 import stat
 import subprocess
-import sys
 from pathlib import Path
 
 import pytest
 from cryptography.hazmat.primitives import serialization
+from killing import killed_at
 from simulated import NAME, SimulatedWorld
 from world import inkstamp_program
 
@@ -17,7 +17,6 @@ from inkstamp.pki import keys
 from inkstamp.pki.kinds import KeyKind
 
 MAC = os.urandom(32)
-KILLER = Path(__file__).resolve().parent.parent / "real" / "killer.py"
 
 
 def add(world: SimulatedWorld, name: str, *more: str) -> list[str]:
@@ -50,7 +49,7 @@ def test_an_account_is_bound_to_a_customer_where_the_ca_wants_that(world: Simula
     world.simulated.state.mood.customers = {"saltmarsh-7": MAC}
     done = world.run(*add(world, "bound"))
     assert done.status == 2
-    assert "binds accounts to customers" in done.flat
+    assert "requires external account binding (EAB)" in done.flat
     assert "--binding-id ID --binding-key-file FILE" in done.flat
     text = b64url(MAC) + ("=" if algorithm == "HS384" else "")
     file = secret_file(world, "mac.key", text.encode() + b"\n")
@@ -99,12 +98,13 @@ def test_an_account_that_a_key_has_already_is_found(world: SimulatedWorld, kind:
 
 
 def test_the_ca_is_asked_what_it_offers_and_how_the_account_stands(world: SimulatedWorld) -> None:
-    world.simulated.state.mood.profiles = {"classic": "what browsers take", "sixdays": "short-lived"}
+    world.simulated.state.mood.profiles = {"harbour": "for browsers", "tide": "short-lived"}
     assert world.run("stamp", NAME).status == 0
     told = world.run("authority", "show", "quayside")
     assert told.status == 0, told.err
-    for each in ("the account is valid", "mailto:certs@saltmarsh.test", "quayside.test", "says when to renew (ARI)",
-                 "revokes", "changes account keys", "sixdays: short-lived", "valid rowing.saltmarsh.test",
+    for each in ("the account is valid", "mailto:certs@saltmarsh.test", "quayside.test",
+                 "offers renewal information (ARI)",
+                 "revokes", "offers key rollover", "tide: short-lived", "valid rowing.saltmarsh.test",
                  "for rowing"):  # fmt: skip
         assert each in told.flat, each
     shown = world.run("authority", "show", "quayside", "--json").json["authority"]
@@ -146,7 +146,7 @@ def test_changed_terms_say_where_to_read_and_agree_and_the_next_run_goes_on(worl
 def test_a_new_key_takes_the_place_of_the_old_one_and_the_account_stays(world: SimulatedWorld) -> None:
     before = account_key(world)
     url = world.run("authority", "show", "--json").json["authorities"][0]["account_url"]
-    done = world.run("authority", "new-key", "quayside", "--kind", "ecdsa-p384", "--json")
+    done = world.run("authority", "rollover", "quayside", "--kind", "ecdsa-p384", "--json")
     assert done.status == 0, done.err
     assert done.json["account_url"] == url
     assert done.json["key"] == "ecdsa-p384"
@@ -156,20 +156,12 @@ def test_a_new_key_takes_the_place_of_the_old_one_and_the_account_stays(world: S
     assert [each.name for each in file.parent.iterdir()] == ["quayside.pem"]
     assert world.run("stamp", NAME).status == 0
     world.simulated.state.mood.changes_keys = False
-    assert "does not change the keys" in world.run("authority", "new-key", "quayside").flat
+    assert "does not change the keys" in world.run("authority", "rollover", "quayside").flat
 
 
 def test_killed_anywhere_a_change_of_key_leaves_an_account_that_works(world: SimulatedWorld) -> None:
-    counts = world.folder / "places"
-
     def change(place: int) -> list[str]:
-        counts.unlink(missing_ok=True)
-        subprocess.run(
-            [sys.executable, str(KILLER), str(place), str(counts), "--config", str(world.config),
-             "authority", "new-key", "quayside"],
-            capture_output=True, check=False, timeout=60,
-        )  # fmt: skip
-        return counts.read_text().splitlines()
+        return killed_at(place, world.folder / "places", world.config, ["authority", "rollover", "quayside"])[1]
 
     whole = change(0)
     assert len(whole) >= 5
@@ -194,19 +186,19 @@ def test_an_answer_that_is_lost_is_found_out_about(world: SimulatedWorld) -> Non
         raise ConnectionError
 
     world.simulated.state.accounts.change_key = unheard  # type: ignore[method-assign,assignment]
-    done = world.run("authority", "new-key", "quayside")
+    done = world.run("authority", "rollover", "quayside")
     assert done.status == 1
     assert (world.home / "accounts" / "quayside.next.pem").exists()
     weather.down = False
     assert world.run("stamp", NAME).status == 0
     assert account_key(world) != before
-    assert "its new key counts" in world.run("history").out
+    assert "the new key is in use" in world.run("history").out
 
 
 def test_an_account_is_retired_after_a_question_and_not_opened_again_by_itself(world: SimulatedWorld) -> None:
     assert world.run("stamp", NAME).status == 0
-    assert world.run("authority", "retire", "quayside").status == 2, "nobody is there to be asked"
-    command = [inkstamp_program(), "--config", str(world.config), "authority", "retire", "quayside"]
+    assert world.run("authority", "deactivate", "quayside").status == 2, "nobody is there to be asked"
+    command = [inkstamp_program(), "--config", str(world.config), "authority", "deactivate", "quayside"]
     for answer, status in (("no\n", 2), ("quayside\n", 0)):
         asked = subprocess.run(
             ["script", "-qec", " ".join(command), "/dev/null"], input=answer, capture_output=True, text=True,
@@ -216,14 +208,14 @@ def test_an_account_is_retired_after_a_question_and_not_opened_again_by_itself(w
         assert "will not be renewed: rowing" in " ".join(asked.stdout.split())
     (known,) = world.simulated.state.accounts._known.values()
     assert known["status"] == "deactivated"
-    done = world.run("stamp", "rowing", "--anew")
+    done = world.run("stamp", "rowing", "--reissue")
     assert done.status == 2
     assert "was retired" in done.flat
     assert len(world.simulated.state.accounts._known) == 1
     opened = world.run("authority", "add", "quayside", "--json")
     assert opened.status == 0, opened.err
     assert opened.json["added"]["account_opened"] is True
-    assert world.run("stamp", "rowing", "--anew").status == 0
+    assert world.run("stamp", "rowing", "--reissue").status == 0
     assert len(world.simulated.state.accounts._known) == 2
     assert any("retired" in each.name for each in (world.home / "accounts").iterdir()), "no key is thrown away"
 

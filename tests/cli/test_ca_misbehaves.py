@@ -178,7 +178,7 @@ def test_what_it_does(world: SimulatedWorld, case: Case) -> None:
 
     said = f"{done.out}\n{done.err}"
     assert "Traceback" not in said
-    assert "mistake in Ink Stamp" not in said
+    assert "internal error in Ink Stamp" not in said
     assert (done.status == 0) is (case.does == GOES_ON), said
     assert len(state.orders) - orders <= max(case.orders, 1)
     assert len(said) < 20_000, "however much it sends, people are not shown all of it"
@@ -213,7 +213,7 @@ def test_an_order_that_is_never_done_is_left_for_a_later_run_after_minutes(world
     with pytest.raises(StillWaiting, match="still at work") as raised:
         obtain(place, short, entry)
     assert timedelta(minutes=4) < clock.moment - begin <= timedelta(minutes=5)
-    assert "it goes on with this order" in raised.value.advice
+    assert "it resumes this order" in raised.value.advice
     assert world.asked()["order"] - asked < 60, "and it is not asked all the time"
     clock.moment = begin = clock.moment + timedelta(hours=2)
     with pytest.raises(StillWaiting):  # others are not to wait for it again

@@ -114,11 +114,11 @@ def test_the_root_that_is_asked_for_is_found_among_the_alternates_and_only_then_
     assert world.run("stamp", NAME).status == 0
     assert world.asked()["certificate-other"] == 0
     world.config.write_text(
-        world.config.read_text().replace("agree_terms = true", 'agree_terms = true\nroot = "Quayside Root X2"')
+        world.config.read_text().replace("agree_terms = true", 'agree_terms = true\nroot = "Quayside Old Harbour Root"')
     )
-    done = world.run("stamp", "rowing", "--anew")
+    done = world.run("stamp", "rowing", "--reissue")
     assert done.status == 0, done.err
-    assert "root “Quayside Root X2”" in done.out
+    assert "root “Quayside Old Harbour Root”" in done.out
     assert world.asked()["certificate-other"] == 1
 
 
@@ -144,12 +144,12 @@ def test_a_certificate_that_is_due_is_renewed_and_one_failure_does_not_stop_the_
     world.simulated.state.mood.aged = dict.fromkeys(names[:2], timedelta(days=70))
     for each in names:
         assert world.run("stamp", each).status == 0
-    stands = {each["name"]: each["standing"] for each in world.run("status", "--json").json["certificates"]}
-    assert stands == {"rowing": "due", "bakery": "due", "museum": "good"}
+    stands = {each["name"]: each["state"] for each in world.run("status", "--json").json["certificates"]}
+    assert stands == {"rowing": "due", "bakery": "due", "museum": "ok"}
     world.nameserver.table[NAME] = []
     done = world.run("renew")
     assert done.status == 1
-    assert "3 looked at, 1 renewed, 1 failed" in done.out
+    assert "3 checked, 1 renewed, 1 failed" in done.out
     assert "bakery: edition 2 on front" in done.out
     assert "rowing: the CA would not find rowing.saltmarsh.test" in flat(done)
     assert world.run("check", "bakery").status == 0
@@ -160,7 +160,7 @@ def test_a_certificate_that_is_due_is_renewed_and_one_failure_does_not_stop_the_
     assert "failed once, is tried again from" in re.sub(r"\s+", " ", resting.out)
     assert [each["name"] for each in world.run("renew", "--json").json["held"]] == ["rowing"]
     assert world.run("renew", "rowing", "--json").json["renewed"][0]["outcome"]["edition"]["number"] == 2
-    assert "3 looked at, 0 renewed, 0 failed" in world.run("renew").out
+    assert "3 checked, 0 renewed, 0 failed" in world.run("renew").out
     text = world.config.read_text()
     world.config.write_text(
         text.replace('names = ["museum.saltmarsh.test"]', f'names = ["museum.saltmarsh.test", "{NAME}"]')
@@ -174,7 +174,7 @@ def test_a_lost_order_is_given_up_and_replaced_where_the_ca_no_longer_knows_it(w
     world.simulated.state.orders.clear()
     done = world.run("stamp", "rowing")
     assert done.status == 0, done.err
-    assert "the CA does not know it any more" in " ".join(world.run("history").out.split())
+    assert "the CA no longer knows it" in " ".join(world.run("history").out.split())
 
 
 def test_an_order_that_ended_at_the_ca_while_nobody_looked_is_replaced_in_the_same_run(world: SimulatedWorld) -> None:
@@ -198,7 +198,7 @@ def test_a_request_that_the_ca_refuses_for_good_ends_the_order_and_the_next_run_
     assert "the next run orders anew" in flat(done)
     short = NAME.partition(".")[0]
     assert f"CAA of {NAME} names another CA" in world.run("why", short).flat
-    assert world.run("status", "--json").json["certificates"][0]["standing"] == "refused"
+    assert world.run("status", "--json").json["certificates"][0]["state"] == "refused"
     again = world.run("stamp", short)
     assert again.status == 0, again.err
     assert world.asked()["new-order"] == 2
@@ -220,7 +220,7 @@ def test_states_that_no_rfc_lists_are_told_and_never_an_error_of_the_whole_comma
         shown = world.run("authority", "show", "quayside")
         assert shown.status == 0, shown.err
         assert status in shown.out
-        assert world.run("stamp", NAME.partition(".")[0], "--anew").status == 0
+        assert world.run("stamp", NAME.partition(".")[0], "--reissue").status == 0
         assert world.simulated.state.issued == number + 1
 
 
@@ -241,7 +241,7 @@ def test_results_go_to_stdout_progress_to_stderr_and_nothing_is_coloured_without
 ) -> None:
     done = world.run("stamp", NAME, "--json", env={"COLUMNS": "60"})
     assert done.json["certificates"][0]["edition"]["number"] == 1
-    assert "asks the CA to look" in done.err
+    assert "asking the CA to validate" in done.err
     for command in (["status"], ["history"], ["check", NAME], ["survey"], ["authority", "show"], ["--help"]):
         shown = world.run(*command)
         assert shown.status == 0

@@ -10,6 +10,7 @@ import subprocess
 import time
 from pathlib import Path
 
+import forked
 import pytest
 from cryptography.hazmat.primitives import serialization
 from world import Ran, inkstamp_program
@@ -28,11 +29,9 @@ def environment(folder: Path) -> dict[str, str]:
 
 
 def run(folder: Path, *arguments: str, data: bytes = b"") -> Ran:
-    done = subprocess.run(
-        [inkstamp_program(), "csr", *arguments], cwd=folder, input=data, capture_output=True, check=False,
-        env=environment(folder), umask=0,
-    )  # fmt: skip
-    return Ran(done.returncode, done.stdout.decode(), done.stderr.decode())
+    command = [inkstamp_program(), "csr", *arguments]
+    done = forked.run(command, environment(folder), cwd=folder, data=data, umask=0)
+    return Ran(done.returncode, done.stdout, done.stderr)
 
 
 def openssl(folder: Path, *arguments: str) -> str:
@@ -51,69 +50,71 @@ def secret(folder: Path, text: str = "tide table\nnot this") -> str:
 def test_key_and_request_are_written_for_their_owner_alone_and_fit_each_other(tmp_path: Path) -> None:
     (tmp_path / "inkstamp.toml").write_text(CONFIG)
     place = ["--locality", "Kiel", "--country", "DE"]
-    done = run(tmp_path, "make", "bücher.org", "*.bücher.org", "203.0.114.9", "--kind", "ecdsa-p384", *place)
+    done = run(
+        tmp_path, "make", "bücher.example.org", "*.bücher.example.org", "192.31.196.9", "--kind", "ecdsa-p384", *place
+    )
     assert done.status == 0, done.err
-    base = "xn--bcher-kva.org"
+    base = "xn--bcher-kva.example.org"
     key = tmp_path / f"{base}.key.pem"
     assert stat.S_IMODE(key.stat().st_mode) == 0o600
     text = openssl(tmp_path, "req", "-in", f"{base}.csr.pem", "-noout", "-verify", "-text")
     assert "verify OK" in text
-    assert "C = DE, L = Kiel, O = Saltmarsh Hosting, CN = xn--bcher-kva.org" in text
-    assert "DNS:xn--bcher-kva.org, DNS:*.xn--bcher-kva.org, IP Address:203.0.114.9" in text
+    assert "C = DE, L = Kiel, O = Saltmarsh Hosting, CN = xn--bcher-kva.example.org" in text
+    assert "DNS:xn--bcher-kva.example.org, DNS:*.xn--bcher-kva.example.org, IP Address:192.31.196.9" in text
     public = openssl(tmp_path, "pkey", "-in", key.name, "-pubout")
     assert openssl(tmp_path, "req", "-in", f"{base}.csr.pem", "-noout", "-pubkey") == public
     assert (tmp_path / f"{base}.csr.pem").read_text() in done.out
-    assert "(bücher.org)" in done.out
+    assert "(bücher.example.org)" in done.out
     before = key.read_bytes()
-    again = run(tmp_path, "make", "bücher.org")
+    again = run(tmp_path, "make", "bücher.example.org")
     assert again.status == 2
     assert "is there already" in again.err
     assert key.read_bytes() == before
-    reused = run(tmp_path, "make", "bücher.org", "--key", key.name, "--as", "second", "--json")
+    reused = run(tmp_path, "make", "bücher.example.org", "--key", key.name, "--as", "second", "--json")
     assert reused.json["made"]["key_is_new"] is False
     assert openssl(tmp_path, "req", "-in", "second.csr.pem", "-noout", "-pubkey") == public
 
 
 def test_an_encrypted_key_opens_with_its_passphrase_which_is_shown_nowhere(tmp_path: Path) -> None:
     file = secret(tmp_path)
-    done = run(tmp_path, "make", "a.org", "www.a.org", "--passphrase-file", file)
+    done = run(tmp_path, "make", "example.org", "www.example.org", "--passphrase-file", file)
     assert done.status == 0, done.err
     assert "Key is valid" in openssl(
-        tmp_path, "pkey", "-in", "a.org.key.pem", "-passin", "pass:tide table", "-check", "-noout"
+        tmp_path, "pkey", "-in", "example.org.key.pem", "-passin", "pass:tide table", "-check", "-noout"
     )
     assert "tide" not in done.out + done.err
-    closed = run(tmp_path, "make", "b.org", "--key", "a.org.key.pem")
+    closed = run(tmp_path, "make", "example.net", "--key", "example.org.key.pem")
     assert closed.status == 2
     assert "is encrypted" in closed.err
-    assert run(tmp_path, "make", "b.org", "--key", "a.org.key.pem", "--passphrase-file", file).status == 0
+    assert run(tmp_path, "make", "example.net", "--key", "example.org.key.pem", "--passphrase-file", file).status == 0
     Path(file).chmod(0o644)
-    assert "chmod 600" in run(tmp_path, "make", "c.org", "--passphrase-file", file).err
+    assert "chmod 600" in run(tmp_path, "make", "example.com", "--passphrase-file", file).err
     assert (
         "no passphrase in its first line"
-        in run(tmp_path, "make", "c.org", "--passphrase-file", secret(tmp_path, "\nx")).err
+        in run(tmp_path, "make", "example.com", "--passphrase-file", secret(tmp_path, "\nx")).err
     )
-    assert "no terminal" in run(tmp_path, "make", "c.org", "--ask-passphrase").err
-    assert not (tmp_path / "c.org.key.pem").exists()
+    assert "no terminal" in run(tmp_path, "make", "example.com", "--ask-passphrase").err
+    assert not (tmp_path / "example.com.key.pem").exists()
 
 
 @pytest.mark.parametrize(
     ("arguments", "told"),
     [
         ([], "no name was given"),
-        (["a.org", "--country", "UK"], "write GB"),
-        (["localhost"], "no public CA certifies that"),
+        (["example.org", "--country", "UK"], "write GB"),
+        (["localhost"], "no public CA may issue for it"),
         (["a.*.org"], "wildcard in the wrong place"),
-        (["a b.org"], "is not a domain name"),
-        (["a.org", "--common-name", "b.org"], "add b.org to the names"),
-        (["a.org", "--organisation", "x" * 65], "64 are allowed"),
-        (["a.org", "--into", "nowhere"], "is not a folder"),
-        (["a.org", "--as", "../a"], "cannot begin a file name"),
-        (["a.org", "--key", "weak.pem"], "RSA of 1024 bits is too weak"),
-        (["a.org", "--key", "weak.pem", "--kind", "rsa-2048"], "not allowed with"),
-        (["a.org", "--key", "none.pem"], "cannot read the secret"),
-        (["a.org", "--key", "inkstamp.toml"], "private key that can be read"),
+        (["a example.net"], "is not a domain name"),
+        (["example.org", "--common-name", "example.net"], "add example.net to the names"),
+        (["example.org", "--organisation", "x" * 65], "64 are allowed"),
+        (["example.org", "--into", "nowhere"], "is not a folder"),
+        (["example.org", "--as", "../a"], "cannot begin a file name"),
+        (["example.org", "--key", "weak.pem"], "RSA of 1024 bits is too weak"),
+        (["example.org", "--key", "weak.pem", "--kind", "rsa-2048"], "not allowed with"),
+        (["example.org", "--key", "none.pem"], "cannot read the secret"),
+        (["example.org", "--key", "inkstamp.toml"], "private key that can be read"),
     ],
-)  # fmt: skip
+)
 def test_what_a_ca_would_refuse_is_told_and_nothing_is_written(arguments: list[str], told: str, tmp_path: Path) -> None:
     (tmp_path / "inkstamp.toml").write_text(CONFIG)
     (tmp_path / "inkstamp.toml").chmod(0o600)
@@ -127,15 +128,15 @@ def test_what_a_ca_would_refuse_is_told_and_nothing_is_written(arguments: list[s
 
 
 def test_a_run_that_was_cut_short_is_gone_on_with_and_a_strange_key_is_never_taken(tmp_path: Path) -> None:
-    assert run(tmp_path, "make", "a.org", "www.a.org").status == 0
-    csr, key = tmp_path / "a.org.csr.pem", tmp_path / "a.org.key.pem"
+    assert run(tmp_path, "make", "example.org", "www.example.org").status == 0
+    csr, key = tmp_path / "example.org.csr.pem", tmp_path / "example.org.key.pem"
     before = key.read_bytes()
-    csr.rename(tmp_path / ".a.org.csr.pem.part")  # as a kill between the last two steps leaves it
-    assert run(tmp_path, "make", "a.org", "www.a.org").status == 0
+    csr.rename(tmp_path / ".example.org.csr.pem.part")  # as a kill between the last two steps leaves it
+    assert run(tmp_path, "make", "example.org", "www.example.org").status == 0
     assert key.read_bytes() == before
     assert csr.exists()
     csr.unlink()
-    refused = run(tmp_path, "make", "a.org", "www.a.org")
+    refused = run(tmp_path, "make", "example.org", "www.example.org")
     assert refused.status == 2
     assert "--key" in refused.err
 
@@ -145,15 +146,35 @@ def der_of(file: Path) -> bytes:
 
 
 def test_show_says_what_a_person_wants_to_know_and_text_is_just_the_block(tmp_path: Path) -> None:
-    names = "subjectAltName=DNS:tides.org,DNS:www.tides.org,URI:x:y"
-    openssl(tmp_path, "req", "-new", "-newkey", "rsa:2048", "-nodes", "-keyout", "k", "-out", "r",
-            "-subj", "/C=UK/O=Tides/CN=tides.org", "-addext", names)  # fmt: skip
+    names = "subjectAltName=DNS:example.com,DNS:www.example.com,URI:x:y"
+    openssl(
+        tmp_path,
+        "req",
+        "-new",
+        "-newkey",
+        "rsa:2048",
+        "-nodes",
+        "-keyout",
+        "k",
+        "-out",
+        "r",
+        "-subj",
+        "/C=UK/O=Tides/CN=example.com",
+        "-addext",
+        names,
+    )
     text = (tmp_path / "r").read_text()
     (tmp_path / "mail.txt").write_text("Hello,\r\n" + text.replace("\n", "\r\n") + "\r\nbye", encoding="utf-16")
     shown = run(tmp_path, "show", "mail.txt")
     assert shown.status == 1
-    for part in ("country UK, organisation Tides, common name tides.org", "tides.org, www.tides.org, UniformResource",
-                 "rsa-2048", "sha256", "write GB", "is signed with the key that it holds"):  # fmt: skip
+    for part in (
+        "country UK, organisation Tides, common name example.com",
+        "example.com, www.example.com, UniformResource",
+        "rsa-2048",
+        "sha256",
+        "write GB",
+        "is signed with the key that it holds",
+    ):
         assert part in shown.out
     der = der_of(tmp_path / "r")
     for name in ("md5", "sha1", "sha256"):
@@ -162,7 +183,7 @@ def test_show_says_what_a_person_wants_to_know_and_text_is_just_the_block(tmp_pa
     assert run(tmp_path, "show", "mail.txt", "--text").out == text
     assert run(tmp_path, "show", "-", data=der).out.startswith("standard input: a certificate signing request")
     data = json.loads(run(tmp_path, "show", "mail.txt", "--json").out)
-    assert data["request"]["names"] == ["tides.org", "www.tides.org"]
+    assert data["request"]["names"] == ["example.com", "www.example.com"]
     for wrong in ("k", "none"):
         done = run(tmp_path, "show", wrong)
         assert done.status == 1
@@ -195,24 +216,43 @@ def on_terminal(folder: Path, answers: list[str], *arguments: str) -> tuple[int,
 
 def test_on_a_terminal_it_asks_in_order_with_defaults_and_never_echoes_the_passphrase(tmp_path: Path) -> None:
     (tmp_path / "inkstamp.toml").write_text(CONFIG)
-    answers = ["a.org www.a.org", "", "Tides", "-", "", "Kent", "", "", "ecdsa-p384", "mud flats", "mud flats"]
+    answers = [
+        "example.org www.example.org",
+        "",
+        "Tides",
+        "-",
+        "",
+        "Kent",
+        "",
+        "",
+        "ecdsa-p384",
+        "mud flats",
+        "mud flats",
+    ]
     status, screen = on_terminal(tmp_path, answers, "make", "--ask-passphrase")
     assert status == 0, screen
     asked = re.findall(r"(?m)^(?:\x00)?([a-z][a-z ,-]*?)(?: \[(.*?)\])?: ", screen.replace("\r", ""))
     assert [name for name, _ in asked][:8] == [
-        "names, separated by blanks", "common name", "organisation", "unit", "locality", "state", "country", "e-mail",
-    ]  # fmt: skip
+        "names, separated by blanks",
+        "common name",
+        "organisation",
+        "unit",
+        "locality",
+        "state",
+        "country",
+        "e-mail",
+    ]
     assert dict(asked)["organisation"] == "Saltmarsh Hosting"
-    assert dict(asked)["common name"] == "a.org"
+    assert dict(asked)["common name"] == "example.org"
     assert "mud flats" not in screen
-    subject = openssl(tmp_path, "req", "-in", "a.org.csr.pem", "-noout", "-subject")
-    assert "C = GB, ST = Kent, L = Gull, O = Tides, CN = a.org" in subject
-    key = (tmp_path / "a.org.key.pem").read_bytes()
+    subject = openssl(tmp_path, "req", "-in", "example.org.csr.pem", "-noout", "-subject")
+    assert "C = GB, ST = Kent, L = Gull, O = Tides, CN = example.org" in subject
+    key = (tmp_path / "example.org.key.pem").read_bytes()
     assert serialization.load_pem_private_key(key, b"mud flats").key_size == 384  # type: ignore[union-attr]
 
 
 def test_two_different_passphrases_write_nothing(tmp_path: Path) -> None:
-    status, screen = on_terminal(tmp_path, ["one", "two"], "make", "a.org", "--ask-passphrase")
+    status, screen = on_terminal(tmp_path, ["one", "two"], "make", "example.org", "--ask-passphrase")
     assert status == 2
     assert "differ" in screen
     assert list(tmp_path.iterdir()) == []

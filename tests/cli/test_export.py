@@ -1,10 +1,12 @@
 """`inkstamp export` as typed: the forms themselves are tested where they are made, in tests/pki/test_packing.py."""
 
+import os
 import stat
 import subprocess
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+import forked
 import pytest
 from authority_of_tests import Signer
 from cryptography import x509
@@ -64,7 +66,7 @@ def export(folder: Path, *arguments: str) -> Ran:
 
 def run(folder: Path, *arguments: str) -> Ran:
     command = [inkstamp_program(), "--config", str(folder / "inkstamp.toml"), *arguments]
-    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False, umask=0)
+    done = forked.run(command, os.environ, cwd=folder, umask=0)
     return Ran(done.returncode, done.stdout, done.stderr)
 
 

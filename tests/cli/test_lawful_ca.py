@@ -115,19 +115,19 @@ def test_names_in_unicode_are_ordered_in_the_form_of_dns(world: SimulatedWorld) 
 def test_a_profile_that_is_offered_is_asked_for_and_another_is_refused_with_those_there_are(
     world: SimulatedWorld,
 ) -> None:
-    world.simulated.state.mood.profiles = {"classic": "for browsers", "sixdays": "short-lived"}
+    world.simulated.state.mood.profiles = {"harbour": "for browsers", "tide": "short-lived"}
     config = world.config.read_text()
-    world.config.write_text(config.replace("agree_terms = true", 'agree_terms = true\nprofile = "sixdays"'))
+    world.config.write_text(config.replace("agree_terms = true", 'agree_terms = true\nprofile = "tide"'))
     assert world.run("stamp", NAME).status == 0
     (order,) = world.simulated.state.orders.values()
-    assert order.profile == "sixdays"
+    assert order.profile == "tide"
     world.config.write_text(
         world.config.read_text().replace("[certificate.rowing]", '[certificate.rowing]\nprofile = "old"')
     )
-    done = world.run("stamp", "rowing", "--anew")
+    done = world.run("stamp", "rowing", "--reissue")
     assert done.status == 2
     assert "offers no profile “old”" in done.flat
-    assert "classic (for browsers), sixdays (short-lived)" in done.flat
+    assert "harbour (for browsers), tide (short-lived)" in done.flat
     assert world.asked()["new-order"] == 1
 
 
@@ -136,14 +136,14 @@ def test_a_lifetime_is_asked_for_and_left_out_where_the_ca_lets_nobody_choose(wo
     world.config.write_text(
         world.config.read_text().replace("[certificate.rowing]", "[certificate.rowing]\nlifetime_days = 20")
     )
-    done = world.run("stamp", "rowing", "--anew", "--json")
+    done = world.run("stamp", "rowing", "--reissue", "--json")
     assert done.status == 0, done.err
     ends = datetime.fromisoformat(done.json["certificates"][0]["edition"]["not_after"])
     assert abs(ends - datetime.now(UTC) - timedelta(days=20)) < timedelta(hours=1)
     world.simulated.state.mood.lets_choose_end = False
-    again = world.run("stamp", "rowing", "--anew")
+    again = world.run("stamp", "rowing", "--reissue")
     assert again.status == 0, again.err
-    assert "the CA lets nobody choose a lifetime (malformed); orders without that" in again.flat
+    assert "the CA does not let clients choose the lifetime (malformed); orders without that" in again.flat
 
 
 def test_an_order_that_ran_out_is_replaced_and_one_given_up_gives_its_authorizations_back(
@@ -157,16 +157,16 @@ def test_an_order_that_ran_out_is_replaced_and_one_given_up_gives_its_authorizat
     assert done.status == 0, done.err
     assert "it was open until" in world.run("history", "rowing").flat
     assert len(state.orders) == 2
-    assert world.run("order", "rowing", "--anew").status == 3
+    assert world.run("order", "rowing", "--reissue").status == 3
     newest = list(state.orders.values())[-1]
-    assert world.run("order", "rowing", "--give-up").status == 0
+    assert world.run("order", "rowing", "--cancel").status == 0
     assert [state._authorizations[each].status for each in newest.authorizations] == ["deactivated"]
     assert list((world.home / "orders").iterdir()) == []
-    assert world.run("order", "rowing", "--give-up").status == 2
-    assert world.run("order", "rowing", "--anew").status == 3
+    assert world.run("order", "rowing", "--cancel").status == 2
+    assert world.run("order", "rowing", "--reissue").status == 3
     world.simulated.weather.down = True
-    done = world.run("order", "rowing", "--give-up")
-    assert done.status == 0, "a CA that is away keeps nobody from giving up"
+    done = world.run("order", "rowing", "--cancel")
+    assert done.status == 0, "a CA that is unreachable keeps nobody from giving up"
     assert "cannot give its authorizations back" in done.flat
 
 
@@ -206,13 +206,13 @@ def test_names_that_fail_are_left_out_where_that_is_allowed_and_said_loudly(
     assert again.status == 1, "what is missing is tried again, and said again"
     assert world.simulated.state.issued == issued == 1, "and no second certificate comes of that"
     assert f"does not cover {', '.join(without)}" in again.json["renewed"][0]["due"]["reason"]
-    assert world.run("status", "--json").json["certificates"][0]["standing"] != "good"
+    assert world.run("status", "--json").json["certificates"][0]["state"] != "ok"
     mood.refused = {}
     world.nameserver.table[names[5]] = ["127.0.0.1"]
     monkeypatch.undo()
     whole = world.run("renew", "many")
     assert whole.status == 0, whole.err
-    assert world.run("status", "--json").json["certificates"][0]["standing"] == "good"
+    assert world.run("status", "--json").json["certificates"][0]["state"] == "ok"
 
 
 def test_nothing_is_left_out_while_the_edition_before_is_good_for_a_while(world: SimulatedWorld) -> None:

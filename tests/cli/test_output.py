@@ -25,16 +25,16 @@ def test_an_error_is_told_in_the_same_order_always(capsys: pytest.CaptureFixture
     trouble = CaProblem(
         "the CA refused", where="https://ca.test/o/1", said="caa: no\n  a.test: \033[31mred", advice="ask"
     )
-    trouble.findings = (bad("proof", "a.test", "is not seen", "mend it"),)
+    trouble.findings = (bad("validation", "a.test", "is not seen", "fix it"),)
     output.error(trouble)
     assert capsys.readouterr().err == (
         "inkstamp: the CA refused\n"
         "  bad   a.test: is not seen\n"
-        "        do: mend it\n"
+        "        fix: fix it\n"
         "  at     https://ca.test/o/1\n"
         "  said   caa: no\n"
         "           a.test: ·[31mred\n"
-        "  do     ask\n"
+        "  fix    ask\n"
     )
 
 
@@ -57,7 +57,7 @@ def test_colour_is_for_terminals_and_not_against_the_users_will(monkeypatch: pyt
 
     monkeypatch.setenv("TERM", "xterm")
     monkeypatch.delenv("NO_COLOR", raising=False)
-    finding = bad("proof", "a.test", "is not seen")
+    finding = bad("validation", "a.test", "is not seen")
     assert "\033[31m" in output.finding(finding, Terminal())
     assert "\033" not in output.finding(finding, io.StringIO())
     monkeypatch.setenv("NO_COLOR", "1")

@@ -1,17 +1,12 @@
 """Revocation: by account, by own key, with a replacement first; of what is ours and of what is not."""
 
-import subprocess
-import sys
-from pathlib import Path
-
 import pytest
 from cryptography import x509
+from killing import killed_at
 from simulated import NAME, SimulatedWorld
 
 from inkstamp.pki import keys
 from inkstamp.pki.kinds import KeyKind
-
-KILLER = Path(__file__).resolve().parent.parent / "real" / "killer.py"
 
 
 def serial(world: SimulatedWorld, number: int) -> int:
@@ -59,7 +54,7 @@ def test_what_is_revoked_is_put_on_no_server_again(world: SimulatedWorld) -> Non
         assert refused.status == 1
         assert "edition 1 of “rowing” was revoked" in refused.flat
         assert "(key-compromise)" in refused.flat
-        assert "put the newest on: inkstamp install rowing" in refused.flat
+        assert "install the newest: inkstamp install rowing" in refused.flat
         assert world.served(NAME) == world.edition("rowing", 2)
     assert world.run("install", "rowing").status == 0
 
@@ -73,20 +68,13 @@ def test_a_replacement_is_served_before_the_old_one_is_revoked(world: SimulatedW
     assert world.served(NAME) == world.edition("rowing", 2)
     assert (world.home / "shelf/rowing/0002/key.pem").read_bytes() != key
     assert revoked(world) == {serial(world, 1): "superseded"}
-    assert world.run("renew", "--json").json["renewed"] == [], "the new one is good"
+    assert world.run("renew", "--json").json["renewed"] == [], "the new one is ok"
 
 
 def test_killed_anywhere_it_never_revokes_what_took_the_others_place(world: SimulatedWorld) -> None:
-    counts = world.folder / "places"
-
     def replace(place: int, name: str) -> list[str]:
-        counts.unlink(missing_ok=True)
-        subprocess.run(
-            [sys.executable, str(KILLER), str(place), str(counts), "--config", str(world.config),
-             "revoke", name, "--and-replace", "--yes"],
-            capture_output=True, check=False, timeout=60,
-        )  # fmt: skip
-        return counts.read_text().splitlines()
+        command = ["revoke", name, "--and-replace", "--yes"]
+        return killed_at(place, world.folder / "places", world.config, command)[1]
 
     world.site("first", ["first.saltmarsh.test"])
     assert world.run("stamp", "first.saltmarsh.test").status == 0
@@ -162,6 +150,6 @@ def test_a_ca_that_does_not_revoke_or_refuses_a_reason_is_told_of(world: Simulat
         CODES[9] = held
     assert done.status == 1
     assert "does not take that reason" in done.flat
-    assert world.run("stamp", "rowing", "--anew").status == 0
+    assert world.run("stamp", "rowing", "--reissue").status == 0
     assert world.run("revoke", "rowing", "--yes").status == 0
     assert revoked(world) == {serial(world, 1): "unspecified"}, "the one that was meant, and not the newest"

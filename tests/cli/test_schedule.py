@@ -7,6 +7,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from types import SimpleNamespace
 
+import forked
 import pytest
 from world import Ran, find_program, inkstamp_program
 
@@ -34,7 +35,7 @@ def folder(request: pytest.FixtureRequest, tmp_path: Path) -> Path:
 
 def run(folder: Path, *arguments: str) -> Ran:
     command = [inkstamp_program(), "--config", str(folder / "inkstamp.toml"), *arguments]
-    done = subprocess.run(command, capture_output=True, text=True, check=False)
+    done = forked.run(command, os.environ)
     return Ran(done.returncode, done.stdout, done.stderr)
 
 
@@ -49,7 +50,7 @@ def words_of(service: str) -> list[str]:
 
 
 def test_systemd_takes_the_units_and_the_command_in_them_is_the_renewal(folder: Path) -> None:
-    assert "is not there: nothing is renewed by itself" in schedule(folder, "show").flat
+    assert "is missing: nothing is renewed automatically" in schedule(folder, "show").flat
     done = schedule(folder, "put")
     assert done.status == 0, done.err
     service, timer = (folder / "units" / f"inkstamp-renew.{end}" for end in ("service", "timer"))
@@ -69,11 +70,11 @@ def test_systemd_takes_the_units_and_the_command_in_them_is_the_renewal(folder: 
     assert "ReadWritePaths=-/srv/store/tls\n" in text
     assert "ProtectSystem=strict" in text
     ran = subprocess.run(words_of(text), capture_output=True, text=True, check=False, env={}, cwd="/")
-    assert (ran.returncode, "0 looked at, 0 renewed, 0 failed" in ran.stdout) == (0, True), ran.stderr
+    assert (ran.returncode, "0 checked, 0 renewed, 0 failed" in ran.stdout) == (0, True), ran.stderr
     shown = schedule(folder, "show")
     assert shown.status == 0
-    assert "is in place" in shown.flat
-    assert "UTC: 0 looked at, 0 renewed, 0 failed" in shown.flat
+    assert "is installed" in shown.flat
+    assert "UTC: 0 checked, 0 renewed, 0 failed" in shown.flat
 
 
 def test_a_timer_that_does_not_run_or_is_out_of_date_is_noticed_and_can_be_taken_away(folder: Path) -> None:
@@ -84,13 +85,13 @@ def test_a_timer_that_does_not_run_or_is_out_of_date_is_noticed_and_can_be_taken
     at = record.read_text().partition('"at":"')[2].partition('"')[0]
     record.write_text(record.read_text().replace(at, then.isoformat()))
     late = schedule(folder, "show")
-    assert (late.status, "the timer is there and has not run since" in late.flat) == (1, True)
+    assert (late.status, "the timer is installed but has not run since" in late.flat) == (1, True)
     config = folder / "inkstamp.toml"
     config.write_text(config.read_text().replace("/srv/store/tls", "/srv/elsewhere"))
     assert "for other servers and sites than there are now" in schedule(folder, "show").flat
     assert "/srv/elsewhere" in schedule(folder, "print").out
     assert schedule(folder, "put").status == 0
-    assert "is in place" in schedule(folder, "show").flat
+    assert "is installed" in schedule(folder, "show").flat
     assert schedule(folder, "remove").out.count("is gone") == 2
     assert list((folder / "units").iterdir()) == []
     assert schedule(folder, "remove").out == "there was no timer\n"
@@ -124,14 +125,14 @@ def test_a_run_that_was_ended_before_it_was_done_is_told_by_the_next_one(tmp_pat
     assert "was ended" not in run(tmp_path, "schedule", "show", "--into", str(tmp_path)).flat
     (tmp_path / "home" / "locks" / "renewal-running").write_text("2026-11-27T03:00:00+00:00")
     shown = run(tmp_path, "schedule", "show", "--into", str(tmp_path))
-    assert (shown.status, "2026-11-27 03:00 UTC was ended before it was done" in shown.flat) == (1, True)
-    assert "began 2026-11-27 03:00 UTC was ended before it was done" in run(tmp_path, "renew").flat
+    assert (shown.status, "2026-11-27 03:00 UTC was interrupted" in shown.flat) == (1, True)
+    assert "began 2026-11-27 03:00 UTC was interrupted" in run(tmp_path, "renew").flat
     assert "was ended" not in run(tmp_path, "renew").flat
 
 
 def test_an_entry_for_cron_is_good_only_where_a_cron_daemon_runs(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("inkstamp.jobs.schedule._CRON_FOLDER", folder)
-    for daemon, severity in (("cron", "good"), ("nobody", "bad")):
+    for daemon, severity in (("cron", "ok"), ("nobody", "bad")):
         names = [SimpleNamespace(info={"name": each}) for each in ("init", daemon)]
         monkeypatch.setattr("psutil.process_iter", lambda _wanted, names=names: names)
         place = Workplace(folder / "inkstamp.toml", folder / "home")

@@ -69,7 +69,7 @@ def test_a_mistake_in_any_entry_stops_no_other_certificate_and_is_mailed(
     assert preview.status == 1
     assert "rowing: due" in preview.out
     assert "unknown key “progam”" in preview.err
-    assert world.run("stamp", "rowing").status == 2, "who is there mends it first"
+    assert world.run("stamp", "rowing").status == 2, "who is there fixes it first"
     done = world.run("renew")
     assert done.status == 1, done.out
     assert "rowing: edition 1 on front" in done.out
@@ -78,7 +78,7 @@ def test_a_mistake_in_any_entry_stops_no_other_certificate_and_is_mailed(
     text = letter.message.get_content()
     for each in ("behind", "elsewhere", "astray", "server.back", "authority.other", "messenger.chat"):
         assert f"“{each}”" in text
-    assert "[server.back] has a mistake: unknown key “progam”" in text
+    assert "[server.back] has an error: unknown key “progam”" in text
     assert world.run("renew").status == 1
     assert len(mailbox.letters) == 1, "once"
 
@@ -97,7 +97,7 @@ def test_a_matter_is_mailed_once_and_once_more_when_it_is_over(world: SimulatedW
     assert letter.message["Subject"] == f"Certificates on {os.uname().nodename}: 1 new"
     text = letter.message.get_content()
     assert "* “rowing” failed 2 times in a row: the CA answered with 400 (rejectedIdentifier)" in text
-    assert "do: inkstamp why rowing" in text
+    assert "fix: inkstamp why rowing" in text
     done = world.run("renew", "rowing")
     assert done.status == 0, done.err
     assert len(mailbox.letters) == 2
@@ -122,7 +122,7 @@ def test_a_mail_server_that_takes_nothing_fails_no_renewal_and_is_tried_again(
     assert done.status == 2
     world.can("new-order", Canned(400, {}, REFUSAL))
     done = world.run("renew", "rowing")
-    assert "ops: could not tell anybody, and tries again next time: the mail server does not take" in done.flat
+    assert "ops: could not send the notification, the next run tries again: the mail server does not take" in done.flat
     assert "550 nobody of that name" in done.flat
     assert "correct horse" not in done.flat
     mailbox.refuses = False
@@ -181,7 +181,7 @@ def test_figures_are_written_for_monitoring(world: SimulatedWorld) -> None:
     assert "could not be written" in world.run("renew").flat, "its folder is not there"
     (world.folder / "node").mkdir()
     world.can("new-order", Canned(400, {}, REFUSAL))
-    world.run("stamp", "rowing", "--anew")
+    world.run("stamp", "rowing", "--reissue")
     assert world.run("renew").status == 0
     text = (world.folder / "node" / "inkstamp.prom").read_text()
     figures = {
@@ -191,7 +191,7 @@ def test_figures_are_written_for_monitoring(world: SimulatedWorld) -> None:
     }
     assert 89 < figures["inkstamp_certificate_days_left", "rowing"] < 90
     assert figures["inkstamp_certificate_failures", "rowing"] == 1
-    expiry = figures["inkstamp_certificate_expiry_timestamp_seconds", "rowing"]
+    expiry = figures["inkstamp_certificate_not_after_timestamp_seconds", "rowing"]
     assert expiry - figures["inkstamp_certificate_last_success_timestamp_seconds", "rowing"] < 90 * 86400
     assert figures["inkstamp_certificate_last_failure_timestamp_seconds", "rowing"] > 0
     assert figures["inkstamp_run_looked_at", ""] == 1

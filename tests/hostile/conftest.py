@@ -16,7 +16,7 @@ def street() -> Iterator[Street]:
     settings = {"ocspResponderURL": f"http://{ON_PATH}:{ocsp}/"}
     with (
         open_folder() as folder,
-        real_world(folder, ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}, ca_settings=settings) as world,
+        real_world(folder, ca_env={"nonces_rejected": "0"}, ca_settings=settings) as world,
     ):
         world.config.write_text(world.config.read_text().replace("http_port = ", f"dns_port = {dns}\nhttp_port = "))
         world.add_authority()

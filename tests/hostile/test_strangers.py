@@ -272,7 +272,7 @@ def test_a_local_user_who_owns_what_root_would_rely_on(street: Street, what: str
             os.chown(home, owner, owner)
         else:
             os.chown(home / "accounts" / "quayside.pem", owner, owner)
-        done = street.world.run(*(("authority", "new-key", "quayside") if what == "secret" else ("status",)))
+        done = street.world.run(*(("authority", "rollover", "quayside") if what == "secret" else ("status",)))
         told = words(done)
     finally:
         config.chmod(mode)

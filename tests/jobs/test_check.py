@@ -27,7 +27,7 @@ def judge(name: str, chain: tuple[Signer, ...], later: timedelta = timedelta()) 
 
 def test_a_good_chain_is_good_in_every_point() -> None:
     seen, root = judge("www.site.test", GOOD)
-    assert seen == {"name": Severity.GOOD, "dates": Severity.GOOD, "trust": Severity.GOOD}
+    assert seen == {"name": Severity.OK, "dates": Severity.OK, "trust": Severity.OK}
     assert root == "Root"
 
 

@@ -24,7 +24,7 @@ from inkstamp.pki.kinds import KeyKind
 
 ROOT = Signer("Root")
 MIDDLE = Signer("Middle", ROOT)
-LEAF = Signer("site.org", MIDDLE, ca=False, names=("site.org",))
+LEAF = Signer("example.org", MIDDLE, ca=False, names=("example.org",))
 ALL = [LEAF.certificate, MIDDLE.certificate, ROOT.certificate]
 PEM = b"".join(map(to_pem, ALL))
 KEY_PEM = keys.to_pem(LEAF.key)
@@ -57,8 +57,8 @@ def found(data: bytes, passphrase: bytes | None = None) -> set[str]:
     return {each.certificate.subject.rfc4514_string() for each in haul_of(data, passphrase).found}
 
 
-WHOLE = {"CN=site.org", "CN=Middle", "CN=Root"}
-REQUEST = csr.to_pem(csr.make(keys.make(KeyKind.ECDSA_P256), csr.for_names(["site.org"])))
+WHOLE = {"CN=example.org", "CN=Middle", "CN=Root"}
+REQUEST = csr.to_pem(csr.make(keys.make(KeyKind.ECDSA_P256), csr.for_names(["example.org"])))
 
 
 @pytest.mark.parametrize(

@@ -22,8 +22,8 @@ from inkstamp.pki.chain import arrange, choose_path, find_paths, judge_edition
 from inkstamp.pki.constraints import why_forbidden
 from inkstamp.pki.kinds import KeyKind
 
-ROOT = Signer("Root X1", days=3650)
-OLDER = Signer("Root X2", days=3650)
+ROOT = Signer("New Root", days=3650)
+OLDER = Signer("Old Root", days=3650)
 MIDDLE = Signer("Middle", ROOT)
 LOWER = Signer("Lower", MIDDLE)
 CROSS = Signer("Middle", OLDER, key=MIDDLE.key)
@@ -82,7 +82,9 @@ def network(text: str) -> list[x509.GeneralName]:
     return [x509.IPAddress(ipaddress.ip_network(text))]
 
 
-ADDRESS = x509.SubjectAlternativeName([x509.DNSName("a.org"), x509.IPAddress(ipaddress.ip_address("203.0.114.9"))])
+ADDRESS = x509.SubjectAlternativeName(
+    [x509.DNSName("example.org"), x509.IPAddress(ipaddress.ip_address("192.31.196.9"))]
+)
 
 
 @pytest.mark.parametrize(
@@ -97,9 +99,9 @@ ADDRESS = x509.SubjectAlternativeName([x509.DNSName("a.org"), x509.IPAddress(ipa
         (limited(dns("te.test")), {}, "limited to te.test"),
         (limited(None, dns("site.test")), {}, "is excluded"),
         (limited(None, dns("")), {}, "is excluded"),
-        (limited(dns("org") + network("203.0.114.0/24")), {"names": (), "more": [ADDRESS]}, ""),
-        (limited(dns("org") + network("198.18.0.0/15")), {"names": (), "more": [ADDRESS]}, "203.0.114.9"),
-        (limited(None, network("203.0.114.0/24")), {"names": (), "more": [ADDRESS]}, "203.0.114.9"),
+        (limited(dns("org") + network("192.31.196.0/24")), {"names": (), "more": [ADDRESS]}, ""),
+        (limited(dns("org") + network("198.18.0.0/15")), {"names": (), "more": [ADDRESS]}, "192.31.196.9"),
+        (limited(None, network("192.31.196.0/24")), {"names": (), "more": [ADDRESS]}, "192.31.196.9"),
     ],
 )
 def test_what_an_issuer_may_not_certify_leads_to_no_root_and_openssl_agrees(
@@ -129,14 +131,14 @@ def test_the_wanted_root_is_taken_by_name_or_fingerprint_and_the_shortest_path_o
     leaf = Signer("a.test", middle, ca=False, names=("a.test",)).certificate
     pool = [cross.certificate, middle.certificate]
     paths = find_paths(leaf, pool, [OLDER.certificate, newer.certificate], NOW)
-    assert [short_name(each.root.subject) for each in paths] == ["New Root", "Root X2"]
+    assert [short_name(each.root.subject) for each in paths] == ["New Root", "Old Root"]
     assert [len(each.issuers) for each in paths] == [1, 2]
     digest = OLDER.certificate.fingerprint(hashes.SHA256()).hex(":").upper()
-    for wanted, length in (("", 1), ("Root X2", 2), (digest, 2), ("Unknown", 1)):
+    for wanted, length in (("", 1), ("Old Root", 2), (digest, 2), ("Unknown", 1)):
         chosen = choose_path(paths, wanted)
         assert chosen is not None
         assert len(chosen.issuers) == length
-    assert choose_path([], "Root X2") is None
+    assert choose_path([], "Old Root") is None
 
 
 def test_sorting_looks_at_namesakes_alone_however_many_certificates_there_are(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -184,7 +186,7 @@ def test_an_edition_that_must_not_be_served_is_told_by_its_one_fault(topic: str,
         paths = find_paths(LEAF.certificate, pool, roots, moment)
         return judge_edition(LEAF.certificate, pool, paths=paths, moment=moment, **known)  # type: ignore[arg-type]
 
-    assert {finding.severity for finding in judge(**given)} == {Severity.GOOD}  # type: ignore[arg-type]
+    assert {finding.severity for finding in judge(**given)} == {Severity.OK}  # type: ignore[arg-type]
     findings = judge(**(given | change))  # type: ignore[arg-type]
     faults = {finding.topic for finding in findings if finding.severity is Severity.BAD}
     assert topic in faults

@@ -25,13 +25,13 @@ EXAMPLES = Path(__file__).resolve().parent.parent.parent / "examples"
 KEY = 'key "tide" {\n  algorithm hmac-sha512;\n  secret "c2VjcmV0";\n};\n'
 
 
-def record(name: str, value: str, kind: str = "TXT", zone: str = "a.org") -> DnsRecord:
+def record(name: str, value: str, kind: str = "TXT", zone: str = "example.org") -> DnsRecord:
     return DnsRecord(zone=zone, primary="192.0.2.1", name=name, kind=kind, value=value)
 
 
 def test_a_wildcard_and_its_bare_name_have_their_records_at_one_place() -> None:
     """RFC 8555 section 8.4; the digest by openssl."""
-    assert record_name("*.a.org") == record_name("a.org") == "_acme-challenge.a.org"
+    assert record_name("*.example.org") == record_name("example.org") == "_acme-challenge.example.org"
     done = subprocess.run(
         ["openssl", "dgst", "-sha256", "-binary"], input=b"tok.thumb", capture_output=True, check=True
     )
@@ -51,14 +51,18 @@ def test_one_update_a_zone_carries_all_values_and_leaves_others_alone(monkeypatc
     sent: list[tuple[Any, ...]] = []
     monkeypatch.setattr(carriers, "send_update", lambda *args, **more: sent.append((*args, more["add"])))
     records = [
-        record("_x.a.org", "one"), record("_x.a.org", "two"), record("_x.a.org", "one"),
-        record("_x.b.org", 'q"\\' + "y" * 300, zone="b.org"), record("c.a.org", "t.ca.org", "CNAME"),
+        record("_x.example.org", "one"), record("_x.example.org", "two"), record("_x.example.org", "one"),
+        record("_x.example.net", 'q"\\' + "y" * 300, zone="example.net"), record("c.example.org", "t.ca.test", "CNAME"),
     ]  # fmt: skip
     UpdateCarrier("primary", Nameserver(), 53).put(records)
     assert [(zone, len(changes), server, add) for zone, changes, server, _, _, add in sent] == [
-        ("a.org", 3, "192.0.2.1", True), ("b.org", 1, "192.0.2.1", True),
+        ("example.org", 3, "192.0.2.1", True), ("example.net", 1, "192.0.2.1", True),
     ]  # fmt: skip
-    assert sent[0][1] == [("_x.a.org", "TXT", '"one"'), ("_x.a.org", "TXT", '"two"'), ("c.a.org", "CNAME", "t.ca.org.")]
+    assert sent[0][1] == [
+        ("_x.example.org", "TXT", '"one"'),
+        ("_x.example.org", "TXT", '"two"'),
+        ("c.example.org", "CNAME", "t.ca.test."),
+    ]
     assert sent[1][1][0][2].startswith('"q\\"\\\\yyy')
     assert sent[1][1][0][2].count('" "') == 1  # in pieces of 255 at most
     assert len(by_zone(records)) == 2
@@ -93,13 +97,13 @@ class Answers(LocalHost):
 def test_a_program_that_does_not_say_it_is_done_has_failed(status: int, output: str, said: str) -> None:
     carrier = ProgramCarrier("cloud", Program(command=("x",)), Answers(status, output))
     with pytest.raises(CarrierTrouble) as caught:
-        carrier.put([record("_x.a.org", "one")])
+        carrier.put([record("_x.example.org", "one")])
     assert said in caught.value.said
 
 
 def test_a_program_that_cannot_be_started_is_told_by_its_name() -> None:
     with pytest.raises(ServerTrouble, match="cannot start"):
-        ProgramCarrier("cloud", Program(command=("/nowhere/x",)), LocalHost()).put([record("_x.a.org", "one")])
+        ProgramCarrier("cloud", Program(command=("/nowhere/x",)), LocalHost()).put([record("_x.example.org", "one")])
 
 
 def test_the_cloud_example_puts_and_drops_at_the_simulated_cloud_and_shows_its_errors(tmp_path: Path) -> None:
@@ -110,15 +114,15 @@ def test_the_cloud_example_puts_and_drops_at_the_simulated_cloud_and_shows_its_e
     with SimulatedCloud(port, "moon", known) as cloud:
         command = (sys.executable, str(EXAMPLES / "cloud_dns.py"), cloud.url, str(token))
         carrier = ProgramCarrier("cloud", Program(command=command), LocalHost())
-        both = [record("_x.a.org", "one"), record("_x.a.org", "two")]
+        both = [record("_x.example.org", "one"), record("_x.example.org", "two")]
         carrier.put(both)
         carrier.put(both)
-        assert known == {("_x.a.org", "TXT"): ['"one"', '"two"']}
+        assert known == {("_x.example.org", "TXT"): ['"one"', '"two"']}
         carrier.drop(both[:1])
         carrier.drop(both)
         assert known == {}
         with pytest.raises(CarrierTrouble) as caught:
-            carrier.put([record("_x.b.org", "one")])
+            carrier.put([record("_x.example.net", "one")])
         assert "422" in caught.value.said
         token.write_text("sun\n")
         with pytest.raises(CarrierTrouble) as caught:
@@ -131,10 +135,13 @@ def test_the_zone_file_example_keeps_its_lines_and_has_them_taken(tmp_path: Path
     file, taken = tmp_path / "proofs.inc", tmp_path / "taken"
     command = [sys.executable, str(EXAMPLES / "zone_lines.py"), str(file), "touch", str(taken)]
     told = {"format": 1, "action": "put", "records": [
-        {"zone": "a.org", "name": "_x.a.org", "type": "TXT", "value": "one", "ttl": 60},
-        {"zone": "a.org", "name": "y.a.org", "type": "CNAME", "value": "t.ca.org", "ttl": 60},
+        {"zone": "example.org", "name": "_x.example.org", "type": "TXT", "value": "one", "ttl": 60},
+        {"zone": "example.org", "name": "y.example.org", "type": "CNAME", "value": "t.ca.test", "ttl": 60},
     ]}  # fmt: skip
-    for action, lines in (("put", ['_x.a.org. 60 IN TXT "one"', "y.a.org. 60 IN CNAME t.ca.org."]), ("drop", [])):
+    for action, lines in (
+        ("put", ['_x.example.org. 60 IN TXT "one"', "y.example.org. 60 IN CNAME t.ca.test."]),
+        ("drop", []),
+    ):
         for _ in range(2):
             data = json.dumps({**told, "action": action})
             done = subprocess.run(command, input=data, capture_output=True, text=True, check=True)

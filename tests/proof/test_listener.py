@@ -115,7 +115,7 @@ def test_a_handshake_is_judged_as_the_ca_will(tmp_path: Path) -> None:
         (nobody,) = look_at_handshake(tls_proof("b.test", "x", NOW), view)
     assert [each.severity for each in (refused, seen, wrong, nobody)] == [
         Severity.BAD,
-        Severity.GOOD,
+        Severity.OK,
         Severity.BAD,
         Severity.BAD,
     ]

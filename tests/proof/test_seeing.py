@@ -28,7 +28,7 @@ def test_the_proof_is_a_file_at_the_well_known_url_with_the_key_authorization() 
     """RFC 8555 section 8.3."""
     assert PROOF.url == "http://site.test/.well-known/acme-challenge/tok"
     assert PROOF.parts == (".well-known", "acme-challenge", "tok")
-    assert look(sight(HERE, body=b"tok.thumb \r\n\n"))[0][0] is Severity.GOOD
+    assert look(sight(HERE, body=b"tok.thumb \r\n\n"))[0][0] is Severity.OK
 
 
 @pytest.mark.parametrize(
@@ -39,7 +39,7 @@ def test_the_proof_is_a_file_at_the_well_known_url_with_the_key_authorization() 
         ({"body": b"<html>welcome"}, "page of its own"),
         ({"body": b"x" * 65_536}, "with more than 64 KiB"),
         ({"status": 404, "body": b"<h1>Not\nFound</h1>"}, "beginning “<h1>Not Found</h1>”"),
-        ({"status": 403, "body": b""}, "let everybody read"),
+        ({"status": 403, "body": b""}, "allow everybody to read"),
         ({"status": 200, "body": b"x" * 5000}, "x" * 80 + "…”"),
         ({"status": 0, "body": b"", "trouble": "no connection: Connection refused"}, "Connection refused"),
         ({"status": 404, "hops": (PROOF.url, "https://site.test/x")}, "after a redirect to https://site.test/x"),
@@ -54,7 +54,7 @@ def test_what_is_seen_instead_is_told_with_a_remedy(changes: dict[str, object], 
 
 def test_one_wrong_address_of_several_is_bad_and_named() -> None:
     first, second = look(sight(HERE), sight(THERE, status=404, body=b"old"))
-    assert first[0] is Severity.GOOD
+    assert first[0] is Severity.OK
     assert second[0] is Severity.BAD
     assert f"does not answer at {THERE}" in second[1]
 
@@ -71,7 +71,7 @@ def test_a_proxy_in_front_and_a_bad_certificate_on_the_way_are_told() -> None:
 
 def test_an_address_that_this_machine_has_no_way_to_is_passed_over_unless_it_is_the_only_one() -> None:
     unseen = sight("2001:db8::1", status=0, trouble="Network is unreachable", no_route=True)
-    assert [severity for severity, _ in look(unseen, sight(HERE))] == [Severity.NOTE, Severity.GOOD]
+    assert [severity for severity, _ in look(unseen, sight(HERE))] == [Severity.NOTE, Severity.OK]
     assert [severity for severity, _ in look(unseen)] == [Severity.BAD]
     careful, anyway = Caution(whole=True), Caution(whole=True, anyway=True)
     found, told = look(unseen, sight(HERE), caution=careful)[0]
@@ -79,7 +79,7 @@ def test_an_address_that_this_machine_has_no_way_to_is_passed_over_unless_it_is_
     assert "AAAA record" in told
     assert "--anyway" in told
     assert look(unseen, sight(HERE), caution=anyway)[0][0] is Severity.WARN
-    assert look(unseen, caution=anyway)[0][0] is Severity.BAD, "nothing shows the proof"
+    assert look(unseen, caution=anyway)[0][0] is Severity.BAD, "nothing serves the expected response"
     refuses = sight("2001:db8::1", status=0, trouble="no connection: Connection refused")
     found, told = look(refuses, sight(HERE), caution=careful)[0]
     assert found is Severity.BAD

@@ -3,6 +3,7 @@
 The same holds on this machine and on another one over SSH.
 """
 
+import itertools
 import os
 import stat
 from concurrent.futures import ThreadPoolExecutor
@@ -12,6 +13,7 @@ import pytest
 
 from inkstamp.errors import FileTrouble
 from inkstamp.reach.interface import Host
+from inkstamp.reach.local import LocalHost
 
 PARTS = (".well-known", "acme-challenge", "tok")
 CUSTOMER = 12345
@@ -45,6 +47,22 @@ def test_proofs_of_many_orders_in_one_document_root_are_not_in_each_others_way(h
     with ThreadPoolExecutor(6) as pool:
         list(pool.map(prove, range(6)))
     assert list(tmp_path.iterdir()) == []
+
+
+def test_a_folder_that_goes_away_before_the_next_one_is_made_in_it_is_made_again(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    make, asked = os.mkdir, itertools.count()
+
+    def gone_once(part: str, mode: int = 0o777, *, dir_fd: int | None = None) -> None:
+        if next(asked) == 1:
+            os.rmdir(tmp_path / PARTS[0])
+        make(part, mode, dir_fd=dir_fd)
+
+    monkeypatch.setattr(os, "mkdir", gone_once)
+    planted = LocalHost().plant(str(tmp_path), PARTS, b"proof")
+    assert tmp_path.joinpath(*PARTS).read_bytes() == b"proof"
+    assert planted.made == (0, 1)
 
 
 def test_folders_that_were_there_or_hold_something_else_stay(host: Host, tmp_path: Path) -> None:

@@ -18,6 +18,6 @@ def folder() -> Iterator[Path]:
 @pytest.fixture(scope="module")
 def world(folder: Path) -> Iterator[World]:
     """A world with its authority, whose CA refuses no nonce for practice."""
-    with real_world(folder / "world", ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}) as made:
+    with real_world(folder / "world", ca_env={"nonces_rejected": "0"}) as made:
         made.add_authority()
         yield made

@@ -78,7 +78,7 @@ def test_a_site_without_tls_gets_it_with_all_that_it_has_and_a_renewal_changes_n
     assert after.count("ErrorDocument") == 2
     request = f"GET /index.html HTTP/1.0\r\nHost: {domain}\r\n\r\n"
     assert "<h1>plain</h1>" in openssl(world, domain, "-quiet", request=request)
-    assert world.run("stamp", "plain", "--anew").status == 0
+    assert world.run("stamp", "plain", "--reissue").status == 0
     assert httpd.site_file("plain").read_text() == after
     assert served(world, domain)[0] == on_shelf(world, "plain") != leaf
     sites = world.run("--json", "survey").json["sites"]

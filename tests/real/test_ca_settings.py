@@ -20,7 +20,7 @@ NAMES = [f"{name}.saltmarsh.test" for name in ("rowing", "bakery", "museum")]
 def ca(
     folder: Path, *, strict: bool = False, settings: Mapping[str, object] | None = None, **env: str
 ) -> Iterator[World]:
-    usual = {"PEBBLE_WFE_NONCEREJECT": "0", **env}
+    usual = {"nonces_rejected": "0", **env}
     with real_world(folder, ca_env=usual, ca_settings=settings, ca_options=("-strict",) if strict else ()) as made:
         yield made
 
@@ -32,14 +32,14 @@ def chain(world: World, name: str) -> list[x509.Certificate]:
 @pytest.mark.parametrize(
     ("env", "strict"),
     [
-        ({"PEBBLE_WFE_NONCEREJECT": "30"}, False),
-        ({"PEBBLE_WFE_NONCEREJECT": "30"}, True),
-        ({"PEBBLE_AUTHZREUSE": "0"}, True),
-        ({"PEBBLE_AUTHZREUSE": "50"}, False),
-        ({"PEBBLE_AUTHZREUSE": "100"}, False),
-        ({"PEBBLE_CHAIN_LENGTH": "3"}, False),
-        ({"PEBBLE_WFE_ORDERS_PER_PAGE": "1"}, False),
-        ({"PEBBLE_VA_NOSLEEP": "0", "PEBBLE_VA_SLEEPTIME": "1"}, False),
+        ({"nonces_rejected": "30"}, False),
+        ({"nonces_rejected": "30"}, True),
+        ({"authorizations_reused": "0"}, True),
+        ({"authorizations_reused": "50"}, False),
+        ({"authorizations_reused": "100"}, False),
+        ({"chain_length": "3"}, False),
+        ({"orders_per_page": "1"}, False),
+        ({"validates_at_once": "0", "validation_delay": "1"}, False),
     ],
     ids=[
         "30 % of nonces",
@@ -60,13 +60,13 @@ def test_with_each_setting_a_certificate_and_its_renewal_come_at_the_first_try(
         world.site("all", NAMES)
         done = world.run("stamp", *NAMES)
         assert done.status == 0, done.err
-        again = world.run("stamp", "rowing", "--anew")
+        again = world.run("stamp", "rowing", "--reissue")
         assert again.status == 0, again.err
         assert world.ca.certificates() == 2
         assert world.ca.orders() == 2
-        assert len(chain(world, "rowing")) == 1 + int(env.get("PEBBLE_CHAIN_LENGTH", "1"))
+        assert len(chain(world, "rowing")) == 1 + int(env.get("chain_length", "1"))
         assert world.left_behind() == []
-        if env.get("PEBBLE_AUTHZREUSE") == "100":
+        if env.get("authorizations_reused") == "100":
             assert "puts up" not in again.flat, "the CA remembers all proofs"
 
 
@@ -88,7 +88,7 @@ def test_a_ca_that_binds_accounts_to_customers_opens_one_for_the_right_key_alone
             "--trust",
             str(world.trust),
         ]
-        assert "binds accounts to customers" in world.run(*usual).flat
+        assert "requires external account binding (EAB)" in world.run(*usual).flat
         binding = ["--binding-id", "saltmarsh-7", "--binding-key-file", str(file)]
         for content, status in ((os.urandom(32), 1), (secret, 0)):
             file.write_text(b64url(content) + "\n")
@@ -100,7 +100,7 @@ def test_a_ca_that_binds_accounts_to_customers_opens_one_for_the_right_key_alone
 
 
 def test_alternate_roots_are_preferred_by_name_and_by_fingerprint(tmp_path: Path) -> None:
-    with ca(tmp_path, PEBBLE_ALTERNATE_ROOTS="2", PEBBLE_CHAIN_LENGTH="2") as world:
+    with ca(tmp_path, alternate_roots="2", chain_length="2") as world:
         roots = [x509.load_pem_x509_certificate(world.ca.root(number)) for number in range(3)]
         (tmp_path / "roots.pem").write_bytes(b"".join(world.ca.root(number) for number in range(3)))
         world.add_authority()
@@ -112,7 +112,7 @@ def test_alternate_roots_are_preferred_by_name_and_by_fingerprint(tmp_path: Path
             done = (
                 world.run("stamp", NAMES[0], "--json")
                 if number == 0
-                else world.run("stamp", "rowing", "--anew", "--json")
+                else world.run("stamp", "rowing", "--reissue", "--json")
             )
             text = world.config.read_text().replace(f'\nroot = "{name}"', "")
             assert done.status == 0, done.err
@@ -121,7 +121,7 @@ def test_alternate_roots_are_preferred_by_name_and_by_fingerprint(tmp_path: Path
 
 def test_an_accounts_whole_life_at_the_real_ca(tmp_path: Path) -> None:
     """Contact, key, revocation by account and by own key, an order given up, retirement."""
-    with ca(tmp_path, PEBBLE_WFE_NONCEREJECT="5") as world:
+    with ca(tmp_path, nonces_rejected="5") as world:
         world.add_authority()
         for name in NAMES:
             world.site(name.partition(".")[0], [name])
@@ -130,10 +130,10 @@ def test_an_accounts_whole_life_at_the_real_ca(tmp_path: Path) -> None:
         assert shown["contact"] == ["mailto:night@saltmarsh.test"]
         for name in NAMES[:2]:
             assert world.run("stamp", name).status == 0
-        changed = world.run("authority", "new-key", "quayside", "--kind", "ecdsa-p384", "--json")
+        changed = world.run("authority", "rollover", "quayside", "--kind", "ecdsa-p384", "--json")
         assert changed.status == 0, changed.err
         assert changed.json["account_url"] == shown["account_url"]
-        again = world.run("stamp", "rowing", "--anew")
+        again = world.run("stamp", "rowing", "--reissue")
         assert again.status == 0, again.err
         for arguments in (("rowing", "--reason", "superseded", "--and-replace"), ("bakery", "--by-own-key")):
             done = world.run("revoke", *arguments, "--yes", "--json")
@@ -142,9 +142,9 @@ def test_an_accounts_whole_life_at_the_real_ca(tmp_path: Path) -> None:
             assert world.run("revoke", arguments[0], "--edition", str(done.json["revoked"]["edition"]["number"]),
                              "--yes", "--json").json["revoked"]["already"] is True  # fmt: skip
         assert world.run("order", NAMES[2]).status == 3
-        assert world.run("order", "museum", "--give-up").status == 0
-        retired = world.run("authority", "retire", "quayside", "--yes")
+        assert world.run("order", "museum", "--cancel").status == 0
+        retired = world.run("authority", "deactivate", "quayside", "--yes")
         assert retired.status == 0, retired.err
-        assert "was retired" in world.run("stamp", "rowing", "--anew").flat
+        assert "was retired" in world.run("stamp", "rowing", "--reissue").flat
         assert world.run("authority", "add", "quayside").status == 0
-        assert world.run("stamp", "rowing", "--anew").status == 0
+        assert world.run("stamp", "rowing", "--reissue").status == 0

@@ -19,7 +19,7 @@ ADDRESS, NAME = "127.0.0.9", "store.saltmarsh.test"
 
 @pytest.fixture(scope="module")
 def world(folder: Path) -> Iterator[World]:
-    with real_world(folder / "world", ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}) as made:
+    with real_world(folder / "world", ca_env={"nonces_rejected": "0"}) as made:
         made.add_authority()
         made.site("store", [NAME])
         made.nameserver.table[NAME] = [ADDRESS]
@@ -122,7 +122,7 @@ def test_an_install_that_fails_leaves_bytes_and_modes_as_they_were(
     before = state(program.folder)
     # As its file says: a worker of before the last reload may still answer in this moment.
     live = x509.load_pem_x509_certificate(before[f"{NAME}.pem"][0]).public_bytes(serialization.Encoding.DER)
-    done = world.run("stamp", "store", "--anew")
+    done = world.run("stamp", "store", "--reissue")
     assert (done.status, told in done.flat) == (1, True), done.err
     assert state(program.folder) == before
     assert served(program) == live

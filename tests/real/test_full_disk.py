@@ -58,7 +58,7 @@ def test_a_full_disk_is_told_as_that_and_the_next_run_goes_on(world: SimulatedWo
         assert full.status == 1
         assert full.err.count("inkstamp: ") == 1
         assert re.search("free (some )?space", full.flat)
-        assert "mistake in Ink Stamp" not in full.err
+        assert "internal error in Ink Stamp" not in full.err
     done = world.run("renew")
     assert done.status == 0, done.err
     assert "2 renewed, 0 failed" in done.out

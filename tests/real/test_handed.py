@@ -58,15 +58,15 @@ def test_a_balancer_gets_each_edition_attached_beside_those_of_others_and_the_on
         done = world.run("stamp", "sail")
         assert done.status == 0, done.err
         assert served(port, domain) == world.served(domain) == world.edition("sail", 1)
-        assert world.run("stamp", "sail", "--anew").status == 0
-        assert world.run("stamp", "sail", "--anew").status == 0
+        assert world.run("stamp", "sail", "--reissue").status == 0
+        assert world.run("stamp", "sail", "--reissue").status == 0
         assert served(port, domain) == world.edition("sail", 3)
         labels = [each["label"] for each in state.certificates.values()]
         assert labels == ["shop", "inkstamp/sail/2", "inkstamp/sail/3"]
         assert [state.certificates[each]["label"] for each in state.attached] == ["inkstamp/sail/3", "shop"]
         before = (dict(state.certificates), list(state.attached))
         state.refuses = "maintenance until four"
-        refused = world.run("stamp", "sail", "--anew")
+        refused = world.run("stamp", "sail", "--reissue")
         state.refuses = ""
         assert (refused.status, "maintenance until four" in refused.flat) == (1, True)
         assert (state.certificates, state.attached) == before
@@ -74,7 +74,7 @@ def test_a_balancer_gets_each_edition_attached_beside_those_of_others_and_the_on
         state.hangs_up = True
         lost = world.run("stamp", "sail")
         state.hangs_up = False
-        assert (lost.status, "on edge is put back as soon as it can be reached" in lost.flat) == (1, True)
+        assert (lost.status, "on edge is restored as soon as it can be reached" in lost.flat) == (1, True)
         assert len(state.certificates) == len(before[0]) + 1
         assert world.run("install", "sail", "--preview").status == 0  # the next run that can reach it does so first
         assert [each["label"] for each in state.certificates.values()] == ["shop", "inkstamp/sail/3"]
@@ -97,11 +97,11 @@ def test_a_program_is_told_each_edition_and_the_one_before_when_that_fails(world
     domain = certificate(world, "oar", '["vault"]', table)
     done = world.run("stamp", "oar")
     (told,) = [json.loads(line) for line in log.read_text().splitlines()]
-    assert "nobody has looked whether it is served" in done.flat
+    assert "not checked whether it is served" in done.flat
     assert (told["action"], told["edition"], told["names"]) == ("install", 1, [domain])
     assert Path(told["files"]["leaf"]).parent == world.home / "shelf" / "oar" / "0001"
     (folder / "refuses").write_text("sealed")
-    refused = world.run("stamp", "oar", "--anew")
+    refused = world.run("stamp", "oar", "--reissue")
     (folder / "refuses").unlink()
     assert (refused.status, "sealed" in refused.flat) == (1, True)
     assert [json.loads(line)["edition"] for line in log.read_text().splitlines()] == [1, 2, 1]

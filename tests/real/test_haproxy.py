@@ -68,7 +68,7 @@ def test_a_certificate_in_a_folder_is_renewed_in_the_running_process_and_on_disk
         done = world.run("stamp", "kept")
         assert done.status == 0, done.err
         assert at.served() == world.edition("kept", 1)
-        assert world.run("stamp", "kept", "--anew").status == 0
+        assert world.run("stamp", "kept", "--reissue").status == 0
         assert at.served() == world.edition("kept", 2)
         assert at.proxy.reloads() == 0
         assert at.proxy.main_file.read_bytes() == before
@@ -120,7 +120,7 @@ def test_a_crt_list_gets_a_line_and_a_bind_a_word_and_both_lose_them_again(world
         shelf = world.home / "shelf" / "word" / "current" / "combined.pem"
         assert at.proxy.main_file.read_text() == before.replace(f"crt {first}", f"crt {first} crt {shelf}")
         assert at.proxy.reloads() == 1
-        assert world.run("stamp", "word", "--anew").status == 0
+        assert world.run("stamp", "word", "--reissue").status == 0
         assert at.served() == world.edition("word", 2)
         assert at.proxy.reloads() == 1
 
@@ -136,7 +136,7 @@ def test_plain_http_alone_gets_tls_beside_it_and_what_haproxy_refuses_is_put_bac
         assert at.proxy.main_file.read_text() == before.replace(line, line + new)
         assert at.served() == world.edition("bare", 1)
         at.proxy.main_file.write_text(at.proxy.main_file.read_text() + "    nonsense here\n")
-        broken = world.run("stamp", "bare", "--anew")
+        broken = world.run("stamp", "bare", "--reissue")
         assert (broken.status, "nonsense" in broken.flat, "broken already" in broken.flat) == (1, True, True)
         assert at.served() == world.edition("bare", 1)
 
@@ -152,6 +152,6 @@ def test_a_haproxy_on_another_machine_is_changed_through_its_socket_there(world:
             copy = machine.folder / "certificates" / "far" / "combined.pem"
             assert f"crt {copy}" in at.proxy.main_file.read_text()
             assert (copy.stat().st_mode & 0o777, at.proxy.reloads()) == (0o600, 1)
-            assert world.run("stamp", "far", "--anew").status == 0
+            assert world.run("stamp", "far", "--reissue").status == 0
             assert at.served() == world.edition("far", 2)
             assert at.proxy.reloads() == 1  # the second time its socket was enough

@@ -43,7 +43,7 @@ def test_a_redirect_to_https_with_a_certificate_of_another_name_is_passed_over_a
     world.nginx.reload()
     looked = world.run("precheck", "leads.saltmarsh.test")
     assert looked.status == 0, looked.out
-    assert "with a certificate that is not good" in re.sub(r"\s+", " ", looked.out)
+    assert "with a certificate that is not valid" in re.sub(r"\s+", " ", looked.out)
     done = world.run("stamp", "leads.saltmarsh.test")
     assert done.status == 0, done.err
 
@@ -97,9 +97,9 @@ def test_a_mistake_in_one_entry_stops_no_other_and_everybody_is_told(world: Worl
     assert done.status == 1
     assert "there is no authority “nobody”" in done.flat
     assert f"line {line}" in done.flat
-    assert world.run("--json", "why", "fine").json["why"]["status"]["standing"] == "good"
-    standings = {each["name"]: each["standing"] for each in world.run("--json", "status").json["certificates"]}
-    assert standings["wrong"] == "mistake in its entry"
+    assert world.run("--json", "why", "fine").json["why"]["status"]["state"] == "ok"
+    states = {each["name"]: each["state"] for each in world.run("--json", "status").json["certificates"]}
+    assert states["wrong"] == "configuration error"
     assert world.run("why", "wrong").status == 2
     fine = entry.format("fine", "quayside") + 'install = ["front"]\n'
     world.config.write_text(config + fine + fine.replace("te.fine", "te.twin"))
@@ -122,8 +122,8 @@ def test_a_site_that_is_gone_and_an_entry_that_is_gone_are_told(world: World, co
     file.write_text(kept)
     world.nginx.reload()
     world.config.write_text(named.partition("\n[certificate.leaves]")[0] + "\n")
-    shown = {each["name"]: each["standing"] for each in world.run("--json", "status").json["certificates"]}
-    assert shown["leaves"] == "no entry any more"
+    shown = {each["name"]: each["state"] for each in world.run("--json", "status").json["certificates"]}
+    assert shown["leaves"] == "not configured"
 
 
 def test_what_a_remedy_says_to_type_works_where_only_an_application_answers(world: World) -> None:
@@ -141,6 +141,6 @@ def test_what_a_remedy_says_to_type_works_where_only_an_application_answers(worl
     assert f"inkstamp stamp {name} --let-through" in refused.flat
     done = world.run("stamp", name, "--let-through")
     assert done.status == 0, done.err
-    assert "proofs come through now" in done.flat
+    assert "the challenge path is open now" in done.flat
     assert world.run("prove", "app", "--close-again").status == 0
     assert world.run("undo", "app").status == 0

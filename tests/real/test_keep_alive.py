@@ -21,7 +21,7 @@ INSTALLS = 50
 @pytest.fixture(scope="module")
 def world(folder: Path) -> Iterator[World]:
     """One name on all three, its certificate with two editions."""
-    with real_world(folder / "world", ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}) as made:
+    with real_world(folder / "world", ca_env={"nonces_rejected": "0"}) as made:
         made.add_authority()
         port = made.nginx.http_port
         frontend = (
@@ -34,7 +34,7 @@ def world(folder: Path) -> Iterator[World]:
             text = made.config.read_text() + httpd.entry("httpd") + edge.entry("edge")
             text += f'[certificate.club]\nnames = ["{NAME}"]\nauthority = "quayside"\nvia = "front"\n'
             made.config.write_text(f'{text}install = ["front", "httpd", "edge"]\n')
-            for more in ([], ["--anew"]):
+            for more in ([], ["--reissue"]):
                 done = made.run("stamp", "club", *more)
                 assert done.status == 0, done.err
             yield made

@@ -1,38 +1,25 @@
-"""Killed with SIGKILL anywhere, the next run goes on with the same order and the same key."""
+"""Killed with SIGKILL anywhere, the next run resumes the same order and the same key."""
 
 import json
 import signal
-import subprocess
-import sys
 from collections.abc import Iterator
-from pathlib import Path
 
 import pytest
 from cryptography import x509
 from cryptography.hazmat.primitives import serialization
+from killing import killed_at
 from world import World, real_world
-
-KILLER = Path(__file__).parent / "killer.py"
 
 
 @pytest.fixture(scope="module")
 def world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
-    with real_world(tmp_path_factory.mktemp("killed"), ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}) as made:
+    with real_world(tmp_path_factory.mktemp("killed"), ca_env={"nonces_rejected": "0"}) as made:
         made.add_authority()
         yield made
 
 
 def stamp_and_die(world: World, place: int, name: str) -> tuple[int, list[str]]:
-    counts = world.folder / f"places-{place}"
-    counts.unlink(missing_ok=True)
-    done = subprocess.run(
-        [sys.executable, str(KILLER), str(place), str(counts), "--config", str(world.config), "stamp", name],
-        capture_output=True,
-        text=True,
-        check=False,
-        timeout=60,
-    )
-    places = counts.read_text().splitlines()
+    done, places = killed_at(place, world.folder / "places", world.config, ["stamp", name])
     # How often the CA is asked depends on how fast it is: a run may come to its end before the last places.
     ended = done.returncode == 0 and len(places) < place
     if place and not ended and done.returncode != -signal.SIGKILL:

@@ -2,20 +2,18 @@
 
 import os
 import signal
-import subprocess
-import sys
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 from cryptography.hazmat.primitives import serialization
+from killing import killed_at
 from more_servers import Mail, Proxy, haproxy, mail
 from world import World, make_tls_pair, real_world
 
 from inkstamp.standins.ports import free_ports
 from inkstamp.view.handshake import shake_hands
 
-KILLER = Path(__file__).parent / "killer.py"
 EDGE, NAME = "127.0.0.5", "mail.saltmarsh.test"
 STRIDE = 5
 """Every so many-th place is tried, a different one of each sort."""
@@ -25,7 +23,7 @@ pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="Postfix starts as roo
 
 @pytest.fixture(scope="module")
 def world(folder: Path) -> Iterator[World]:
-    with real_world(folder / "world", ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}) as made:
+    with real_world(folder / "world", ca_env={"nonces_rejected": "0"}) as made:
         made.add_authority()
         made.site("mail", [NAME])
         yield made
@@ -65,28 +63,16 @@ def test_whatever_was_begun_is_put_back_at_the_next_run(world: World, post: Mail
     entry = f'[certificate.mail]\nnames = ["{NAME}"]\nauthority = "quayside"\nvia = "front"\n'
     text = world.config.read_text() + post.entries() + edge.entry("edge") + table + entry
     world.config.write_text(text)
-    assert world.run("stamp", "mail").status == 0  # onto the shelf alone
+    assert world.run("stamp", "mail").status == 0  # onto the shelf only
     world.config.write_text(text + 'install = ["edge", "post", "boxes", "store"]\n')
     watched = (post.main_cf.parent, post.dovecot.parent, edge.folder, folder / "certificates", store)
     before = {path: each for path, each in bytes_of(*watched).items() if "/run/" not in path and "/state/" not in path}
-    counts = folder / "counts"
     killed = []
     for number in range(1, 2000, STRIDE):
-        counts.write_text("")
-        command = [
-            sys.executable,
-            str(KILLER),
-            str(number),
-            str(counts),
-            "--config",
-            str(world.config),
-            "install",
-            "mail",
-        ]
-        done = subprocess.run(command, capture_output=True, check=False, timeout=120)
+        done, places = killed_at(number, folder / "counts", world.config, ["install", "mail"])
         if done.returncode != -signal.SIGKILL:
             break
-        what = counts.read_text().splitlines()[-1]
+        what = places[-1]
         killed.append(what)
         after = world.run("undo", "mail")
         assert after.status == 0 or "there is no install" in after.flat, f"{what}: {after.err}"
@@ -94,7 +80,7 @@ def test_whatever_was_begun_is_put_back_at_the_next_run(world: World, post: Mail
         assert now == before, what
         assert not [each for folder_ in watched for each in folder_.rglob("*.part")], what
     assert len(killed) > 8, killed
-    assert done.returncode == 0, done.stderr.decode()
+    assert done.returncode == 0, done.stderr
     served = shake_hands(EDGE, world.nginx.https_port, NAME)
     assert served.chain[0].public_bytes(serialization.Encoding.DER) == world.edition("mail", 1)
     mailed = shake_hands("127.0.0.1", post.ports["imap"], NAME, upgrade="imap")

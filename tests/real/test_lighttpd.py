@@ -68,7 +68,7 @@ def test_a_lighttpd_without_tls_gets_a_socket_with_it_and_other_names_hosts_of_t
     with_both = before + socket + host
     assert light.main_file.read_text() == with_both
     assert (served(world, first), served(world, second)) == (world.edition("first", 1), world.edition("second", 1))
-    assert world.run("stamp", "second", "--anew").status == 0
+    assert world.run("stamp", "second", "--reissue").status == 0
     assert light.main_file.read_text() == with_both
     assert served(world, second) == world.edition("second", 2)
     for name in ("second", "second", "first"):
@@ -127,7 +127,7 @@ def test_hosts_that_have_tls_have_just_their_files_changed_and_a_refusal_is_put_
     assert served(world, name) == world.edition("third", 1)
     good = file.read_text()
     file.write_text(f"{good}server.nonsense = ( \n")
-    broken = world.run("stamp", "third", "--anew")
+    broken = world.run("stamp", "third", "--reissue")
     assert (broken.status, "third.conf, line" in broken.flat or "is broken already" in broken.flat) == (1, True)
     file.write_text(good)
     assert served(world, name) == world.edition("third", 1)

@@ -101,7 +101,7 @@ def test_every_machine_gets_copies_that_it_serves_and_a_renewal_changes_them_alo
     files = [west[0].folder / "sites" / "club.conf", east[0].site_file("club")]
     assert f"ssl_certificate {copies}/served.pem;" in files[0].read_text()
     before = [each.read_bytes() for each in files]
-    assert club.run("stamp", "club", "--anew").status == 0
+    assert club.run("stamp", "club", "--reissue").status == 0
     assert all_served(club) == {club.edition("club", 2)}
     assert [each.read_bytes() for each in files] == before
     assert "good and installed" in club.run("stamp", "club").out
@@ -111,7 +111,7 @@ def test_every_machine_gets_copies_that_it_serves_and_a_renewal_changes_them_alo
 def test_undo_goes_back_on_every_machine(club: World) -> None:
     assert club.run("undo", "club").status == 0
     assert all_served(club) == {club.edition("club", 1)}
-    assert club.run("--json", "status").json["certificates"][0]["standing"] == "went back"
+    assert club.run("--json", "status").json["certificates"][0]["state"] == "rolled back"
     shown = club.run("install", "club", "--preview")
     assert "PRIVATE KEY" not in shown.out
     assert club.run("install", "club").status == 0
@@ -125,7 +125,7 @@ def test_a_machine_that_is_away_is_left_for_the_next_run_and_told(club: World, e
     try:
         club.config.write_text(club.config.read_text().replace('"west", "east"]\ninstall', '"west"]\ninstall'))
         club.nameserver.table[NAME] = ["127.0.0.1", WEST]
-        done = club.run("stamp", "club", "--anew")
+        done = club.run("stamp", "club", "--reissue")
     finally:
         east[1].client.write_text(away)
         east[1].process.send_signal(signal.SIGCONT)
@@ -133,7 +133,7 @@ def test_a_machine_that_is_away_is_left_for_the_next_run_and_told(club: World, e
     assert "edition 3 could not be put on east" in done.flat
     assert "front, west have edition 3; the next run tries the rest again" in done.flat
     assert (served(club, WEST), served(club, EAST)) == (club.edition("club", 3), club.edition("club", 2))
-    assert club.run("--json", "status").json["certificates"][0]["standing"] == "not installed"
+    assert club.run("--json", "status").json["certificates"][0]["state"] == "not installed"
     assert "could not be put on east" in club.run("why", "club").flat
     again = club.run("renew")
     assert again.status == 0, again.err
@@ -159,11 +159,11 @@ def test_the_first_machine_that_fails_stops_the_rest_and_is_put_back(
 ) -> None:
     config = refusing_reload(club, west[0])
     copies = {each: each.read_bytes() for each in (west[1].folder / "certificates" / "club").iterdir()}
-    done = club.run("stamp", "club", "--anew")
+    done = club.run("stamp", "club", "--reissue")
     club.config.write_text(config)
     assert done.status == 1
     assert "server “west” could not be reloaded" in done.flat
-    assert "front has edition 4: `inkstamp undo club` takes it back there" in done.flat
+    assert "front has edition 4: `inkstamp undo club` rolls it back there" in done.flat
     assert {each: each.read_bytes() for each in copies} == copies
     assert (served(club, "127.0.0.1"), served(club, WEST), served(club, EAST)) == (
         club.edition("club", 4), club.edition("club", 3), club.edition("club", 3),
@@ -184,7 +184,7 @@ def test_several_machines_change_at_once_and_go_back_together_when_one_fails(
     failed = club.run("install", "club", "--edition", "3", "--at-once", "2", "--back")
     club.config.write_text(config)
     assert (failed.status, "server “west” could not be reloaded" in failed.flat) == (1, True)
-    assert re.search(r"(front, east|east, front) went back to what was there before", failed.flat), failed.flat
+    assert re.search(r"(front, east|east, front) were rolled back to what was there before", failed.flat), failed.flat
     assert all_served(club) == {club.edition("club", 4)}
 
 
@@ -217,7 +217,7 @@ def test_a_connection_that_is_lost_in_the_middle_leaves_the_machine_whole(
 
     cutter = threading.Thread(target=cut)
     cutter.start()
-    done = club.run("stamp", "club", "--anew")
+    done = club.run("stamp", "club", "--reissue")
     cutter.join()
     club.config.write_text(config)
     assert done.status == 1

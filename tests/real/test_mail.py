@@ -23,7 +23,7 @@ pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="Postfix starts as roo
 
 @pytest.fixture(scope="module")
 def world(folder: Path) -> Iterator[World]:
-    with real_world(folder / "world", ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}) as made:
+    with real_world(folder / "world", ca_env={"nonces_rejected": "0"}) as made:
         made.add_authority()
         made.site("club", [WEB])
         made.site("mail", [MAIL])
@@ -71,7 +71,7 @@ def test_one_certificate_is_served_by_web_smtp_imap_and_pop_and_undo_brings_the_
     assert wanted in master_cf
     assert f"\nssl_cert = <{shelf}/served.pem  # of our own making\nssl_key = <{shelf}/key.pem\n" in dovecot
     assert len(main_cf.splitlines()) == len(before[0].splitlines())
-    assert world.run("stamp", "club", "--anew").status == 0
+    assert world.run("stamp", "club", "--reissue").status == 0
     assert everywhere(world, post) == {world.edition("club", 2)}
     assert post.texts() == (main_cf, master_cf, dovecot)
     targets = [f"{each}://{MAIL}:{post.ports[each]}" for each in ("smtp", "imap", "pop3")]
@@ -86,7 +86,7 @@ def test_one_certificate_is_served_by_web_smtp_imap_and_pop_and_undo_brings_the_
     place = f"_{post.ports['smtp']}._tcp.{MAIL}"
     for record, secure, severity in (
         ("", True, "note"),
-        (str(record_for(shown.public_key())), True, "good"),
+        (str(record_for(shown.public_key())), True, "ok"),
         (str(record_for(shown.public_key())), False, "note"),
         (f"3 1 1 {'00' * 32}", True, "bad"),
         (f"3 1 1 {'00' * 32}", False, "warn"),
@@ -97,7 +97,7 @@ def test_one_certificate_is_served_by_web_smtp_imap_and_pop_and_undo_brings_the_
         (report,) = world.run("--json", "check", targets[0]).json["names"]
         (finding,) = [each for each in report["findings"] if each["topic"] == "tlsa"]
         assert finding["severity"] == severity, finding
-        assert severity == "good" or not secure or f"{place} TLSA {record_for(shown.public_key())}" in finding["remedy"]
+        assert severity == "ok" or not secure or f"{place} TLSA {record_for(shown.public_key())}" in finding["remedy"]
     world.nameserver.secure = False
     sites = {each["site"]["server"]: each for each in world.run("--json", "survey").json["sites"]}
     assert sites["post"]["certificate"]["names"] == [WEB, MAIL] == sites["boxes"]["certificate"]["names"]
@@ -155,7 +155,7 @@ def test_a_configuration_that_is_broken_before_is_told_with_its_place_and_left(
     good, live = path.read_text(), seen(post, "imap")[0]
     path.write_text(good + text)
     broken = post.texts()
-    done = world.run("stamp", "club", "--anew")
+    done = world.run("stamp", "club", "--reissue")
     left = post.texts()
     path.write_text(good)
     assert (done.status, left) == (1, broken)
@@ -169,7 +169,7 @@ def test_a_mail_server_that_is_down_has_every_file_put_back(world: World, post: 
     postfix = ["postfix", "-c", str(post.main_cf.parent)]
     subprocess.run([*postfix, "stop"], check=True, capture_output=True)
     try:
-        done = world.run("stamp", "club", "--anew")
+        done = world.run("stamp", "club", "--reissue")
         assert (done.status, "could not be reloaded" in done.flat) == (1, True)
         assert post.texts() == before
     finally:

@@ -19,7 +19,7 @@ SITES = {"nginx": "127.0.0.1", "apache": HTTPD, "haproxy": EDGE}
 @pytest.fixture(scope="module")
 def world(folder: Path) -> Iterator[World]:
     """Three sites, one on each kind of server, all to be given TLS with everything that can be asked for."""
-    with real_world(folder / "world", ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}) as made:
+    with real_world(folder / "world", ca_env={"nonces_rejected": "0"}) as made:
         made.add_authority()
         port = made.nginx.http_port
         cert, _ = make_tls_pair(folder, "visitors.test")
@@ -66,7 +66,7 @@ def test_policy_redirect_hsts_and_client_certificates_hold_and_the_next_proof_st
     assert "ALPN protocol: h2" in ask(world, folder, kind, ["-alpn", "h2,http/1.1"], request="")
     assert f"<h1>{kind}</h1>" not in ask(world, folder, kind, [])
     assert "no peer certificate" in ask(world, folder, kind, ["-cipher", "ECDHE-ECDSA-AES128-SHA", "-tls1_2"])
-    again = world.run("stamp", kind, "--anew")
+    again = world.run("stamp", kind, "--reissue")
     assert again.status == 0, again.err
 
 

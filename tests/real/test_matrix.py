@@ -101,7 +101,7 @@ def test_stamp_renew_let_through_and_undo(world: World, folder: Path, kind: str,
         done = world.run("stamp", domain, "--via", label, "--as", entry, *opening)
         assert done.status == 0, done.err
         expect(1)
-        done = world.run("stamp", entry, "--anew")
+        done = world.run("stamp", entry, "--reissue")
         assert done.status == 0, done.err
         expect(2)
         if guarded:
@@ -141,7 +141,7 @@ def test_a_proxy_takes_a_certificate_and_gives_it_back(world: World, folder: Pat
             f'authority = "quayside"\nvia = "front"\ninstall = ["{label}"]\n'
         )
         for edition in (1, 2):
-            done = world.run("stamp", label, *(["--anew"] if edition == 2 else []))
+            done = world.run("stamp", label, *(["--reissue"] if edition == 2 else []))
             assert done.status == 0, done.out + done.err
             tree.expect_sound()
             assert {served(tree, domain, each) for each in addresses} == {world.edition(label, edition)}

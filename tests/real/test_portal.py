@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 from cryptography import x509
 from cryptography.hazmat.primitives.serialization import BestAvailableEncryption, Encoding, pkcs12
+from killing import killed_at
 from portal_world import BLOCK, NAME, RULE, PortalWorld, portal_world
 
 from inkstamp.jobs.due import find_due
@@ -39,7 +40,7 @@ def flat(text: str) -> str:
 def stand(world: PortalWorld) -> tuple[str, str]:
     """The certificate's word in `status` and what to type."""
     ((first),) = world.run("status", "--json").json["certificates"]
-    return first["standing"], first["next_command"]
+    return first["state"], first["next_command"]
 
 
 def leaf(world: PortalWorld, edition: int) -> x509.Certificate:
@@ -53,7 +54,7 @@ def test_an_order_goes_from_the_request_to_the_web_server_and_is_renewed_while_t
     assert ordered.status == 3, ordered.err
     assert "then inkstamp prove shop" in flat(ordered.out)
     assert (world.home / "orders" / "1" / "key.pem").stat().st_mode & 0o777 == 0o600
-    assert stand(world) == ("waits for you", "inkstamp prove shop")
+    assert stand(world) == ("waiting for you", "inkstamp prove shop")
     again = world.run("order", "shop")
     assert BLOCK.findall(again.out) == BLOCK.findall(ordered.out)  # the digests that proofs are named by stay
 
@@ -61,8 +62,8 @@ def test_an_order_goes_from_the_request_to_the_web_server_and_is_renewed_while_t
     world.post(f"{page}/method", method="file")
     assert "404" in world.post(f"{page}/check")  # nothing is there yet
     assert world.run("prove", "shop").status == 0
-    assert len(world.proofs_standing()) == 3  # two folders and the file
-    assert stand(world) == ("waits for the CA", "inkstamp collect shop FILE…")
+    assert len(world.proofs_state()) == 3  # two folders and the file
+    assert stand(world) == ("waiting for the CA", "inkstamp collect shop FILE…")
     assert "issued" in world.post(f"{page}/check")
     collected = world.run("collect", str(world.download(page)))
     assert collected.status == 0, collected.err
@@ -71,18 +72,18 @@ def test_an_order_goes_from_the_request_to_the_web_server_and_is_renewed_while_t
     assert list((world.home / "orders").iterdir()) == []
     served = (world.home / "shelf" / "shop" / "0001" / "served.pem").read_bytes()
     subjects = [short_name(each.subject) for each in x509.load_pem_x509_certificates(served)]
-    assert subjects == [NAME, "Fogbell Server CA 7", "Fogbell Assured"]
+    assert subjects == [NAME, "Fogbell Server CA 7", "Fogbell Upper CA"]
     assert stand(world) == ("not installed", "inkstamp stamp shop")
     assert world.run("stamp", "shop").status == 0
     assert world.served(NAME) == leaf(world, 1).public_bytes(Encoding.DER)
-    assert stand(world) == ("good", "")
+    assert stand(world) == ("ok", "")
 
     refused = world.run("order", "shop")
     assert refused.status == 2
-    assert "inkstamp order shop --anew" in flat(refused.err)
-    page = world.issued("--anew")
+    assert "inkstamp order shop --reissue" in flat(refused.err)
+    page = world.issued("--reissue")
     assert world.served(NAME) == leaf(world, 1).public_bytes(Encoding.DER)
-    assert "edition 1 is good and installed" in world.run("stamp", "shop").out  # while the next one is waited for
+    assert "edition 1 is valid and installed" in world.run("stamp", "shop").out  # while the next one is waited for
     assert world.run("collect", "shop", str(world.download(page, "chain.p7b"))).status == 0
     assert world.run("stamp", "shop").status == 0
     assert world.served(NAME) == leaf(world, 2).public_bytes(Encoding.DER)
@@ -98,7 +99,7 @@ def test_a_record_is_made_by_hand_and_the_classic_slips_are_named(world: PortalW
     assert told.status == 1
     assert f"record {record} type CNAME value {target}" in flat(told.out)
     assert f"bad {record}: does not exist in DNS (NXDOMAIN)" in flat(told.out)
-    assert stand(world) == ("waits for DNS", "inkstamp prove shop")
+    assert stand(world) == ("waiting for DNS", "inkstamp prove shop")
 
     records = world.nameserver.records
     records[f"{record}.saltmarsh.test", "CNAME"] = [f"{target}."]
@@ -122,13 +123,13 @@ def test_a_record_is_made_by_hand_and_the_classic_slips_are_named(world: PortalW
 def test_the_proof_is_switched_from_a_file_to_a_record_and_the_file_goes(world: PortalWorld) -> None:
     page = world.ordered("file")
     assert world.run("prove", "shop").status == 0
-    assert world.proofs_standing()
+    assert world.proofs_state()
     shown = flat(world.post(f"{page}/method", method="txt"))
     record, value = re.findall(r"TXT record (\S+) must have the value (\S+)", shown)[0]
     world.nameserver.records[record, "TXT"] = ['"v=spf1 -all"', f'" {value}"']
     told = world.run("prove", "shop", "--txt", record, value)
     assert "quotation marks or blanks" in flat(told.out)
-    assert world.proofs_standing() == []
+    assert world.proofs_state() == []
     world.nameserver.records[record, "TXT"] = ['"v=spf1 -all"', f'"{value[:20]}" "{value[20:]}"']
     assert world.run("prove", "shop").status == 0
     world.nameserver.records[record, "TXT"] = [f'"{value}"']
@@ -153,7 +154,7 @@ def test_a_file_of_the_portals_own_wording_is_carried_and_comes_back_if_it_is_cl
     assert file.exists()
     for path in ("/../../etc/passwd", "/.well-known/", "http://x/", "/a b"):
         assert world.run("prove", "shop", "--file", path, "--line", "x").status == 2
-    assert world.run("order", "shop", "--give-up").status == 0
+    assert world.run("order", "shop", "--cancel").status == 0
     assert world.left_behind() == []
     assert list((world.home / "orders").iterdir()) == []
     assert stand(world) == ("no edition yet", "inkstamp order shop")
@@ -169,7 +170,7 @@ def test_approval_by_email_lists_what_a_ca_may_write_to_and_whether_mail_arrives
     listed = world.run("prove", "shop", "--email")
     assert listed.status == 0, listed.err
     text = flat(listed.out)
-    assert "bad says in DNS that it takes no mail (null MX) do: choose another domain or method" in text
+    assert "bad says in DNS that it takes no mail (null MX) fix: choose another domain or method" in text
     assert f"addresses admin@{NAME}" in text
     assert "takes mail at mail.saltmarsh.test published certs@tides.test, dns@tides.test addresses admin@" in text
     for local in ("admin", "administrator", "hostmaster", "postmaster", "webmaster"):
@@ -181,7 +182,7 @@ def test_approval_by_email_lists_what_a_ca_may_write_to_and_whether_mail_arrives
 
     told = world.run("prove", "shop", "--email", "Hostmaster@saltmarsh.test")
     assert told.status == 1
-    assert stand(world) == ("waits for you", "inkstamp prove shop --email hostmaster@saltmarsh.test --sent")
+    assert stand(world) == ("waiting for you", "inkstamp prove shop --email hostmaster@saltmarsh.test --sent")
     world.post(f"{page}/send", address="hostmaster@saltmarsh.test")
     assert world.run("prove", "shop", "--email", "hostmaster@saltmarsh.test", "--sent", "2026-11-20T08:30Z").status == 0
     why = flat(world.run("why", "shop").out)
@@ -200,14 +201,14 @@ def test_an_order_waits_for_days_tells_why_and_keeps_notes(world: PortalWorld) -
     assert "in review" in world.post(f"{page}/check")
     assert world.run("why", "shop", "--note", "call expected from the CA on Tuesday").status == 0
     told = flat(world.run("why", "shop").out)
-    for part in ("waits for the CA", "step the proof is seen", "just now", "order 1 at fogbell, http",
+    for part in ("waiting for the CA", "step the proof is seen", "just now", "order 1 at fogbell, http",
                  f"proof {NAME}: file /.well-known/pki-validation/fogbell.txt, seen",
                  "call expected from the CA on Tuesday", "next inkstamp collect shop FILE…"):  # fmt: skip
         assert part in told
     data = world.run("why", "shop", "--json").json["why"]
     assert (data["stall"]["who"], data["order"]["state"], len(data["notes"])) == ("the CA", "waiting", 1)
-    assert world.run("renew").status == 3  # it has no edition yet, and only the CA can help
-    assert "waits for the CA" in flat(world.run("renew").err)
+    assert world.run("renew").status == 3  # not issued yet, and only the CA can help
+    assert "waiting for the CA" in flat(world.run("renew").err)
     assert world.run("stamp", "shop").status == 3
     world.portal.state.release(int(page.rpartition("/")[2]))
     assert world.run("collect", "shop", str(world.download(page))).status == 0
@@ -235,10 +236,10 @@ def test_a_certificate_from_a_portal_that_comes_due_opens_its_next_order_and_the
     page = world.issued()
     assert world.run("collect", "shop", str(world.download(page))).status == 0
     assert world.run("stamp", "shop").status == 3  # due already, so the next order is opened
-    assert stand(world) == ("waits for you", "inkstamp prove shop")
+    assert stand(world) == ("waiting for you", "inkstamp prove shop")
     swept = world.run("renew")
     assert swept.status == 3
-    assert "1 looked at, 0 renewed, 0 failed, 1 waiting" in swept.out
+    assert "1 checked, 0 renewed, 0 failed, 1 waiting" in swept.out
     world.portal.state.mood.age = timedelta(hours=1)
     page = world.issued()
     assert world.run("collect", str(world.download(page))).status == 0
@@ -249,11 +250,11 @@ def test_a_certificate_from_a_portal_that_comes_due_opens_its_next_order_and_the
 def test_several_names_are_proven_one_by_one_and_a_wildcard_never_by_a_file(world: PortalWorld) -> None:
     world.configure(rule="", names=(WILD, "saltmarsh.test", "tides.test"), via="by-hand", install="")
     world.run("order", "shop")
-    assert "cannot prove the wildcard" in flat(world.run("prove", "shop", "--file", "/a/b", "--line", "x").err)
+    assert "cannot validate the wildcard" in flat(world.run("prove", "shop", "--file", "/a/b", "--line", "x").err)
     told = world.run("prove", "shop", "--txt", "_x.saltmarsh.test", "one")
-    assert told.out.count("do: make there a TXT record") == 1  # one record, though it proves two names
-    assert "bring back what the portal wants to see for tides.test" in flat(told.out)
-    assert "proves none of" in flat(world.run("prove", "shop", "--txt", "_x.other.test", "one").err)
+    assert told.out.count("fix: create there a TXT record") == 1  # one record, though it proves two names
+    assert "bring back the validation file or record that the portal shows for tides.test" in flat(told.out)
+    assert "validates none of" in flat(world.run("prove", "shop", "--txt", "_x.other.test", "one").err)
     assert world.run("prove", "shop", "--txt", "proof.elsewhere.test", "two", "--for", "tides.test").status == 1
     world.nameserver.records["_x.saltmarsh.test", "TXT"] = ["one"]
     world.nameserver.records["proof.elsewhere.test", "TXT"] = ["two"]
@@ -273,7 +274,7 @@ def test_a_rule_with_a_token_waits_for_it(world: PortalWorld) -> None:
     assert f"record _dcv.{NAME} type TXT value ab12-{sha1.upper()}" in flat(told.out)
     for rule in (RULE, ""):
         world.configure(rule=rule)
-        assert "has a place for the token" in flat(world.run("prove", "shop", "--token", "ab12").err)
+        assert "uses {{token}}" in flat(world.run("prove", "shop", "--token", "ab12").err)
 
 
 def test_an_open_order_is_never_dropped_in_silence(world: PortalWorld) -> None:
@@ -284,7 +285,7 @@ def test_an_open_order_is_never_dropped_in_silence(world: PortalWorld) -> None:
         done = world.run(*command)
         assert done.status == 2
         assert "order 1 is open for shop.saltmarsh.test" in flat(done.err)
-        assert "--give-up" in done.err
+        assert "--cancel" in done.err
     world.configure()
     assert world.run("order", "shop").status == 3
 
@@ -302,7 +303,7 @@ def test_what_does_not_belong_to_the_order_is_told_by_its_fault_and_nothing_is_w
     first = world.download(old)
     assert world.run("collect", str(first)).status == 0
     (old_request,) = {each.request for each in world.portal.state.orders()}
-    ordered = world.run("order", "shop", "--anew")
+    ordered = world.run("order", "shop", "--reissue")
     (request,) = BLOCK.findall(ordered.out)
     stranger = csr.to_pem(csr.make(keys.make(KeyKind.ECDSA_P256), csr.for_names([NAME]))).decode()
     hierarchy = world.portal.state.hierarchy
@@ -310,15 +311,15 @@ def test_what_does_not_belong_to_the_order_is_told_by_its_fault_and_nothing_is_w
     soon = timedelta(days=-3)
     cases = [
         (issue_for(world, stranger), "belongs to another key than order 2's"),
-        (issue_for(world, stranger, names=["other.test"]), "belongs to a key that is not here"),
+        (issue_for(world, stranger, names=["other.test"]), "matches no key here"),
         (issue_for(world, old_request), "was issued for the request of edition 1, not for that of order 2"),
         (first.read_bytes(), "is edition 1 of “shop” already"),
-        (above, "are all of CAs; the server's own is missing"),
+        (above, "are all CA certificates; the server certificate is missing"),
         (issue_for(world, request, names=["other.test"]) + above, f"the certificate lacks {NAME}"),
         (issue_for(world, request, age=soon) + above, "valid from"),
         (issue_for(world, request, age=timedelta(days=99), lifetime=timedelta(days=90)) + above, "valid from"),
         (issue_for(world, request), "give the CA's intermediates too"),
-        (b"hello", "no certificate is in what was given"),
+        (b"hello", "no certificate was found in the input"),
         (bytes(17_000_000), "larger than 16 MiB"),
     ]
     for data, told in cases:
@@ -328,7 +329,7 @@ def test_what_does_not_belong_to_the_order_is_told_by_its_fault_and_nothing_is_w
         assert done.status == 1, told
         assert told in flat(done.err), flat(done.err)
         assert not (world.home / "shelf" / "shop" / "0002").exists()
-    assert stand(world)[0] == "waits for you"
+    assert stand(world)[0] == "waiting for you"
     assert world.run("collect", "nowhere.zip").status == 1
     file.write_bytes(issue_for(world, request) + above)
     preview = world.run("collect", str(file), "--preview")
@@ -355,7 +356,7 @@ def test_a_sealed_pkcs12_is_taken_in_and_a_name_that_the_ca_added_does_no_harm(w
     assert done.status == 0, done.err
     assert "the CA added www.shop.saltmarsh.test" in flat(done.out)
     assert world.run("stamp", "shop").status == 0
-    assert "edition 1 is good and installed; nothing to do" in world.run("stamp", "shop").out
+    assert "edition 1 is valid and installed; nothing to do" in world.run("stamp", "shop").out
 
 
 def test_another_sites_certificate_is_led_to_its_own_order(world: PortalWorld) -> None:
@@ -368,7 +369,7 @@ def test_another_sites_certificate_is_led_to_its_own_order(world: PortalWorld) -
     file.write_bytes(b"".join([issue_for(world, request, names=["ferry.saltmarsh.test"]),
                                to_pem(hierarchy.upper.certificate), to_pem(hierarchy.lower.certificate)]))  # fmt: skip
     done = world.run("collect", "shop", str(file))
-    assert "belongs to order 1 of “ferry” do: take it in there: inkstamp collect ferry FILE…" in flat(done.err)
+    assert "belongs to order 1 of “ferry” fix: import it there: inkstamp collect ferry FILE…" in flat(done.err)
     done = world.run("collect", str(file))  # without a name, the key finds its order
     assert done.status == 0, done.err
     assert "ferry: edition 1 is on the shelf" in done.out
@@ -388,7 +389,7 @@ def test_a_missing_intermediate_is_fetched_only_when_that_is_allowed(world: Port
     assert "--fetch" in refused.err
     fetched = world.run("collect", "shop", str(folder), "--fetch")
     assert fetched.status == 0, fetched.err
-    assert "fetches a missing intermediate from" in flat(fetched.err)
+    assert "fetching a missing intermediate from" in flat(fetched.err)
     assert len(x509.load_pem_x509_certificates((world.home / "shelf/shop/0001/served.pem").read_bytes())) == 3
 
 
@@ -400,7 +401,7 @@ def test_both_paths_of_a_cross_signed_root_are_shown_and_the_wanted_one_is_serve
     assert re.search(r"taken ends \S+, root “Fogbell Root 2”", shown)
     assert re.search(r"other ends \S+, root “Fogbell Root 1”", shown)
     unknown = world.run("collect", "shop", file, "--preview", "--root", "Unknown Root")
-    assert "no path leads there; “Fogbell Root 2” is taken" in flat(unknown.out)
+    assert "no path leads to it; “Fogbell Root 2” is taken" in flat(unknown.out)
     world.configure(rule=RULE + 'root = "Fogbell Root 1"')
     assert world.run("collect", "shop", file).status == 0
     served = world.home / "shelf/shop/0001/served.pem"
@@ -415,18 +416,12 @@ def test_both_paths_of_a_cross_signed_root_are_shown_and_the_wanted_one_is_serve
 
 
 def run_and_die(world: PortalWorld, place: int, *arguments: str) -> int:
-    killer, counts = Path(__file__).parent / "killer.py", world.folder / "places"
-    counts.unlink(missing_ok=True)
-    subprocess.run(
-        [sys.executable, str(killer), str(place), str(counts), "--config", str(world.config), *arguments],
-        capture_output=True, check=False, timeout=60,
-    )  # fmt: skip
-    return len(counts.read_text().splitlines())
+    return len(killed_at(place, world.folder / "places", world.config, arguments)[1])
 
 
 def test_an_order_that_nobody_was_shown_gives_way_to_another_configuration(world: PortalWorld) -> None:
     run_and_die(world, 4, "order", "shop")
-    assert "cancel it" not in world.run("order", "shop", "--give-up").out
+    assert "cancel it" not in world.run("order", "shop", "--cancel").out
     run_and_die(world, 4, "order", "shop")
     world.configure(names=("tides.test",), install="", via="by-hand")
     done = world.run("order", "shop")
@@ -445,7 +440,7 @@ def test_a_step_killed_anywhere_goes_on_with_the_same_key_and_request(command: s
         place += 1
         arguments = [command, "shop"]
         if command != "order":
-            page = world.ordered("file", "--anew")
+            page = world.ordered("file", "--reissue")
         if command == "collect":
             assert world.run("prove", "shop").status == 0
             world.post(f"{page}/check")
@@ -459,7 +454,7 @@ def test_a_step_killed_anywhere_goes_on_with_the_same_key_and_request(command: s
             assert leaf(world, place).public_key()
         else:
             assert len(list((world.home / "orders").iterdir())) == 1
-            assert world.run("order", "shop", "--give-up").status == 0
+            assert world.run("order", "shop", "--cancel").status == 0
         assert world.left_behind() == []
         assert list((world.home / "orders").iterdir()) == []
     assert place > 4

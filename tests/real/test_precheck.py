@@ -33,7 +33,7 @@ def world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
 def test_a_name_that_will_pass_is_said_to_and_the_trial_leaves_nothing(world: World) -> None:
     done = world.run("precheck", NAME, "--all")
     assert done.status == 0, done.out + done.err
-    assert f"{NAME} at 127.0.0.1: shows the proof" in flat(done.out)
+    assert f"{NAME} at 127.0.0.1: serves the expected response" in flat(done.out)
     assert "127.0.0.1 is answered by front" in flat(done.out)
     assert f"next inkstamp stamp {NAME}" in flat(done.out)
     assert world.left_behind() == []
@@ -156,7 +156,7 @@ def test_the_key_of_a_nameserver_is_tried_with_a_record_that_goes_again(signed: 
     asked = ["precheck", "*.rowing.saltmarsh.test", "--via"]
     done = signed.run(*asked, "good", "--all")
     assert done.status == 0, done.out + done.err
-    assert "nameservers of saltmarsh.test have it" in flat(done.out)
+    assert "nameservers of saltmarsh.test have the record" in flat(done.out)
     for via, told in (
         ("wrong", "the key “somebody”"),
         ("other", "rowing.saltmarsh.test with the key “other”"),

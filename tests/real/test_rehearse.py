@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
-from world import Pebble, Ran, World, fetch, pebble
+from world import OtherCa, Ran, World, fetch, other_ca
 
 NAME = "rehearsed.saltmarsh.test"
 
@@ -13,7 +13,7 @@ NAME = "rehearsed.saltmarsh.test"
 @dataclass
 class Stage:
     world: World
-    ca: Pebble
+    ca: OtherCa
 
     def run(self, *arguments: str) -> Ran:
         return self.world.run(*arguments)
@@ -31,8 +31,8 @@ def stage(world: World, tmp_path_factory: pytest.TempPathFactory) -> Iterator[St
     folder = tmp_path_factory.mktemp("staging")
     dns = world.nameserver.port
     http, https = world.nginx.http_port, world.nginx.https_port
-    env = {"PEBBLE_WFE_NONCEREJECT": "0"}
-    with pebble(folder, env=env, http_port=http, https_port=https, dns_port=dns) as (directory, ca):
+    env = {"nonces_rejected": "0"}
+    with other_ca(folder, env=env, http_port=http, https_port=https, dns_port=dns) as (directory, ca):
         (world.folder / "staging-roots.pem").write_bytes(fetch(f"{ca.management}/roots/0", ca.trust))
         text = world.config.read_text().replace(
             "[authority.quayside]\n",
@@ -82,8 +82,8 @@ def test_what_would_fail_is_told_with_its_step_and_the_real_thing_is_not_held_up
     assert stage.contents() == before
     assert stage.world.left_behind() == []
     (status,) = stage.run("status", "--json").json["certificates"]
-    assert status["standing"] == "good"
-    assert stage.run("renew").out.startswith("1 looked at, 0 renewed, 0 failed")
+    assert status["state"] == "ok"
+    assert stage.run("renew").out.startswith("1 checked, 0 renewed, 0 failed")
 
 
 def test_without_a_staging_directory_it_says_what_to_add(stage: Stage, tmp_path: Path) -> None:

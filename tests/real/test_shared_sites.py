@@ -68,7 +68,7 @@ def test_no_certificate_is_taken_from_a_name_that_a_wildcard_answers(
     mine, others = world.edition(f"m-{server}", 1), world.edition(kind, 1)
     assert shown == {first: others, second: mine, f"z.{domain}": others}
     for name in (kind, f"m-{server}"):
-        assert world.run("stamp", name, "--anew").status == 0
+        assert world.run("stamp", name, "--reissue").status == 0
     assert served(world, address, first) == world.edition(kind, 2)
     assert served(world, address, second) == world.edition(f"m-{server}", 2)
     for name in (f"m-{server}", f"m-{server}", kind):

@@ -78,7 +78,9 @@ def test_a_server_that_its_reload_ended_is_started_again_and_that_it_was_down_is
     world.config.write_text(f"{text}\n[certificate.club]{entry}")
     assert done.status == 1
     told = done.err[done.err.index("inkstamp: ") :]
-    assert "was stopped by it, and was started again: it was down for up to" in " ".join(told.split("  at ")[0].split())
+    assert "was stopped by the reload and was started again; it was down for up to" in " ".join(
+        told.split("  at ")[0].split()
+    )
     assert nginx.snapshot() == before
     nginx.expect_sound()
 

@@ -14,7 +14,7 @@ ODD = CREWS[3]
 
 @pytest.fixture(scope="module")
 def world(folder: Path) -> Iterator[World]:
-    with real_world(folder / "world", ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}) as made:
+    with real_world(folder / "world", ca_env={"nonces_rejected": "0"}) as made:
         made.add_authority()
         for crew in CREWS:
             made.site(crew, [f"{crew}.saltmarsh.test"])
@@ -94,7 +94,7 @@ def test_one_that_is_not_served_after_the_reload_goes_back_and_the_others_stay(
     assert done.status == 1
     assert_served(world, **all_but_odd(4), **{ODD: 3})
     assert f"does not serve the new certificate for {ODD}.saltmarsh.test" in done.flat
-    assert "all files are back as they were" in done.flat
+    assert "all files are restored" in done.flat
     counting.begin()
     assert world.run("renew", ODD).status == 0
     assert_served(world, **dict.fromkeys(CREWS, 4))
@@ -117,7 +117,7 @@ def test_a_run_killed_while_it_installs_them_together_goes_on_without_a_new_orde
     assert_served(world, **dict.fromkeys(CREWS, 5))
     assert world.ca.orders() - orders == len(CREWS)
     assert world.left_behind() == []
-    assert "all 6 are good" in world.run("status").out
+    assert "all 6 are ok" in world.run("status").out
 
 
 def test_a_run_that_is_broken_off_begins_nothing_more_and_the_next_one_goes_on(
@@ -130,7 +130,7 @@ def test_a_run_that_is_broken_off_begins_nothing_more_and_the_next_one_goes_on(
     program.chmod(0o755)
     done = renew_all(world, "ecdsa-p384", str(program))
     assert done.status == 130
-    assert "stopped; run the same command again to go on" in done.err
+    assert "stopped; run the same command again to resume" in done.err
     assert "Traceback" not in done.err
     counting.begin()
     assert world.run("renew").status == 0

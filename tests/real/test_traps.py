@@ -3,11 +3,11 @@
 import re
 import signal
 import subprocess
-import sys
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from killing import killed_at
 from more_servers import Apache, apache
 from world import World, make_tls_pair, real_world
 
@@ -15,7 +15,6 @@ ADDRESS = "127.0.0.3"
 """Apache's."""
 NAME = "trap.saltmarsh.test"
 PROOFS = "/.well-known/acme-challenge/"
-KILLER = Path(__file__).parent / "killer.py"
 
 
 @pytest.fixture(scope="module")
@@ -93,11 +92,11 @@ NGINX = {
     ),
     "hidden folders": (
         "    location ~ /\\. {{ deny all; }}\n",
-        ["answers 403", "let everybody read", "falls under the location for /\\."],
+        ["answers 403", "allow everybody to read", "falls under the location for /\\."],
     ),
     "password": (
         '    auth_basic "members"; auth_basic_user_file {folder}/nobody;\n',
-        ["answers 40", "let everybody read"],
+        ["answers 40", "allow everybody to read"],
     ),
     "loop": ("    location / {{ return 302 http://$host$uri; }}\n", ["the redirects go in a circle"]),
     "another port": (
@@ -132,7 +131,7 @@ def test_a_trap_in_nginx_is_told_with_its_remedy_and_opened_by_the_smallest_chan
     assert file.read_bytes() == before
     opened = world.run("prove", "trap", "--let-through")
     assert opened.status == 0, opened.err
-    assert "shows the proof" in opened.flat
+    assert "serves the expected response" in opened.flat
     assert world.run("stamp", "trap").status == 0
     assert world.ca.orders() <= orders + 1  # none, if one was opened before its proof was looked at
     again = world.run("prove", "trap", "--let-through")
@@ -157,12 +156,12 @@ APACHE = {
     ),
     "hidden folders": (
         '    <DirectoryMatch "/\\.">\n        Require all denied\n    </DirectoryMatch>\n',
-        ["answers 403", "let everybody read"],
+        ["answers 403", "allow everybody to read"],
     ),
     "password": (
         '    <Location "/">\n        AuthType Basic\n        AuthName "members"\n        AuthUserFile {folder}/nobody\n'
         "        Require valid-user\n    </Location>\n",
-        ["answers 401", "let everybody read"],
+        ["answers 401", "allow everybody to read"],
     ),
     "front controller": (
         "    RewriteEngine on\n    RewriteRule ^ /index.html [L]\n",
@@ -187,7 +186,7 @@ def test_a_trap_in_apache_is_told_with_its_remedy_and_opened_by_the_smallest_cha
         assert word in checked.flat, f"“{word}” is not in {checked.out}"
     opened = world.run("prove", "trap", "--let-through")
     assert opened.status == 0, opened.err
-    assert world.run("stamp", "trap", "--anew").status == 0
+    assert world.run("stamp", "trap", "--reissue").status == 0
     httpd.site_file("trap").write_text(httpd.site_file("trap").read_text() + "# somebody's later remark\n")
     assert world.run("prove", "trap", "--close-again").status == 0
     assert httpd.site_file("trap").read_bytes() == before + b"# somebody's later remark\n"
@@ -205,7 +204,7 @@ def test_a_redirect_to_https_with_an_expired_certificate_is_passed_over_and_told
     assert "after a redirect to https" in checked.flat
     reason = r"certificate that is not good \((certificate has expired|self-signed certificate)\)"
     assert re.search(reason, checked.flat)
-    assert world.run("stamp", "trap", "--anew").status == 0
+    assert world.run("stamp", "trap", "--reissue").status == 0
 
 
 def test_a_site_that_has_tls_alone_and_one_that_another_virtual_host_answers_for(world: World) -> None:
@@ -223,7 +222,7 @@ def test_a_document_root_that_is_not_the_one_served_is_found_by_alias(world: Wor
     set_up(world, block(world, alias))
     (world.folder / "elsewhere").mkdir(exist_ok=True)
     assert world.run("precheck", "trap").status == 0
-    assert world.run("stamp", "trap", "--anew").status == 0
+    assert world.run("stamp", "trap", "--reissue").status == 0
     assert not list((world.folder / "elsewhere").iterdir())
 
 
@@ -245,7 +244,7 @@ def test_one_wrong_address_is_told_with_its_record(
     assert checked.status == 1
     assert told in checked.flat
     assert f"correct the {'AAAA' if '::1' in addresses else 'A'} record in DNS" in checked.flat
-    assert "at 127.0.0.1: shows the proof" in world.run("precheck", "trap", "--all").flat
+    assert "at 127.0.0.1: serves the expected response" in world.run("precheck", "trap", "--all").flat
 
 
 def test_a_change_that_the_server_refuses_or_that_does_not_help_goes_back_byte_for_byte(world: World) -> None:
@@ -256,7 +255,7 @@ def test_a_change_that_the_server_refuses_or_that_does_not_help_goes_back_byte_f
     done = world.run("prove", "trap", "--let-through", timeout=200)
     assert done.status == 1
     assert "is not seen from outside after the change either" in done.flat
-    assert "all files are back as they were" in done.flat
+    assert "all files are restored" in done.flat
     assert file.read_bytes() == before
     assert not (world.folder / "proofs").exists()
     world.nameserver.table[NAME] = ["127.0.0.1"]
@@ -270,16 +269,10 @@ def test_a_change_that_the_server_refuses_or_that_does_not_help_goes_back_byte_f
 
 def let_through_and_die(world: World, place: int) -> list[str]:
     """Open the way, killed behind a numbered action or write (0 for none); returns what each of these was."""
-    counts = world.folder / f"places-{place}"
-    counts.unlink(missing_ok=True)
-    arguments = ["--config", str(world.config), "prove", "trap", "--let-through"]
-    done = subprocess.run(
-        [sys.executable, str(KILLER), str(place), str(counts), *arguments],
-        capture_output=True, text=True, check=False, timeout=60,
-    )  # fmt: skip
+    done, places = killed_at(place, world.folder / "places", world.config, ["prove", "trap", "--let-through"])
     # How often it looks until the reload has taken effect differs, so a late place may not be come to.
     assert done.returncode in {0, -signal.SIGKILL if place else 0}, done.stderr
-    return counts.read_text().splitlines()
+    return places
 
 
 def test_killed_anywhere_while_opening_the_way_the_next_run_opens_it_and_all_can_go_back(world: World) -> None:

@@ -140,11 +140,11 @@ def test_a_ca_that_rejects_the_proof(world: World, monkeypatch: pytest.MonkeyPat
     del world.nameserver.table["split.saltmarsh.test"]
     with Nameserver(port, {"split.saltmarsh.test": ["127.0.0.1"]}):
         done = world.run("stamp", "split.saltmarsh.test", "--config", str(ours))
-        assert_told(done, 1, "the CA refused to certify split.saltmarsh.test", "split.saltmarsh.test:", "do ")
+        assert_told(done, 1, "the CA refused to issue for split.saltmarsh.test", "split.saltmarsh.test:", "do ")
         assert world.left_behind() == []
         status = world.run("status", "--json", "--config", str(ours)).json
-        standing = {each["name"]: each["standing"] for each in status["certificates"]}
-        assert standing["split"] == "refused"
+        state = {each["name"]: each["state"] for each in status["certificates"]}
+        assert state["split"] == "refused"
         history = world.run("history", "split", "--config", str(ours)).out
         assert "refused" in history
     assert not (world.home / "shelf" / "split").exists()
@@ -220,7 +220,7 @@ def test_an_install_that_fails_puts_every_byte_back(world: World, script: str, t
         site = world.nginx.folder / "sites" / "doubtful.conf"
         before, listing = site.read_bytes(), site.stat().st_mode
         done = world.run("--config", str(config), "stamp", "doubtful")
-        assert_told(done, 1, *told, "all files are back as they were", "needs no new order")
+        assert_told(done, 1, *told, "all files are restored", "needs no new order")
         assert (site.read_bytes(), site.stat().st_mode) == (before, listing)
         assert not (world.home / "shelf" / "doubtful" / "current").exists()
         assert world.left_behind() == []
@@ -229,7 +229,7 @@ def test_an_install_that_fails_puts_every_byte_back(world: World, script: str, t
         status = world.run("--config", str(config), "status").out
         assert "not installed" in status
         assert "inkstamp stamp doubtful" in status
-        assert "put back" in world.run("--config", str(config), "history", "doubtful").out
+        assert "rolled back" in world.run("--config", str(config), "history", "doubtful").out
     context = subprocess.run(world.nginx.command("-t"), capture_output=True, check=False)
     assert context.returncode == 0
 
@@ -255,7 +255,7 @@ def test_a_ca_that_cannot_be_reached_or_is_not_trusted(world: World) -> None:
 def test_wrong_use_is_told_before_anything_is_done(world: World) -> None:
     with nothing_changes(world):
         assert_told(world.run("stamp", "not a name"), 2, "is not a domain name")
-        assert_told(world.run("stamp", "*.saltmarsh.test"), 2, "cannot prove the wildcard")
+        assert_told(world.run("stamp", "*.saltmarsh.test"), 2, "cannot validate the wildcard")
         assert_told(world.run("stamp", "x.saltmarsh.test", "--authority", "quay"), 2, "no authority “quay”", "quayside")
         assert_told(world.run("stamp", "x.saltmarsh.test", "--via", "back"), 2, "no server “back”")
         assert_told(world.run("stamp", "steady", "--key", "rsa-2048"), 2, "configured already")
@@ -287,12 +287,12 @@ def test_a_secret_that_others_can_read_is_refused(world: World) -> None:
     secret = world.home / "accounts" / "quayside.pem"
     secret.chmod(0o640)
     try:
-        done = world.run("stamp", "steady", "--anew")
+        done = world.run("stamp", "steady", "--reissue")
         assert_told(done, 2, "holds a secret and its mode is 0640", f"chmod 600 {secret}")
         secret.chmod(0o600)
         content = secret.read_bytes()
         secret.write_bytes(b"not a key")
-        assert_told(world.run("stamp", "steady", "--anew"), 2, "does not hold a private key")
+        assert_told(world.run("stamp", "steady", "--reissue"), 2, "does not hold a private key")
         secret.write_bytes(content)
     finally:
         secret.chmod(0o600)
@@ -304,7 +304,7 @@ def test_a_second_run_on_the_same_certificate_is_told_to_wait(world: World) -> N
 
     with (world.home / "locks" / "certificate-steady").open("r+") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
-        assert_told(world.run("stamp", "steady", "--anew"), 1, "another run is at work", "wait for it")
+        assert_told(world.run("stamp", "steady", "--reissue"), 1, "another run is at work", "wait for it")
 
 
 def test_a_name_of_the_virtual_host_that_would_lose_its_certificate_is_told(world: World) -> None:

@@ -16,7 +16,7 @@ SITES = {"nginx": ("127.0.0.1", "front"), "apache": (HTTPD, "httpd")}
 
 @pytest.fixture(scope="module")
 def world(folder: Path) -> Iterator[World]:
-    with real_world(folder / "world", ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}) as made:
+    with real_world(folder / "world", ca_env={"nonces_rejected": "0"}) as made:
         made.add_authority()
         with apache(folder / "apache", HTTPD, made.nginx.http_port) as httpd:
             made.site("nginx", ["nginx.saltmarsh.test"])
@@ -52,7 +52,7 @@ def test_the_second_certificate_stands_beside_the_first_and_each_is_renewed_and_
         world.edition(kind, 1), world.edition(f"{kind}-rsa", 1),
     )  # fmt: skip
     for name, number in ((f"{kind}-rsa", 2), (kind, 2)):
-        assert world.run("stamp", name, "--anew").status == 0
+        assert world.run("stamp", name, "--reissue").status == 0
         assert served(world, kind, "aRSA" if "rsa" in name else "aECDSA") == world.edition(name, number)
     assert "stands beside this certificate" in world.run("check", f"{kind}-rsa").flat
     assert world.run("undo", kind).status == 0

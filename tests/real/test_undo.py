@@ -2,20 +2,17 @@
 
 import json
 import signal
-import subprocess
-import sys
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from killing import killed_at
 from world import World, real_world
-
-KILLER = Path(__file__).parent / "killer.py"
 
 
 @pytest.fixture(scope="module")
 def world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
-    with real_world(tmp_path_factory.mktemp("undo"), ca_env={"PEBBLE_WFE_NONCEREJECT": "0"}) as made:
+    with real_world(tmp_path_factory.mktemp("undo"), ca_env={"nonces_rejected": "0"}) as made:
         made.add_authority()
         yield made
 
@@ -27,14 +24,14 @@ def two_editions(world: World, name: str) -> tuple[str, Path, bytes]:
     file = world.nginx.folder / "sites" / f"{name}.conf"
     before = file.read_bytes()
     assert world.run("stamp", domain).status == 0
-    assert world.run("stamp", name, "--anew").status == 0
+    assert world.run("stamp", name, "--reissue").status == 0
     assert world.served(domain) == world.edition(name, 2)
     return domain, file, before
 
 
-def standing(world: World, name: str) -> tuple[str, str]:
+def state(world: World, name: str) -> tuple[str, str]:
     found = world.run("--json", "status").json["certificates"]
-    return next((each["standing"], each["next_command"]) for each in found if each["name"] == name)
+    return next((each["state"], each["next_command"]) for each in found if each["name"] == name)
 
 
 def test_undo_goes_back_edition_by_edition_to_the_configuration_of_the_beginning(world: World) -> None:
@@ -48,7 +45,7 @@ def test_undo_goes_back_edition_by_edition_to_the_configuration_of_the_beginning
     assert "front has edition 1 again" in done.flat
     assert world.served(domain) == world.edition("back", 1)
     assert file.read_bytes() == with_tls
-    assert standing(world, "back") == ("went back", "inkstamp install back")
+    assert state(world, "back") == ("rolled back", "inkstamp install back")
     assert "nothing is due" in world.run("renew").flat or world.run("renew").status == 0
     assert world.served(domain) == world.edition("back", 1)  # no timer does again what somebody undid
     file.write_text(with_tls.decode().replace("root ", "# somebody's later remark\n    root "))
@@ -58,7 +55,7 @@ def test_undo_goes_back_edition_by_edition_to_the_configuration_of_the_beginning
     assert (again.status, "there is no install of “back” to undo" in again.flat) == (2, True)
     assert world.run("install", "back").status == 0
     assert world.served(domain) == world.edition("back", 2)
-    assert standing(world, "back")[0] == "good"
+    assert state(world, "back")[0] == "ok"
 
 
 def test_an_edition_of_choice_is_installed_and_what_that_changes_is_shown_first(world: World) -> None:
@@ -100,13 +97,10 @@ def test_killed_anywhere_while_undoing_the_next_run_comes_to_the_same_end(world:
     number = -1
     while True:
         number += 2  # every other place: what lies between two of them is the same sort of step
-        counts = world.folder / "places"
-        counts.unlink(missing_ok=True)
-        command = [sys.executable, str(KILLER), str(number), str(counts), "--config", str(world.config), "undo", "cut"]
-        done = subprocess.run(command, capture_output=True, check=False, timeout=60)
+        done, places = killed_at(number, world.folder / "places", world.config, ["undo", "cut"])
         if done.returncode != -signal.SIGKILL:
             break
-        what = counts.read_text().splitlines()[-1]
+        what = places[-1]
         after = world.run("undo", "cut")
         assert after.status == 0 or "there is no install" in after.flat, f"{what}: {after.err}"
         assert file.read_bytes() == before, what

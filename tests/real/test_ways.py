@@ -75,7 +75,7 @@ def test_a_listener_of_our_own_proves_where_no_web_server_runs(world: World, add
 @pytest.mark.parametrize("address", [OURS, "::1"])
 def test_an_address_is_certified_by_a_listener(world: World, address: str, way: str) -> None:
     configure(world, "", f'names = ["{address}"]\nvia = "listener"\nproof = "{way}"\n')
-    done = world.run("stamp", "site", "--anew")
+    done = world.run("stamp", "site", "--reissue")
     assert done.status == 0, done.err
     assert subject_names(leaf(world)) == (address,)
 
@@ -127,7 +127,7 @@ def test_one_name_on_two_web_servers_on_two_machines_is_proven_by_all(
     assert checked.status == 0, checked.out
     assert f"{west.address} is answered by west" in checked.flat
     assert f"{east.address} is answered by east" in checked.flat
-    done = world.run("stamp", "site", "--anew")
+    done = world.run("stamp", "site", "--reissue")
     assert done.status == 0, done.err
     assert not list(west_root.iterdir())
     assert [each.name for each in east_root.iterdir()] == ["index.html"]
@@ -137,9 +137,9 @@ def test_one_name_on_two_web_servers_on_two_machines_is_proven_by_all(
     orders = world.ca.orders()
     assert alone.status == 1
     assert f"{east.address}: answers 404" in alone.flat
-    assert "the web server that carries the proof does not answer at" in alone.flat
+    assert "the web server that has the challenge response does not answer at" in alone.flat
     world.config.write_text(world.config.read_text().replace('via = "west"', 'via = ["west", "east"]'))
-    assert world.run("stamp", "site").status == 0  # goes on with the same order
+    assert world.run("stamp", "site").status == 0  # resumes the same order
     assert world.ca.orders() == orders
 
 
@@ -151,13 +151,13 @@ def test_a_machine_that_cannot_be_reached_or_is_another_one_is_told(
     world.nameserver.table[name] = [west.address]
     entry = f'\n[server.far]\nkind = "files"\nroot = "{world.folder}/far/{{domain}}"\n'
     configure(world, entry + west.entry().replace(str(west.port), "9"), f'names = ["{name}"]\nvia = "far"\n')
-    done = world.run("stamp", "site", "--anew")
+    done = world.run("stamp", "site", "--reissue")
     assert done.status == 1
     assert "the connection to 127.0.0.2 does not come about" in done.flat
     assert "Connection refused" in done.flat
     stranger = world.config.read_text().replace(":9", f":{west.port}").replace(str(west.client), str(east.client))
     world.config.write_text(stranger)
-    done = world.run("stamp", "site", "--anew")
+    done = world.run("stamp", "site", "--reissue")
     assert done.status == 1
     assert "Host key verification failed" in done.flat
     assert "add its key to known_hosts" in done.flat
@@ -172,7 +172,7 @@ def test_any_web_server_carries_proofs_in_the_folder_that_is_named(
     world.nameserver.table[name] = [east.address]
     entry = f'\n[server.any]\nkind = "files"\nroot = "{httpd.folder}/www/{{domain}}"\n{east.entry()}'
     configure(world, entry, f'names = ["{name}"]\nvia = "any"\n')
-    assert world.run("stamp", "site", "--anew").status == 0
+    assert world.run("stamp", "site", "--reissue").status == 0
     assert not (httpd.folder / "www" / name / ".well-known").exists()
 
 
@@ -184,7 +184,7 @@ def test_when_the_first_way_is_not_seen_the_second_one_is_gone_in_the_same_order
         'names = ["second.saltmarsh.test"]\nvia = ["front", "listener"]\nproof = ["http-01", "tls-alpn-01"]\n',
     )
     orders = world.ca.orders()
-    done = world.run("stamp", "site", "--anew")
+    done = world.run("stamp", "site", "--reissue")
     assert done.status == 0, done.err
     assert "http-01 is not seen; tls-alpn-01 is tried instead" in done.flat
     assert world.ca.orders() == orders + 1
@@ -198,11 +198,11 @@ def test_when_the_ca_refuses_the_first_way_the_second_one_passes_and_goes_first_
         'names = ["picky.saltmarsh.test"]\nvia = ["front", "listener"]\nproof = ["http-01", "tls-alpn-01"]\n',
     )
     orders = world.ca.orders()
-    done = world.run("stamp", "site", "--anew")
+    done = world.run("stamp", "site", "--reissue")
     assert done.status == 0, done.err
-    assert "was refused for picky.saltmarsh.test; orders anew and proves it in another way" in done.flat
+    assert "was refused for picky.saltmarsh.test; ordering again, validated in another way" in done.flat
     assert world.ca.orders() == orders + 2
-    assert world.run("stamp", "site", "--anew").status == 0
+    assert world.run("stamp", "site", "--reissue").status == 0
     assert world.ca.orders() == orders + 3
 
 
@@ -214,9 +214,9 @@ def test_why_tells_the_ca_s_words_what_was_seen_and_another_way(world: World) ->
     told = world.run("why", "vague")
     for word in (
         "refused",
-        "the CA looked at the proofs: the CA refused to certify vague.saltmarsh.test",
+        "the CA validated: the CA refused to issue for vague.saltmarsh.test",
         "who you",
-        "the CA said",
+        "CA's message",
         "unauthorized",
         "403",
         'proof = ["http-01", "dns-01"]',

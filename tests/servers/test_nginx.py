@@ -60,9 +60,17 @@ def test_a_block_of_another_language_is_passed_over() -> None:
 
 @pytest.mark.parametrize(
     ("text", "line"),
-    [("a {\n b;\n", 3), ("a;\n}\n", 2), ("a b", 1), ('a "b;\n', 1), (";", 1), ("\n{ }", 2), ("a { b }", 1),
-     ("a {" * 100, 1)],
-)  # fmt: skip
+    [
+        ("a {\n b;\n", 3),
+        ("a;\n}\n", 2),
+        ("a b", 1),
+        ('a "b;\n', 1),
+        (";", 1),
+        ("\n{ }", 2),
+        ("a { b }", 1),
+        ("a {" * 100, 1),
+    ],
+)
 def test_a_broken_file_is_told_with_its_line(text: str, line: int) -> None:
     with pytest.raises(ServerTrouble) as caught:
         parse(text, "site.conf")
@@ -119,9 +127,16 @@ def test_virtual_hosts_are_found_through_includes_with_what_they_inherit() -> No
 
 @pytest.mark.parametrize(
     ("name", "tls", "expected"),
-    [("a.test", False, 0), ("x.b.test", False, 0), ("b.test", False, 0), ("x.a.test", True, 1), ("a.org", True, 1),
-     ("www7.a.test", True, 1), ("nobody.test", True, None)],
-)  # fmt: skip
+    [
+        ("a.test", False, 0),
+        ("x.b.test", False, 0),
+        ("b.test", False, 0),
+        ("x.a.test", True, 1),
+        ("a.example.org", True, 1),
+        ("www7.a.test", True, 1),
+        ("nobody.test", True, None),
+    ],
+)
 def test_the_block_that_nginx_would_choose_is_chosen(name: str, tls: bool, expected: int | None) -> None:
     everything = read()
     chosen = best_hosts(everything, name, tls=tls)  # type: ignore[arg-type]

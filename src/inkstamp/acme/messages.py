@@ -265,5 +265,5 @@ def read(kind: type[_T], body: bytes, url: str) -> _T:
             f"the CA's answer is not the {kind.__name__.lower()} that was asked for",
             where=url,
             said=f"{one_line(str(error), 300)}; the answer begins: {shown_bytes(body, 200)}",
-            advice="check the directory URL; if it is right, this is for the CA to mend",
+            advice="check the directory URL; if it is right, report it to the CA",
         ) from error

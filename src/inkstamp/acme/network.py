@@ -35,8 +35,8 @@ _NETWORK = (
     (NameResolutionError, "its name cannot be looked up", "check the directory URL and this machine's DNS"),
     (ConnectTimeoutError, "it does not answer", "check the network and any firewall in between"),
     (NewConnectionError, "the connection failed", "check the directory URL, and that the CA's service is up"),
-    (ReadTimeoutError, "it stopped answering", "run the command again; it goes on where it stopped"),
-    (ProtocolError, "the connection broke", "run the command again; it goes on where it stopped"),
+    (ReadTimeoutError, "it stopped answering", "run the command again; it resumes where it stopped"),
+    (ProtocolError, "the connection broke", "run the command again; it resumes where it stopped"),
 )
 
 

@@ -80,7 +80,7 @@ def check_move(before: OrderStatus, after: OrderStatus, url: str) -> None:
         raise CaMisbehaved(
             f"the CA moved the order from “{before}” to “{after}”, which RFC 8555 does not allow",
             where=url,
-            advice="run the command again; if it stays, this is for the CA to mend",
+            advice="run the command again; if it persists, report it to the CA",
         )
 
 
@@ -114,7 +114,7 @@ def next_step(order: Order, seen: Mapping[str, Authorization], answered: frozens
 def _next_proof(
     order: Order, seen: Mapping[str, Authorization], answered: frozenset[str]
 ) -> FetchAuthorizations | Prove | Wait | Finalize | Refused:
-    """Decide what comes next for an order whose names are not proven yet."""
+    """Decide what comes next for an order whose names are not validated yet."""
     unseen = tuple(url for url in order.authorizations if url not in seen)
     if unseen:
         return FetchAuthorizations(unseen)

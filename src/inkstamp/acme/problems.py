@@ -13,11 +13,11 @@ OF_PROOFS = frozenset({"connection", "dns", "incorrectResponse", "tls", "unautho
 _ADVICE = {
     "alreadyReplaced": "another order has replaced that certificate; run the command again",
     "alreadyRevoked": "nothing is left to do: the CA has revoked it already",
-    "autoRenewalCanceled": "this order renewed itself and was stopped; order a certificate anew",
-    "autoRenewalCancellationInvalid": "only an order that renews itself and goes on can be stopped",
-    "autoRenewalExpired": "this order renewed itself until its end; order a certificate anew",
-    "autoRenewalRevocationNotSupported": "certificates of an order that renews itself are not revoked: stop the order",
-    "badRevocationReason": "this CA does not take that reason; give another with --reason, or none",
+    "autoRenewalCanceled": "this auto-renewal order was cancelled; order a new certificate",
+    "autoRenewalCancellationInvalid": "only an active auto-renewal order can be cancelled",
+    "autoRenewalExpired": "this auto-renewal order has expired; order a new certificate",
+    "autoRenewalRevocationNotSupported": "certificates of an auto-renewal order are not revoked: cancel the order",
+    "badRevocationReason": "this CA does not accept that reason; choose another one with --reason",
     "badSignatureAlgorithm": "the CA does not know the account key's kind; use another `account_key`",
     "compound": "see each part above",
     "invalidProfile": "the CA does not offer that `profile`; `inkstamp authority show NAME` lists those that it does",
@@ -25,24 +25,24 @@ _ADVICE = {
     "unknownDelegation": "the CA does not know that delegation; Ink Stamp orders without one",
     "accountDoesNotExist": "the CA does not know this account; run `inkstamp authority add` again to open one",
     "badCSR": "choose another `key` for the certificate; the CA refuses this request's key or names",
-    "badNonce": "run the command again; if it stays, a proxy between here and the CA may be replaying answers",
+    "badNonce": "run the command again; if it persists, a proxy between here and the CA may be replaying answers",
     "badPublicKey": "the CA refuses the account's key; use another `account_key` kind",
     "caa": "add a CAA record that names this CA, or remove the one that forbids it",
     "connection": "the CA could not connect: check the addresses in DNS and the firewall in front of port 80",
     "dns": "the CA could not look the name up: check its nameservers and DNSSEC",
-    "externalAccountRequired": "this CA binds accounts to customers: get key id and MAC key from it, and give them as "
-    "binding_id and binding_key_file",
-    "incorrectResponse": "the CA saw something else than the proof: another machine may answer for this name",
+    "externalAccountRequired": "this CA requires external account binding (EAB): get key ID and MAC key from it, then "
+    "give binding_id and binding_key_file",
+    "incorrectResponse": "the CA received a wrong challenge response: another machine may answer for this name",
     "invalidContact": "correct the account's e-mail address",
-    "malformed": "this is a mistake in the request; run again with --debug and report it",
-    "orderNotReady": "run the command again; it goes on with the same order",
-    "rateLimited": "wait until the time the CA names; asking sooner prolongs it",
-    "rejectedIdentifier": "this CA does not certify that name; take it out of the certificate's names",
-    "serverInternal": "the CA has trouble of its own; run the command again later, it goes on with the same order",
+    "malformed": "this is a bug in Ink Stamp; run again with --debug and report it",
+    "orderNotReady": "run the command again; it resumes the same order",
+    "rateLimited": "wait until the time that the CA names; earlier requests prolong it",
+    "rejectedIdentifier": "this CA does not issue for that name; remove it from the certificate's names",
+    "serverInternal": "the CA has an internal error; run the command again later, it resumes the same order",
     "tls": "the CA failed in a TLS handshake with the site",
-    "unauthorized": "the CA did not find the proof, or the account may not do this",
+    "unauthorized": "the CA did not find the challenge response, or the account is not authorized",
     "unsupportedContact": "use an e-mail address as the account's contact",
-    "unsupportedIdentifier": "this CA does not certify names of that type",
+    "unsupportedIdentifier": "this CA does not issue for identifiers of that type",
     "userActionRequired": "a person has to read and agree to something in a browser, at the address that the CA names; "
     "then run the command again",
 }
@@ -80,7 +80,7 @@ def advice(problem: Problem) -> str:
     for each in (*problem.subproblems, problem):
         if short_kind(each) in _ADVICE:
             return _ADVICE[short_kind(each)]
-    return "read the CA's words above; run the command again when it is mended"
+    return "read the CA's message above; run the command again when it is fixed"
 
 
 def as_error(

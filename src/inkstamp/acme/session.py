@@ -88,7 +88,7 @@ class _MovedAway(CaMisbehaved):
 
     def __init__(self, url: str, target: str) -> None:
         super().__init__(f"the CA redirects a request to {target or 'nowhere'}", where=url,
-                         advice="correct `directory` if the CA has moved; else this is for the CA to mend")  # fmt: skip
+                         advice="correct `directory` if the CA has moved; otherwise report it to the CA")  # fmt: skip
         self.target = target
 
 
@@ -193,9 +193,9 @@ class Session:
                         raise
                     self.counts["refused nonce"] += 1
             raise CaMisbehaved(
-                "the CA takes none of the nonces that it gives out",
+                "the CA rejects its own nonces",
                 where=url,
-                advice="look for a proxy that replays answers; else this is for the CA to mend",
+                advice="look for a proxy that replays answers; otherwise report it to the CA",
             )
 
         return self._until_well(kind, attempt, repeatable=repeatable)
@@ -322,7 +322,7 @@ def _read_all(reply: urllib3.BaseHTTPResponse, url: str) -> bytes:
     while piece := reply.read1(65_536):
         size += len(piece)
         if size > _MOST_BODY:
-            raise CaMisbehaved(f"the CA's answer goes on past {_MOST_BODY} bytes", where=url)
+            raise CaMisbehaved(f"the CA's answer is longer than {_MOST_BODY} bytes", where=url)
         pieces.append(piece)
     return b"".join(pieces)
 
@@ -352,5 +352,5 @@ def _refusal(
 def _with_time(error: InkStampError, clock: Clock, asked: float | None) -> InkStampError:
     if asked and isinstance(error, CaProblem):
         when = stamp(clock.now() + timedelta(seconds=asked))
-        error.advice = f"the CA asks not to be called before {when}; run the command again then"
+        error.advice = f"the CA asks to retry after {when}; run the command again then"
     return error

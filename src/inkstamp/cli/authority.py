@@ -1,14 +1,11 @@
-r"""Add a CA and open an account with it, show those there are, lead an
-account through its life.
+r"""Add a CA and open an account there; show, change or deactivate it.
 
     inkstamp authority add quayside --email certs@saltmarsh.test \
         --directory https://acme.quayside.test/directory --agree-terms
     inkstamp authority add fogbell --portal https://portal.fogbell.test/
-    inkstamp authority show                  those that are configured
-    inkstamp authority show quayside         asks the CA: account, orders
+    inkstamp authority show quayside
     inkstamp authority change quayside --email night@saltmarsh.test
-    inkstamp authority new-key quayside      another key for the account
-    inkstamp authority retire quayside       the account's end, for ever
+    inkstamp authority rollover quayside
 """
 
 import argparse
@@ -28,52 +25,75 @@ if TYPE_CHECKING:
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
-    actions = parser.add_subparsers(dest="action", required=True, metavar="add|show|change|new-key|retire")
-    add = actions.add_parser("add", help="write the entry and open the account", allow_abbrev=False)
-    add.add_argument("name", help="a short name for it")
+    actions = parser.add_subparsers(dest="action", required=True, metavar="add|show|change|rollover|deactivate")
+    add = actions.add_parser("add", help="add a CA to the configuration and open an account there", allow_abbrev=False)
+    add.add_argument("name", help="short name for the CA in the configuration")
     which = add.add_mutually_exclusive_group()
-    which.add_argument("--directory", metavar="URL", help="the CA's ACME directory; not for an entry that is there")
-    which.add_argument("--portal", metavar="URL", help="the CA's web portal, where a person orders")
-    add.add_argument("--email", default="", help="contact of the account")
-    add.add_argument("--agree-terms", action="store_true", help="you have read the CA's terms and agree to them")
-    add.add_argument("--trust", metavar="FILE", help="PEM roots of the CA's API, when its certificate is private")
+    which.add_argument(
+        "--directory", metavar="URL", help="directory URL of an ACME CA (not needed for a configured one)"
+    )
+    which.add_argument("--portal", metavar="URL", help="URL of a CA's web portal, where a person orders")
+    add.add_argument("--email", default="", help="contact address of the account")
+    add.add_argument(
+        "--agree-terms", action="store_true", help="agree to the CA's terms of service, which you have read"
+    )
+    add.add_argument(
+        "--trust",
+        metavar="FILE",
+        help="PEM file with the roots of the CA's API, if its certificate is not publicly trusted",
+    )
     add.add_argument(
         "--account-key",
         choices=[kind.value for kind in KeyKind],
         metavar="KIND",
-        help=f"kind of the account's key: {', '.join(KeyKind)}",
+        help=f"key algorithm of the account: {', '.join(KeyKind)}",
+    )
+    add.add_argument("--key-file", metavar="FILE", help="private key of an existing account (PEM, mode 0600)")
+    add.add_argument(
+        "--binding-id",
+        default="",
+        metavar="ID",
+        help="key ID for external account binding (EAB), from a CA that requires it",
     )
     add.add_argument(
-        "--key-file", metavar="FILE", help="the account's key, where there is one already (PEM, mode 0600)"
+        "--binding-key-file",
+        metavar="FILE",
+        help="file with the MAC key for external account binding (base64url, mode 0600)",
     )
-    add.add_argument("--binding-id", default="", metavar="ID", help="key id from a CA that binds accounts to customers")
-    add.add_argument("--binding-key-file", metavar="FILE", help="file with the MAC key from it (base64url, mode 0600)")
-    add.add_argument("--root", metavar="NAME", default="", help="common name of the root that chains should lead to")
+    add.add_argument(
+        "--root",
+        metavar="NAME",
+        default="",
+        help="common name of the preferred root, where the CA offers several chains",
+    )
     rule = add.add_argument_group(
-        "what a portal wants to see",
-        "with {domain}, {token} and the request's digests {md5}, {sha1}, {sha256}, {sha256-front}, {sha256-back}",
+        "validation file or record of a portal",
+        "with {domain}, {token} and the CSR's digests {md5}, {sha1}, {sha256}; of a digest also a part, "
+        "{sha256:1-32}, and capitals, {md5:upper}",
     )
-    rule.add_argument("--path", default="", help="path of a file")
-    rule.add_argument("--line", action="append", default=[], metavar="TEXT", help="a line of it (repeat for several)")
-    rule.add_argument("--record", default="", metavar="NAME", help="name of a DNS record")
-    rule.add_argument("--value", default="", metavar="TEXT", help="its value")
-    rule.add_argument("--record-type", choices=["cname", "txt"], help="its type (cname)")
-    show = actions.add_parser("show", help="list the CAs and our accounts, or ask one", allow_abbrev=False)
-    show.add_argument("name", nargs="?", help="ask this one (default: list all, ask none)")
-    change = actions.add_parser("change", help="give the account another contact", allow_abbrev=False)
-    change.add_argument("--email", required=True, help="the new one; '' for none")
-    newer = actions.add_parser("new-key", help="give the account another key", allow_abbrev=False)
+    rule.add_argument("--path", default="", help="path of the validation file")
+    rule.add_argument(
+        "--line", action="append", default=[], metavar="TEXT", help="a line of the validation file (repeat for several)"
+    )
+    rule.add_argument("--record", default="", metavar="NAME", help="name of the validation record in DNS")
+    rule.add_argument("--value", default="", metavar="TEXT", help="value of the validation record")
+    rule.add_argument("--record-type", choices=["cname", "txt"], help="type of the validation record (default: cname)")
+    show = actions.add_parser("show", help="list the configured CAs, or show the account at one", allow_abbrev=False)
+    show.add_argument("name", nargs="?", help="query this CA (default: list all, query none)")
+    change = actions.add_parser("change", help="change the account's contact", allow_abbrev=False)
+    change.add_argument("--email", required=True, help="new contact address; '' for none")
+    newer = actions.add_parser("rollover", help="replace the account key (key rollover)", allow_abbrev=False)
     newer.add_argument(
         "--kind",
         choices=[kind.value for kind in KeyKind],
         metavar="KIND",
-        help="of the new key (default: as configured)",
+        help="algorithm of the new key (default: as configured)",
     )
-    retire = actions.add_parser("retire", help="end the account, for ever", allow_abbrev=False)
-    retire.add_argument("--yes", action="store_true", help="do not ask")
-    for each in (change, newer, retire):
-        each.add_argument("name", help="which authority")
-    for each in (add, show, change, newer, retire):
+    deactivate = actions.add_parser("deactivate", help="deactivate the account (permanent)", allow_abbrev=False)
+    deactivate.add_argument("--yes", action="store_true", help="do not ask for confirmation")
+    for each in (change, newer, deactivate):
+        each.add_argument("name", help="name of the authority")
+    for each in (add, show, change, newer, deactivate):
         global_options(each, default=argparse.SUPPRESS)
 
 
@@ -190,10 +210,10 @@ def _show_one(context: Context, place: "Workplace", name: str) -> int:
     print(output.field("contact", ", ".join(shown.contact) or "none"))
     print(output.field("key", f"{shown.key}, thumbprint {shown.key_thumbprint}"))
     print(output.field("terms", shown.terms or "none"))
-    print(output.field("CAA names", ", ".join(shown.caa) or "not told"))
+    print(output.field("CAA names", ", ".join(shown.caa) or "not stated"))
     print(output.field("offers", ", ".join(shown.offers) or "orders alone"))
     if shown.binds:
-        print(output.field("binding", "binds accounts to customers"))
+        print(output.field("binding", "requires external account binding (EAB)"))
     for profile, told in shown.profiles.items():
         print(output.field("profile", f"{profile}: {told}"))
     if shown.orders_listed:
@@ -221,7 +241,7 @@ def _new_key(context: Context, place: "Workplace", options: argparse.Namespace) 
     account = new_key(place, options.name, KeyKind(options.kind) if options.kind else None)
     if context.json:
         output.as_json(
-            "authority new-key", account_url=account.url, key=account.key_kind, thumbprint=account.thumbprint
+            "authority rollover", account_url=account.url, key=account.key_kind, thumbprint=account.thumbprint
         )
         return 0
     print(f"{options.name}: the account has a new key, {account.key_kind}")
@@ -234,18 +254,18 @@ def _retire(context: Context, place: "Workplace", options: argparse.Namespace) -
     from inkstamp.jobs.account_life import certificates_of, retire
 
     ours = ", ".join(certificates_of(place, options.name)) if options.name in place.config.authority else ""
-    told = f"The account at “{options.name}” ends for ever; what it issued stays good."
+    told = f"The account at “{options.name}” is deactivated permanently; its certificates stay valid."
     if ours:
-        told += f" These come from it and will not be renewed: {ours}."
+        told += f" These certificates come from it and will not be renewed: {ours}."
     output.ask(told, options.name, yes=options.yes)
     url = retire(place, options.name)
     if context.json:
-        output.as_json("authority retire", account_url=url)
+        output.as_json("authority deactivate", account_url=url)
     else:
-        print(f"{options.name}: the account is retired")
+        print(f"{options.name}: the account is deactivated")
         print(output.field("account", url))
         print(output.field("next", f"inkstamp authority add {options.name} opens another one"))
     return 0
 
 
-_ACTIONS = {"show": _show, "change": _change, "new-key": _new_key, "retire": _retire}
+_ACTIONS = {"show": _show, "change": _change, "rollover": _new_key, "deactivate": _retire}

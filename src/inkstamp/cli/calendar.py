@@ -1,15 +1,12 @@
-"""What expires and what is planned, week by week; as a picture, too.
+"""Show planned renewals and expiries by week, as a table or a chart.
 
-    inkstamp calendar                          the next thirteen weeks
-    inkstamp calendar --picture weeks.png      each certificate's life a bar,
-                                               or renewals by day for many
+    inkstamp calendar --weeks 10
+    inkstamp calendar --picture weeks.png
     inkstamp calendar --simulate 20000 --lifetime 47 --limit-a-day 1500
-                                               a made-up year: does the spread
-                                               hold, do the CA's limits?
 
-The simulation asks nobody and needs no configuration. It takes all
-certificates to be issued within a day, the worst beginning, unless
---begun-within says otherwise.
+The chart has a bar for each certificate, or renewals by day for many. The
+simulation invents certificates and needs no configuration; all are issued
+within one day, the worst case, unless --begun-within says otherwise.
 """
 
 import argparse
@@ -33,15 +30,43 @@ _MOST_NAMED = 4
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument("--weeks", type=_number(1, 520), default=13, metavar="N", help="how many (%(default)s)")
-    parser.add_argument("--picture", metavar="FILE", help="draw it as well, into FILE.png or FILE.svg")
-    parser.add_argument("--limit-a-day", type=_number(1, 10**9), metavar="N", help="orders that the CA takes in a day")
-    group = parser.add_argument_group("a made-up fleet")
-    group.add_argument("--simulate", type=_number(1, 10**6), metavar="N", help="a year of N certificates")
-    group.add_argument("--lifetime", type=_days, default=90.0, metavar="DAYS", help="of each (%(default)g)")
-    group.add_argument("--failing", type=_share, default=0.0, metavar="SHARE", help="tries that fail: 0.02 (none)")
-    group.add_argument("--begun-within", type=_days, default=1.0, metavar="DAYS", help="first issue (%(default)g)")
-    group.add_argument("--seed", type=_number(0, 2**31), default=1, metavar="N", help="of its chance (%(default)s)")
+    parser.add_argument(
+        "--weeks", type=_number(1, 520), default=13, metavar="N", help="number of weeks (default: %(default)s)"
+    )
+    parser.add_argument("--picture", metavar="FILE", help="draw a chart into FILE.png or FILE.svg")
+    parser.add_argument(
+        "--limit-a-day", type=_number(1, 10**9), metavar="N", help="most orders that the CA accepts in a day"
+    )
+    group = parser.add_argument_group("simulation of a made-up fleet")
+    group.add_argument("--simulate", type=_number(1, 10**6), metavar="N", help="simulate a year of N certificates")
+    group.add_argument(
+        "--lifetime",
+        type=_days,
+        default=90.0,
+        metavar="DAYS",
+        help="lifetime of each certificate in days (default: %(default)g)",
+    )
+    group.add_argument(
+        "--failing",
+        type=_share,
+        default=0.0,
+        metavar="SHARE",
+        help="share of attempts that fail, as in 0.02 (default: 0)",
+    )
+    group.add_argument(
+        "--begun-within",
+        type=_days,
+        default=1.0,
+        metavar="DAYS",
+        help="days over which they were first issued (default: %(default)g)",
+    )
+    group.add_argument(
+        "--seed",
+        type=_number(0, 2**31),
+        default=1,
+        metavar="N",
+        help="seed of the random numbers (default: %(default)s)",
+    )
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
@@ -150,7 +175,7 @@ def _tell_year(fleet: "Fleet", year: "Year") -> None:
     left = f"{year.least_left:.1f} days were left when the last-minute one was renewed"
     print(output.field("expired", f"{year.expired} times" if year.expired else f"never; {left}"))
     if year.expired:
-        print(output.field("do", "ask the CA for more, spread over several CAs, or renew with more left (with_left)"))
+        print(output.field("fix", "ask the CA for more, spread over several CAs, or renew with more left (with_left)"))
 
 
 def _number(least: int, most: int) -> Callable[[str], int]:

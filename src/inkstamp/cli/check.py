@@ -1,16 +1,13 @@
-"""Look at live names from outside: what each address serves, and whether the
-public will believe it.
+"""Test live names from outside: chain, hostname, expiry, TLS, DNS, redirects.
 
-    inkstamp check rowing                      a configured certificate's names
-    inkstamp check www.example.test mail.example.test:8443
-    inkstamp check smtp://mail.example.test    a mail server, by STARTTLS
-    inkstamp check                             all that is configured
-    inkstamp check --from names.txt --csv names.csv
-    inkstamp check --sites --since             all that `survey` finds; what
-                                               is otherwise than last time
+    inkstamp check rowing                     the names of a certificate
+    inkstamp check www.rowing.saltmarsh.test  a name; also NAME:PORT
+    inkstamp check --sites --since            all sites; what changed
 
-One name is told in full; several are listed, the most urgent first. Exit
-status 1 when something is broken (with --strict, when there is a warning).
+Mail servers are tested by STARTTLS: smtp://NAME, imap://NAME, pop3://NAME.
+Without NAME, all configured certificates are tested. One name gets a full
+report, several a table, the most urgent first. Exit status 1: something is
+broken (with --strict, or has warnings).
 """
 
 import argparse
@@ -37,20 +34,24 @@ _ONE_BY_ONE = 3
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument("names", nargs="*", metavar="NAME", help="as above")
-    parser.add_argument("--from", dest="source", metavar="FILE", help="names, one a line; - for standard input")
-    parser.add_argument("--sites", action="store_true", help="all sites that `survey` finds")
-    parser.add_argument("--since", action="store_true", help="tell what is otherwise than at the last look")
+    parser.add_argument("names", nargs="*", metavar="NAME", help="see above")
+    parser.add_argument(
+        "--from", dest="source", metavar="FILE", help="file with names to check, one a line; - for standard input"
+    )
+    parser.add_argument("--sites", action="store_true", help="check all sites that `survey` finds")
+    parser.add_argument("--since", action="store_true", help="show only what changed since the last check")
     parser.add_argument("--roots", metavar="FILE", help="PEM file of the roots to trust, or “certifi” for Mozilla's "
                         "list (default: the system's)")  # fmt: skip
     parser.add_argument("--fetch-issuers", action="store_true", help="fetch missing intermediates from where the "
                         "certificate says, to tell which they are")  # fmt: skip
-    parser.add_argument("--quick", action="store_true", help="one handshake each: chain, dates, trust")
-    parser.add_argument("--strict", action="store_true", help="exit with 1 for warnings, too")
-    parser.add_argument("--in-full", action="store_true", help="tell many in full as well")
-    parser.add_argument("--csv", metavar="FILE", help="write the list as comma-separated values")
-    parser.add_argument("--report", metavar="FILE", help="write all of it as one page of HTML")
-    parser.add_argument("--at-once", type=at_once, default=16, metavar="N", help="names at a time (%(default)s)")
+    parser.add_argument("--quick", action="store_true", help="one handshake per address: chain, dates and trust only")
+    parser.add_argument("--strict", action="store_true", help="exit with 1 for warnings too")
+    parser.add_argument("--in-full", action="store_true", help="print full reports also for many names")
+    parser.add_argument("--csv", metavar="FILE", help="write the results to FILE as CSV")
+    parser.add_argument("--report", metavar="FILE", help="write the full report to FILE as one HTML page")
+    parser.add_argument(
+        "--at-once", type=at_once, default=16, metavar="N", help="names checked at the same time (default: %(default)s)"
+    )
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
@@ -76,7 +77,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
     elif options.since:
         _tell_changes(changed)
     elif not reports:
-        print("no certificate is configured yet; name what to look at\n  next   inkstamp check NAME")
+        print("no certificate is configured yet; name a host to check\n  next   inkstamp check NAME")
     elif len(reports) <= _ONE_BY_ONE or options.in_full:
         for number, report in enumerate(reports):
             if number:
@@ -105,8 +106,8 @@ def _tell_changes(changed: "Sequence[Changed]") -> None:
         for text in each.changes:
             print(output.wrapped(text, "  ", "    "))
     if fresh:
-        print(f"looked at for the first time: {len(fresh)} of {len(changed)}")
-    print(f"{len(changed)} looked at, {len(told)} otherwise than the last time")
+        print(f"checked for the first time: {len(fresh)} of {len(changed)}")
+    print(f"{len(changed)} checked, {len(told)} changed since the last check")
     if told:
         print(output.field("next", f"inkstamp check {told[0].name}"))
 
@@ -120,7 +121,9 @@ def _targets(source: str) -> list[str]:
     if not found:
         raise UsageError("there is no name in it", where=source, advice="write one name a line")
     if len(found) > _MOST_TARGETS:
-        raise UsageError(f"{len(found)} names are more than {_MOST_TARGETS}", where=source, advice="look in parts")
+        raise UsageError(
+            f"{len(found)} names are more than {_MOST_TARGETS}", where=source, advice="check them in parts"
+        )
     return found
 
 
@@ -133,9 +136,9 @@ def _tell(report: "NameReport") -> None:
     if report.root:
         depth = len(report.chain)
         print(f"  {'   ' * depth}└─ {output.clean(report.root)}  (trusted root)")
-    output.findings((each for each in worst_first(report.findings) if each.severity is not Severity.GOOD),
+    output.findings((each for each in worst_first(report.findings) if each.severity is not Severity.OK),
                     below=report.name)  # fmt: skip
-    output.all_good((each for each in report.findings if each.severity is Severity.GOOD), below=report.name)
+    output.all_good((each for each in report.findings if each.severity is Severity.OK), below=report.name)
 
 
 def _list(reports: "list[NameReport]") -> None:
@@ -148,11 +151,11 @@ def _list(reports: "list[NameReport]") -> None:
         )
         for each in reports
     ]
-    output.table(("name", "verdict", "days", "what is worst"), rows)
+    output.table(("name", "verdict", "days", "worst problem"), rows)
     counts = {each.verdict.value: 0 for each in reports}
     for each in reports:
         counts[each.verdict.value] += 1
-    print(f"{len(reports)} looked at: {', '.join(f'{count} {word}' for word, count in counts.items())}")
+    print(f"{len(reports)} checked: {', '.join(f'{count} {word}' for word, count in counts.items())}")
     if any(each.worst is not None for each in reports):
         print(output.field("next", f"inkstamp check {reports[0].name}"))
 
@@ -168,7 +171,7 @@ def _write_csv(reports: "list[NameReport]", file: Path) -> None:
     writer.writerow(("name", "verdict", "days_left", "issuer", "severity", "topic", "subject", "seen", "remedy"))
     for report in reports:
         issuer = report.chain[0].issuer if report.chain else ""
-        told = [each for each in worst_first(report.findings) if each.severity is not Severity.GOOD]
+        told = [each for each in worst_first(report.findings) if each.severity is not Severity.OK]
         for each in told or (None,):
             columns = (each.severity.value, each.topic, each.subject, each.seen, each.remedy) if each else ("",) * 5
             cells = (report.name, report.verdict.value, report.days_left, issuer, *columns)

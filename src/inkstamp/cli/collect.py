@@ -1,12 +1,11 @@
-"""Take in what the CA issued: find the leaf by its key, sort, verify, shelve.
+"""Download the issued certificate, or import it from files; verify and keep it.
 
-From files of any kind, whatever they are called: ZIP, PKCS#7, PEM, DER,
-PKCS#12, folders, or - for text pasted on standard input. Without NAME, the
-order is found by the key. From an ACME CA, without files: its open order is
-brought to its end.
+From an ACME CA, without files: the open order is finished and the certificate
+downloaded. From files of any kind and name: ZIP, PKCS#7, PEM, DER, PKCS#12,
+directories, or - for text pasted on standard input. The certificate is found by
+the order's key, the intermediates are sorted, and the chain is verified.
 
-    inkstamp collect bakery ~/download.zip
-    inkstamp collect *.crt chain.p7b
+    inkstamp collect shop ~/download.zip
 """
 
 import argparse
@@ -29,10 +28,19 @@ _MOST_PASTED = 16_777_217
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument("things", nargs="+", metavar="NAME|FILE", help="a configured certificate, then files")
-    parser.add_argument("--fetch", action="store_true", help="fetch a missing intermediate from where it is said to be")
-    parser.add_argument("--root", default="", metavar="ROOT", help="lead to this root: common name or SHA-256")
-    parser.add_argument("--preview", action="store_true", help="say what would be taken in, write nothing")
+    parser.add_argument(
+        "things",
+        nargs="+",
+        metavar="NAME|FILE",
+        help="a configured certificate, then files from the portal (or - for standard input)",
+    )
+    parser.add_argument(
+        "--fetch", action="store_true", help="fetch a missing intermediate from the URL in the certificate (AIA)"
+    )
+    parser.add_argument(
+        "--root", default="", metavar="ROOT", help="prefer the path to this root: common name or SHA-256"
+    )
+    parser.add_argument("--preview", action="store_true", help="show what would be imported, write nothing")
     passphrase.options(parser, "PKCS#12 files")
 
 
@@ -93,14 +101,14 @@ def _tell(received: "Received", servers: tuple[str, ...]) -> None:
     edition = received.edition
     name = received.certificate
     if edition is None:
-        print(f"{name}: this would be taken in for order {received.order}; nothing was written")
+        print(f"{name}: this would be imported for order {received.order}; nothing was written")
     elif received.already:
         print(f"{name}: edition {edition.number} is on the shelf already; nothing to do")
     else:
         print(f"{name}: edition {edition.number} is on the shelf, from order {received.order}")
     _tell_pieces(received.pieces)
     _tell_ways(received.ways)
-    output.findings(worst_first(each for each in received.findings if each.severity is not Severity.GOOD))
+    output.findings(worst_first(each for each in received.findings if each.severity is not Severity.OK))
     if edition is not None:
         _tell_edition(edition, servers)
 

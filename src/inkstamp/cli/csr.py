@@ -1,8 +1,9 @@
-"""Make a key and a certificate signing request, or read anybody's request.
+"""Make a private key and a certificate signing request (CSR), or read a CSR.
 
-inkstamp csr make rowing.saltmarsh.test www.rowing.saltmarsh.test
-inkstamp csr make                         asks for everything, on a terminal
-inkstamp csr show received.csr
+    inkstamp csr make rowing.saltmarsh.test www.rowing.saltmarsh.test
+    inkstamp csr show rowing.saltmarsh.test.csr
+
+Without names, `inkstamp csr make` asks for everything on the terminal.
 """
 
 import argparse
@@ -23,9 +24,9 @@ if TYPE_CHECKING:
     from inkstamp.pki.csr import RequestFacts
 
 _HELP = {
-    "common_name": "else the first NAME",
+    "common_name": "common name (default: the first NAME)",
     "organisation": "legal name of the organisation",
-    "unit": "part of it; public CAs leave it out",
+    "unit": "organisational unit (public CAs leave it out)",
     "locality": "town",
     "state": "state or province, in full",
     "country": "two letters, as in GB",
@@ -36,7 +37,7 @@ _HELP = {
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     actions = parser.add_subparsers(dest="action", required=True, metavar="make|show")
-    make = actions.add_parser("make", help="make a key and a request", allow_abbrev=False)
+    make = actions.add_parser("make", help="make a key and a CSR", allow_abbrev=False)
     make.add_argument("names", nargs="*", metavar="NAME", help="domain names (also *.NAME) and IP addresses")
     subject = make.add_argument_group("subject", "defaults come from [subject] in the configuration")
     for name, told in _HELP.items():
@@ -44,16 +45,22 @@ def configure(parser: argparse.ArgumentParser) -> None:
     key = make.add_argument_group("key")
     which = key.add_mutually_exclusive_group()
     kinds = [kind.value for kind in KeyKind]
-    which.add_argument("--kind", choices=kinds, metavar="KIND", help=f"of the new key: {', '.join(kinds)}")
-    which.add_argument("--key", metavar="FILE", help="use this existing key instead")
+    which.add_argument("--kind", choices=kinds, metavar="KIND", help=f"key algorithm: {', '.join(kinds)}")
+    which.add_argument("--key", metavar="FILE", help="use this existing key (PEM) instead of a new one")
     passphrase.options(make, "the key, which encrypts a new one")
-    make.add_argument("--into", metavar="DIR", default=".", help="folder for the files (here)")
-    make.add_argument("--as", dest="base", metavar="BASE", default="", help="beginning of the file names")
-    show = actions.add_parser("show", help="read a request", allow_abbrev=False)
-    show.add_argument("file", metavar="FILE", help="PEM or DER, text around it does no harm; - for standard input")
-    show.add_argument("--text", action="store_true", help="print just the block to paste")
+    make.add_argument("--into", metavar="DIR", default=".", help="directory for the files (default: the current one)")
+    make.add_argument(
+        "--as", dest="base", metavar="BASE", default="", help="beginning of the file names (default: the first name)"
+    )
+    show = actions.add_parser("show", help="read a CSR", allow_abbrev=False)
+    show.add_argument("file", metavar="FILE", help="file with a CSR in PEM or DER; - for standard input")
+    show.add_argument("--text", action="store_true", help="print only the PEM block")
     for each in (make, show):
-        each.add_argument("--private-ca", action="store_true", help="it is for a private CA, which takes any name")
+        each.add_argument(
+            "--private-ca",
+            action="store_true",
+            help="the CSR is for a private CA: allow names that no public CA certifies",
+        )
         global_options(each, default=argparse.SUPPRESS)
 
 
@@ -123,7 +130,7 @@ def _ask(
     defaults: dict[str, str], kind: str | None, *, with_kind: bool
 ) -> tuple[tuple[str, ...], dict[str, str], str | None]:
     """Ask for everything in order; an empty answer takes what stands in brackets, a dash leaves a field empty."""
-    print("An empty answer takes what is in brackets; - leaves the field empty.")
+    print("Press Enter to accept the value in brackets; - leaves the field empty.")
     names: list[str] = []
     while not names:
         names = input("names, separated by blanks: ").replace(",", " ").split()
@@ -133,7 +140,7 @@ def _ask(
         typed = input(f"{word}{f' [{default}]' if default else ''}: ").strip()
         answers[name] = "" if typed == "-" else typed or default
     if with_kind and kind is None:
-        kind = input(f"kind of key: {', '.join(KeyKind)} [{KeyKind.ECDSA_P256}]: ").strip() or None
+        kind = input(f"key algorithm: {', '.join(KeyKind)} [{KeyKind.ECDSA_P256}]: ").strip() or None
         if kind is not None and kind not in set(KeyKind):
             from inkstamp.errors import UsageError
 
@@ -143,16 +150,16 @@ def _ask(
 
 def _tell_made(made: "Made") -> None:
     sealed = ", encrypted" if made.key_encrypted else ""
-    print(f"{made.csr_file}: a request for {len(made.facts.names) + len(made.facts.addresses)} names")
+    print(f"{made.csr_file}: a CSR for {len(made.facts.names) + len(made.facts.addresses)} names")
     _tell_facts(made.facts)
     print(
         output.field(
             "key file", f"{made.key_file} ({'made now, mode 0600' if made.key_is_new else 'as it was'}{sealed})"
         )
     )
-    output.findings(each for each in made.facts.findings if each.severity is not Severity.GOOD)
+    output.findings(each for each in made.facts.findings if each.severity is not Severity.OK)
     print(f"\n{made.request}")
-    print(output.field("next", "paste the block at the CA; keep the key file, nobody else needs it"))
+    print(output.field("next", "paste the block at the CA; keep the key file secret"))
 
 
 def _tell_facts(facts: "RequestFacts") -> None:

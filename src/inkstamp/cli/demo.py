@@ -1,9 +1,10 @@
-"""The whole job in a simulated world on this machine: a CA, a nameserver and a
-web server, all on loopback.
+"""Run the whole job in a simulated world on this machine.
 
-Each command is run for real and shown as one would type it, with what it
-answered. Everything is stopped and removed at the end; with --keep the folder
-stays, and --again brings its world up to try commands by hand.
+A CA, a portal, a nameserver and a web server run on loopback. Each command is
+printed as you would type it, run for real, and followed by its output. At the
+end everything is stopped and removed, unless --keep is given.
+
+    inkstamp demo --keep /tmp/saltmarsh
 """
 
 import argparse
@@ -22,8 +23,8 @@ if TYPE_CHECKING:
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     which = parser.add_mutually_exclusive_group()
-    which.add_argument("--keep", metavar="DIR", help="play the demo in this new folder and leave it")
-    which.add_argument("--again", metavar="DIR", help="bring the world of a kept folder up until Ctrl-C")
+    which.add_argument("--keep", metavar="DIR", help="run the demo in the new directory DIR and keep it")
+    which.add_argument("--again", metavar="DIR", help="start the servers of a kept demo again until Ctrl-C")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
@@ -39,12 +40,12 @@ def run(context: Context, options: argparse.Namespace) -> int:
 
     if options.again:
         keep_up(Path(options.again), _tell_up)
-        print("\nthe world is down")
+        print("\nthe demo is stopped")
         return 0
     play(_say, Path(options.keep) if options.keep else None)
     if options.keep:
         folder = Path(options.keep).absolute()
-        _say("narrator", f"The folder {folder} stays. Bring its world up again in one terminal:")
+        _say("narrator", f"The folder {folder} stays. Start it again in one terminal:")
         _say("command", f"inkstamp demo --again {options.keep}")
         _say("narrator", "and try commands by hand in another:")
         _say("command", f"export INKSTAMP_CONFIG={folder}/inkstamp.toml")
@@ -64,9 +65,9 @@ def _say(kind: str, text: str) -> None:
 
 
 def _tell_up(world: "DemoWorld") -> None:
-    print(f"the world is up; its web server is {world.web}")
+    print(f"the demo runs; its web server is {world.web}")
     print(f"the portal of Fogbell: {world.portal.url}")
     print("in another terminal:")
     print(f"  export INKSTAMP_CONFIG={world.config}")
     print("  inkstamp status")
-    print("Ctrl-C takes it down", flush=True)
+    print("Ctrl-C stops it", flush=True)

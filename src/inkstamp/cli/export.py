@@ -1,15 +1,16 @@
-"""Write an edition for elsewhere: for Windows, Java, an appliance, another team.
+"""Export an edition for other systems: Windows, Java, an appliance, another team.
 
-    inkstamp export rowing --form pkcs12 --ask-passphrase --into /tmp
-    inkstamp export rowing --form pkcs12 --for windows --passphrase-file words
+    inkstamp export rowing --form pkcs12 --ask-passphrase
     inkstamp export rowing --form separate --without-key
 
-pkcs12    leaf, issuers and key in one file
-pkcs7     leaf and issuers, without key
-served    leaf and issuers as PEM, as most web servers want them
-combined  leaf, issuers and key as PEM in one file
-separate  leaf, issuers and key as PEM, a file each
-zip       all of them and a README
+Forms:
+
+    pkcs12    certificate, intermediates and key in one file
+    pkcs7     certificate and intermediates
+    served    certificate and intermediates as PEM, as most web servers want it
+    combined  certificate, intermediates and key as PEM in one file
+    separate  certificate, intermediates and key as PEM, one file each
+    zip       all of these and a README
 """
 
 import argparse
@@ -26,18 +27,29 @@ _KEYLESS = {"pkcs7", "served"}
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
-    parser.add_argument("--form", required=True, choices=_FORMS, help="as above")
-    parser.add_argument("--edition", type=int, metavar="NUMBER", help="which edition (the newest)")
-    parser.add_argument("--into", default=".", metavar="DIR", help="folder for the files (here)")
-    parser.add_argument("--as", dest="base", default="", metavar="BASE", help="beginning of the file names")
-    parser.add_argument("--replace", action="store_true", help="replace files of the same name")
-    parser.add_argument("--without-key", action="store_true", help="leave the private key out")
-    parser.add_argument("--key-first", action="store_true", help="combined: the key before the certificates")
-    parser.add_argument("--friendly-name", default="", metavar="TEXT", help="pkcs12: its name in key stores")
-    parser.add_argument("--legacy", action="store_true", help="pkcs12: 3DES and SHA-1, for programs before 2018")
+    parser.add_argument("--form", required=True, choices=_FORMS, help="see above")
+    parser.add_argument("--edition", type=int, metavar="NUMBER", help="number of the edition (default: the newest)")
+    parser.add_argument("--into", default=".", metavar="DIR", help="directory for the files (default: the current one)")
+    parser.add_argument(
+        "--as", dest="base", default="", metavar="BASE", help="beginning of the file names (default: the first name)"
+    )
+    parser.add_argument("--replace", action="store_true", help="overwrite files of the same name")
+    parser.add_argument("--without-key", action="store_true", help="leave out the private key")
+    parser.add_argument("--key-first", action="store_true", help="combined: put the key before the certificates")
+    parser.add_argument(
+        "--friendly-name",
+        default="",
+        metavar="TEXT",
+        help="pkcs12: friendly name (alias) in the key store (default: the certificate's name)",
+    )
+    parser.add_argument(
+        "--legacy", action="store_true", help="pkcs12: encrypt with 3DES and SHA-1, for programs before 2018"
+    )
     passphrase.options(parser, "the key")
-    parser.add_argument("--for", dest="target", choices=("windows", "java"), help="pkcs12: say how to import it there")
-    parser.add_argument("--no-passphrase", action="store_true", help="pkcs12: not encrypted")
+    parser.add_argument(
+        "--for", dest="target", choices=("windows", "java"), help="pkcs12: print the steps to import it there"
+    )
+    parser.add_argument("--no-passphrase", action="store_true", help="pkcs12: do not encrypt it")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:

@@ -1,4 +1,7 @@
-"""What happened, when, in which run: the newest at the end."""
+"""Show what happened, when and in which run; the newest last.
+
+inkstamp history rowing --last 20
+"""
 
 import argparse
 
@@ -10,8 +13,10 @@ from inkstamp.clock import stamp
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument("certificate", nargs="?", default="", help="what happened to this one alone")
-    parser.add_argument("--last", type=_positive, default=40, metavar="N", help="at most N entries (%(default)s)")
+    parser.add_argument("certificate", nargs="?", default="", help="show only this certificate")
+    parser.add_argument(
+        "--last", type=_positive, default=40, metavar="N", help="show at most N entries (default: %(default)s)"
+    )
 
 
 def _positive(text: str) -> int:

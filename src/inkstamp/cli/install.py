@@ -1,10 +1,10 @@
-"""Put an edition on the servers of its certificate, or say what that would change.
+"""Install an edition on the servers of its certificate, or show the changes.
 
-Servers test the change and reload, and every port is looked at; whatever fails,
-all goes back byte for byte.
+Each server tests the changed configuration and reloads; then every address is
+connected to, to check that the certificate is served. If anything fails, all
+files are restored byte for byte.
 
     inkstamp install rowing --preview
-    inkstamp install rowing --edition 2
 """
 
 import argparse
@@ -17,16 +17,16 @@ from inkstamp.cli.setting import workplace
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
-    parser.add_argument("--edition", type=int, metavar="NUMBER", help="which edition (default: the newest)")
+    parser.add_argument("--edition", type=int, metavar="NUMBER", help="number of the edition (default: the newest)")
     parser.add_argument(
         "--at-once",
         type=int,
         default=1,
         metavar="N",
-        help="change so many machines at the same time (default: 1)",
+        help="install on N machines at the same time (default: 1)",
     )
-    parser.add_argument("--back", action="store_true", help="when one fails, take back those before it too")
-    parser.add_argument("--preview", action="store_true", help="show the files that would change, change nothing")
+    parser.add_argument("--back", action="store_true", help="if one machine fails, roll back those before it too")
+    parser.add_argument("--preview", action="store_true", help="show which files would change, change nothing")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
@@ -40,8 +40,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
     if context.json:
         output.as_json("install", installed=done)
         return 0
-    where = ", ".join(done.servers) or "the shelf alone"
-    verb = "is" if done.done else "would be put"
+    where = ", ".join(done.servers) or "the shelf only"
+    verb = "is" if done.done else "would be installed"
     print(f"{done.certificate}: edition {done.edition} {verb} on {where}")
     if not done.done:
         for server, names in done.names.items():
@@ -51,10 +51,10 @@ def run(context: Context, options: argparse.Namespace) -> int:
     for each in done.copies:
         print(output.field("writes", each))
     if not done.differences and not done.copies:
-        print(output.field("files", "no configuration changes: the servers point at the shelf already"))
+        print(output.field("files", "no configuration changes: the servers use the shelf's files already"))
     if done.done:
         print(output.field("next", f"inkstamp check {done.certificate}"))
-        print(output.field("to go back", f"inkstamp undo {done.certificate}"))
+        print(output.field("to undo", f"inkstamp undo {done.certificate}"))
     else:
         print(output.field("next", f"inkstamp install {done.certificate}"))
     return 0

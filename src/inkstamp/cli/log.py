@@ -13,7 +13,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:
     from inkstamp.cli.main import Context
 
-LEVELS = {Severity.GOOD: "info", Severity.NOTE: "info", Severity.WARN: "warning", Severity.BAD: "error"}
+LEVELS = {Severity.OK: "info", Severity.NOTE: "info", Severity.WARN: "warning", Severity.BAD: "error"}
 _JOURNAL = {"info": "<6>", "warning": "<4>", "error": "<3>"}
 """Priorities in front of lines that go to systemd's journal (sd-daemon(3))."""
 

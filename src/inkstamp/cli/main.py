@@ -20,27 +20,27 @@ if TYPE_CHECKING:
     from inkstamp.errors import InkStampError
 
 COMMANDS = {
-    "demo": "the whole job in a simulated world on this machine",
-    "survey": "what is here: servers, sites, the certificate each one has",
-    "authority": "add a CA with an account, show it, change or end the account",
-    "precheck": "what a CA will look at, looked at beforehand",
-    "csr": "make a key and a certificate signing request, or read one",
-    "order": "open an order; for a portal: what to paste there",
-    "prove": "show the CA that its names are yours",
-    "collect": "take in what the CA issued, from it or from files",
-    "stamp": "get a certificate for names, install it, keep it renewed",
-    "install": "put an edition on its servers, or show what that changes",
-    "undo": "go back one install: edition and configuration",
-    "check": "look at live names from outside",
-    "renew": "renew what is due and nothing else; for a timer",
-    "rehearse": "a renewal for trial: everything but the switch",
-    "schedule": "have renew run by itself: systemd's timer, or cron",
-    "status": "where every certificate stands",
-    "calendar": "what expires and what is planned, week by week; as a picture",
-    "why": "why one is not going on, and who must act",
-    "export": "an edition for elsewhere: PKCS#12, PEM, PKCS#7, ZIP",
-    "revoke": "have a certificate revoked, with a reason",
-    "history": "what happened, when, in which run",
+    "demo": "run the whole job in a simulated world on this machine",
+    "survey": "list servers, their sites and the certificate of each",
+    "authority": "add a CA and open an account; show, change, deactivate it",
+    "precheck": "test DNS, CAA and challenge responses before an order",
+    "csr": "make a key and a certificate signing request (CSR), or read one",
+    "order": "open an order; for a portal, print the CSR to paste there",
+    "prove": "place challenge responses, or validation files and records",
+    "collect": "download the certificate, or import it from files",
+    "stamp": "order, validate, install and from then on renew a certificate",
+    "install": "install an edition on its servers, or show what that changes",
+    "undo": "roll back one install: certificate and configuration",
+    "check": "test live names from outside: chain, TLS, DNS, redirects",
+    "renew": "renew what is due and nothing else; for timers",
+    "rehearse": "rehearse a renewal with the CA's staging; installs nothing",
+    "schedule": "run renew regularly, by a systemd timer or cron",
+    "status": "state of every certificate, and what to do next",
+    "calendar": "planned renewals and expiries by week, also as a chart",
+    "why": "why a certificate is stuck, and who must act",
+    "export": "export an edition as PKCS#12, PEM, PKCS#7 or ZIP",
+    "revoke": "revoke a certificate, with a reason",
+    "history": "what happened, when and in which run",
 }
 """In the order in which people work; each is a module here of the same name."""
 
@@ -66,24 +66,31 @@ class Context:
 
 def global_options(parser: argparse.ArgumentParser, *, default: object) -> None:
     """Declare the options that every command takes; `default` is SUPPRESS where a front parser has them too."""
+    if default is argparse.SUPPRESS:  # they stand in each page's list, and would hide the command's own in its usage
+        parser.usage = f"{parser.format_usage().removeprefix('usage: ').rstrip()}".replace("%", "%%")
     group = parser.add_argument_group("everywhere")
     group.add_argument(
         "--config",
         metavar="FILE",
         default=default,
-        help="configuration file (else INKSTAMP_CONFIG, else the usual place)",
+        help="configuration file (default: INKSTAMP_CONFIG, else /etc/inkstamp/inkstamp.toml)",
     )
     group.add_argument(
         "--home",
         metavar="DIR",
         default=default,
-        help="folder of ledger and shelf (else INKSTAMP_HOME, else as configured)",
+        help="data directory (default: INKSTAMP_HOME, else `home` of the configuration)",
     )
-    group.add_argument("--json", action="store_true", default=default or False, help="one JSON document on stdout")
     group.add_argument(
-        "--log", choices=("text", "json"), default=default, help="what is told on stderr: text, or a JSON object a line"
+        "--json", action="store_true", default=default or False, help="print one JSON document on stdout"
     )
-    group.add_argument("--debug", action="store_true", default=default or False, help="show tracebacks")
+    group.add_argument(
+        "--log",
+        choices=("text", "json"),
+        default=default,
+        help="format of progress on stderr: text or JSON lines (default: text)",
+    )
+    group.add_argument("--debug", action="store_true", default=default or False, help="show tracebacks of errors")
 
 
 def _front_parser() -> argparse.ArgumentParser:
@@ -94,11 +101,14 @@ def _front_parser() -> argparse.ArgumentParser:
         usage="inkstamp [options] COMMAND ...",
         allow_abbrev=False,
         formatter_class=argparse.RawDescriptionHelpFormatter,
-        description=f"Certificates for the web sites you host: ordered, proven, installed, renewed.\n\n"
+        description=f"Orders, validates, installs and renews certificates for the web sites you host.\n\n"
         f"commands:\n{listing}",
-        epilog="`inkstamp COMMAND -h` tells all about one. Try `inkstamp demo` first.\n"
-        "Exit status: 0 done, 1 failed or something is bad, 2 wrong use or configuration,\n"
-        "3 waiting for someone.",
+        epilog="An authority is a configured CA, with ACME or a web portal. An edition is one\n"
+        "issued certificate with its key and chain; the shelf keeps the editions, the ledger\n"
+        "records orders, installs and failures.\n\n"
+        "`inkstamp help COMMAND` explains one command. Try `inkstamp demo` first.\n"
+        "Exit status: 0 done, 1 failed or problems found, 2 usage or configuration error,\n"
+        "3 waiting for a person.",
     )
     parser.add_argument("--version", action="version", version=f"inkstamp {__version__}")
     global_options(parser, default=None)
@@ -114,6 +124,8 @@ def run(arguments: Sequence[str]) -> int:
     front = _front_parser()
     try:
         options = front.parse_args(arguments)
+        if options.command == "help":
+            return run([*options.rest, "--help"])
         if options.command is None:
             front.print_help()
             return _WRONG_USE
@@ -149,7 +161,7 @@ def _run_command(module: ModuleType, context: Context, options: argparse.Namespa
             raise
         return _tell(error, context, options.command)
     except KeyboardInterrupt as stopped:
-        print("\ninkstamp: stopped; run the same command again to go on", file=sys.stderr)
+        print("\ninkstamp: stopped; run the same command again to resume", file=sys.stderr)
         return 143 if stopped.args else 130
     except BrokenPipeError:  # the reader of our output has seen enough
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
@@ -197,5 +209,5 @@ def _unknown_command(given: str) -> int:
 
     near = difflib.get_close_matches(given, COMMANDS, n=1)
     hint = f"did you mean `inkstamp {near[0]}`?" if near else "see `inkstamp --help`"
-    print(f"inkstamp: there is no command “{given}”\n  do     {hint}", file=sys.stderr)
+    print(f"inkstamp: there is no command “{given}”\n  fix    {hint}", file=sys.stderr)
     return _WRONG_USE

@@ -1,11 +1,11 @@
-"""Open an order for a certificate, or go on with the open one.
+"""Open an order for a certificate, or resume the open one.
 
-For a CA with a web portal: makes key and request, prints what to paste there,
-and exits 3, since a person has to act. For an ACME CA: opens the order there.
-NAME is a domain name, or the name of a configured certificate; for new names
-an entry is written to the configuration, as `stamp` does.
+For a CA with a web portal: makes the key and the CSR, prints what to paste
+there, and exits with 3, since a person has to act. For an ACME CA: opens the
+order there. NAME is a domain name or a configured certificate; for new names an
+entry is added to the configuration, as `stamp` does.
 
-    inkstamp order bakery.saltmarsh.test --authority fogbell
+    inkstamp order shop.saltmarsh.test --authority fogbell
 """
 
 import argparse
@@ -28,8 +28,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     entry_options(parser)
     which = parser.add_mutually_exclusive_group()
-    which.add_argument("--anew", action="store_true", help="order a new edition although the present one is good")
-    which.add_argument("--give-up", action="store_true", help="end the open order; its key goes too")
+    which.add_argument(
+        "--reissue", action="store_true", help="reissue: order a new edition although the present one is valid"
+    )
+    which.add_argument("--cancel", action="store_true", help="cancel the open order and delete its key")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
@@ -45,17 +47,17 @@ def run(context: Context, options: argparse.Namespace) -> int:
         if len(plans) > 1:
             raise UsageError("several certificates were named", advice="order one at a time")
         (plan,) = plans
-        if options.give_up:
+        if options.cancel:
             with place.hold_certificate(plan.name):
                 ended, at_portal = give_up(place, plan.name)
             if context.json:
                 output.as_json("order", given_up=ended)
             else:
                 print(
-                    f"{plan.name}: order {ended.id} is given up{'; cancel it at the portal too' if at_portal else ''}"
+                    f"{plan.name}: order {ended.id} is cancelled{'; cancel it at the portal too' if at_portal else ''}"
                 )
             return 0
-        reached = order(place, plan, anew=options.anew, said=lambda each: tell_plan(each, str(place.config_file)))
+        reached = order(place, plan, anew=options.reissue, said=lambda each: tell_plan(each, str(place.config_file)))
     if context.json:
         output.as_json("order", order=reached)
     elif isinstance(reached, PortalOrder):
@@ -76,9 +78,9 @@ def _tell_portal(shown: "PortalOrder") -> None:
     if subject:
         print(output.field("subject", ", ".join(subject)))
     print(output.field("key", f"{shown.facts.key}; it stays on this machine"))
-    print(output.field("request", shown.request_file))
+    print(output.field("CSR", shown.request_file))
     print(output.field("sha256", shown.facts.sha256))
-    output.findings(each for each in shown.facts.findings if each.severity is not Severity.GOOD)
+    output.findings(each for each in shown.facts.findings if each.severity is not Severity.OK)
     print(f"\n{shown.request}")
     tell_stall(shown.stall)
 
@@ -88,7 +90,7 @@ def tell_stall(stall: object) -> None:
     from inkstamp.jobs.stall import Stall
 
     if isinstance(stall, Stall):
-        print(output.field("waits for", f"{stall.who}: {stall.step}"))
+        print(output.field("waiting for", f"{stall.who}: {stall.step}"))
         print(output.field("then", stall.next_command))
 
 
@@ -98,7 +100,7 @@ def tell_reached(name: str, reached: "Reached") -> None:
     print(f"{name}: order {record.id} at {record.authority} is {reached.status}")
     print(output.field("order", record.url))
     if reached.to_prove:
-        print(output.field("to prove", ", ".join(reached.to_prove)))
+        print(output.field("to validate", ", ".join(reached.to_prove)))
         print(output.field("next", f"inkstamp prove {name}"))
     else:
         print(output.field("next", f"inkstamp collect {name}"))

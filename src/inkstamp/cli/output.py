@@ -11,8 +11,8 @@ from inkstamp.errors import InkStampError, UsageError
 from inkstamp.findings import Finding, Severity
 from inkstamp.printable import escaped_json, printable
 
-JSON_FORMAT = 1
-_COLOURS = {Severity.GOOD: "32", Severity.NOTE: "36", Severity.WARN: "35", Severity.BAD: "31"}
+JSON_FORMAT = 2
+_COLOURS = {Severity.OK: "32", Severity.NOTE: "36", Severity.WARN: "35", Severity.BAD: "31"}
 
 
 def width() -> int:
@@ -57,7 +57,7 @@ def finding(each: Finding, stream: TextIO, *, below: str = "") -> str:
     about = "" if each.subject == below else f"{each.subject}: "
     text = wrapped(about + each.seen, mark, " " * len(mark))
     if each.remedy:
-        text += "\n" + wrapped(each.remedy, " " * len(mark) + "do: ", " " * (len(mark) + 4))
+        text += "\n" + wrapped(each.remedy, " " * len(mark) + "fix: ", " " * (len(mark) + 5))
     return text.replace(mark, paint(mark, each.severity, stream), 1)
 
 
@@ -72,9 +72,9 @@ def all_good(many: Iterable[Finding], *, below: str) -> None:
     """Print what is good as one paragraph: it has to be told, and nobody has to read it line by line."""
     told = [each.seen if each.subject == below else f"{each.subject} {each.seen}" for each in many]
     if told:
-        mark = f"  {Severity.GOOD:<6}"
+        mark = f"  {Severity.OK:<6}"
         text = wrapped("; ".join(told), mark, " " * len(mark))
-        print(text.replace(mark, paint(mark, Severity.GOOD, sys.stdout), 1))
+        print(text.replace(mark, paint(mark, Severity.OK, sys.stdout), 1))
 
 
 def differences(many: Sequence[str]) -> None:
@@ -91,8 +91,8 @@ def error(trouble: InkStampError, about: str = "inkstamp") -> None:
     stream = sys.stderr
     text = wrapped(trouble.what, f"{about}: ", "  ")
     print(text.replace(about, paint(about, Severity.BAD, stream), 1), file=stream)
-    findings((each for each in trouble.findings if each.severity is not Severity.GOOD), stream)
-    for name, text in (("at", trouble.where), ("said", trouble.said), ("do", trouble.advice)):
+    findings((each for each in trouble.findings if each.severity is not Severity.OK), stream)
+    for name, text in (("at", trouble.where), ("said", trouble.said), ("fix", trouble.advice)):
         if text:
             print(wrapped(text, f"  {name:<7}", " " * 9), file=stream)
 
@@ -109,11 +109,11 @@ def ask(told: str, word: str, *, yes: bool) -> None:
     if yes:
         return
     if not sys.stdin.isatty():
-        raise UsageError(f"nobody is there to be asked: {told}", advice="add --yes if that is meant")
+        raise UsageError(f"cannot ask for confirmation without a terminal: {told}", advice="add --yes to confirm")
     print(wrapped(told, "", ""), file=sys.stderr)
-    print(f"Type {word} to go on: ", end="", file=sys.stderr, flush=True)
+    print(f"Type {word} to continue: ", end="", file=sys.stderr, flush=True)
     if sys.stdin.readline().strip() != word:
-        raise UsageError("nothing was done", advice=f"type {word} to go on")
+        raise UsageError("nothing was done", advice=f"type {word} to continue")
 
 
 def as_json(command: str, **content: Any) -> None:
@@ -153,15 +153,16 @@ def json_error(command: str, trouble: InkStampError) -> None:
 
 
 def table(headings: Sequence[str], rows: Sequence[Sequence[str]]) -> None:
-    """Print rows below headings, each column as wide as its longest cell; the last one is cut at the width.
+    """Print rows below headings, each column as wide as its longest cell; on a terminal the last is cut at the width.
 
     Written line by line, since there may be ten thousand of them.
     """
     rows = [[clean(cell) for cell in row] for row in rows]
     widths = [max(map(len, column)) for column in zip(headings, *rows, strict=True)]
-    room = max(width() - sum(widths[:-1]) - 2 * len(widths[:-1]), 12)
-    widths[-1] = min(widths[-1], room)
+    if sys.stdout.isatty() or "COLUMNS" in os.environ:
+        room = max(width() - sum(widths[:-1]) - 2 * len(widths[:-1]), 12)
+        widths[-1] = min(widths[-1], room)
     for row in (headings, ["-" * wide for wide in widths], *rows):
-        last = row[-1] if len(row[-1]) <= room else row[-1][: room - 1] + "…"
+        last = row[-1] if len(row[-1]) <= widths[-1] else row[-1][: widths[-1] - 1] + "…"
         cells = [cell.ljust(wide) for cell, wide in zip(row[:-1], widths[:-1], strict=True)]
         print("  ".join([*cells, last]))

@@ -10,8 +10,10 @@ _MOST = 1024
 def options(parser: argparse.ArgumentParser, what: str) -> None:
     """Declare the two ways to give the passphrase of `what`."""
     which = parser.add_mutually_exclusive_group()
-    which.add_argument("--passphrase-file", metavar="FILE", help=f"first line is the passphrase of {what} (mode 0600)")
-    which.add_argument("--ask-passphrase", action="store_true", help="ask for it on the terminal, without echo")
+    which.add_argument(
+        "--passphrase-file", metavar="FILE", help=f"file whose first line is the passphrase of {what} (mode 0600)"
+    )
+    which.add_argument("--ask-passphrase", action="store_true", help="ask for the passphrase on the terminal")
 
 
 def given(options: argparse.Namespace, what: str, *, new: bool) -> bytes | None:

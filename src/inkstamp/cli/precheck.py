@@ -1,10 +1,10 @@
-"""What a CA will look at for each name, looked at beforehand. No CA is needed.
+"""Test beforehand what a CA will look at: DNS, CAA and challenge responses.
 
-NAME is a domain name, or a configured certificate for all of its names. A file
-of random content is put where the proof will be, fetched from outside at every
-address, and taken away again.
+NAME is a domain name, or a configured certificate for all of its names. A test
+file (or record, or listener) is placed where the challenge response would be,
+fetched from outside at every address of the name, and removed. No CA is asked.
 
-    inkstamp precheck rowing.saltmarsh.test '*.saltmarsh.test'
+    inkstamp precheck rowing.saltmarsh.test www.rowing.saltmarsh.test
 """
 
 import argparse
@@ -22,15 +22,20 @@ if TYPE_CHECKING:
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument("names", nargs="+", metavar="NAME", help="a domain name, or a configured certificate")
-    parser.add_argument("--authority", default="", help="the CA that is meant, for CAA")
+    parser.add_argument(
+        "--authority",
+        default="",
+        help="authority to check CAA records for (default: the only one, or that of the certificate)",
+    )
     parser.add_argument(
         "--via",
         action="append",
         default=[],
-        metavar="CARRIER",
-        help="what would carry the proof: a server, nameserver or program, or listener (repeat for several)",
+        metavar="WHERE",
+        help="where challenge responses would be placed: a server, nameserver or program of the configuration, or "
+        "“listener” (repeat for several)",
     )
-    parser.add_argument("--all", action="store_true", help="show what is good, too")
+    parser.add_argument("--all", action="store_true", help="also show what is ok")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
@@ -43,20 +48,20 @@ def run(context: Context, options: argparse.Namespace) -> int:
     if context.json:
         output.as_json("precheck", names=[{"passes": each.passes, **_data(each)} for each in checks])
         return 1 if failing else 0
-    topics = ("name", "address", "server", "proof", "zone", "caa")
+    topics = ("name", "address", "server", "validation", "zone", "caa")
     shown = [topic for topic in topics if any(each.mark(topic) != "-" for each in checks)]
     rows = [(each.name, _verdict(each), *(each.mark(topic) for topic in shown), each.method) for each in checks]
     output.table(("site", "verdict", *shown, "method"), rows)
     for each in checks:
-        told = [finding for finding in each.findings if options.all or finding.severity is not Severity.GOOD]
+        told = [finding for finding in each.findings if options.all or finding.severity is not Severity.OK]
         if told:
             print()
             output.findings(worst_first(told))
     print()
     if any(_verdict(each) == _FAILS for each in failing):
-        print(output.field("next", "mend what is bad, then run the same command again"))
+        print(output.field("next", "fix the errors above, then run the same command again"))
     if any(not each.tried for each in failing):
-        print(output.field("next", "say with --via what carries the proof, so that it is tried"))
+        print(output.field("next", "say with --via where the challenge response is placed, so that it is tried"))
     if not failing:
         print(output.field("next", f"inkstamp stamp {' '.join(options.names)}"))
     return 1 if failing else 0

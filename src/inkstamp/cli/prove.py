@@ -1,13 +1,13 @@
-"""Show the CA that its names are yours, and look from outside if it can see so.
+"""Place challenge responses, or validation files and records, and test them.
 
-At a portal, bring what it displays: a file, a record, or the e-mail address it
-writes to. Without any of these, what is known already is looked at again. What
-a configured server can carry is put there; the rest is said so that you can.
-At an ACME CA, the proofs of the open order are put up and taken down again.
+At an ACME CA, the challenge responses of the open order are placed, validated
+by the CA, and removed. At a portal, tell the validation file, record or e-mail
+address that it shows: what a configured server or nameserver can publish is
+placed there, otherwise you are told what to make. Without options, everything
+known is tested from outside again.
 
-    inkstamp prove bakery --cname _x7.bakery.saltmarsh.test 41.fogbell.test
-    inkstamp prove bakery --file /.well-known/pki-validation/x7.txt --line 41c2
-    inkstamp prove bakery --email                   lists the addresses
+    inkstamp prove shop
+    inkstamp prove shop --cname _x7.shop.saltmarsh.test 41.fogbell.test
 """
 
 import argparse
@@ -33,23 +33,45 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parser.usage = "inkstamp prove NAME [options]"
     parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
-    shown = parser.add_argument_group("what the portal displays")
+    shown = parser.add_argument_group("what the portal shows")
     which = shown.add_mutually_exclusive_group()
-    which.add_argument("--file", metavar="PATH", help="a file: its path, or its whole URL")
-    which.add_argument("--cname", nargs=2, metavar=("RECORD", "TARGET"), help="a CNAME record")
-    which.add_argument("--txt", nargs=2, metavar=("RECORD", "VALUE"), help="a TXT record")
-    which.add_argument("--email", nargs="?", const=_LISTS, metavar="ADDRESS", help="e-mail; without ADDRESS, a list")
-    which.add_argument("--token", default="", help="what the portal shows, where its rule has {token}")
+    which.add_argument("--file", metavar="PATH", help="validation file: its path or URL")
+    which.add_argument(
+        "--cname", nargs=2, metavar=("RECORD", "TARGET"), help="validation CNAME record: its name and value"
+    )
+    which.add_argument("--txt", nargs=2, metavar=("RECORD", "VALUE"), help="validation TXT record: its name and value")
+    which.add_argument(
+        "--email",
+        nargs="?",
+        const=_LISTS,
+        metavar="ADDRESS",
+        help="validation by e-mail to ADDRESS; without it, list the allowed addresses",
+    )
+    which.add_argument("--token", default="", help="token that the portal shows, for {token} in the authority's rule")
     content = shown.add_mutually_exclusive_group()
-    content.add_argument("--line", action="append", metavar="TEXT", help="a line of that file (repeat for several)")
-    content.add_argument("--content", metavar="FILE", help="the file's content; - for standard input")
-    shown.add_argument("--sent", nargs="?", const="now", metavar="MOMENT", help="it was sent, now or then (RFC 3339)")
-    shown.add_argument("--for", dest="names", action="append", metavar="NAME", help="just this name (repeat)")
-    way = parser.add_argument_group("where a web server's own configuration is in the way")
-    way.add_argument("--let-through", action="store_true", help="change it as little as can be, and try it")
-    way.add_argument("--preview", action="store_true", help="with --let-through: show the change, make none")
-    way.add_argument("--close-again", action="store_true", help="take that change back")
-    parser.add_argument("--wait", type=float, default=0.0, metavar="MINUTES", help="go on looking for so long")
+    content.add_argument(
+        "--line", action="append", metavar="TEXT", help="a line of the validation file (repeat for several)"
+    )
+    content.add_argument(
+        "--content", metavar="FILE", help="file with the content of the validation file; - for standard input"
+    )
+    shown.add_argument(
+        "--sent",
+        nargs="?",
+        const="now",
+        metavar="MOMENT",
+        help="the validation e-mail was sent, now or at TIME (RFC 3339)",
+    )
+    shown.add_argument(
+        "--for", dest="names", action="append", metavar="NAME", help="only for this name (repeat for several)"
+    )
+    way = parser.add_argument_group("if the web server's configuration blocks the challenge path")
+    way.add_argument(
+        "--let-through", action="store_true", help="make the smallest change that opens the challenge path, and test it"
+    )
+    way.add_argument("--preview", action="store_true", help="with --let-through: show the change, do not make it")
+    way.add_argument("--close-again", action="store_true", help="undo the change of --let-through")
+    parser.add_argument("--wait", type=float, default=0.0, metavar="MINUTES", help="keep testing for up to this long")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
@@ -109,26 +131,26 @@ def _change_way(context: Context, options: argparse.Namespace) -> int:
 
 def _tell_passage(name: str, changed: "Passage", *, closed: bool) -> None:
     if closed:
-        print(f"{name}: the way for proofs is closed again")
+        print(f"{name}: the change of --let-through is undone")
     elif changed.done:
-        print(f"{name}: proofs come through now, for {', '.join(changed.names)}")
+        print(f"{name}: the challenge path is open now, for {', '.join(changed.names)}")
     else:
-        print(f"{name}: this would let proofs through for {', '.join(changed.names)}")
+        print(f"{name}: this would open the challenge path for {', '.join(changed.names)}")
     output.findings(changed.findings)
     output.differences(changed.differences)
     if closed:
         print(output.field("next", "nothing"))
     elif changed.done:
         print(output.field("next", f"inkstamp stamp {name}"))
-        print(output.field("to go back", f"inkstamp prove {name} --close-again"))
+        print(output.field("to undo", f"inkstamp prove {name} --close-again"))
     else:
         print(output.field("next", f"inkstamp prove {name} --let-through"))
 
 
 def tell_opened(name: str, changed: "Passage") -> None:
-    """Say on stderr, beside what is being done, which changes let proofs through."""
-    print(f"{name}: proofs come through now, for {', '.join(changed.names)}", file=sys.stderr)
-    print(output.field("to go back", f"inkstamp prove {name} --close-again"), file=sys.stderr)
+    """Say on stderr, beside what is being done, which changes open the challenge path."""
+    print(f"{name}: the challenge path is open now, for {', '.join(changed.names)}", file=sys.stderr)
+    print(output.field("to undo", f"inkstamp prove {name} --close-again"), file=sys.stderr)
 
 
 def _refuse_portal_options(options: argparse.Namespace) -> None:
@@ -137,7 +159,7 @@ def _refuse_portal_options(options: argparse.Namespace) -> None:
     given = (options.file, options.cname, options.txt, options.token, options.line, options.content, options.sent)
     if any(given) or options.email is not None or options.names:
         raise UsageError(
-            "this certificate comes from an ACME CA, which needs nothing to be told", advice="leave the options out"
+            "this certificate comes from an ACME CA, which needs none of these options", advice="leave the options out"
         )
 
 
@@ -150,7 +172,7 @@ def _shown(options: argparse.Namespace) -> "Shown":
     if (options.line or options.content) and not options.file:
         raise UsageError("--line and --content are for --file", advice="give the file's path with --file")
     if options.sent and not options.email:
-        raise UsageError("--sent is for --email ADDRESS", advice="say to which address it was sent")
+        raise UsageError("--sent is for --email ADDRESS", advice="add the address it was sent to")
     if options.file:
         if not options.line and not options.content:
             raise UsageError("the file's content is missing", advice="give it with --line TEXT or --content FILE")
@@ -161,7 +183,7 @@ def _shown(options: argparse.Namespace) -> "Shown":
         if pair:
             return Shown(method=method, place=pair[0], content=pair[1], names=names)
     if names:
-        raise UsageError("--for goes with --file, --cname, --txt or --email", advice="say what is shown for it")
+        raise UsageError("--for goes with --file, --cname, --txt or --email", advice="add what the portal shows for it")
     return Shown(token=options.token)
 
 
@@ -188,25 +210,25 @@ def _moment(text: str | None) -> datetime | None:
     try:
         found = datetime.fromisoformat(text)
     except ValueError as error:
-        raise UsageError(f"“{text}” is no moment", advice="write it like 2026-11-23T14:05") from error
+        raise UsageError(f"“{text}” is not a time", advice="write it like 2026-11-23T14:05") from error
     return found.astimezone(UTC)
 
 
 def _tell_choices(name: str, choices: "list[MailChoice]") -> None:
-    print(f"{name}: a CA may write to one of these; nearer to the top is nearer to the name")
+    print(f"{name}: a CA may write to one of these addresses")
     for choice in choices:
         print(choice.domain)
         output.findings([choice.finding], below=choice.domain)
         if choice.published:
             print(output.field("published", ", ".join(choice.published)))
         print(output.field("addresses", ", ".join(choice.addresses)))
-    print(output.field("next", "choose it at the portal and have it sent, then:"))
+    print(output.field("next", "choose it at the portal and let it send the e-mail, then:"))
     print(output.field("", f"inkstamp prove {name} --email ADDRESS --sent"))
 
 
 def _tell(proven: "Proven") -> None:
     shown = proven.order
-    told = "all is seen as the portal wants it" if proven.seen else "not all is seen yet"
+    told = "all validation files and records are in place" if proven.seen else "validation files or records are missing"
     print(f"{shown.certificate}: {told}")
     output.findings(proven.findings)
     for place in dict.fromkeys((each.method, each.place, each.content) for each in proven.by_hand):
@@ -219,7 +241,7 @@ def tell_by_hand(proof: "PortalProof") -> None:
     """Say what a person has to put where."""
     if proof.method == "email":
         return
-    print("\nput this up:")
+    print("\npublish this:")
     if proof.method == "file":
         print(output.field("at", f"http://{proof.name}{proof.place}"))
         print(output.field("content", proof.content.rstrip("\n")))

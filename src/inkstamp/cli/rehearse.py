@@ -1,8 +1,10 @@
-"""Go through a renewal for trial, at the authority's staging directory.
+"""Rehearse a renewal at the CA's staging directory; installs nothing.
 
-Looks beforehand, orders, proves, takes in and verifies a certificate, and
-prepares its install; nothing that a server reads is touched, and nothing is
-left behind. The authority needs a line `staging = …` in its table.
+Tests, orders, validates, downloads and verifies a certificate, and prepares its
+install. No file that a server reads is changed, and nothing is left behind. The
+authority needs `staging = …`, the URL of the CA's directory for tests.
+
+    inkstamp rehearse rowing
 """
 
 import argparse
@@ -19,7 +21,7 @@ if TYPE_CHECKING:
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
-    parser.add_argument("certificates", nargs="*", metavar="CERTIFICATE", help="which ones (default: all)")
+    parser.add_argument("certificates", nargs="*", metavar="CERTIFICATE", help="configured certificates (default: all)")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
@@ -36,7 +38,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
     else:
         print(f"{sum(each.would_renew for each in results)} of {len(results)} would renew")
         if failed:
-            print(output.field("next", f"mend what is told above, then: inkstamp rehearse {' '.join(failed)}"))
+            print(output.field("next", f"fix the errors above, then: inkstamp rehearse {' '.join(failed)}"))
     return 1 if failed else 0
 
 

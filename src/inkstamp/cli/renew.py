@@ -1,12 +1,13 @@
-"""Renew what is due and nothing else; meant for a timer.
+"""Renew what is due and nothing else; for timers.
 
-Due is a certificate when its CA asks for that (or with one third of its
-lifetime left, half for lifetimes under ten days), when it is revoked, when
-the configuration asks for other names or another kind of key, when its key is
-gone or its order was interrupted, and when a server does not have or does not
-serve its newest edition. One that fails does not stop the others, and is left
-alone for a while by later runs (half an hour after the first failure, then
-longer), but not when it is named. Another run may be at work meanwhile.
+A certificate is due when its CA says so (ARI, RFC 9773) or, without that, when
+three tenths of its lifetime are left; when it is revoked; when other names or
+another key algorithm are configured; when its key is missing or its order was
+interrupted; and when a server does not have, or does not serve, its newest
+edition. A failure does not stop the others. After failures a certificate is
+retried later (first after half an hour, then less often), unless it is named.
+
+    inkstamp renew --preview
 """
 
 import argparse
@@ -24,14 +25,14 @@ if TYPE_CHECKING:
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument("certificates", nargs="*", metavar="CERTIFICATE", help="look at these alone (default: all)")
+    parser.add_argument("certificates", nargs="*", metavar="CERTIFICATE", help="configured certificates (default: all)")
     parser.add_argument(
         "--at-once",
         type=at_once,
         metavar="N",
-        help="work on N certificates of each CA at the same time (default: as its `at_once` says, 4)",
+        help="process N certificates of each CA at the same time (default: its `at_once`, 4)",
     )
-    parser.add_argument("--preview", action="store_true", help="say what is due, do nothing")
+    parser.add_argument("--preview", action="store_true", help="show what is due, do nothing")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
@@ -50,7 +51,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
                 return int(bool(found.unknown))
             for each in found.due:
                 print(f"{each.name}: due, {each.reason}")
-            print(f"{found.looked_at} looked at, {len(found.due)} due")
+            print(f"{found.looked_at} checked, {len(found.due)} due")
             for name, error in found.unknown:
                 tell_error(context, error, name)
             _tell_next(found)
@@ -85,18 +86,18 @@ def tell(context: Context, sweep: "Sweep") -> None:
     """Print what a run came to."""
     for each in sweep.renewed:
         if each in sweep.elsewhere:
-            print(f"{each.due.name}: another run is at work on it")
+            print(f"{each.due.name}: another run is working on it")
         elif each.error is not None:
             tell_error(context, each.error, each.due.name)
         elif each.outcome is not None:
             edition = each.outcome.edition
-            where = ", ".join(each.outcome.servers) or "the shelf alone"
+            where = ", ".join(each.outcome.servers) or "the shelf only"
             print(f"{each.due.name}: edition {edition.number} on {where}, valid until {edition.not_after:%Y-%m-%d}")
     waiting = f", {len(sweep.waiting)} waiting" if sweep.waiting else ""
-    print(f"{sweep.found.looked_at} looked at, {len(sweep.done)} renewed, {len(sweep.failed)} failed{waiting}")
+    print(f"{sweep.found.looked_at} checked, {len(sweep.done)} renewed, {len(sweep.failed)} failed{waiting}")
     if sweep.failed:
         command = " ".join(("inkstamp renew", *sweep.again))
-        print(output.field("next", f"mend what is told above, then: {command}"))
+        print(output.field("next", f"fix the errors above, then: {command}"))
     else:
         _tell_next(sweep.found)
 
@@ -104,7 +105,7 @@ def tell(context: Context, sweep: "Sweep") -> None:
 def _tell_next(found: "DueList") -> None:
     for each in found.held:
         often = "once" if each.times == 1 else f"{each.times} times"
-        again = f"failed {often}, is tried again from {each.until:%Y-%m-%d %H:%M} UTC"
+        again = f"failed {often}, next attempt from {each.until:%Y-%m-%d %H:%M} UTC"
         now = f"at once: inkstamp renew {each.name}; why: inkstamp why {each.name}"
         print(output.wrapped(f"{each.name}: {each.reason}; {again}", "", "  "))
         print(output.field("or", now))

@@ -15,8 +15,8 @@ from inkstamp.files import write_bytes
 from inkstamp.findings import worst_first
 from inkstamp.jobs.check import NameReport, Verdict
 
-KINDS = {Verdict.SOUND: "sound", Verdict.WARNINGS: "warnings", Verdict.BROKEN: "broken"}
-MARKS = {Verdict.SOUND: "✓", Verdict.WARNINGS: "!", Verdict.BROKEN: "✗"}
+KINDS = {Verdict.OK: "ok", Verdict.WARNINGS: "warnings", Verdict.BROKEN: "broken"}
+MARKS = {Verdict.OK: "✓", Verdict.WARNINGS: "!", Verdict.BROKEN: "✗"}
 _LEFT, _WIDTH = 20.0, 860.0
 _TALLEST = 120.0
 _LEAST_DAYS = 30

@@ -1,12 +1,12 @@
 """Revoke a certificate at the CA that issued it.
 
     inkstamp revoke rowing --reason key-compromise --and-replace
-    inkstamp revoke rowing --edition 3         an older one
+    inkstamp revoke rowing --edition 1         an older edition
     inkstamp revoke --file old.pem --authority quayside --key-file old.key
 
-Shows first what serves it now and what takes its place, and asks. Without
---and-replace the next `renew` replaces the newest edition. What is revoked
-can never be made good again. Reasons, in the words of RFC 5280:
+Shows which servers have it and what replaces it, and asks for confirmation.
+Without --and-replace the next `renew` replaces the newest edition. Revocation
+is permanent. Reasons (RFC 5280):
 """
 
 import argparse
@@ -28,17 +28,23 @@ __doc__ += "\n" + "\n".join(f"    {reason.value:<24}{told}" for reason, told in 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument("certificate", nargs="?", metavar="CERTIFICATE", help="a configured one")
-    parser.add_argument("--edition", type=int, metavar="N", help="which edition (default: the newest)")
+    parser.add_argument("certificate", nargs="?", metavar="CERTIFICATE", help="a configured certificate")
+    parser.add_argument("--edition", type=int, metavar="N", help="number of the edition (default: the newest)")
     parser.add_argument("--reason", choices=[each.value for each in Reason], metavar="REASON",
-                        default=Reason.UNSPECIFIED.value, help="as above (%(default)s)")  # fmt: skip
-    parser.add_argument("--and-replace", action="store_true", help="have a new edition issued and installed first")
-    parser.add_argument("--by-own-key", action="store_true", help="ask with the certificate's key, not as the account")
-    parser.add_argument("--yes", action="store_true", help="do not ask")
-    group = parser.add_argument_group("a certificate from elsewhere")
-    group.add_argument("--file", metavar="FILE", help="it, as PEM")
-    group.add_argument("--authority", metavar="NAME", help="who issued it")
-    group.add_argument("--key-file", metavar="FILE", help="its key (mode 0600), where our account may not revoke it")
+                        default=Reason.UNSPECIFIED.value, help="see above (default: %(default)s)")  # fmt: skip
+    parser.add_argument("--and-replace", action="store_true", help="first reissue and install a new edition")
+    parser.add_argument(
+        "--by-own-key", action="store_true", help="sign the request with the certificate's key, not the account's"
+    )
+    parser.add_argument("--yes", action="store_true", help="do not ask for confirmation")
+    group = parser.add_argument_group("certificates that Ink Stamp does not manage")
+    group.add_argument("--file", metavar="FILE", help="the certificate, as PEM")
+    group.add_argument("--authority", metavar="NAME", help="the authority that issued it")
+    group.add_argument(
+        "--key-file",
+        metavar="FILE",
+        help="private key of the certificate (mode 0600), where our account may not revoke it",
+    )
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
@@ -50,7 +56,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         doomed = _plan(place, options)
         if not context.json:
             _show(doomed, options)
-        output.ask("What is revoked can never be made good again.", "revoke", yes=options.yes)
+        output.ask("Revocation is permanent.", "revoke", yes=options.yes)
         done = revoke(place, doomed, Reason(options.reason), replace=options.and_replace)
     if context.json:
         output.as_json("revoke", revoked=_as_data(done))
@@ -89,14 +95,14 @@ def _show(doomed: "Doomed", options: argparse.Namespace) -> None:
     print(output.field("issuer", f"{known.issuer}, by {doomed.authority}"))
     print(output.field("serial", known.serial))
     print(output.field("valid", f"until {known.not_after:%Y-%m-%d}"))
-    print(output.field("served by", ", ".join(doomed.served_by) or "no server, by our records"))
+    print(output.field("served by", ", ".join(doomed.served_by) or "no server, as far as recorded"))
     if options.and_replace and doomed.replacement is None:
         print(output.field("replaced by", "a new edition with a new key, issued and installed first"))
     elif doomed.replacement is not None:
-        print(output.field("replaced by", f"edition {doomed.replacement.number}, which is there already"))
+        print(output.field("replaced by", f"edition {doomed.replacement.number}, which exists already"))
     elif doomed.edition is not None:
         print(output.field("replaced by", "nothing yet: visitors are warned until the next `inkstamp renew`"))
-    print(output.field("asked by", "its own key" if doomed.key is not None else "our account"))
+    print(output.field("signed by", "the certificate's key" if doomed.key is not None else "the account key"))
     print(output.field("reason", f"{options.reason}: {MEANINGS[Reason(options.reason)]}"))
 
 
@@ -105,7 +111,7 @@ def _tell(done: "Revoked") -> None:
     what = f"{doomed.edition.certificate}: edition {doomed.edition.number}" if doomed.edition else doomed.facts.subject
     print(f"{what} {'was revoked already' if done.already else 'is revoked'}, {done.reason.value}")
     if done.replaced_by is not None:
-        where = ", ".join(done.replaced_by.servers) or "the shelf alone"
+        where = ", ".join(done.replaced_by.servers) or "the shelf only"
         print(output.field("replaced by", f"edition {done.replaced_by.edition.number} on {where}"))
     elif doomed.edition is not None and doomed.replacement is None:
         print(output.field("next", f"inkstamp renew {doomed.edition.certificate}"))

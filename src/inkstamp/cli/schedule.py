@@ -1,12 +1,12 @@
-"""Have `renew` run by itself: a systemd timer, or cron where there is none.
+"""Run `renew` regularly: by a systemd timer, or by cron where systemd is not.
 
-    inkstamp schedule show     what is in place, when it last ran, what it did
-    inkstamp schedule put      put the timer in place, or bring it up to date
-    inkstamp schedule print    the files, for a look or to carry elsewhere
-    inkstamp schedule remove
+    inkstamp schedule show     the timer's state, and what the last run did
+    inkstamp schedule put      install or update the timer
+    inkstamp schedule print    print its files
+    inkstamp schedule remove   remove it
 
-As root it is the system's timer, otherwise the user's own. In a container,
-where there is neither: inkstamp schedule --keep-running
+As root it is a system timer, otherwise one of the user. In a container without
+systemd and cron, run: inkstamp schedule --keep-running
 """
 
 import argparse
@@ -25,13 +25,17 @@ from inkstamp.errors import InkStampError, UsageError
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
     parser.add_argument("action", nargs="?", choices=("show", "put", "print", "remove"), default="show",
-                        help="as above (%(default)s)")  # fmt: skip
+                        help="see above (default: %(default)s)")  # fmt: skip
+    parser.add_argument("--keep-running", action="store_true", help="run `renew` repeatedly in the foreground")
     parser.add_argument(
-        "--keep-running", action="store_true", help="run `renew` from here, for ever, in the foreground"
+        "--every",
+        type=_hours,
+        default=12.0,
+        metavar="HOURS",
+        help="longest pause between runs in hours (default: %(default)g)",
     )
-    parser.add_argument("--every", type=_hours, default=12.0, metavar="HOURS", help="its longest pause (%(default)g)")
-    parser.add_argument("--cron", action="store_true", help="cron, even where systemd is")
-    parser.add_argument("--into", metavar="DIR", help="another folder for the files; nothing is started")
+    parser.add_argument("--cron", action="store_true", help="use cron even where systemd runs")
+    parser.add_argument("--into", metavar="DIR", help="write the files into DIR; start nothing")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
@@ -47,7 +51,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
             if context.json:
                 output.as_json("schedule", removed=gone)
             else:
-                print("\n".join(f"{each} is gone" for each in gone) or "there was no timer")
+                print("\n".join(f"{each} is removed" for each in gone) or "there was no timer")
             return 0
         act = job.put if options.action == "put" else job.schedule
         found = act(place, program, cron=options.cron, into=into)
@@ -101,5 +105,5 @@ def _program() -> str:
     """Return the path of this very program: a timer has no PATH to find it by."""
     program = Path(sys.argv[0])
     if not program.is_file():
-        raise UsageError("it is not known where `inkstamp` lies", advice="run it by its whole path")
+        raise UsageError("the path of `inkstamp` is unknown", advice="run it by its absolute path")
     return str(program.absolute())

@@ -1,8 +1,8 @@
-"""Get a certificate for names, install it, and keep it renewed from then on.
+"""Order a certificate for names, validate, install it, and renew it from then on.
 
-NAME is a domain name, or the name of a configured certificate. For domain
-names that no configured certificate covers, an entry is written to the
-configuration first. A run that was interrupted goes on when it is repeated.
+NAME is a domain name or a configured certificate. For domain names that no
+configured certificate covers, an entry is added to the configuration first. An
+interrupted run resumes when the command is repeated.
 
     inkstamp stamp rowing.saltmarsh.test www.rowing.saltmarsh.test
 """
@@ -27,51 +27,60 @@ if TYPE_CHECKING:
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     entry_options(parser)
-    parser.add_argument("--anew", action="store_true", help="order a new edition although the present one is good")
+    parser.add_argument(
+        "--reissue", action="store_true", help="reissue: order a new edition although the present one is valid"
+    )
     parser.add_argument(
         "--let-through",
         action="store_true",
-        help="change the web server first where its configuration is in the proofs' way (as prove --let-through)",
+        help="first change the web server where its configuration blocks the challenge path (prove --let-through)",
     )
     parser.add_argument(
         "--anyway",
         action="store_true",
-        help="ask the CA although an address of a name cannot be reached from here",
+        help="ask the CA to validate although an address of a name does not answer",
     )
-    parser.add_argument("--preview", action="store_true", help="check and say what would be done, do nothing")
+    parser.add_argument("--preview", action="store_true", help="check, show what would be done, do nothing")
 
 
 def entry_options(parser: argparse.ArgumentParser) -> None:
     """Declare what names certificates, and what a new entry needs."""
     parser.add_argument("names", nargs="+", metavar="NAME", help="a domain name, or a configured certificate")
-    parser.add_argument("--as", dest="entry_name", default="", metavar="ENTRY", help="name of the new entry")
-    parser.add_argument("--authority", default="", help="the CA, when several are configured")
+    parser.add_argument(
+        "--as",
+        dest="entry_name",
+        default="",
+        metavar="ENTRY",
+        help="name of the new configuration entry (default: from the first name)",
+    )
+    parser.add_argument("--authority", default="", help="authority to order from (default: the only one)")
     parser.add_argument(
         "--via",
         action="append",
-        metavar="CARRIER",
-        help="what carries the proof: a server, nameserver or program, listener, or by-hand (repeat for several)",
+        metavar="WHERE",
+        help="where challenge responses are placed: a server, nameserver or program of the configuration, “listener”, "
+        "or “by-hand” (repeat for several)",
     )
     parser.add_argument(
         "--proof",
         action="append",
         choices=ACME_METHODS,
-        metavar="WAY",
-        help=f"{', '.join(ACME_METHODS)} (repeat for more, in the order in which to try; default: as --via can)",
+        metavar="METHOD",
+        help=f"{', '.join(ACME_METHODS)} (repeat for several, tried in this order; default: what --via allows)",
     )
     parser.add_argument(
         "--install",
         action="append",
         metavar="SERVER",
-        help="a server that gets the certificate (repeat for several; default: the one of --via)",
+        help="server to install the certificate on (repeat for several; default: that of --via)",
     )
     parser.add_argument(
         "--own-site",
         action="store_true",
-        help="make a virtual host of its own where the certificate of others would be taken from them (nginx, Apache)",
+        help="make a separate virtual host where other names would lose their certificate (nginx, Apache)",
     )
     kinds = [kind.value for kind in KeyKind]
-    parser.add_argument("--key", choices=kinds, metavar="KIND", help=f"kind of key: {', '.join(kinds)}")
+    parser.add_argument("--key", choices=kinds, metavar="KIND", help=f"key algorithm: {', '.join(kinds)}")
 
 
 def as_request(options: argparse.Namespace) -> "StampRequest":
@@ -140,7 +149,7 @@ def _stamp(
             if opened is not None:
                 tell_opened(plan.name, opened)
         return carry_out_and_look(
-            place, wanted, anew=options.anew, said=(lambda _: None) if wanted is not plan else said
+            place, wanted, anew=options.reissue, said=(lambda _: None) if wanted is not plan else said
         )
 
     done = attempt(work)
@@ -158,12 +167,12 @@ def tell_plan(plan: "Plan", config_file: str, *, preview: bool = False) -> None:
     stream = sys.stdout if preview else sys.stderr
     entry = plan.entry
     verb = "would be" if preview else "will be"
-    carrier = "put up by hand" if entry.via == "by-hand" else f"carried by {', '.join(entry.carriers)}"
+    carrier = "placed by hand" if entry.via == "by-hand" else f"placed by {', '.join(entry.carriers)}"
     print(f"certificate {plan.name}", file=stream)
     print(output.field("names", ", ".join(entry.names)), file=stream)
     print(output.field("authority", f"{entry.authority}, {entry.key} key"), file=stream)
-    print(output.field("proof", f"{plan.proof}, {carrier}"), file=stream)
-    print(output.field("install", ", ".join(entry.install) or "nowhere; on the shelf alone"), file=stream)
+    print(output.field("challenge", f"{plan.proof}, {carrier}"), file=stream)
+    print(output.field("install", ", ".join(entry.install) or "nowhere, kept on the shelf"), file=stream)
     if plan.write:
         servers = "".join(f"[server.{name}] and " for name, _ in plan.new_servers)
         print(output.field("entry", f"{servers}[certificate.{plan.name}] {verb} added to {config_file}"), file=stream)
@@ -176,7 +185,7 @@ def tell_outcome(outcome: "Outcome") -> None:
         where = "is served" if outcome.servers else "is on the shelf"
         print(f"{outcome.name}: edition {edition.number} {where}")
     else:
-        print(f"{outcome.name}: edition {edition.number} is good and installed; nothing to do")
+        print(f"{outcome.name}: edition {edition.number} is valid and installed; nothing to do")
     print(output.field("names", ", ".join(edition.names)))
     print(output.field("issuer", f"“{edition.issuer}”, root “{edition.root}”"))
     print(
@@ -186,6 +195,6 @@ def tell_outcome(outcome: "Outcome") -> None:
     )
     output.findings(outcome.findings)
     if not outcome.sound:
-        print(output.field("next", f"mend what is bad, then: inkstamp check {outcome.name}"))
+        print(output.field("next", f"fix the errors above, then: inkstamp check {outcome.name}"))
     elif outcome.issued:
-        print(output.field("next", "nothing, as long as a timer runs `inkstamp renew` every day"))
+        print(output.field("next", "nothing, if a timer runs `inkstamp renew` daily"))

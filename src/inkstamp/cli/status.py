@@ -1,4 +1,7 @@
-"""Where every certificate stands, the most urgent first, and what to type next."""
+"""Show the state of every certificate, the most urgent first, and what to do next.
+
+inkstamp status
+"""
 
 import argparse
 
@@ -11,9 +14,7 @@ _MOST_REASONS = 10
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument(
-        "--rebuild", action="store_true", help="make a ledger that is gone or damaged anew, from the shelf"
-    )
+    parser.add_argument("--rebuild", action="store_true", help="rebuild a missing or damaged ledger from the shelf")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
@@ -43,7 +44,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
     rows = [
         (
             each.name,
-            each.standing.value,
+            each.state.value,
             str(each.edition or "-"),
             "-" if each.days_left is None else str(each.days_left),
             f"{each.renews_at:%Y-%m-%d}" if each.renews_at else "-",
@@ -51,13 +52,13 @@ def run(context: Context, options: argparse.Namespace) -> int:
         )
         for each in statuses
     ]
-    output.table(("certificate", "stands", "edition", "days", "renews", "names"), rows)
+    output.table(("certificate", "state", "edition", "days left", "renews on", "names"), rows)
     for each in [each for each in statuses if each.wanted][:_MOST_REASONS]:
-        word = {"mistake in its entry": "mistake", "no entry any more": "gone"}.get(each.standing, "due")
+        word = {"configuration error": "error", "not configured": "gone"}.get(each.state, "due")
         print(output.field(word, f"{each.name}: {each.wanted}"))
     todo = [each for each in statuses if each.next_command]
     for command in dict.fromkeys(each.next_command for each in todo[:10]):
         print(output.field("next", command))
     if not todo:
-        print(f"all {len(statuses)} are good")
+        print("ok" if len(statuses) == 1 else f"all {len(statuses)} are ok")
     return 0

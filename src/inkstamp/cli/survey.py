@@ -1,8 +1,11 @@
-"""List the servers and sites found here: names, listens, document root,
-certificate, key, what is wrong; with NAMEs, who answers for them with TLS.
+"""List servers, their sites, the certificate and key of each, and problems.
 
-Reads the configured servers; without any, those in their usual places.
-Changes nothing.
+Reads the configured servers and those in their usual places on this machine.
+With NAME: shows which server answers TLS for it at each address. Changes
+nothing.
+
+    inkstamp survey
+    inkstamp survey rowing.saltmarsh.test
 """
 
 import argparse
@@ -18,10 +21,8 @@ if TYPE_CHECKING:
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
-    parser.add_argument("name", nargs="*", metavar="NAME", help="say which server answers for this name with TLS")
-    parser.add_argument(
-        "--live", action="store_true", help="shake hands with each site too, and compare with what its files hold"
-    )
+    parser.add_argument("name", nargs="*", metavar="NAME", help="show which server answers TLS for this name")
+    parser.add_argument("--live", action="store_true", help="also connect to each site and compare with its files")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
@@ -66,7 +67,7 @@ def _site(report: "SiteReport") -> None:
         more = "no intermediate" if not report.issuers else f"{report.issuers} intermediate{'s'[: report.issuers > 1]}"
         print(output.field("file", f"{site.certificate_file}, {report.certificate.key}, {more}"))
         if report.key_rights:
-            fits = {True: ", fits", False: ", does not fit", None: ""}[report.key_matches]
+            fits = {True: ", fits", False: ", does not match", None: ""}[report.key_matches]
             print(output.field("key", f"{site.key_file}, {report.key_rights}{fits}"))
     for each in site.settings:
         print(output.field("setting", each))

@@ -1,7 +1,7 @@
-"""Go back one install: the edition before it, and the configuration as it was.
+"""Roll back one install: the edition before it, and the configuration as it was.
 
-What others changed in the same files since then stays. The timer does not put
-the newer edition on again; `inkstamp install NAME` does.
+Changes that others made to the same files since then are kept. `renew` does not
+install the newer edition again; `inkstamp install NAME` does.
 
     inkstamp undo rowing --preview
 """
@@ -16,7 +16,7 @@ from inkstamp.cli.setting import workplace
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
-    parser.add_argument("--preview", action="store_true", help="say what would be changed, change nothing")
+    parser.add_argument("--preview", action="store_true", help="show what would change, change nothing")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
@@ -29,13 +29,13 @@ def run(context: Context, options: argparse.Namespace) -> int:
         output.as_json("undo", undone=undone)
         return 0
     where = ", ".join(undone.servers)
-    what = f"edition {undone.edition}" if undone.edition is not None else "no edition of ours"
+    what = f"edition {undone.edition}" if undone.edition is not None else "no edition of Ink Stamp"
     verb = "has" if undone.done else "would have"
     print(f"{undone.certificate}: {where} {verb} {what}{' again' if undone.edition is not None else ''}")
     output.findings(undone.findings)
     output.differences(undone.differences)
     if undone.done:
-        print(output.field("next", f"inkstamp install {undone.certificate}   (puts the newest edition on again)"))
+        print(output.field("next", f"inkstamp install {undone.certificate}   (installs the newest edition again)"))
     else:
         print(output.field("next", f"inkstamp undo {undone.certificate}"))
     return 0

@@ -1,7 +1,7 @@
-"""Why one certificate is not going on: which step, since when, who must act.
+"""Show why a certificate is stuck: which step, since when, and who must act.
 
-inkstamp why bakery
-inkstamp why bakery --note "call expected from the CA on Tuesday"
+inkstamp why shop
+inkstamp why shop --note "call expected from the CA on Tuesday"
 """
 
 import argparse
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
-    parser.add_argument("--note", metavar="TEXT", help="keep a note beside it first")
+    parser.add_argument("--note", metavar="TEXT", help="first add a note to it")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
@@ -45,11 +45,11 @@ def run(context: Context, options: argparse.Namespace) -> int:
 
 def _tell(found: "Why", now: datetime) -> None:
     status = found.status
-    print(f"{status.name}: {status.standing.value}")
+    print(f"{status.name}: {status.state.value}")
     if found.stall is not None:
         print(output.field("step", found.stall.step))
         print(output.field("since", f"{found.stall.since:%Y-%m-%d %H:%M} UTC, {_ago(now - found.stall.since)}"))
-        print(output.field("who", found.stall.who))
+        print(output.field("waiting for", found.stall.who))
     if found.setback is not None:
         _tell_setback(found.setback, again=found.setback.times > 1)
     _tell_records(found)
@@ -66,12 +66,12 @@ def _tell_records(found: "Why") -> None:
         page = f", {found.page}" if found.page else ""
         print(output.field("order", f"{order.id} at {order.authority}{page}, opened {order.opened:%Y-%m-%d}"))
     for each in found.proofs:
-        print(output.field("proof", f"{each.name}: {each.method.value} {each.place}, {_seen(each)}"))
+        print(output.field("validation", f"{each.name}: {each.method.value} {each.place}, {_seen(each)}"))
     if status.edition is not None and status.not_after is not None:
         days = f", {status.days_left} days left"
         print(output.field("edition", f"{status.edition}, valid until {status.not_after:%Y-%m-%d}{days}"))
     if found.trouble is not None:
-        print(output.field("trouble", f"{found.trouble.at:%Y-%m-%d %H:%M} {found.trouble.text}"))
+        print(output.field("error", f"{found.trouble.at:%Y-%m-%d %H:%M} {found.trouble.text}"))
     for note in found.notes:
         print(output.field("note", f"{note.at:%Y-%m-%d} {note.text}"))
 
@@ -79,12 +79,12 @@ def _tell_records(found: "Why") -> None:
 def _tell_next(found: "Why") -> None:
     status = found.status
     if found.instead:
-        print(output.field("instead", f"another way of proving may do; under [certificate.{status.name}]:"))
+        print(output.field("instead", f"another validation method may work; under [certificate.{status.name}]:"))
         for line in found.instead:
             print(output.field("", line))
-    print(output.field("next", status.next_command or "nothing is to be done"))
+    print(output.field("next", status.next_command or "nothing to do"))
     if found.order is not None and status.next_command.startswith("inkstamp prove"):
-        print(output.field("", f"inkstamp order {status.name}   (shows the request again)"))
+        print(output.field("", f"inkstamp order {status.name}   (shows the CSR again)"))
 
 
 def _tell_setback(setback: "Setback", *, again: bool) -> None:
@@ -92,12 +92,12 @@ def _tell_setback(setback: "Setback", *, again: bool) -> None:
     if told.traceback and told.step:
         print(output.field("failed", told.what))
     if again:
-        print(output.field("last met", f"{setback.last:%Y-%m-%d %H:%M} UTC, {setback.times} times in all"))
-    output.findings(each for each in told.findings if each.severity != "good")
+        print(output.field("last", f"{setback.last:%Y-%m-%d %H:%M} UTC, {setback.times} times in all"))
+    output.findings(each for each in told.findings if each.severity != "ok")
     for name, text in (
         ("at", told.where),
-        ("said" if not told.problem else "the CA said", told.said),
-        ("do", told.advice),
+        ("said" if not told.problem else "CA's message", told.said),
+        ("fix", told.advice),
     ):
         if text:
             print(output.field(name, text))
@@ -107,8 +107,8 @@ def _seen(proof: "PortalProof") -> str:
     if proof.method == "email":
         return f"sent {proof.seen:%Y-%m-%d %H:%M} UTC" if proof.seen else "not sent yet"
     if proof.seen:
-        return f"seen {proof.seen:%Y-%m-%d %H:%M} UTC"
-    return f"not seen when looked at {proof.looked:%Y-%m-%d %H:%M} UTC" if proof.looked else "not looked at yet"
+        return f"found {proof.seen:%Y-%m-%d %H:%M} UTC"
+    return f"not found when tested {proof.looked:%Y-%m-%d %H:%M} UTC" if proof.looked else "not tested yet"
 
 
 def _ago(span: timedelta) -> str:

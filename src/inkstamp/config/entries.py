@@ -31,7 +31,7 @@ from inkstamp.config.model import (
 )
 from inkstamp.config.renewal_rules import certificate_fault, messenger_fault
 from inkstamp.config.server_rules import Fault, find_fault
-from inkstamp.config.templates import PLACEHOLDERS, unknown_placeholders
+from inkstamp.config.templates import template_fault
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER
 from inkstamp.errors import ConfigurationError, NameTrouble
 from inkstamp.pki.names import as_address, identifiers
@@ -88,7 +88,7 @@ def _allowed(kind: type[Section], key: str) -> str:
 
 
 class EntryReader:
-    """One pass over one file; knows what to say about mistakes in it."""
+    """One ignore one file; knows what to say about mistakes in it."""
 
     def __init__(self, text: str, file: Path, mistaken: dict[str, Mistake] | None) -> None:
         self._text = text
@@ -184,7 +184,7 @@ class EntryReader:
             for other in (table, *TABLES):
                 wrong = (self._mistaken or {}).get(mistake_key(other, value))
                 if wrong is not None and other != "certificate":
-                    raise ConfigurationError(f"[{other}.{value}] has a mistake: {wrong.what}", where=wrong.where,
+                    raise ConfigurationError(f"[{other}.{value}] has an error: {wrong.what}", where=wrong.where,
                                              advice=wrong.advice)  # fmt: skip
             near = difflib.get_close_matches(value, known, n=1)
             hint = f"did you mean “{near[0]}”?" if near else f"add a table [{table}.{value}], or name one there is"
@@ -204,15 +204,12 @@ class EntryReader:
         wrong = _ACME_KEYS if entry.kind == "portal" else _PORTAL_KEYS
         for key in wrong:
             if getattr(entry, key):
-                raise self.fail(f"“{key}” does not apply to kind = “{entry.kind}”", (*path, key), "take the line out")
+                raise self.fail(f"“{key}” does not apply to kind = “{entry.kind}”", (*path, key), "remove the line")
         for key, template in (*(("lines", line) for line in entry.lines),
                               *((key, getattr(entry, key)) for key in ("path", "record", "value"))):  # fmt: skip
-            unknown = unknown_placeholders(template)
-            if unknown:
-                known = ", ".join(f"{{{each}}}" for each in PLACEHOLDERS)
-                raise self.fail(
-                    f"“{key}” has the unknown placeholder {{{unknown[0]}}}", (*path, key), f"known: {known}"
-                )
+            fault = template_fault(template)
+            if fault is not None:
+                raise self.fail(f"“{key}” has the unknown placeholder {{{fault[0]}}}", (*path, key), fault[1])
         for first, second in (("path", "lines"), ("record", "value")):
             if bool(getattr(entry, first)) != bool(getattr(entry, second)):
                 there, lacking = (first, second) if getattr(entry, first) else (second, first)
@@ -247,7 +244,7 @@ class EntryReader:
                 raise self.fail(f"“{entry.authority}” speaks ACME: “{wrong}” is for portals", (*path, "proof"),
                                 f"known values: {', '.join(ACME_METHODS)}")  # fmt: skip
         elif entry.proof is not None and (len(entry.methods) > 1 or entry.methods[0] in ACME_METHODS):
-            raise self.fail(f"“{entry.authority}” is a portal, which takes one way of its own", (*path, "proof"),
+            raise self.fail(f"“{entry.authority}” is a portal, which has its own methods", (*path, "proof"),
                             "known values: file, cname, txt, email; or leave it out")  # fmt: skip
 
     def carried(self, path: tuple[str, ...], entry: Certificate, whole: Configuration) -> None:
@@ -258,15 +255,15 @@ class EntryReader:
         methods = entry.methods
         for method in methods:
             if not any(carries(whole, each, method) for each in entry.carriers):
-                them, verb = ", ".join(entry.carriers), "carry" if len(entry.carriers) > 1 else "carries"
+                them = ", ".join(entry.carriers)
                 lacking = "a server" if method in {"http-01", "file"} else "a nameserver or a program, or by-hand"
                 if method == "tls-alpn-01":
                     lacking = LISTENER
-                raise self.fail(f"“{them}” {verb} no {method} proofs", (*path, "via"), f"name {lacking} there")
+                raise self.fail(f"“{them}” cannot be used for {method}", (*path, "via"), f"name {lacking} there")
         for each in entry.carriers:
             if not any(carries(whole, each, method) for method in methods):
-                raise self.fail(f"“{each}” cannot carry {' or '.join(methods)}", (*path, "via"),
-                                "take it out, or add its way of proving to `proof`")  # fmt: skip
+                raise self.fail(f"“{each}” cannot be used for {' or '.join(methods)}", (*path, "via"),
+                                "remove it, or add its method to `proof`")  # fmt: skip
 
     def names(self, path: tuple[str, ...], entry: Certificate, whole: Configuration) -> tuple[str, ...]:
         """Return the names as certificates have them; refuse those that cannot be proven as configured."""
@@ -280,20 +277,22 @@ class EntryReader:
         for each in names:
             if portal and as_address(each):
                 raise self.fail(f"{each} is an address, which is ordered at ACME CAs alone", (*path, "names"),
-                                "take it out")  # fmt: skip
+                                "remove it")  # fmt: skip
             known = methods_for(entry, each) if not portal else [m for m in entry.methods if can_prove(m, each)]
             if not known and (not portal or entry.proof is not None):
                 what = f"the wildcard {each}" if each.startswith("*.") else f"the address {each}"
-                advice = "name each host; CAs give wildcards for DNS proofs only" if each.startswith("*.") else (
-                    "addresses are proven by http-01 or tls-alpn-01")  # fmt: skip
-                raise self.fail(f"{' or '.join(entry.methods)} cannot prove {what}", (*path, "names"), advice)
+                advice = "name each host, or use dns-01, which wildcards need" if each.startswith("*.") else (
+                    "IP addresses are validated by http-01 or tls-alpn-01")  # fmt: skip
+                raise self.fail(f"{' or '.join(entry.methods)} cannot validate {what}", (*path, "names"), advice)
         return names
 
     def certificate(self, name: str, entry: Certificate, whole: Configuration) -> Certificate:
         path = ("certificate", name)
         self.refers(entry.authority, "authority", whole.authority, (*path, "authority"))
         if not entry.carriers or len(set(entry.carriers)) < len(entry.carriers):
-            raise self.fail("“via” must name each carrier once", (*path, "via"), "name what carries the proofs")
+            raise self.fail(
+                "“via” is empty or names one twice", (*path, "via"), "name each server, nameserver or program once"
+            )
         carriers = {**whole.server, **whole.nameserver, **whole.program, BY_HAND: None, LISTENER: None}
         for each in entry.carriers:
             self.refers(each, "server", carriers, (*path, "via"))
@@ -303,7 +302,7 @@ class EntryReader:
             self.refers(server, "server", {**whole.server, **whole.program}, (*path, "install"))
             if server in whole.server and not takes_certificates(whole.server[server]):
                 raise self.fail(
-                    f"“{server}” takes no certificates: nothing is said of which files it wants",
+                    f"“{server}” takes no certificates: it has no `files`",
                     (*path, "install"),
                     f"add files = [{{ path = …, form = … }}] to [server.{server}], or leave it out",
                 )

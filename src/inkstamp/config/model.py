@@ -244,8 +244,8 @@ class Renewal(Section, frozen=True):
     """`[renewal]`: how `renew` goes about it."""
 
     with_left: float | None = None
-    """The share of the lifetime that is left when a certificate is renewed whose CA names no window; None for a third,
-    or half of a lifetime under ten days."""
+    """The share of the lifetime that is left when a certificate is renewed whose CA names no window; None for three
+    tenths, three days at least."""
     metrics: str = ""
     """File for figures in the text format of Prometheus; empty for none."""
 

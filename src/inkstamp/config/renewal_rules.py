@@ -30,7 +30,7 @@ def certificate_fault(entry: Certificate, authorities: dict[str, Authority]) -> 
         wish = next((key for key in ("profile", "lifetime_days", "leave_out_failing") if getattr(entry, key)), "")
         if wish:
             told = f"“{wish}” is for ACME authorities, and “{entry.authority}” is a portal"
-            fault = fault or Fault(told, (wish,), "take it out: it is chosen on the portal's pages")
+            fault = fault or Fault(told, (wish,), "remove it: it is chosen on the portal's pages")
     if entry.lifetime_days < 0:
         fault = fault or Fault("“lifetime_days” is less than a day", ("lifetime_days",), "write a number of days")
     if fault is not None or not entry.otherwise:
@@ -38,7 +38,7 @@ def certificate_fault(entry: Certificate, authorities: dict[str, Authority]) -> 
     wrong = [each for each in (entry.authority, *entry.otherwise) if authorities[each].kind != "acme"]
     if wrong:
         return Fault(f"“otherwise” is for ACME authorities, and “{wrong[0]}” is a portal", ("otherwise",),
-                     "take it out: a portal waits for a person")  # fmt: skip
+                     "remove it: a portal waits for a person")  # fmt: skip
     if len({entry.authority, *entry.otherwise}) <= len(entry.otherwise):
         return Fault("“otherwise” names an authority twice", ("otherwise",), "name each once")
     return None
@@ -54,7 +54,7 @@ def twin_fault(entry: Certificate, alike: Sequence[tuple[str, Certificate]]) -> 
         if both or (not entry.install and not other.install and entry.authority == other.authority):
             where = f", and is for {', '.join(sorted(both))} too" if both else ""
             told = f"it has the names and the kind of key of [certificate.{name}]{where}"
-            return Fault(told, ("names",), "take one of them out, or give one another kind of key")
+            return Fault(told, ("names",), "remove one of them, or choose another key algorithm for one")
     return None
 
 
@@ -66,7 +66,7 @@ def messenger_fault(name: str, entry: Messenger) -> Fault | None:
 def _messenger_faults(name: str, entry: Messenger) -> Iterator[Fault]:
     for key, kind in _ONLY_FOR.items():
         if getattr(entry, key) and entry.kind != kind:
-            yield Fault(f"“{key}” does not apply to kind = “{entry.kind}”", (key,), "take the line out")
+            yield Fault(f"“{key}” does not apply to kind = “{entry.kind}”", (key,), "remove the line")
     needed: Sequence[str] = ("server", "sender", "to") if entry.kind == "mail" else ("url", "key_file")
     for key in needed:
         if not getattr(entry, key):
@@ -75,7 +75,7 @@ def _messenger_faults(name: str, entry: Messenger) -> Iterator[Fault]:
     if entry.kind == "webhook" and not entry.url.startswith(("https://", "http://")):
         yield Fault(f"“url” is no web address: {entry.url}", ("url",), "write https://…")
     if not entry.about:
-        yield Fault("“about” names nothing to tell about", ("about",), "leave it out, or take the table out")
+        yield Fault("“about” is empty", ("about",), "remove it, or the whole table")
     if entry.failing_times < 1:
         yield Fault("“failing_times” is less than one", ("failing_times",), "write how often something must fail")
 
@@ -89,4 +89,4 @@ def _mail_faults(entry: Messenger) -> Iterator[Fault]:
     if bool(entry.user) != bool(entry.password_file):
         yield Fault("“user” and “password_file” go together", ("kind",), "add the other one")
     if entry.user and entry.tls == "none":
-        yield Fault("a password is not sent without TLS", ("tls",), "take tls = “none” out")
+        yield Fault("a password is not sent without TLS", ("tls",), "remove tls = “none”")

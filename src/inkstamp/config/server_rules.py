@@ -50,10 +50,10 @@ def find_fault(name: str, entry: Server) -> Fault | None:
 def _kind_faults(name: str, entry: Server) -> Iterator[Fault]:
     if entry.kind == "files" and not entry.root and not entry.files:
         yield Fault(f"[server.{name}] lacks the key “root” or “files”", ("kind",),
-                    'add a line root = "/srv/www/{domain}" for proofs, or files = […] for certificates')  # fmt: skip
+                    'add root = "/srv/www/{domain}" (challenge responses) or files = […] (certificates)')  # fmt: skip
     for key, kinds in _ONLY_FOR.items():
         if getattr(entry, key) and entry.kind not in kinds:
-            yield Fault(f"“{key}” does not apply to kind = “{entry.kind}”", (key,), "take the line out")
+            yield Fault(f"“{key}” does not apply to kind = “{entry.kind}”", (key,), "remove the line")
     if set(_PLACEHOLDER.findall(entry.root)) - {"{domain}"}:
         yield Fault(f"“root” has an unknown placeholder: {entry.root}", ("root",), "known: {domain}")
 
@@ -86,7 +86,7 @@ def _reach_faults(entry: Server) -> Iterator[Fault]:
 def _look_faults(entry: Server) -> Iterator[Fault]:
     for each in entry.look:
         if _LOOK.fullmatch(each) is None:
-            yield Fault(f"“{each}” is no place to look", ("look",), "write host:port, or smtp://host:port for STARTTLS")
+            yield Fault(f"“{each}” is not host:port", ("look",), "write host:port, or smtp://host:port for STARTTLS")
 
 
 def _copies_faults(entry: Server) -> Iterator[Fault]:
@@ -106,7 +106,7 @@ def _copy_faults(copy: FileCopy) -> Iterator[Fault]:
     if copy.mode and _MODE.fullmatch(copy.mode) is None:
         yield Fault(f"“{copy.mode}” is no mode of a file", key, "write it in octal, like 0640")
     elif copy.form in SECRET_FORMS and copy.mode and int(copy.mode, 8) & _READ_BY_ALL:
-        yield Fault(f"mode {copy.mode} would let everybody read the key in {copy.path}", key, "use 0600, or 0640")
+        yield Fault(f"mode {copy.mode} would allow everybody to read the key in {copy.path}", key, "use 0600, or 0640")
     if (copy.form == "pkcs12") != bool(copy.passphrase_file):
         what = "needs" if copy.form == "pkcs12" else "takes no"
         yield Fault(f"the form {copy.form} {what} “passphrase_file”", key, "a PKCS#12 has one, the others none")

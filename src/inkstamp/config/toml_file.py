@@ -71,7 +71,7 @@ def _expect_sane(text: str, raw: dict[str, Any], file: Path) -> None:
         fault = _fault_of(value)
         if fault:
             where = f"{file}, line {line_of(text, path[:_DEEPEST_KEY])}"
-            raise ConfigurationError(f"“{'.'.join(map(one_line, path))}” {fault}", where=where, advice="write it anew")
+            raise ConfigurationError(f"“{'.'.join(map(one_line, path))}” {fault}", where=where, advice="write it again")
 
 
 def _fault_of(value: object) -> str:

@@ -42,7 +42,7 @@ def with_entry(data: bytes, file: Path, table: str, name: str, entry: Section) -
     """
     present = parse(data, file, leave_out=True)
     if name in getattr(present, table) or mistake_key(table, name) in present.mistaken:
-        raise ConfigurationError(f"there is a {table} “{name}” already", where=str(file), advice="take another name")
+        raise ConfigurationError(f"there is a {table} “{name}” already", where=str(file), advice="choose another name")
     gap = b"" if not data else b"\n" if data.endswith(b"\n") else b"\n\n"
     grown = data + gap + entry_text(table, name, entry).encode("utf-8")
     return grown, _parse_well(grown, file, table, name)

@@ -20,7 +20,7 @@ class DemoSite:
 
 SITES = (
     DemoSite("rowing", ("rowing.saltmarsh.test", "www.rowing.saltmarsh.test"), "Saltmarsh Rowing Club"),
-    DemoSite("bakery", ("bakery.saltmarsh.test",), "The Mill Lane Bakery", old_certificate=True),
+    DemoSite("bakery", ("bakery.saltmarsh.test",), "The Dyke Lane Bakehouse", old_certificate=True),
     DemoSite("museum", ("museum.saltmarsh.test",), "Museum of Tides"),
     DemoSite("shop", ("shop.saltmarsh.test",), "The Museum's Shop"),
 )
@@ -37,7 +37,7 @@ class Act:
     status: int = 0
     """The exit status it should have."""
     prepare: str = ""
-    """What the narrator does to the world first: `mend-dns`, `age-bakery`, `paste-at-fogbell`, `fogbell-issues`."""
+    """What the narrator does to the world first: `fix-dns`, `age-bakery`, `paste-at-fogbell`, `fogbell-issues`."""
 
     def typed(self, **known: object) -> str:
         """Return the command with what is known of the world filled in."""
@@ -66,18 +66,18 @@ ACTS = (
     Act("What does the public see now?", "inkstamp check rowing"),
     Act(
         "The museum has moved here, but its DNS record still leads to the old host. Ink Stamp does not ask the CA "
-        "before that is mended: CAs count failures.",
+        "before that is fixed: CAs count failures.",
         "inkstamp stamp museum.saltmarsh.test",
         status=1,
     ),
     Act("What holds it up, since when, and who must act, for whoever comes on duty next:", "inkstamp why museum"),
     Act(
-        "The record is corrected. The same command goes on with the same order.",
+        "The record is corrected. The same command resumes the same order.",
         "inkstamp stamp museum",
-        prepare="mend-dns",
+        prepare="fix-dns",
     ),
     Act(
-        "The bakery's self-made certificate is replaced. (The CA makes the new one look 63 days old, for the sake of "
+        "The bakery's self-signed certificate is replaced. (The CA makes the new one look 63 days old, for the sake of "
         "what follows.)",
         "inkstamp stamp bakery.saltmarsh.test",
         prepare="age-bakery",
@@ -86,7 +86,7 @@ ACTS = (
         "The museum's shop has its certificate from Fogbell, a CA with a web portal. Its rule for files is stated "
         "once.",
         "inkstamp authority add fogbell --portal {portal} --path /.well-known/pki-validation/fogbell.txt "
-        "--line {sha256} --line fogbell.test",
+        "--line fogbell-proof={sha256}",
     ),
     Act(
         "Key and request are made here; a person pastes the request at the portal.",

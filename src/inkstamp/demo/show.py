@@ -52,7 +52,7 @@ def _play_act(act: Act, world: DemoWorld, children: Children, say: Say) -> None:
     command = act.typed(**world.known)
     say("command", command)
     arguments = command.split()[1:]
-    environment = {**os.environ, "INKSTAMP_CONFIG": str(world.config)}
+    environment = {**os.environ, "COLUMNS": "80", "INKSTAMP_CONFIG": str(world.config)}
     environment.pop("INKSTAMP_HOME", None)
     process = children.start(
         [sys.executable, "-m", "inkstamp", *arguments],
@@ -67,7 +67,7 @@ def _play_act(act: Act, world: DemoWorld, children: Children, say: Say) -> None:
         raise InkStampError(
             f"the demo's command ended with {process.returncode} instead of {act.status}",
             where=command,
-            advice="this is a mistake in Ink Stamp; please report it",
+            advice="this is a bug in Ink Stamp; please report it",
         )
 
 

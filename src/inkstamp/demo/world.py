@@ -82,9 +82,9 @@ class DemoWorld:
 
     def prepare(self, what: str) -> None:
         """Change the world between two acts."""
-        if what == "mend-dns":
+        if what == "fix-dns":
             self.nameserver.table["museum.saltmarsh.test"] = [HERE]
-            (self.folder / "world" / "dns-mended").touch()
+            (self.folder / "world" / "dns-fixed").touch()
         elif what == "age-bakery":
             self.ca.state.mood.aged["bakery.saltmarsh.test"] = timedelta(days=63)
         elif what == "paste-at-fogbell":
@@ -237,7 +237,7 @@ def running(folder: Path, children: Children) -> Iterator[DemoWorld]:
         )
     told = json.loads(listing.read_bytes())
     ports = told["ports"]
-    museum = HERE if (folder / "world" / "dns-mended").exists() else OLD_HOST
+    museum = HERE if (folder / "world" / "dns-fixed").exists() else OLD_HOST
     table = {name: [HERE] for site in SITES for name in site.names} | {"museum.saltmarsh.test": [museum]}
     try:
         with ExitStack() as stack:

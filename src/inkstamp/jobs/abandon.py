@@ -26,7 +26,7 @@ def give_up(workplace: "Workplace", name: str) -> tuple[OrderRecord, bool]:
     record = workplace.ledger.open_order(name)
     if record is None:
         raise UsageError(f"no order for “{name}” is open", advice=f"see: inkstamp why {name}")
-    ended = abandon(workplace, record, "given up by hand", valid_too=True)
+    ended = abandon(workplace, record, "cancelled by hand", valid_too=True)
     return ended, record.state is OrderState.WAITING
 
 
@@ -46,7 +46,7 @@ def abandon(workplace: "Workplace", record: OrderRecord, why: str, *, valid_too:
             _deactivate(workplace, record, valid_too=valid_too)
         except (AccountTrouble, CaProblem, CaMisbehaved, NetworkTrouble) as error:
             # It ends here all the same; at the CA it runs out by itself.
-            workplace.progress.step(record.certificate, f"cannot give its authorizations back: {error.what}")
+            workplace.progress.step(record.certificate, f"cannot deactivate its authorizations: {error.what}")
     return drop(workplace, record, why)
 
 

@@ -98,7 +98,7 @@ def open_account(workplace: "Workplace", authority: str, entry: Authority, *, ag
         known = known if known is not None and known.directory == entry.directory else None
         if known is not None and known.retired is not None and not again:
             raise AccountTrouble(
-                f"the account at “{authority}” was retired on {known.retired:%Y-%m-%d}",
+                f"the account at “{authority}” was deactivated on {known.retired:%Y-%m-%d}",
                 where=known.url,
                 advice=f"open another one: inkstamp authority add {authority}; or name another authority",
             )
@@ -147,9 +147,9 @@ def _register(workplace: "Workplace", session: Session, authority: str, entry: A
         )
     if meta.external_account_required and not entry.binding_id:
         raise AccountTrouble(
-            f"“{authority}” binds accounts to customers (external account binding)",
+            f"“{authority}” requires external account binding (EAB)",
             where=entry.directory,
-            advice="get a key id and a MAC key on the CA's pages; put the MAC key into a file of mode 0600, and run "
+            advice="get the EAB key ID and MAC key from the CA; put the MAC key into a file of mode 0600, and run "
             "the same `authority add` with --binding-id ID --binding-key-file FILE; for one that is configured, write "
             f"binding_id and binding_key_file under [authority.{authority}]",
         )
@@ -165,13 +165,13 @@ def _register(workplace: "Workplace", session: Session, authority: str, entry: A
         if bound_by is not None and problem.kind in {"unauthorized", "malformed"}:
             problem.advice = "check binding_id and the MAC key in binding_key_file, which the CA's pages give together"
         elif problem.kind == "unauthorized":
-            problem.advice = "the CA opens no account for this key: see its words above"
+            problem.advice = "the CA opens no account for this key: see its message above"
         raise
     if opened.account.status != "valid":
         raise CaMisbehaved(
             f"the account at “{authority}” is {opened.account.status}",
             where=opened.url,
-            advice=f"move {authority}.pem away from HOME/accounts to open a new one",
+            advice=f"move {authority}.pem out of accounts/ in the data directory to open a new account",
         )
     workplace.ledger.save_account(
         authority, directory=entry.directory, url=opened.url, contact=entry.email, caa=meta.caa_identities,
@@ -187,10 +187,10 @@ def _mac_key(entry: Authority) -> bytes:
         key = unb64url(read_secret(file).decode("ascii").strip().rstrip("="))
     except ValueError as error:
         raise ConfigurationError(
-            "the MAC key for binding the account is not base64url",
+            "the MAC key for external account binding is not base64url",
             where=str(file),
-            advice="put there just the key that the CA gave, as it stands on its page",
+            advice="write the key there exactly as the CA shows it",
         ) from error
     if not key:
-        raise ConfigurationError("the file with the MAC key is empty", where=str(file), advice="put the key there")
+        raise ConfigurationError("the file with the MAC key is empty", where=str(file), advice="write the key into it")
     return key

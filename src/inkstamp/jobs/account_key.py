@@ -28,7 +28,7 @@ def _next_file(home: Path, authority: str) -> Path:
 
 
 def settle_key(workplace: "Workplace", authority: str, session: Session, url: str) -> None:
-    """Find out which key counts where a change was cut short; the one that does not is removed.
+    """Find out which key counts where a change was interrupted; the one that does not is removed.
 
     Raises:
         CaMisbehaved: The new key has an account, and another one than ours.
@@ -46,13 +46,13 @@ def settle_key(workplace: "Workplace", authority: str, session: Session, url: st
         found = CaClient(session, Signer(keys.from_pem(read_secret(file), str(file)))).find_account()
         if found == url:
             file.replace(key_file(workplace.home, authority))
-            workplace.ledger.note("account", f"account at {authority}: its new key counts")
+            workplace.ledger.note("account", f"account at {authority}: the new key is in use")
         elif found:
             raise CaMisbehaved(f"the key in {file} has another account, {found}", where=str(file),
-                               advice="move that file away; the account's key is the one beside it")  # fmt: skip
+                               advice="move that file away; the account's key is the other file")  # fmt: skip
         else:
             file.unlink()
-            workplace.ledger.note("account", f"account at {authority}: the change of its key was not made")
+            workplace.ledger.note("account", f"account at {authority}: the key rollover was not made")
 
 
 def new_key(workplace: "Workplace", authority: str, kind: KeyKind | None) -> Account:
@@ -78,8 +78,8 @@ def new_key(workplace: "Workplace", authority: str, kind: KeyKind | None) -> Acc
                 held.enter_context(workplace.hold_certificate(name))
         account = workplace.account(authority)
         if not account.client.directory().key_change:
-            raise UsageError(f"“{authority}” does not change the keys of accounts", where=account.entry.directory,
-                             advice="retire the account and open another one")  # fmt: skip
+            raise UsageError(f"“{authority}” does not offer key rollover", where=account.entry.directory,
+                             advice="deactivate the account and open another one")  # fmt: skip
         held.enter_context(workplace.hold_account(authority))
         file = _next_file(workplace.home, authority)
         made = keys.make(kind or account.entry.account_key)
@@ -91,7 +91,5 @@ def new_key(workplace: "Workplace", authority: str, kind: KeyKind | None) -> Acc
                 file.unlink()
             raise
         file.replace(key_file(workplace.home, authority))
-        workplace.ledger.note(
-            "account", f"account at {authority}: it has a new key, {keys.describe(made.public_key())}"
-        )
+        workplace.ledger.note("account", f"account at {authority}: new key, {keys.describe(made.public_key())}")
         return workplace.account_again(authority)

@@ -43,9 +43,9 @@ class Shown:
 
 
 _OFFERS = {
-    "renewal_info": "says when to renew (ARI)",
+    "renewal_info": "offers renewal information (ARI)",
     "revoke_cert": "revokes",
-    "key_change": "changes account keys",
+    "key_change": "offers key rollover",
 }
 
 

@@ -108,7 +108,7 @@ def _apart(workplace: "Workplace", pairs: Sequence[Pair], ask: Callable[[Sequenc
 
 def _told(workplace: "Workplace", edition: EditionRecord, error: InkStampError) -> Failures:
     """Tell what went wrong with one; returned is what is a mistake of ours."""
-    workplace.progress.step(edition.certificate, f"could not be asked about: {error.what}")
+    workplace.progress.step(edition.certificate, f"could not be checked: {error.what}")
     workplace.ledger.note("not asked", error.what, edition.certificate)
     return ((edition.certificate, error),) if isinstance(error, InternalError) else ()
 
@@ -117,7 +117,7 @@ def _look(workplace: "Workplace", pairs: Sequence[Pair]) -> Failures:
     from inkstamp.jobs.looking import look_at, places_of
 
     many = "1 certificate" if len(pairs) == 1 else f"each of {len(pairs)} certificates"
-    workplace.progress.step("servers", f"looks whether {many} is served as it should be")
+    workplace.progress.step("servers", f"checking that {many} is served as installed")
     again = from_moment(workplace.clock.now() + _A_DAY)
     places = {edition.certificate: attempt(places_of, workplace, edition) for edition, _ in pairs}
 

@@ -57,7 +57,9 @@ def add_authority(
 
     """
     if not is_entry_name(name):
-        raise UsageError(f"“{name}” cannot name an authority", advice="use lower-case letters, digits and hyphens")
+        raise UsageError(
+            f"“{name}” cannot be the name of an authority", advice="use lower-case letters, digits and hyphens"
+        )
     config = workplace.config_or_empty()
     present = config.authority.get(name)
     if present is None and wanted is None:
@@ -70,7 +72,7 @@ def add_authority(
         raise UsageError(
             f"authority “{name}” is configured differently already",
             where=str(workplace.config_file),
-            advice="edit its table there, or take another name",
+            advice="edit its table there, or choose another name",
         )
     entry = present or wanted
     if entry is not None and entry.kind == "portal":
@@ -118,7 +120,7 @@ def _bring_key(workplace: "Workplace", name: str, source: Path) -> None:
         raise UsageError(
             f"“{name}” has another account key already",
             where=str(file),
-            advice=f"take another name, or change the key of the account: inkstamp authority new-key {name}",
+            advice=f"choose another name, or change the key of the account: inkstamp authority rollover {name}",
         )
     write_bytes(file, pem, mode=0o600)
 

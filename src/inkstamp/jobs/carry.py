@@ -82,7 +82,7 @@ class _Begun:
 
 
 def carry_through(workplace: "Workplace", load: Load) -> list[Finding]:
-    """Make a load's changes, switch to the edition and see that it is served, or put all back (steps 3 to 7).
+    """Make a load's changes, switch to the edition and check that it is served, or put all back (steps 3 to 7).
 
     The caller holds certificate and servers.
     """
@@ -114,7 +114,7 @@ def carry_together(workplace: "Workplace", loads: Sequence[Load]) -> dict[str, R
                     reached("effect", ",".join(each.load.name for each in begun))
                     way_back.take_effect(workplace.installable(server))
                     begun = _seen_on(workplace, server, begun, results)
-            if any(finding.severity is Severity.GOOD for each in begun for finding in each.seen):
+            if any(finding.severity is Severity.OK for each in begun for finding in each.seen):
                 workplace.clock.sleep(_WORKERS_LAST)  # what was seen may be a new worker among those of before
                 for server in servers:
                     begun = _seen_on(workplace, server, begun, results, again=True)
@@ -132,7 +132,7 @@ def _begin(workplace: "Workplace", load: Load, up: Sequence[str]) -> _Begun:
     chain = chain_of(workplace, load.edition) if load.edition is not None else ()
     before = _present(workplace, load.name, group)
     held = {each.name: each.holds(load.name) for each in takers(workplace, group.servers)}
-    had = [each for each in group.servers if workplace.ledger.installs.standing(load.name, each) is not None]
+    had = [each for each in group.servers if workplace.ledger.installs.installed(load.name, each) is not None]
     is_changed = before != load.number or any(each.file.is_change for each in group.changes)
     folder = way_back.keep_next(parent, group.changes, servers=group.servers, copied=group.copied, before=before,
                            edition=load.number, token=load.token, done=False, held=held, had=had, up=up)  # fmt: skip
@@ -157,7 +157,7 @@ def _refused(workplace: "Workplace", begun: Sequence[_Begun], error: InkStampErr
     loads = [each.load for each in begun]
     if len(loads) == 1 or isinstance(error, ReachTrouble):
         return {load.name: own for load, own in zip(loads, errors, strict=True)}
-    text = f"does not take all {len(loads)}: finds out which it refuses"
+    text = f"rejects the {len(loads)} together: finding out which"
     workplace.progress.step(", ".join(loads[0].group.servers), text)
     half = len(loads) // 2
     return carry_together(workplace, loads[:half]) | carry_together(workplace, loads[half:])
@@ -217,8 +217,10 @@ def _end(workplace: "Workplace", begun: _Begun) -> None:
     load, installs = begun.load, workplace.ledger.installs
     where = ", ".join(load.group.servers)
     if not load.token:
-        text = f"back to edition {load.number} on {where}" if load.number else f"no edition on {where} any more"
-        installs.end(begun.record, InstallState.WENT_BACK, "went back", text)
+        text = (
+            f"rolled back to edition {load.number} on {where}" if load.number else f"no edition on {where} any longer"
+        )
+        installs.end(begun.record, InstallState.ROLLED_BACK, "rolled back", text)
         remove_tree(begun.folder)
     else:
         installs.end(begun.record, InstallState.DONE, "installed", f"edition {load.number} on {where}")
@@ -233,7 +235,7 @@ def _present(workplace: "Workplace", name: str, group: Group) -> int | None:
     """Return the number of the edition that a group has now; None for none."""
     if not group.copied:
         return workplace.shelf.current(name)
-    return workplace.ledger.installs.standing(name, group.servers[0])
+    return workplace.ledger.installs.installed(name, group.servers[0])
 
 
 def _hand_over(workplace: "Workplace", name: str, group: Group, edition: EditionRecord | None) -> None:

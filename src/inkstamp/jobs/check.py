@@ -13,7 +13,7 @@ from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import whole_days
 from inkstamp.deadline import within
 from inkstamp.errors import InkStampError, UsageError
-from inkstamp.findings import Finding, Severity, bad, good, note, warn, worst, worst_first
+from inkstamp.findings import Finding, Severity, bad, note, ok, warn, worst, worst_first
 from inkstamp.jobs.check_chain import Fetch, fetcher, judge_chain
 from inkstamp.jobs.check_many import look_at_many
 from inkstamp.jobs.check_places import Chain, for_each_chain
@@ -39,8 +39,8 @@ _TOLD_WHOLE = 3
 class Verdict(StrEnum):
     """What it comes to."""
 
-    SOUND = "sound"
-    WARNINGS = "works, with warnings"
+    OK = "ok"
+    WARNINGS = "warnings"
     BROKEN = "broken"
 
 
@@ -77,13 +77,13 @@ class NameReport:
     def verdict(self) -> Verdict:
         """What the findings come to."""
         severity = worst(self.findings)
-        return {Severity.BAD: Verdict.BROKEN, Severity.WARN: Verdict.WARNINGS}.get(severity, Verdict.SOUND)
+        return {Severity.BAD: Verdict.BROKEN, Severity.WARN: Verdict.WARNINGS}.get(severity, Verdict.OK)
 
     @property
     def worst(self) -> Finding | None:
         """The gravest finding, None where all is well."""
         first = worst_first(self.findings)[:1]
-        return first[0] if first and first[0].severity is not Severity.GOOD else None
+        return first[0] if first and first[0].severity is not Severity.OK else None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -137,7 +137,7 @@ def check(workplace: "Workplace", targets: Sequence[str], manner: Manner) -> lis
         seen[target] = report
     editions = workplace.ledger.newest_editions() if any(wanted.values()) and workplace.has_ledger() else {}
     reports = [_compared(workplace, report, each, editions.get(wanted[each])) for each, report in seen.items()]
-    rank = [Verdict.BROKEN, Verdict.WARNINGS, Verdict.SOUND]
+    rank = [Verdict.BROKEN, Verdict.WARNINGS, Verdict.OK]
     far = 1 << 30
     return sorted(reports, key=lambda r: (rank.index(r.verdict), far if r.days_left is None else r.days_left, r.name))
 
@@ -187,7 +187,7 @@ def of_sites(workplace: "Workplace") -> list[str]:
     return list(found)
 
 
-def standing_beside(workplace: "Workplace", name: str, edition: "EditionRecord") -> dict[str, str]:
+def served_beside(workplace: "Workplace", name: str, edition: "EditionRecord") -> dict[str, str]:
     """Return the newest editions of other certificates with that name, by digest: whose they are.
 
     A site may have one certificate for each sort of key; who asks is served either.
@@ -204,9 +204,9 @@ def _compared(workplace: "Workplace", report: NameReport, target: Target, newest
         return report
     served = report.chain[0].sha256
     if served == newest.sha256:
-        finding = good("edition", report.name, f"serves edition {newest.number}, the newest")
-    elif served in (beside := standing_beside(workplace, target.name, newest)):
-        finding = note("edition", report.name, f"serves “{beside[served]}”, which stands beside this certificate")
+        finding = ok("edition", report.name, f"serves edition {newest.number}, the newest")
+    elif served in (beside := served_beside(workplace, target.name, newest)):
+        finding = note("edition", report.name, f"serves “{beside[served]}”, which is installed beside this certificate")
     else:
         seen = f"serves another certificate than edition {newest.number} of “{newest.certificate}”, the newest"
         config = workplace.config
@@ -227,7 +227,7 @@ def as_target(target: str, port: int) -> Target:
     """Read what was typed; UsageError or NameTrouble for what is neither a name nor a mail server's URL."""
     scheme, _, rest = target.rpartition("://")
     if scheme and scheme not in {*_MAIL_PORTS, "https"}:
-        raise UsageError(f"“{target}” is of a kind that is not looked at", advice="known: smtp, imap, pop3, https")
+        raise UsageError(f"“{target}” has an unknown scheme", advice="known: smtp, imap, pop3, https")
     host, _, number = rest.partition("/")[0].rpartition(":")
     if not host or not number.isdigit():
         host, number = rest.partition("/")[0], str(_MAIL_PORTS.get(scheme, port))
@@ -274,7 +274,7 @@ def look(
     answered = [each for each in served if each.chain]
     if all(each.no_route for each in served):
         seen = "none of its addresses can be reached from this machine"
-        findings.append(bad("connection", name, seen, "look from a machine with another network"))
+        findings.append(bad("connection", name, seen, "check from a machine on another network"))
     if not answered:
         if deep:
             from inkstamp.jobs.check_depth import explain_failure
@@ -313,14 +313,14 @@ def _digest(certificate: x509.Certificate) -> str:
 def _connected(served: Served) -> Finding:
     at = f"{served.address}:{served.port}"
     if served.chain:
-        return good("connection", at, f"answers with {served.protocol}")
+        return ok("connection", at, f"answers with {served.protocol}")
     if served.no_route:
-        return note("connection", at, "was not looked at: this machine has no way to that kind of address")
+        return note("connection", at, "not tested: this machine has no route to that kind of address")
     return bad(
         "connection",
         at,
         served.trouble or "served no certificate",
-        "see that the web server listens there with TLS, and that no firewall is in front",
+        "check that the web server listens there with TLS, and the firewall",
     )
 
 

@@ -9,7 +9,7 @@ from cryptography import x509
 
 from inkstamp.clock import stamp, whole_days
 from inkstamp.errors import BundleTrouble, NetworkTrouble
-from inkstamp.findings import Finding, bad, good, note, warn
+from inkstamp.findings import Finding, bad, note, ok, warn
 from inkstamp.pki.aia import issuer_urls
 from inkstamp.pki.certificates import short_name, subject_names
 from inkstamp.pki.chain import Path, Roots, arrange, find_paths, in_validity, is_self_signed
@@ -61,7 +61,7 @@ def judge_chain(
     paths = find_paths(leaf, chain[1:], roots, now)
     root = short_name(paths[0].root.subject) if paths else ""
     if paths:
-        findings.append(good("trust", name, f"leads to the trusted root “{root}”"))
+        findings.append(ok("trust", name, f"leads to the trusted root “{root}”"))
     else:
         findings.append(_no_root(name, chain, fetch, lambda pool: find_paths(leaf, pool, roots, now)))
     return findings + _order(name, chain, paths, now, again), root
@@ -70,8 +70,8 @@ def judge_chain(
 def _names(name: str, leaf: x509.Certificate, again: str) -> Finding:
     if uncovered(subject_names(leaf), [name]):
         covers = ", ".join(subject_names(leaf)[:5]) or "no name at all"
-        return bad("name", name, f"the certificate is for {covers}", again)
-    return good("name", name, "the certificate covers this name")
+        return bad("name", name, f"hostname mismatch: the certificate is for {covers}", again)
+    return ok("name", name, "the certificate covers this name")
 
 
 def _dates(name: str, leaf: x509.Certificate, now: datetime, again: str) -> Finding:
@@ -83,7 +83,7 @@ def _dates(name: str, leaf: x509.Certificate, now: datetime, again: str) -> Find
     said = f"valid until {stamp(until)}, {days} days left"
     if now >= renewal_moment(leaf.not_valid_before_utc, until):
         return warn("dates", name, said, "inkstamp renew")
-    return good("dates", name, said)
+    return ok("dates", name, said)
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,7 +100,7 @@ def _no_root(name: str, chain: Sequence[x509.Certificate], fetch: Fetch | None, 
     top = (chain[0], *arrange(chain[0], chain[1:]))[-1]
     whole = f"inkstamp stamp {name}, which installs the certificate with its intermediates"
     if is_self_signed(top):
-        return bad("trust", name, f"“{short_name(top.subject)}” vouches for itself and is not trusted", whole)
+        return bad("trust", name, f"“{short_name(top.subject)}” is self-signed and not trusted", whole)
     issuer = short_name(top.issuer)
     urls = issuer_urls(top)
     if urls and fetch is not None:
@@ -108,12 +108,17 @@ def _no_root(name: str, chain: Sequence[x509.Certificate], fetch: Fetch | None, 
         if found.path is not None:
             told = " and ".join(f"“{each}”" for each in found.names)
             root = short_name(found.path.root.subject)
-            seen = f"the intermediate {told} is missing; with it the chain leads to the trusted root “{root}”"
-            return bad("trust", name, seen, f"serve it behind the leaf; or {whole}")
-        return bad("trust", name, f"no trusted root stands behind “{issuer}”, and what {urls[0]} gives does not "
+            seen = f"intermediate missing: {told}; with it the chain leads to the trusted root “{root}”"
+            return bad("trust", name, seen, f"serve it after the leaf; or {whole}")
+        return bad("trust", name, f"incomplete chain: no path from “{issuer}”, and what {urls[0]} gives does not "
                    "lead to one", whole)  # fmt: skip
     hint = f"; its certificate should be at {urls[0]}, which --fetch-issuers tries" if urls else ""
-    return bad("trust", name, f"no trusted root stands behind “{issuer}”; an intermediate may be missing{hint}", whole)
+    return bad(
+        "trust",
+        name,
+        f"incomplete chain: no path from “{issuer}” to a trusted root; an intermediate may be missing{hint}",
+        whole,
+    )
 
 
 def _fetch_missing(chain: Sequence[x509.Certificate], fetch: Fetch, search: Search) -> _Found:
@@ -144,12 +149,12 @@ def _order(
         who = f"“{short_name(each.subject)}”"
         if not in_validity(each, now):
             until = stamp(each.not_valid_after_utc)
-            seen = f"{who}, which is served too, is valid until {until} only; old clients that know no other way fail"
-            found.append(warn("chain", name, seen, f"take it out of the chain, or {again}"))
+            seen = f"{who}, which is served too, expires {until}; old clients that know no other path fail"
+            found.append(warn("chain", name, seen, f"remove it from the chain, or {again}"))
         elif is_self_signed(each):
-            found.append(note("chain", name, f"the root {who} is served too, which is needless"))
+            found.append(note("chain", name, f"the root {who} is served too, which is unnecessary"))
         elif each not in belongs:
-            found.append(warn("chain", name, f"{who} is served and does not belong here", again))
+            found.append(warn("chain", name, f"{who} is served and does not belong to the chain", again))
     if len(set(chain)) < len(chain):
         found.append(warn("chain", name, "a certificate is served twice", again))
     if list(dict.fromkeys(each for each in chain[1:] if each in wanted)) != list(wanted):

@@ -9,7 +9,7 @@ from cryptography import x509
 from OpenSSL import SSL
 
 from inkstamp.clock import stamp
-from inkstamp.findings import Finding, Severity, bad, good, note, warn
+from inkstamp.findings import Finding, Severity, bad, note, ok, warn
 from inkstamp.jobs import revocation
 from inkstamp.jobs.check_chain import Fetch, judge_chain
 from inkstamp.jobs.check_dns import look_at_caa, look_at_tlsa
@@ -108,7 +108,7 @@ def _about_chain(
     if issuer is not None and trusted:
         found += _revocation(workplace, name, leaf, issuer, subject.again)
     elif issuer is not None:  # where it says to ask is then anybody's word
-        found.append(note("revocation", name, "was not asked about: the chain leads to no trusted root"))
+        found.append(note("revocation", name, "was not checked: the chain leads to no trusted root"))
     return [each for each in found if each is not None]
 
 
@@ -121,10 +121,10 @@ def _compare_verifiers(subject: Subject, chain: Sequence[x509.Certificate], *, t
     """Tell where a verifier of another make sees the chain in another way than ours; None where they agree."""
     refused = second_opinion(subject.name, chain, subject.roots, subject.now)
     if trusted and refused:
-        seen = f"a second verifier, which keeps to the Baseline Requirements' profile, refuses the chain: {refused}"
+        seen = f"a second verifier, strict about the Baseline Requirements' profile, rejects the chain: {refused}"
         return note("second verifier", subject.name, seen)
     if not trusted and not refused:
-        return note("second verifier", subject.name, "a second verifier finds a path to a trusted root all the same")
+        return note("second verifier", subject.name, "a second verifier finds a path to a trusted root")
     return None
 
 
@@ -135,21 +135,19 @@ def _other_certificates(subject: Subject, first: Served) -> list[Finding]:
     for algorithm in ("rsa", "ecdsa"):
         other = shake_hands(*at, subject.name, upgrade=subject.upgrade, algorithm=algorithm)
         if other.chain and other.chain[0] != leaf:
-            found.append(
-                good("two keys", subject.name, f"clients that want {algorithm} are served another certificate")
-            )
+            found.append(ok("two keys", subject.name, f"clients that want {algorithm} are served another certificate"))
             judged, _ = judge_chain(subject.name, other.chain, subject.roots, subject.now, fetch=subject.fetch)
             found += [replace(each, subject=f"{subject.name} ({algorithm})") for each in judged]
     if subject.upgrade:
         return found
     unnamed = shake_hands(*at, "")
     if not unnamed.chain:
-        found.append(note("without SNI", subject.name, "who does not say a name (SNI) gets no handshake"))
+        found.append(note("without SNI", subject.name, "clients without SNI get no handshake"))
     elif unnamed.chain[0] == leaf:
-        found.append(good("without SNI", subject.name, "who does not say a name (SNI) is served the same certificate"))
+        found.append(ok("without SNI", subject.name, "clients without SNI are served the same certificate"))
     else:
         whose = ", ".join(subject_names(unnamed.chain[0])[:3]) or "no name"
-        seen = f"who does not say a name (SNI) is served the certificate for {whose}"
+        seen = f"clients without SNI are served the certificate for {whose}"
         found.append(note("without SNI", subject.name, seen))
     return found
 
@@ -162,7 +160,7 @@ def explain_failure(name: str, served: Served, upgrade: Upgrade) -> list[Finding
     if not ready.versions:
         return []
     at = f"{served.address}:{served.port}"
-    return [each for each in judge_readiness(at, ready, mail=True) if each.severity is not Severity.GOOD]
+    return [each for each in judge_readiness(at, ready, mail=True) if each.severity is not Severity.OK]
 
 
 def judge_readiness(at: str, ready: Readiness, *, mail: bool) -> list[Finding]:
@@ -172,44 +170,40 @@ def judge_readiness(at: str, ready: Readiness, *, mail: bool) -> list[Finding]:
     found = []
     if not new:
         told = ", ".join(old) or "no version that is known here"
-        found.append(bad("protocols", at, f"speaks {told} alone; browsers refuse that", "switch TLS 1.2 and 1.3 on"))
+        found.append(bad("protocols", at, f"accepts {told} only; browsers refuse that", "enable TLS 1.2 and 1.3"))
     elif old:
-        seen = f"still speaks {' and '.join(old)} (deprecated by RFC 8996)"
-        found.append(warn("protocols", at, seen, "leave TLS 1.2 and 1.3 alone in the server's configuration"))
+        seen = f"still accepts {' and '.join(old)} (deprecated by RFC 8996)"
+        found.append(warn("protocols", at, seen, "enable only TLS 1.2 and 1.3 in the server's configuration"))
     elif VERSIONS[-1][0] not in new:
-        found.append(note("protocols", at, "speaks TLS 1.2 and not 1.3", "switch TLS 1.3 on"))
+        found.append(note("protocols", at, "accepts TLS 1.2 and not 1.3", "enable TLS 1.3"))
     else:
-        found.append(good("protocols", at, f"speaks {' and '.join(new)}"))
+        found.append(ok("protocols", at, f"accepts {' and '.join(new)}"))
     if ready.old:
-        found.append(warn("ciphers", at, "takes broken ciphers (3DES, RC4 or weaker)", "take them out of the list"))
+        found.append(
+            warn("ciphers", at, "accepts broken ciphers (3DES, RC4 or weaker)", "remove them from the cipher list")
+        )
     if ready.static:
-        seen = "takes key exchange without forward secrecy"
-        found.append(warn("ciphers", at, seen, "take RSA key exchange out of the cipher list"))
+        seen = "accepts key exchange without forward secrecy"
+        found.append(warn("ciphers", at, seen, "remove RSA key exchange from the cipher list"))
     if not mail:
         offers = ready.alpn == "h2"
-        found.append(good("http/2", at, "offers HTTP/2") if offers else note("http/2", at, "does not offer HTTP/2"))
+        found.append(ok("http/2", at, "offers HTTP/2") if offers else note("http/2", at, "does not offer HTTP/2"))
     return found
 
 
 def judge_sessions(at: str, ready: Readiness, group: str) -> list[Finding]:
-    """Judge how an address agrees on keys and whether it takes sessions up again."""
+    """Judge how an address agrees on keys and whether it session resumption works."""
     found = []
     agreed = _GROUPS.get(group, group)
     taken = ", ".join(dict.fromkeys([*([agreed] if agreed else []), *ready.groups]))
     if _HYBRID in group:
-        found.append(
-            good("key exchange", at, f"agrees on keys by {taken}; the first is safe from quantum computers too")
-        )
+        found.append(ok("key exchange", at, f"key exchange by {taken}; the first is a post-quantum (hybrid) group"))
     elif taken:
         hybrid = "" if _KNOWS_HYBRID else ", as far as this machine's OpenSSL can try"
-        found.append(
-            note("key exchange", at, f"agrees on keys by {taken}; none is safe from quantum computers{hybrid}")
-        )
+        found.append(note("key exchange", at, f"key exchange by {taken}; no post-quantum (hybrid) group{hybrid}"))
     if ready.resumes is not None:
-        words = (
-            "takes sessions up again" if ready.resumes else "takes no session up again: each visit is a whole handshake"
-        )
-        found.append(good("resumption", at, words) if ready.resumes else note("resumption", at, words))
+        words = "session resumption works" if ready.resumes else "no session resumption: each visit is a full handshake"
+        found.append(ok("resumption", at, words) if ready.resumes else note("resumption", at, words))
     return found
 
 
@@ -223,7 +217,7 @@ def _about_stapling(workplace: "Workplace", subject: Subject, served: Served) ->
             status = read_ocsp(served.stapled, leaf, issuer, workplace.clock.now())
             found.append(_judge_status(name, status, "stapled", subject.again))
         except ValueError as error:
-            seen = f"the stapled OCSP answer cannot be believed: {error}"
+            seen = f"the stapled OCSP response is not valid: {error}"
             found.append(warn("stapling", name, seen, "see the server's log; it fetches that answer itself"))
     return [each for each in found if each is not None]
 
@@ -237,14 +231,14 @@ def _revocation(
     except revocation.NotAsked as none:
         if none.tried:
             said = none.said.splitlines()[0] if none.said else "no answer"
-            return [note("revocation", name, f"the CA does not say whether it is revoked: {said}")]
+            return [note("revocation", name, f"the revocation status is unknown: {said}")]
         if not short_lived(leaf):
-            return [note("revocation", name, "the certificate names no place to ask whether it is revoked")]
+            return [note("revocation", name, "the certificate has no OCSP or CRL URL")]
         return []
 
 
 def _judge_status(name: str, status: Status, how: str, again: str) -> Finding:
     if status.revoked is None:
-        return good("revocation", name, f"is not revoked ({how})")
+        return ok("revocation", name, f"is not revoked ({how})")
     why = f", {status.reason}" if status.reason else ""
-    return bad("revocation", name, f"was revoked {stamp(status.revoked)}{why} ({how})", f"{again} --anew")
+    return bad("revocation", name, f"was revoked {stamp(status.revoked)}{why} ({how})", f"{again} --reissue")

@@ -8,7 +8,7 @@ from cryptography import x509
 
 from inkstamp.config.carrying import methods_for
 from inkstamp.errors import InkStampError
-from inkstamp.findings import Finding, Severity, bad, good, note, warn
+from inkstamp.findings import Finding, Severity, bad, note, ok, warn
 from inkstamp.jobs.authorities import caa_names
 from inkstamp.jobs.order_files import read_order_key
 from inkstamp.pki.certificates import public_key_of
@@ -71,13 +71,13 @@ def look_at_tlsa(
     place = f"_{port}._tcp.{name}"
     answer = records_of(workplace.view).tlsa(place)
     if not answer.known:
-        remedy = "mend the domain's DNS: senders that heed TLSA do not deliver while it fails (RFC 7672 section 2.1)"
+        remedy = "fix the domain's DNS: senders that check TLSA do not deliver while it fails (RFC 7672 section 2.1)"
         return [warn(_TOPIC, name, f"its TLSA records cannot be looked up: {answer.trouble}", remedy)]
     records: tuple[Tlsa, ...] = answer.records
     found = [judge_tlsa(name, place, records, chain, secure=answer.secure)]
     coming = _coming_key(workplace, certificate) if records else None
     if coming is not None and not any(each == coming or each.usage == DANE_TA for each in records):
-        seen = "the next edition, whose order is open, has another key, which no record stands for yet"
+        seen = "the next edition, whose order is open, has another key, which no record matches yet"
         found.append(
             warn(_TOPIC, name, seen, f"publish beside the others, before it is installed: {place} TLSA {coming}")
         )
@@ -93,23 +93,21 @@ def judge_tlsa(
     lasting = f"; one that holds for all keys of this CA: {record_for(above, DANE_TA)}" if above is not None else ""
     counting = [each for each in records if each.counts_for_mail]
     if not records:
-        return note(_TOPIC, name, "no TLSA record tells senders which key to expect",
+        return note(_TOPIC, name, "no TLSA record",
                     f"where the zone is signed (DNSSEC): {own}{lasting}")  # fmt: skip
     if not counting:
-        return warn(
-            _TOPIC, name, "its TLSA records are of usages 0 and 1, which mail servers pass over", f"publish {own}"
-        )
+        return warn(_TOPIC, name, "its TLSA records are of usages 0 and 1, which mail servers ignore", f"publish {own}")
     fitting = next((each for each in counting if matches(each, chain)), None)
     if fitting is None:
-        told = f"none of its {len(counting)} TLSA records stands for what is served"
+        told = f"none of its {len(counting)} TLSA records matches what is served"
         remedy = f"publish {own}{lasting}"
         if secure:
-            return bad(_TOPIC, name, f"{told}: senders that heed them do not deliver", remedy)
-        return warn(_TOPIC, name, f"{told}; without DNSSEC senders pass over them", remedy)
+            return bad(_TOPIC, name, f"{told}: senders that check them do not deliver", remedy)
+        return warn(_TOPIC, name, f"{told}; without DNSSEC senders ignore them", remedy)
     if not secure:
         return note(_TOPIC, name, f"TLSA {fitting.usage} {fitting.selector} {fitting.matching} stands for what is "
-                    "served; the resolver does not vouch for it by DNSSEC, and then senders pass over it")  # fmt: skip
-    return good(_TOPIC, name, f"TLSA {fitting.usage} {fitting.selector} {fitting.matching} stands for what is served")
+                    "served; the resolver has not validated it (DNSSEC), so senders ignore it")  # fmt: skip
+    return ok(_TOPIC, name, f"TLSA {fitting.usage} {fitting.selector} {fitting.matching} matches what is served")
 
 
 def _coming_key(workplace: "Workplace", certificate: str) -> Tlsa | None:

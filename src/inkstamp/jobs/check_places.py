@@ -1,6 +1,6 @@
 """What is found at several addresses of a name: once where it is the same, else with where it is.
 
-One forgotten server behind a name is the usual surprise, and who mends it must know which one it is.
+One forgotten server behind a name is the usual surprise, and who fixes it must know which one it is.
 """
 
 from collections.abc import Callable, Mapping, Sequence

@@ -54,7 +54,7 @@ def remember(workplace: "Workplace", reports: Sequence[NameReport], *, quick: bo
 
 def _look_of(report: NameReport) -> Look:
     told = [(each.severity.value, each.topic, each.subject, each.seen)
-            for each in report.findings if each.severity is not Severity.GOOD]  # fmt: skip
+            for each in report.findings if each.severity is not Severity.OK]  # fmt: skip
     return Look(verdict=report.verdict.value, addresses=dict(report.addresses), findings=tuple(told))
 
 

@@ -1,10 +1,10 @@
-"""`check`'s look at plain HTTP beside HTTPS: where it leads, whether proofs would pass, what browsers are told."""
+"""`check`'s look at plain HTTP beside HTTPS: where it leads, whether challenge responses would be found, HSTS."""
 
 import re
 import secrets
 from typing import TYPE_CHECKING
 
-from inkstamp.findings import Finding, good, note, warn
+from inkstamp.findings import Finding, note, ok, warn
 from inkstamp.proof.web_file import http_proof
 from inkstamp.urls import web_url
 from inkstamp.view.web import Sight, fetch
@@ -34,38 +34,42 @@ def judge_redirect(name: str, sight: Sight) -> Finding:
     steps = len(sight.hops) - 1
     last = sight.last
     if not sight.status and not steps:
-        return note("plain HTTP", name, f"plain HTTP does not answer: {sight.trouble}")
+        return note("plain HTTP", name, f"no answer over HTTP: {sight.trouble}")
     if last.scheme != "https":
-        remedy = "have the web server send visitors on to https, but for /.well-known/acme-challenge/"
-        return warn("plain HTTP", name, "plain HTTP is answered and does not lead to HTTPS", remedy)
+        remedy = "redirect to https in the web server, except /.well-known/acme-challenge/"
+        return warn("plain HTTP", name, "no redirect from HTTP to HTTPS", remedy)
     if last.host != name:
-        return note("plain HTTP", name, f"plain HTTP leads to {last.host}, another name, in {_count(steps)}")
-    return good("plain HTTP", name, f"plain HTTP leads to HTTPS in {_count(steps)}")
+        return note("plain HTTP", name, f"HTTP redirects to {last.host}, another name, in {_count(steps)}")
+    return ok("plain HTTP", name, f"HTTP redirects to HTTPS in {_count(steps)}")
 
 
 def _count(steps: int) -> str:
-    return "one step" if steps == 1 else f"{steps} steps"
+    return "one redirect" if steps == 1 else f"{steps} redirects"
 
 
 def judge_proof_path(name: str, url: str, sight: Sight) -> Finding:
     """Judge whether a file proof would be found: a redirect may go elsewhere, but has to keep the path."""
     asked, last = web_url(url).target, sight.last
     if last.target.partition("?")[0] != asked:
-        seen = f"the path of proofs is sent on to {sight.hops[-1]}, where no CA finds one"
-        remedy = "have the redirect keep the path, or leave /.well-known/acme-challenge/ out of it"
-        return warn("proof path", name, seen, f"{remedy}; inkstamp precheck {name} tries it with a file")
+        seen = f"the challenge path is redirected to {sight.hops[-1]}, where no CA finds a response"
+        remedy = "have the redirect keep the path, or exclude /.well-known/acme-challenge/ from it"
+        return warn("challenge path", name, seen, f"{remedy}; inkstamp precheck {name} tries it with a file")
     if sight.trouble:
-        return warn("proof path", name, f"the path of proofs: {sight.trouble}", f"inkstamp precheck {name}")
+        return warn("challenge path", name, f"the challenge path: {sight.trouble}", f"inkstamp precheck {name}")
     if last.host != name:
-        return note("proof path", name, f"proofs are looked for at {last.host}, which a redirect leads to")
-    return good("proof path", name, "redirects keep the path of proofs" if len(sight.hops) > 1 else "proofs would pass")
+        return note("challenge path", name, f"challenge responses are fetched from {last.host}, after a redirect")
+    return ok(
+        "challenge path",
+        name,
+        "redirects keep the challenge path" if len(sight.hops) > 1 else "challenge responses would be found",
+    )
 
 
 def judge_hsts(name: str, header: str) -> Finding:
     """Judge what browsers are told of coming back by HTTPS alone (RFC 6797)."""
     age = _MAX_AGE.search(header)
     if age is None:
-        return note("hsts", name, "browsers are not told to come back by HTTPS alone (HSTS)")
+        return note("hsts", name, "no HSTS header")
     seconds = int(age[1])
-    days = f"browsers come back by HTTPS alone for {seconds // 86_400} days (HSTS)"
-    return good("hsts", name, days) if seconds >= _HALF_A_YEAR else note("hsts", name, f"{days}, which is short")
+    days = f"HSTS header: browsers use HTTPS only for {seconds // 86_400} days (HSTS)"
+    return ok("hsts", name, days) if seconds >= _HALF_A_YEAR else note("hsts", name, f"{days}, which is short")

@@ -77,10 +77,10 @@ def shelve(
     wrong = {finding.topic for finding in findings if finding.severity is Severity.BAD}
     if wrong:
         error = EditionUnfit(
-            f"the certificate that {order.authority} issued for “{order.certificate}” is not fit to be served",
+            f"the certificate that {order.authority} issued for “{order.certificate}” cannot be used",
             where=where,
             findings=findings,
-            advice="nothing was installed; when that is mended, run the command again",
+            advice="nothing was installed; when that is fixed, run the command again",
         )
         expired = chain.leaf.not_valid_after_utc < workplace.clock.now()
         error.lasting = bool(wrong & {"key", "names"}) or ("dates" in wrong and expired)

@@ -102,7 +102,7 @@ def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> DueList:
 
 
 def mistaken(workplace: "Workplace") -> tuple[tuple[str, InkStampError], ...]:
-    """Return what is left out since its entry in the configuration has a mistake, each with what is wrong."""
+    """Return what is left out since configuration error, each with what is wrong."""
     return tuple((key, each.error) for key, each in workplace.config.mistaken.items())
 
 
@@ -148,7 +148,7 @@ def _judge(workplace: "Workplace", name: str, known: Known, now: datetime) -> tu
     """Return why something must be done for a certificate, None when nothing must, and when it is renewed."""
     edition = known.editions.get(name)
     if edition is None:
-        return Due(name, "it has no edition yet", new_edition=True), None
+        return Due(name, "not issued yet", new_edition=True), None
     tidings = of_edition(known.tidings.get(name), edition)
     decision = decision_on(workplace, edition, tidings, now)
     return _due(workplace, edition, tidings, decision, known=known, now=now), decision

@@ -63,7 +63,7 @@ def refuse_revoked(workplace: "Workplace", edition: EditionRecord) -> None:
     is_newest = newest is None or newest.number == edition.number
     raise EditionUnfit(
         f"edition {edition.number} of “{name}” was revoked {stamp(known.at)}{why}",
-        advice=f"get a new one: inkstamp renew {name}" if is_newest else f"put the newest on: inkstamp install {name}",
+        advice=f"get a new one: inkstamp renew {name}" if is_newest else f"install the newest: inkstamp install {name}",
     )
 
 
@@ -89,7 +89,7 @@ def drop_old_editions(workplace: "Workplace", name: str, entry: Certificate) -> 
 
 def _in_use(workplace: "Workplace", name: str, entry: Certificate) -> set[int | None]:
     """Return the editions that servers have, by the ledger or because a configuration names their files."""
-    used = {workplace.ledger.installs.standing(name, server) for server in entry.install}
+    used = {workplace.ledger.installs.installed(name, server) for server in entry.install}
     folder = f"{workplace.shelf.of(name)}/"
     for server in entry.install:
         if is_away(workplace.config, server):

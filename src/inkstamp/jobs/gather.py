@@ -32,7 +32,7 @@ def gather(paths: Sequence[Path], pasted: bytes | None, passphrase: Passphrase) 
             open_into(haul, _read(path), str(path), passphrase)
     if not haul.found:
         raise BundleTrouble(
-            "no certificate is in what was given",
+            "no certificate was found in the input",
             where=", ".join(haul.nothing[:5]) or ", ".join(map(str, paths)),
             said="there is a private key in it" if haul.keys else "",
             advice="give the ZIP, PKCS#7 or certificate files that the portal offers for download",

@@ -37,7 +37,7 @@ def import_steps(target: Target, about: Exported) -> list[str]:
     return [
         f"Carry {about.file} to the server by a way that strangers cannot read, and delete it there when you are done.",
         *steps,
-        f"Here, see that it is done:\n    inkstamp check {about.certificate}",
+        f"Here, check that it is done:\n    inkstamp check {about.certificate}",
     ]
 
 

@@ -1,7 +1,7 @@
 """Put editions on all their servers: what shares the shelf first, together, then machine after machine.
 
-The first that fails stops the rest of its certificate; one that is away is left for the next run. `carry` does it for
-a group of servers.
+The first that fails stops the rest of its certificate; one that is unreachable is left for the next run. `carry` does
+it for a group of servers.
 """
 
 import secrets
@@ -64,7 +64,7 @@ def install(
     Raises:
         ServerTrouble: A server's configuration was broken before, or refuses ours, or does not take effect.
         FileTrouble: A file cannot be written.
-        ReachTrouble: A machine is away; all others have the edition, and the next run tries again.
+        ReachTrouble: A machine is unreachable; all others have the edition, and the next run tries again.
 
     """
     result = install_together(workplace, [wish], told, pace=pace)[wish.name]
@@ -150,7 +150,7 @@ class _Round:
         return Load(name=self.name, entry=self.entry, edition=self.edition, group=group, token=self.token)
 
     def take(self, group: Group, result: Result) -> None:
-        """Take what came of a group; a machine that is away is left for the next run."""
+        """Take what came of a group; a machine that is unreachable is left for the next run."""
         if isinstance(result, ReachTrouble):
             self.away[group.servers[0]] = result
         elif isinstance(result, InkStampError):
@@ -228,16 +228,16 @@ def _tell_done(error: InkStampError, round_: _Round, *, back: bool) -> None:
     number = round_.edition.number
     has = f"{', '.join(round_.done)} {'have' if len(round_.done) > 1 else 'has'} edition {number}"
     if not back:
-        error.advice = f"{error.advice}; {has}: `inkstamp undo {round_.name}` takes it back there"
+        error.advice = f"{error.advice}; {has}: `inkstamp undo {round_.name}` rolls it back there"
         return
     try:
         folders = undoable(round_.workplace, round_.name, round_.token)
         groups = [group_back(round_.workplace, round_.entry, folder) for folder in folders]
         take_back(round_.workplace, round_.name, round_.entry, folders, groups)
     except InkStampError as failed:
-        error.advice = f"{error.advice}; {has}, and could not be taken back: {failed.what}"
+        error.advice = f"{error.advice}; {has}, and could not be rolled back: {failed.what}"
     else:
-        error.advice = f"{error.advice}; {', '.join(round_.done)} went back to what was there before"
+        error.advice = f"{error.advice}; {', '.join(round_.done)} were rolled back to what was there before"
 
 
 def take_back(
@@ -290,9 +290,9 @@ def _left_out(
     first = next(iter(away.values()))
     has = f"{', '.join(done)} {'have' if len(done) > 1 else 'has'} edition {edition.number}; " if done else ""
     return ReachTrouble(
-        f"edition {edition.number} could not be put on {', '.join(away)}",
+        f"edition {edition.number} could not be installed on {', '.join(away)}",
         where=first.where,
         said=first.said,
         findings=[*findings, *(bad("installed", server, error.what, error.advice) for server, error in away.items())],
-        advice=f"{has}the next run tries the rest again",
+        advice=f"{has}the next run tries the rest",
     )

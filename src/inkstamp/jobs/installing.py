@@ -29,7 +29,7 @@ class Installed:
     edition: int
     servers: tuple[str, ...]
     names: Mapping[str, tuple[str, ...]]
-    """By server, the names whose sites get it; empty for one that is away."""
+    """By server, the names whose sites get it; empty for one that is unreachable."""
     differences: tuple[str, ...]
     """Unified diffs of configuration files."""
     copies: tuple[str, ...]
@@ -92,8 +92,8 @@ def _choose(workplace: "Workplace", name: str, number: int | None) -> EditionRec
     folder = workplace.shelf.edition(name, edition.number)
     if not (folder / "key.pem").is_file() or not (folder / "served.pem").is_file():
         raise EditionUnfit(
-            f"the files of edition {edition.number} of “{name}” are not on the shelf any more",
+            f"the files of edition {edition.number} of “{name}” are missing from the shelf",
             where=str(folder),
-            advice=f"get a new one: inkstamp stamp {name} --anew",
+            advice=f"get a new one: inkstamp stamp {name} --reissue",
         )
     return edition

@@ -57,7 +57,7 @@ class Reached:
     status: OrderStatus
     """As the CA said last; `valid` when there is an edition."""
     to_prove: tuple[str, ...]
-    """Names that are not proven yet."""
+    """Names that are not validated yet."""
     edition: EditionRecord | None
 
 
@@ -69,12 +69,12 @@ _SHORT_WAIT = 15.0
 """Seconds."""
 _UNDECIDED = {OrderStatus.PENDING, OrderStatus.READY}
 _DOING: dict[type[orders.Step], str] = {
-    orders.FetchAuthorizations: "asking the CA what is to be proven",
-    orders.Prove: "proving control of the names",
+    orders.FetchAuthorizations: "fetching the authorizations",
+    orders.Prove: "validating the names",
     orders.Wait: "waiting for the CA",
-    orders.Finalize: "sending the request",
-    orders.Download: "taking in the certificate",
-    orders.Refused: "the CA looked at the proofs",
+    orders.Finalize: "sending the CSR",
+    orders.Download: "downloading the certificate",
+    orders.Refused: "the CA validated",
 }
 
 
@@ -100,7 +100,7 @@ class Lead:
         self._wait = wait
         self._showing = self._begin_showing()
         self.lapsed = False
-        """Whether it ended since an authorization ran out or was taken back, and nothing was refused."""
+        """Whether it ended since an authorization expired or was revoked, and nothing was refused."""
         self.refused: dict[str, str] = {}
         """By name (a wildcard with its star), the method that the CA looked for and did not accept."""
         self._seen: dict[str, Authorization] = {}
@@ -166,7 +166,7 @@ class Lead:
 
     def _begin(self, *, fresh: bool) -> Polled:
         if self._record.url:
-            self._step(f"goes on with order {self._record.id}")
+            self._step(f"resuming order {self._record.id}")
             found, why = self._fetch_again()
             if found is not None:
                 return found
@@ -179,7 +179,7 @@ class Lead:
             if found is not None:
                 return found
         self._step(
-            f"orders a certificate for {len(self._entry.names)} name{'s'[: len(self._entry.names) > 1]} "
+            f"ordering a certificate for {len(self._entry.names)} name{'s'[: len(self._entry.names) > 1]} "
             f"at {self._entry.authority}"
         )
         url, order = open_at_ca(self._workplace, self._client, self._record, self._entry)
@@ -193,17 +193,17 @@ class Lead:
         except CaProblem as problem:
             if problem.status not in _GONE:
                 raise
-            return None, "the CA does not know it any more"
+            return None, "the CA no longer knows it"
         now = self._workplace.clock.now()
         if found.order.status is OrderStatus.PROCESSING:
             since = self._record.changed
             if now - since > _LONGEST_AT_WORK:
-                return None, f"the CA has been at work on it since {stamp(since)}"
+                return None, f"the CA has been processing it since {stamp(since)}"
             if now - since > _LONG_AT_WORK:
                 self._waited = POLLING.whole - _SHORT_WAIT  # others are not to wait for it once more
         if found.order.status is not OrderStatus.INVALID:
             if found.order.status in _UNDECIDED and found.order.has_expired(now):
-                return None, f"it was open until {found.order.expires} only"
+                return None, f"it expired on {found.order.expires} only"
             return found, ""
         error = found.order.error
         return None, f"it ended at the CA meanwhile ({describe(error) if error else 'no reason given'})"
@@ -226,7 +226,7 @@ class Lead:
             polled = self._client.order(url)
             names = {identifier.value.lower() for identifier in polled.order.identifiers}
             if names == wanted and polled.order.status in _UNDECIDED:
-                self._step(f"finds order {self._record.id} of a run that was cut short")
+                self._step(f"found order {self._record.id} of an interrupted run")
                 self._opened(url)
                 return polled
         return None
@@ -238,9 +238,9 @@ class Lead:
     # The steps
 
     def _prove(self, pending: Sequence[Authorization]) -> None:
-        self._step(f"puts up {len(pending)} proof{'s'[: len(pending) > 1]} and looks from outside")
+        self._step(f"placing {len(pending)} challenge response{'s'[: len(pending) > 1]} and testing from outside")
         shown = self._showing.show(pending)
-        self._step("asks the CA to look")
+        self._step("asking the CA to validate")
         for authorization, challenge in shown:
             url = next(url for url, seen in self._seen.items() if seen is authorization)
             answered = self._client.answer(challenge)
@@ -254,13 +254,13 @@ class Lead:
         wait = POLLING.next_wait(self._polls, self._waited, asked)
         if wait is None or wait >= time_left():
             raise StillWaiting(
-                f"the CA is still at work on order {self._record.id}",
+                f"the CA is still processing order {self._record.id}",
                 where=self._record.url,
                 said=f"its status is “{before.order.status}” after {self._waited:.0f} s",
-                advice=f"run `inkstamp stamp {self._record.certificate}` later; it goes on with this order",
+                advice=f"run `inkstamp stamp {self._record.certificate}` later; it resumes this order",
             )
         if wait >= 1.0:
-            self._workplace.progress.waits(f"the CA is at work ({before.order.status})", wait)
+            self._workplace.progress.waits(f"the CA is processing ({before.order.status})", wait)
         self._workplace.clock.sleep(wait)
         self._waited += wait
         self._polls += 1
@@ -270,7 +270,7 @@ class Lead:
 
     def _finalize(self, polled: Polled) -> Polled:
         self.take_down()
-        self._step("sends the request")
+        self._step("sending the CSR")
         if self._record.state is not OrderState.FINALIZING:
             self._record = self._ledger.move_order(self._record, OrderState.FINALIZING)
         self._polls, self._waited = 0, 0.0
@@ -292,10 +292,10 @@ class Lead:
         text = f"order {self._record.id}: {problem.said or problem.what}"
         self._record = self._ledger.move_order(self._record, OrderState.REFUSED, "refused", text)
         remove_tree(order_folder(self._workplace, self._record.id))
-        problem.advice = f"{problem.advice}; the next run orders anew: inkstamp stamp {self._record.certificate}"
+        problem.advice = f"{problem.advice}; the next run orders again: inkstamp stamp {self._record.certificate}"
 
     def _collect(self, url: str) -> EditionRecord:
-        self._step("takes in the certificate and verifies it")
+        self._step("downloading and verifying the certificate")
         edition = collect(self._workplace, self._account, self._record, self._key, url)
         remove_tree(order_folder(self._workplace, self._record.id))
         return edition
@@ -331,7 +331,7 @@ class Lead:
         self._ledger.move_order(self._record, OrderState.REFUSED, "refused", f"order {self._record.id}: {said}")
         remove_tree(order_folder(self._workplace, self._record.id))
         error = as_error(
-            first, f"the CA refused to certify {', '.join(names) or self._record.certificate}", where=self._record.url
+            first, f"the CA refused to issue for {', '.join(names) or self._record.certificate}", where=self._record.url
         )
         error.said = said
         error.names = names or error.names

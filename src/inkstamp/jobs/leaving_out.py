@@ -71,7 +71,7 @@ def what_is_left_out(entry: Certificate, edition: EditionRecord) -> list[Finding
         warn(
             "names",
             edition.certificate,
-            f"edition {edition.number} goes without {told}, which failed; their visitors are warned",
-            f"mend what was said of them (inkstamp history {edition.certificate}); every run tries them again",
+            f"edition {edition.number} lacks {told}, which failed validation; their visitors get warnings",
+            f"fix what was said of them (inkstamp history {edition.certificate}); every run tries them again",
         )
     ]

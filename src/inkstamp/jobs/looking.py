@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from cryptography.hazmat.primitives import hashes
 
 from inkstamp.errors import InkStampError
-from inkstamp.jobs.check import standing_beside
+from inkstamp.jobs.check import served_beside
 from inkstamp.jobs.preparing import chain_of, names_on
 from inkstamp.jobs.seeing import served_as
 from inkstamp.ledger.records import EditionRecord
@@ -34,8 +34,8 @@ class Places:
 def places_of(workplace: "Workplace", edition: EditionRecord) -> Places:
     """Read from the servers' configurations where an edition should be served.
 
-    One after the other: servers of one machine share a connection. One that is away, or cannot be read, is left out:
-    to install there again would not help.
+    One after the other: servers of one machine share a connection. One that is unreachable, or cannot be read, is
+    left out: to install there again would not help.
     """
     entry = workplace.certificate(edition.certificate)
     found: list[tuple[str, str, Endpoint]] = []
@@ -56,7 +56,7 @@ def places_of(workplace: "Workplace", edition: EditionRecord) -> Places:
                 found += [(name, each, endpoint) for endpoint in endpoints or ()]
         except InkStampError as error:
             lacking = set()  # it may have them
-            workplace.progress.step(edition.certificate, f"cannot be looked at on {name}: {error.what}")
+            workplace.progress.step(edition.certificate, f"cannot be checked on {name}: {error.what}")
     if lacking and entry.install:
         where = f"{', '.join(entry.install)} {'has' if len(entry.install) == 1 else 'have'}"
         return Places(leaf, (), f"{where} no site for {', '.join(sorted(lacking))} any more")
@@ -73,6 +73,6 @@ def look_at(workplace: "Workplace", edition: EditionRecord, places: Places) -> s
     for server, name, endpoint in places.endpoints:
         served = served_as(endpoint, name.replace("*", "any", 1), places.leaf)
         digest = served.chain[0].fingerprint(hashes.SHA256()).hex() if served.chain else edition.sha256
-        if digest != edition.sha256 and digest not in standing_beside(workplace, name, edition):
+        if digest != edition.sha256 and digest not in served_beside(workplace, name, edition):
             return f"{server} serves another certificate for {name} at {endpoint}"
     return ""

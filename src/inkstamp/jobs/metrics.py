@@ -14,13 +14,13 @@ if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
 _OF_CERTIFICATES = {
-    "expiry_timestamp_seconds": "when the newest edition expires",
+    "not_after_timestamp_seconds": "when the newest edition expires",
     "days_left": "days until the newest edition expires; negative afterwards",
-    "renewal_timestamp_seconds": "from when it is renewed",
+    "due_timestamp_seconds": "from when it is renewed",
     "last_success_timestamp_seconds": "when its newest edition was issued to us",
     "last_failure_timestamp_seconds": "when it failed last; only while that is not overcome",
     "failures": "failures in a row, in the same way",
-    "good": "1 when nothing is to be done for it, else 0",
+    "good": "1 when nothing to do for it, else 0",
 }
 
 
@@ -39,9 +39,9 @@ def write_metrics(workplace: "Workplace", sweep: "Sweep", statuses: Sequence[Cer
             continue  # no certificate: those that need it are told
         setback, issued = setbacks.get(each.name), orders.get(each.name)
         values = {
-            "expiry_timestamp_seconds": each.not_after.timestamp() if each.not_after else None,
+            "not_after_timestamp_seconds": each.not_after.timestamp() if each.not_after else None,
             "days_left": (each.not_after - now).total_seconds() / 86_400 if each.not_after else None,
-            "renewal_timestamp_seconds": each.renews_at.timestamp() if each.renews_at else None,
+            "due_timestamp_seconds": each.renews_at.timestamp() if each.renews_at else None,
             "last_success_timestamp_seconds": issued.timestamp() if issued else None,
             "last_failure_timestamp_seconds": setback.last.timestamp() if setback else None,
             "failures": setback.times if setback else 0,
@@ -52,10 +52,10 @@ def write_metrics(workplace: "Workplace", sweep: "Sweep", statuses: Sequence[Cer
                 gauges[name].labels(each.name).set(value)
     for name, told, figure in (
         ("run_timestamp_seconds", "when `renew` ran last", now.timestamp()),
-        ("run_looked_at", "certificates that the last run looked at", sweep.found.looked_at),
+        ("run_looked_at", "certificates that the last run checked", sweep.found.looked_at),
         ("run_renewed", "certificates that the last run renewed or installed", len(sweep.done)),
         ("run_failed", "certificates that failed in the last run", len(sweep.failed)),
-        ("run_waiting", "certificates that wait for somebody", len(sweep.waiting)),
+        ("run_waiting", "certificates that wait for a person", len(sweep.waiting)),
     ):
         Gauge(f"inkstamp_{name}", told, registry=registry).set(figure)
     write_bytes(Path(workplace.config.renewal.metrics), generate_latest(registry), mode=0o644)

@@ -64,9 +64,9 @@ def _wish(workplace: "Workplace", client: CaClient, record: OrderRecord, entry: 
 def _less(wish: Wish, problem: CaProblem) -> tuple[Wish | None, str]:
     """Return what to ask for after a refusal that may be about a wish and not about the names; None for nothing."""
     if wish.replaces and (problem.kind in _ABOUT_REPLACING or problem.status in {404, 409}):
-        return replace(wish, replaces=""), "the CA does not take it as a replacement"
+        return replace(wish, replaces=""), "the CA does not accept `replaces`"
     if wish.not_after is not None and problem.kind in _ABOUT_DATES:
-        return replace(wish, not_after=None), "the CA lets nobody choose a lifetime"
+        return replace(wish, not_after=None), "the CA does not let clients choose the lifetime"
     return None, ""
 
 

@@ -58,7 +58,7 @@ def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal, *, w
     if record is not None and not _still_wanted(workplace, record, entry):
         if record.state is OrderState.WAITING:
             expect_same(workplace, record, entry)
-        abandon(workplace, record, "the configuration asks for something else now", valid_too=False)
+        abandon(workplace, record, "the configuration has changed since", valid_too=False)
         record = None
     fresh = record is None
     refusals = _Refusals(workplace, name)
@@ -80,7 +80,7 @@ def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal, *, w
                     f"order {leading.record.id} took longer than {seconds / 60:.0f} minutes",
                     where=leading.record.url,
                     said=trouble.what,
-                    advice=f"run `inkstamp stamp {name}` again, which goes on with it; see why the CA is slow",
+                    advice=f"run `inkstamp stamp {name}` again, which resumes it; see why the CA is slow",
                 ) from trouble
 
 
@@ -96,7 +96,7 @@ def _leading(
         if error.lasting:
             abandon(workplace, leading.record, error.what, valid_too=False)
             again = f"inkstamp stamp {record.certificate}"
-            error.advice = f"the next run orders anew: {again}; if it stays, show this to the CA"
+            error.advice = f"the next run orders again: {again}; if it persists, show this to the CA"
         raise
     finally:
         with at_least(_TAKING_DOWN_SECONDS):
@@ -124,10 +124,10 @@ class _Refusals:
         say = self._workplace.progress.step
         if leading.lapsed and not self._lapsed:
             self._lapsed = True
-            say(self._name, "an authorization ran out or was taken back; orders anew")
+            say(self._name, "an authorization expired or was revoked; ordering again")
         elif _another_way(entry, leading.refused, self._now):
             names = prove.first_and_count(list(leading.refused))
-            say(self._name, f"was refused for {names}; orders anew and proves it in another way")
+            say(self._name, f"was refused for {names}; ordering again, validated in another way")
         else:
             entry = less_of(self._workplace, self._name, entry, problem)
             _give_back(self._workplace, leading.record)
@@ -137,7 +137,7 @@ class _Refusals:
 def _give_back(workplace: "Workplace", record: OrderRecord) -> None:
     """End an order that another one, for fewer names, takes the place of."""
     if record.state in OPEN_STATES:
-        abandon(workplace, record, "goes on without some of its names", valid_too=False)
+        abandon(workplace, record, "continues without some of its names", valid_too=False)
 
 
 def _another_way(entry: Certificate, refused: Mapping[str, str], tried: Mapping[str, Sequence[str]]) -> bool:

@@ -37,8 +37,8 @@ def order(
         good = good_edition(workplace, plan, anew=anew) if fresh else None
         if good is not None:
             raise UsageError(
-                f"edition {good.number} of “{plan.name}” is good until {good.not_after:%Y-%m-%d}",
-                advice=f"for a new one before that, with a new key: inkstamp order {plan.name} --anew",
+                f"edition {good.number} of “{plan.name}” is valid until {good.not_after:%Y-%m-%d}",
+                advice=f"for a new one before that, with a new key: inkstamp order {plan.name} --reissue",
             )
         if fresh:
             check_beforehand(workplace, plan)
@@ -68,7 +68,7 @@ def collect_at_ca(workplace: "Workplace", name: str) -> EditionRecord:
 
     Raises:
         UsageError: No order is open.
-        StillWaiting: Names are not proven yet.
+        StillWaiting: Names are not validated yet.
 
     """
     with workplace.hold_certificate(name), kept(workplace, name):
@@ -76,7 +76,7 @@ def collect_at_ca(workplace: "Workplace", name: str) -> EditionRecord:
         reached = lead(workplace, name, workplace.certificate(name), Goal.COLLECTED)
         if reached.edition is None:
             raise StillWaiting(
-                f"{len(reached.to_prove)} names of order {reached.order.id} are not proven yet",
+                f"{len(reached.to_prove)} names of order {reached.order.id} are not validated yet",
                 where=reached.order.url,
                 said=", ".join(reached.to_prove),
                 advice=f"inkstamp prove {name}",

@@ -54,7 +54,7 @@ def open_where_closed(workplace: "Workplace", plan: Plan) -> tuple[Plan, Passage
     """Open the way for a certificate that is about to be ordered, whose entry is written first where there is none.
 
     Returns:
-        What is left to do, and what was changed; None where proofs come through, or the way was opened before.
+        What is left to do, and what was changed; None where the challenge path is open, or the way was opened before.
 
     Raises:
         UsageError: No server carries its proofs.
@@ -72,14 +72,14 @@ def let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage:
     """Open the way for the proofs of certificate `name` on all of its servers.
 
     Raises:
-        UsageError: No server carries its proofs, the proofs come through, or the way was opened before.
+        UsageError: No server carries its proofs, the the challenge path is open, or the way was opened before.
         ProofFailed: A name has no address, which no change of a server helps against.
         ServerTrouble: A server refuses the change, or the proofs are not seen after it; everything is as it was.
 
     """
     done = _let_through(workplace, name, preview=preview)
     if done is None:
-        raise UsageError(f"the proofs for “{name}” come through already", advice=f"go on: inkstamp stamp {name}")
+        raise UsageError(f"the challenge path of “{name}” is open already", advice=f"continue: inkstamp stamp {name}")
     return done
 
 
@@ -88,14 +88,14 @@ def _let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage
     servers = file_servers(workplace.config, entry)
     if not servers or "http-01" not in entry.methods:
         raise UsageError(
-            f"no server carries files for “{name}”, so none can be in their way",
+            f"no web server places files for “{name}”, so no configuration can be in the way",
             advice='this is for http-01: name the server with `via`, and "http-01" with `proof`',
         )
     with workplace.hold_certificate(name), workplace.hold_servers(servers):
         _recover(workplace, name, servers)
         if way_back.kept(_folder(workplace, name)) is not None:
             raise UsageError(
-                f"the way for “{name}” was opened before",
+                f"the challenge path of “{name}” was opened before",
                 where=str(_folder(workplace, name)),
                 advice=f"close it first, if it is to be opened anew: inkstamp prove {name} --close-again",
             )
@@ -108,7 +108,7 @@ def _let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage
         if preview:
             return _passage(failing, changes, before, done=False)
         after = _open(workplace, name, changes, failing)
-        workplace.ledger.note("let through", f"proofs for {', '.join(failing)}", name)
+        workplace.ledger.note("challenge path opened", f"for {', '.join(failing)}", name)
         return _passage(failing, changes, after, done=True)
 
 
@@ -118,7 +118,7 @@ def _look(workplace: "Workplace", name: str) -> list[NameCheck]:
 
 
 def _fails(check: NameCheck) -> bool:
-    return Severity.BAD in (check.mark("proof"), check.mark("server"))
+    return Severity.BAD in (check.mark("validation"), check.mark("server"))
 
 
 def _plan(workplace: "Workplace", servers: Sequence[str], names: Sequence[str]) -> list[way_back.Change]:
@@ -134,7 +134,7 @@ def _plan(workplace: "Workplace", servers: Sequence[str], names: Sequence[str]) 
         raise ServerTrouble(
             "there is no configuration that could be changed",
             where=", ".join(servers),
-            advice="let the path /.well-known/acme-challenge/ through to files by hand",
+            advice="edit the configuration so that /.well-known/acme-challenge/ is answered from files",
         )
     return changes
 
@@ -160,7 +160,7 @@ def _open(
     except InkStampError as error:
         trouble, stopped = _put_back(workplace, name, began)
         error.what = "; ".join([error.what, *stopped])
-        error.advice = "; ".join(filter(None, [", ".join(["all files are back as they were", *trouble]), error.advice]))
+        error.advice = "; ".join(filter(None, [", ".join(["all files are restored", *trouble]), error.advice]))
         raise
     way_back.remark(_folder(workplace, name), open=True)
     return seen
@@ -204,7 +204,7 @@ def _recover(workplace: "Workplace", name: str, servers: Sequence[str]) -> None:
     """Put back what a run that was killed had begun to change."""
     manifest = way_back.kept(_folder(workplace, name))
     if manifest is not None and not manifest["open"] and servers:
-        workplace.progress.step(name, "puts back what an interrupted run left")
+        workplace.progress.step(name, "rolling back an interrupted run")
         _put_back(workplace, name, workplace.clock.now())
 
 
@@ -221,7 +221,7 @@ def close_again(workplace: "Workplace", name: str) -> Passage:
     with workplace.hold_certificate(name), workplace.hold_servers(file_servers(workplace.config, entry)):
         manifest = way_back.kept(folder)
         if manifest is None:
-            raise UsageError(f"no way was opened for “{name}”", advice="there is nothing to close")
+            raise UsageError(f"no change was made for “{name}”", advice="there is nothing to close")
         undone = way_back.reversed_changes(workplace, folder, nearest=True)
         for each in dict.fromkeys(change.server for change in undone):
             way_back.test_before(workplace.configured(each))
@@ -232,11 +232,11 @@ def close_again(workplace: "Workplace", name: str) -> Passage:
         except ServerTrouble as error:
             way_back.make(workplace, [_turned(change) for change in undone])
             way_back.reload_all(workplace, dict.fromkeys(change.server for change in undone))
-            error.advice = f"all files are back as they were; {error.advice}"
+            error.advice = f"all files are restored; {error.advice}"
             raise
         _drop_folders(workplace, manifest["folders"])
         remove_tree(folder)
-        workplace.ledger.note("closed again", "the way for proofs", name)
+        workplace.ledger.note("closed again", "the challenge path", name)
     return _passage(entry.names, undone, [], done=True)
 
 
@@ -247,5 +247,7 @@ def _turned(change: way_back.Change) -> way_back.Change:
 def _passage(
     names: Sequence[str], changes: Sequence[way_back.Change], checks: Sequence[NameCheck], *, done: bool
 ) -> Passage:
-    findings = tuple(finding for check in checks for finding in check.findings if finding.topic in {"proof", "server"})
+    findings = tuple(
+        finding for check in checks for finding in check.findings if finding.topic in {"validation", "server"}
+    )
     return Passage(names=tuple(names), differences=way_back.differences(changes), findings=findings, done=done)

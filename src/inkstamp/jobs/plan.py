@@ -82,7 +82,7 @@ def _other_names(workplace: "Workplace", name: str, names: Sequence[str]) -> Usa
         if missing
         else f"certificate “{name}” covers {more} as well",
         where=str(workplace.config_file),
-        advice=(f"add {missing} to its names there" if missing else f"leave --as out, or take {more} out there")
+        advice=(f"add {missing} to its names there" if missing else f"leave out --as, or remove {more} there")
         + f" and run `inkstamp stamp {name}`, or give the new certificate a name of its own with --as",
     )
 
@@ -135,9 +135,8 @@ def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, 
     wildcard = next((each for each in names if each.startswith("*.")), "")
     if not via and wildcard and not portal:
         raise UsageError(
-            f"http-01 cannot prove the wildcard {wildcard}",
-            advice="CAs give wildcards for DNS proofs only: name with --via what makes the records "
-            f"({', '.join([*records, BY_HAND])})",
+            f"http-01 cannot validate the wildcard {wildcard}",
+            advice=f"wildcards need dns-01: name the nameserver with --via ({', '.join([*records, BY_HAND])})",
         )
     via = via or (serving_server(workplace, names),)
     for each in (*via, *(request.install or ())):
@@ -148,7 +147,9 @@ def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, 
     proof = () if portal else _ways(config, request, via, names)
     name = request.entry_name or _short_name(names, config)
     if not is_entry_name(name):
-        raise UsageError(f"“{name}” cannot name a certificate", advice="use lower-case letters, digits and hyphens")
+        raise UsageError(
+            f"“{name}” cannot be the name of a certificate", advice="use lower-case letters, digits and hyphens"
+        )
     if name in config.certificate:
         raise UsageError(f"there is a certificate “{name}” already", advice="choose another name with --as")
     install = request.install
@@ -177,16 +178,16 @@ def _ways(config: Configuration, request: StampRequest, via: Sequence[str], name
     ways = request.proof or usual
     for method in ways:
         if method not in usual and not any(carries(config, each, method) for each in via):
-            raise UsageError(f"{', '.join(via)} cannot carry {method}", advice="name with --via what can carry it")
+            raise UsageError(f"{', '.join(via)} cannot be used for {method}", advice="name one with --via that can")
     for name in names:
         if not any(can_prove(each, name) for each in ways):
             what = f"the wildcard {name}" if name.startswith("*.") else f"the address {name}"
             known = [*config.nameserver, *config.program, BY_HAND]
-            advice = "addresses are proven by http-01 or tls-alpn-01"
+            advice = "IP addresses are validated by http-01 or tls-alpn-01"
             if name.startswith("*."):
-                advice = f"CAs give wildcards for DNS proofs only: name with --via what makes the records " \
+                advice = f"wildcards need dns-01: name the nameserver with --via " \
                     f"({', '.join(known)})"  # fmt: skip
-            raise UsageError(f"{' or '.join(ways) or 'nothing'} cannot prove {what}", advice=advice)
+            raise UsageError(f"{' or '.join(ways) or 'nothing'} cannot validate {what}", advice=advice)
     return ways
 
 
@@ -240,7 +241,7 @@ def serving_server(workplace: "Workplace", names: Sequence[str]) -> str:
         return configured[0]  # which says what it lacks
     raise UsageError(
         f"{len(serving)} of the servers {', '.join([*configured, *found])} answer for {name}",
-        advice="say with --via which one carries the proof, and with --install which ones get it",
+        advice="say with --via where challenge responses go, and with --install which servers get the certificate",
     )
 
 

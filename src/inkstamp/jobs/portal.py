@@ -61,7 +61,7 @@ def open_order(workplace: "Workplace", name: str, entry: Certificate) -> PortalO
     ledger = workplace.ledger
     record = ledger.open_order(name)
     if record is not None and not _may_go_on(record, entry):
-        drop(workplace, record, "the configuration asks for something else now")
+        drop(workplace, record, "the configuration has changed since")
         record = None
     if record is not None:
         expect_same(workplace, record, entry)
@@ -128,7 +128,7 @@ def wait_for_person(workplace: "Workplace", name: str, entry: Certificate) -> St
         f"order {shown.order.id} for “{name}” waits for {stall.who} at the portal of {shown.order.authority}",
         where=shown.page,
         said=stall.step,
-        advice=f"`inkstamp order {name}` shows the request, `inkstamp why {name}` all else; then {stall.next_command}",
+        advice=f"`inkstamp order {name}` shows the CSR, `inkstamp why {name}` all else; then {stall.next_command}",
     )
 
 
@@ -166,7 +166,7 @@ def expect_same(workplace: "Workplace", record: OrderRecord, entry: Certificate)
         f"order {record.id} is open for {', '.join(record.names)} at {record.authority}, and the configuration asks "
         "for something else now",
         where=str(workplace.config_file),
-        advice=f"change the configuration back, or end that order: inkstamp order {record.certificate} --give-up",
+        advice=f"change the configuration back, or end that order: inkstamp order {record.certificate} --cancel",
     )
 
 
@@ -174,7 +174,7 @@ def _expect_no_faults(workplace: "Workplace", wanted: csr.Wanted) -> None:
     findings: Sequence[Finding] = csr.examine(wanted, private=workplace.is_private)
     if any(each.severity is Severity.BAD for each in findings):
         raise UsageError(
-            "the CA would refuse this request",
+            "the CA would reject this CSR",
             where=str(workplace.config_file),
             findings=[each for each in findings if each.severity in {Severity.BAD, Severity.WARN}],
             advice="correct the names or the subject there",

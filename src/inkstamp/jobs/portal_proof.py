@@ -9,7 +9,7 @@ from inkstamp.config.carrying import file_servers, record_carrier
 from inkstamp.config.model import Certificate
 from inkstamp.config.words import BY_HAND
 from inkstamp.errors import UsageError
-from inkstamp.findings import Finding, Severity, bad, good, worst
+from inkstamp.findings import Finding, Severity, bad, ok, worst
 from inkstamp.jobs import prove_dns
 from inkstamp.jobs.portal import PortalOrder, rule_proofs, show_order, waiting_order
 from inkstamp.jobs.prove import answers_at, put_up, take_down
@@ -73,7 +73,7 @@ class MailChoice:
 
 
 def prove(workplace: "Workplace", name: str, shown: Shown, *, wait: float = 0.0) -> Proven:
-    """Take what the portal wants to see, put it up, look; the caller holds the certificate.
+    """Take the validation file or record of the portal, put it up, look; the caller holds the certificate.
 
     Args:
         workplace: The run's surroundings.
@@ -93,9 +93,9 @@ def prove(workplace: "Workplace", name: str, shown: Shown, *, wait: float = 0.0)
     proofs = workplace.ledger.portal.of(record.id)
     if not proofs:
         raise UsageError(
-            "nothing is known yet of what the portal wants to see",
+            "the validation file or record that the portal shows is not known yet",
             where=f"order {record.id}",
-            advice="tell it with --file, --cname, --txt or --email; or write the portal's rule into the configuration",
+            advice="give it with --file, --cname, --txt or --email; or add the portal's rule to the configuration",
         )
     placed = _put_up_files(workplace, record, entry, proofs, anew=False)
     in_dns = _put_up_records(workplace, record, entry, proofs)
@@ -109,22 +109,22 @@ def prove(workplace: "Workplace", name: str, shown: Shown, *, wait: float = 0.0)
                 continue
         if not unseen or workplace.clock.monotonic() >= deadline:
             break
-        workplace.progress.waits("not all is seen yet", _PAUSE)
+        workplace.progress.waits("validation files or records are missing", _PAUSE)
         workplace.clock.sleep(_PAUSE)
     by_hand = [each for each in unseen if not _is_carried(workplace, entry, each)]
     return Proven(order=show_order(workplace, record), findings=tuple(findings), by_hand=tuple(by_hand))
 
 
 def _told(workplace: "Workplace", record: OrderRecord, entry: Certificate, shown: Shown) -> list[PortalProof]:
-    """Return what is new of what the portal wants to see."""
+    """Return what is new of the validation file or record of the portal."""
     if shown.method is None:
         if workplace.ledger.portal.of(record.id) and not shown.token:
             return []
         if shown.token and not wants_token(entry, workplace.config.authority[record.authority]):
             raise UsageError(
-                f"no rule of “{record.authority}” has a place for the token",
+                f"no rule of “{record.authority}” uses {{token}}",
                 where=str(workplace.config_file),
-                advice="tell what the portal wants with --file, --cname or --txt, or write {token} into the rule",
+                advice="give what the portal shows with --file, --cname or --txt, or write {token} into the rule",
             )
         return rule_proofs(workplace, record, entry, show_order(workplace, record).facts, shown.token)
     strangers = [each for each in shown.names if each not in record.names]
@@ -167,7 +167,7 @@ def _mail_for(workplace: "Workplace", names: Sequence[str], shown: Shown) -> lis
     if not allowed or (shown.names and len(allowed) < len(names)):
         offered = ", ".join(address for choice in choices for address in (*choice.published, *choice.addresses))
         raise UsageError(
-            f"a CA may not ask at {shown.place} for control of {', '.join(names)}",
+            f"a CA may not use {shown.place} to validate {', '.join(names)}",
             advice=f"choose one of: {offered}",
         )
     return [Told(name=each, method=ProofMethod.EMAIL, place=shown.place.lower(), content="") for each in allowed]
@@ -198,7 +198,7 @@ def _switch(workplace: "Workplace", record: OrderRecord, told: Sequence[PortalPr
         what = f"{each.name}: {each.method.value} {each.place}"
         if each.method is ProofMethod.EMAIL:
             what += f", sent {each.seen:%Y-%m-%d %H:%M} UTC" if each.seen else ", not sent yet"
-        workplace.ledger.note("proof told", what, record.certificate)
+        workplace.ledger.note("validation value given", what, record.certificate)
 
 
 def _put_up_files(
@@ -288,7 +288,7 @@ def _look(
             ask = records.cname if proof.method is ProofMethod.CNAME else records.txt
             known[wanted] = known.get(wanted) or [look_at_record(wanted, ask)]
             seen = known[wanted]
-        found = any(each.severity is Severity.GOOD for each in seen) and worst(seen) is not Severity.BAD
+        found = any(each.severity is Severity.OK for each in seen) and worst(seen) is not Severity.BAD
         workplace.ledger.portal.looked(proof, seen=found)
         findings |= dict.fromkeys(seen)
     return list(findings)
@@ -297,9 +297,11 @@ def _look(
 def _judge_sent(proof: PortalProof) -> Finding:
     if proof.seen is None:
         return bad(
-            "proof",
+            "validation",
             proof.name,
-            f"the portal has not written to {proof.place} yet, as far as is known",
-            "have it do so, then say so with --sent",
+            f"the portal has not sent an e-mail to {proof.place} yet, as far as is known",
+            "let it send one, then run this with --sent",
         )
-    return good("proof", proof.name, f"the portal wrote to {proof.place} on {proof.seen:%Y-%m-%d %H:%M} UTC")
+    return ok(
+        "validation", proof.name, f"the portal sent an e-mail to {proof.place} on {proof.seen:%Y-%m-%d %H:%M} UTC"
+    )

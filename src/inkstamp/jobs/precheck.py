@@ -11,7 +11,7 @@ from inkstamp.config.carrying import methods_for
 from inkstamp.config.words import BY_HAND, LISTENER
 from inkstamp.deadline import within
 from inkstamp.errors import InkStampError, ServerTrouble, UsageError
-from inkstamp.findings import Finding, Severity, bad, good, note, warn, worst
+from inkstamp.findings import Finding, Severity, bad, note, ok, warn, worst
 from inkstamp.jobs import prove_dns
 from inkstamp.jobs.authorities import caa_names
 from inkstamp.jobs.plan import serving_server
@@ -126,7 +126,8 @@ def _wishes(workplace: "Workplace", targets: Sequence[str], authority: str, via:
     for each in via:
         if each not in known:
             raise UsageError(
-                f"there is nothing that is called “{each}” to carry a proof", advice=f"known: {', '.join(known)}"
+                f"there is no server, nameserver or program “{each}” in the configuration",
+                advice=f"known: {', '.join(known)}",
             )
     if authority and authority not in config.authority:
         raise UsageError(
@@ -183,7 +184,7 @@ def _plant(
         with apart():
             put_up(workplace, TRIAL_ORDER, _servers(workplace, wish), [proof])
     except InkStampError as error:
-        about = "server" if isinstance(error, ServerTrouble) else "proof"
+        about = "server" if isinstance(error, ServerTrouble) else "validation"
         told = bad(about, wish.name, error.what, error.advice)
         troubles[wish.name] = [told, *in_the_way(workplace, _servers(workplace, wish), proof)]
         return
@@ -259,14 +260,14 @@ def _looker(
 def _name(workplace: "Workplace", name: str) -> list[Finding]:
     reason = why_address_not_public(name) if as_address(name) else why_not_public(name)
     if reason and workplace.is_private:
-        return [good("name", name, f"a private CA may certify it, no public one: {reason}")]
+        return [ok("name", name, f"a private CA may issue for it, a public CA may not: {reason}")]
     if reason:
-        return [bad("name", name, f"no public CA certifies that: {reason}", "leave it out, or ask a private CA")]
+        return [bad("name", name, f"no public CA may issue for it: {reason}", "leave it out, or ask a private CA")]
     if name.startswith("*."):
-        return [good("name", readable(name), "a wildcard: CAs want a record in DNS for it (dns-01)")]
+        return [ok("name", readable(name), "a wildcard: validated by dns-01 only")]
     if as_address(name):
-        return [good("name", name, "an address: a public CA may certify it, if it does such at all (RFC 8738)")]
-    return [good("name", readable(name), f"a public CA may certify it; its registrable name is {registrable(name)}")]
+        return [ok("name", name, "an IP address: public CAs may issue for it (RFC 8738), few do")]
+    return [ok("name", readable(name), f"a public CA may issue for it; its registrable domain is {registrable(name)}")]
 
 
 def _addresses(workplace: "Workplace", wish: _Wish, known: Addresses, records: Records) -> list[Finding]:
@@ -275,7 +276,7 @@ def _addresses(workplace: "Workplace", wish: _Wish, known: Addresses, records: R
     if not addresses:
         if records.is_broken_by_dnssec(name):
             trouble = "its DNSSEC signatures are not right: validating resolvers refuse its answers"
-            return [bad("address", name, trouble, "have the zone signed anew, or the DS record corrected")]
+            return [bad("address", name, trouble, "sign the zone again, or correct the DS record")]
         told = trouble.removeprefix(f"{name} ")
         return [bad("address", name, told, known.remedy(name))]
     findings = []
@@ -284,13 +285,13 @@ def _addresses(workplace: "Workplace", wish: _Wish, known: Addresses, records: R
             (each for each in _servers(workplace, wish) if workplace.server(each).answers_at(name, address)), ""
         )
         if ours:
-            findings.append(good("address", name, f"{address} is answered by {ours}"))
+            findings.append(ok("address", name, f"{address} is answered by {ours}"))
         elif is_own_address(address):
             findings.append(note("address", name, f"{address} is this machine's"))
         else:
             findings.append(
                 warn("address", name, f"{address} is neither this machine nor a configured server",
-                     "if a balancer or CDN is there, it must let the proof through")
+                     "if a load balancer or CDN is there, it must pass the challenge path on")
             )  # fmt: skip
     return findings
 
@@ -302,8 +303,8 @@ def _web(
         return troubles[wish.name]
     proof = trials.get(wish.name)
     if proof is None:
-        why = wish.lacking or "nothing carries it; name a server with --via"
-        return [warn("proof", wish.name, f"was not tried: {why}", f"inkstamp precheck {wish.name} --via SERVER")]
+        why = wish.lacking or "no server is named; add --via SERVER"
+        return [warn("validation", wish.name, f"was not tried: {why}", f"inkstamp precheck {wish.name} --via SERVER")]
     servers = _servers(workplace, wish)
     seen = look_at(proof, workplace.view, answers_at(workplace, servers), Caution(whole=wish.whole))
     return seen if worst(seen) is not Severity.BAD else [*seen, *in_the_way(workplace, servers, proof)]
@@ -328,7 +329,7 @@ def _make_record(
             prove_dns.put_up(workplace, TRIAL_ORDER, carrier, [placed])
     except InkStampError as error:
         told = f"{error.what}{f': {error.said}' if error.said else ''}"
-        troubles[wish.name] = [bad("proof", wish.name, told, error.advice)]
+        troubles[wish.name] = [bad("validation", wish.name, told, error.advice)]
         return
     made[wish.name] = placed
 
@@ -344,8 +345,10 @@ def _record(
     if wish.name in troubles:
         return troubles[wish.name]
     if placed is None:
-        why = "the record is made by hand" if BY_HAND in wish.via else "nothing makes its record"
-        return [warn("proof", wish.name, f"was not tried: {why}", f"inkstamp precheck '{wish.name}' --via NAMESERVER")]
+        why = "the record is created by hand" if BY_HAND in wish.via else "no nameserver is named"
+        return [
+            warn("validation", wish.name, f"was not tried: {why}", f"inkstamp precheck '{wish.name}' --via NAMESERVER")
+        ]
     return prove_dns.observe(workplace, _record_carrier(workplace, wish), [placed])[placed]
 
 
@@ -354,9 +357,9 @@ def _tls(workplace: "Workplace") -> list[Finding]:
     port = workplace.view.https_port
     holder = next(iter(local_listeners(port)), None)
     if holder is not None:
-        return [bad("proof", f"port {port}", f"is taken by {holder}, and tls-alpn-01 needs it",
-                    "stop that program for the time, or prove in another way")]  # fmt: skip
-    return [good("proof", f"port {port}", "is free for tls-alpn-01")]
+        return [bad("validation", f"port {port}", f"is taken by {holder}, and tls-alpn-01 needs it",
+                    "stop that program meanwhile, or use another method")]  # fmt: skip
+    return [ok("validation", f"port {port}", "is free for tls-alpn-01")]
 
 
 def _zone(workplace: "Workplace", name: str) -> list[Finding]:
@@ -367,12 +370,12 @@ def _zone(workplace: "Workplace", name: str) -> list[Finding]:
         return [bad("zone", name, f"{error.what}{f': {error.said}' if error.said else ''}", error.advice)]
     zone, target = placed.zone, placed.record.name
     alias = f" (as {target})" if target != placed.asked else ""
-    findings = [good("zone", name, f"the record goes into the zone {zone.apex}{alias}")]
+    findings = [ok("zone", name, f"the record goes into the zone {zone.apex}{alias}")]
     serials: dict[str, str] = {}
     for host, address in zone.servers:
         told = ask_server(host, address, workplace.view.dns_port, zone.apex, "SOA")
         if told.trouble:
-            remedy = "mend that nameserver, or take it out of the delegation"
+            remedy = "fix that nameserver, or remove it from the delegation"
             findings.append(bad("zone", name, f"{host} ({address}) {told.trouble}", remedy))
         elif told.values:
             serials[f"{host} ({address})"] = told.values[0].split()[2]

@@ -70,7 +70,7 @@ def prepare(
 
     Raises:
         ServerTrouble: A configuration is broken, or no server has a place for one of the names. With an edition, what
-            is changed may mend it: the test afterwards tells.
+            is changed may fix it: the test afterwards tells.
         EditionUnfit: The edition's key is not the one of its certificate, or is encrypted.
 
     """
@@ -89,7 +89,7 @@ def prepare(
             except ServerTrouble as error:
                 if edition is None:
                     raise
-                broken[server] = error  # by what this install mends, perhaps: a file that is not there, or does not fit
+                broken[server] = error  # by what this install fixes, perhaps: a file that is not there, or does not fit
             return names_on(workplace, server, entry)
 
         def change(server: str) -> list[way_back.Change]:
@@ -112,7 +112,7 @@ def prepare(
 def _ask(
     pool: ThreadPoolExecutor, work: Callable[[str], T], servers: Iterable[str], away: dict[str, ReachTrouble]
 ) -> dict[str, T]:
-    """Do a piece of work for each server; those that are away are left out, and put into `away`."""
+    """Do a piece of work for each server; those that are unreachable are left out, and put into `away`."""
     begun = {server: submit(pool, work, server) for server in servers}
     found = {}
     for server, answer in begun.items():
@@ -228,11 +228,11 @@ def expect_pair(workplace: "Workplace", edition: EditionRecord) -> None:
     file = workplace.shelf.edition(edition.certificate, edition.number) / "key.pem"
     fits = keys.is_key_of(chain_of(workplace, edition)[0], read_bytes(file))
     if not fits:
-        why = "is encrypted" if fits is None else "is the key of another certificate, or none"
+        why = "is encrypted" if fits is None else "does not match the certificate"
         raise EditionUnfit(
             f"edition {edition.number} of “{edition.certificate}” cannot be served: its key file {why}",
             where=str(file),
-            advice=f"put its own key back, or get a new edition: inkstamp stamp {edition.certificate} --anew",
+            advice=f"restore its key, or get a new edition: inkstamp stamp {edition.certificate} --reissue",
         )
 
 

@@ -91,7 +91,7 @@ def not_found(lost: Sequence[Finding]) -> ProofFailed:
     return ProofFailed(
         f"the CA would not find {first_and_count([each.subject for each in lost])}",
         findings=lost,
-        advice="make the records, then run the same command again",
+        advice="create the records, then run the same command again",
     )
 
 
@@ -187,8 +187,8 @@ def _take_down_from(workplace: "Workplace", order_id: int, via: str) -> None:
         try:
             workplace.host(via).uproot(record.root, record.parts, record.made)
         except ReachTrouble as error:
-            # The machine is away, which must not hide what else went wrong; the next run tries again.
-            told = note("proof", via, f"a proof could not be removed: {error.what}")
+            # The machine is unreachable, which must not hide what else went wrong; the next run tries again.
+            told = note("validation", via, f"a challenge response could not be removed: {error.what}")
             workplace.progress.found(f"order {order_id}", told)
         else:
             gone.append(record)

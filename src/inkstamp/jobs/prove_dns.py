@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from inkstamp.errors import CarrierTrouble, InkStampError, StillWaiting
-from inkstamp.findings import Finding, Severity, bad, good, note
+from inkstamp.findings import Finding, Severity, bad, note, ok
 from inkstamp.ledger.dns_proofs import DnsProof
 from inkstamp.ledger.records import OrderRecord
 from inkstamp.proof.carriers import DnsRecord, presented
@@ -101,11 +101,11 @@ def ask_person(
 ) -> StillWaiting:
     """Make the error that says which records a person has to make."""
     return StillWaiting(
-        f"order {order.id} for “{order.certificate}” waits for records that you make",
+        f"order {order.id} for “{order.certificate}” waits for DNS records that you create",
         where=", ".join(dict.fromkeys(f"zone {each.zone.apex}" for each in lacking)),
         said=by_hand_text(lacking),
         findings=[_slip(observed[each]) or _not_seen_yet(each, observed[each]) for each in lacking],
-        advice=f"make them, then run `inkstamp stamp {order.certificate}`; it goes on with this order",
+        advice=f"create them, then run `inkstamp stamp {order.certificate}`; it resumes this order",
     )
 
 
@@ -118,7 +118,7 @@ def _slip(found: Sequence[Finding]) -> Finding | None:
 def _not_seen_yet(placed: Placed, found: Sequence[Finding]) -> Finding:
     """Say of a record in one line that it is not there: no fault of anybody who has just been told to make it."""
     lacking = sum(1 for each in found if each.severity is Severity.BAD)
-    return note("proof", placed.asked, f"is not at {lacking} of {len(placed.zone.servers)} nameservers yet")
+    return note("validation", placed.asked, f"is not at {lacking} of {len(placed.zone.servers)} nameservers yet")
 
 
 def take_down_of(workplace: "Workplace", order_id: int) -> None:
@@ -137,7 +137,8 @@ def take_down_of(workplace: "Workplace", order_id: int) -> None:
             carrier.drop([_as_record(each) for each in mine])
         except InkStampError as error:
             workplace.progress.found(
-                f"order {order_id}", note("proof", name, f"could not take {len(mine)} records out of DNS: {error.what}")
+                f"order {order_id}",
+                note("validation", name, f"could not remove {len(mine)} records from DNS: {error.what}"),
             )
             continue
         workplace.ledger.dns.forget(mine)
@@ -150,7 +151,7 @@ def by_hand_text(placed: Sequence[Placed]) -> str:
         # In brackets a zone file's record may go on in the next line (RFC 1035 section 5.1): this fits a terminal.
         relative = record.name.removesuffix(f".{record.zone}") if record.name != record.zone else "@"
         lines += [f"{record.name}. 60 IN {record.kind} (", f"    {presented(record)} )"]
-        lines += [f"in a form for {record.zone}:", f"    name   {relative}", f"    type   {record.kind}"]
+        lines += [f"for a form of the zone {record.zone}:", f"    name   {relative}", f"    type   {record.kind}"]
         lines.append(f"    value  {record.value}")
     return "\n".join(lines)
 
@@ -167,18 +168,20 @@ def _judge(workplace: "Workplace", placed: Placed, sought: Sought, told: Sequenc
     lacking = [each for each in told if not each.has(sought)]
     if not lacking:
         alias = f" (as {sought.name})" if sought.name != placed.asked else ""
-        return [good("proof", subject, f"all {len(told)} nameservers of {placed.zone.apex} have it{alias}")]
+        return [ok("validation", subject, f"all {len(told)} nameservers of {placed.zone.apex} have the record{alias}")]
     findings = []
     for each in lacking[:_SHOWN]:
         at = f"{each.host} ({each.address})"
         if each.trouble:
-            findings.append(bad("proof", subject, f"{at} {each.trouble}", "mend that nameserver, or its delegation"))
+            findings.append(
+                bad("validation", subject, f"{at} {each.trouble}", "fix that nameserver, or its delegation")
+            )
             continue
         near = look_at_record(
             RecordProof(sought.kind.lower(), sought.name, sought.value), _asker(workplace, each, sought)
         )
-        old = f"; what it has is cached elsewhere for {each.ttl} s yet" if each.ttl else ""
-        findings.append(bad("proof", subject, f"{at}: {near.seen}{old}", near.remedy))
+        old = f"; its answer may be cached elsewhere for {each.ttl} s" if each.ttl else ""
+        findings.append(bad("validation", subject, f"{at}: {near.seen}{old}", near.remedy))
     return findings
 
 

@@ -69,7 +69,7 @@ def tidy(workplace: "Workplace", name: str) -> None:
 
 
 def recover(workplace: "Workplace", records: Sequence[InstallRecord]) -> None:
-    """Put back what installs that were killed had changed; a machine that is away is left for the next run.
+    """Put back what installs that were killed had changed; a machine that is unreachable is left for the next run.
 
     The caller holds certificates and servers.
     """
@@ -78,12 +78,12 @@ def recover(workplace: "Workplace", records: Sequence[InstallRecord]) -> None:
         newest = installs.of(record.certificate)
         if any(newest[server].id != record.id for server in record.servers):
             # The servers were changed since, by a run that had put this one's files back.
-            installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: superseded")
+            installs.end(record, InstallState.PUT_BACK, "rolled back", f"edition {record.edition}: superseded")
         elif not record.servers:
-            # On the shelf alone nothing was saved, since there is nothing to go back to.
-            installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: cut short")
+            # On the shelf only nothing was saved, since there is nothing to go back to.
+            installs.end(record, InstallState.PUT_BACK, "rolled back", f"edition {record.edition}: cut short")
         else:
-            workplace.progress.step(record.certificate, "puts back what an interrupted install left")
+            workplace.progress.step(record.certificate, "rolling back an interrupted install")
             cut_off.append((record, None))
     for record, error in put_back(workplace, cut_off):
         workplace.progress.found(record.certificate, note("installed", ", ".join(record.servers), error.what))
@@ -94,8 +94,8 @@ def put_back(
 ) -> list[tuple[InstallRecord, InkStampError]]:
     """Bring back files and links, and reload the servers, once; what came of it is added to each error's advice.
 
-    What cannot be put back now, as on a machine that is away, stays for the next run: with an error that is added to
-    it, otherwise it is returned. One never keeps the others from being put back.
+    What cannot be put back now, as on a machine that is unreachable, stays for the next run: with an error that is
+    added to it, otherwise it is returned. One never keeps the others from being put back.
     """
     with at_least(_SECONDS):
         return _put_back(workplace, records)
@@ -110,7 +110,7 @@ def _put_back(
         folder = _kept_for(workplace, record)
         if folder is None:  # killed before anything was saved, and so before anything was changed
             text = f"edition {record.edition}: cut short"
-            workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", text)
+            workplace.ledger.installs.end(record, InstallState.PUT_BACK, "rolled back", text)
             continue
         try:
             with apart():
@@ -121,10 +121,10 @@ def _put_back(
                 away.append((record, trouble))
                 continue
             where = ", ".join(record.servers)
-            later = f"what was changed on {where} is put back as soon as it can be reached"
+            later = f"what was changed on {where} is restored as soon as it can be reached"
             if not isinstance(trouble, ReachTrouble):
                 later = (
-                    f"what was changed on {where} could not all be put back, which the next run tries: {trouble.what}"
+                    f"what was changed on {where} could not all be restored; the next run tries again: {trouble.what}"
                 )
             error.advice = "; ".join(filter(None, [later, error.advice]))
         else:
@@ -139,15 +139,15 @@ def _put_back(
 def _end(workplace: "Workplace", brought: _Brought, stopped: str, after: Sequence[str]) -> None:
     """Record that one is back, and say so: in its error, which tells that servers stood still in the first place."""
     record, error = brought.record, brought.error
-    why = error.what if error else "the run before was cut short"
-    workplace.ledger.installs.end(record, InstallState.PUT_BACK, "put back", f"edition {record.edition}: {why}")
+    why = error.what if error else "the previous run was interrupted"
+    workplace.ledger.installs.end(record, InstallState.PUT_BACK, "rolled back", f"edition {record.edition}: {why}")
     remove_tree(brought.folder)
     if error is not None:
         error.what = "; ".join(filter(None, [error.what, stopped]))
-        said = ", ".join(["all files are back as they were", *brought.refused, *after])
+        said = ", ".join(["all files are restored", *brought.refused, *after])
         again = f"then run `inkstamp stamp {record.certificate}`"
         again += f"; edition {record.edition} is kept and needs no new order"
-        error.advice = "; ".join(filter(None, [said, error.advice or "mend that", again]))
+        error.advice = "; ".join(filter(None, [said, error.advice or "fix that", again]))
     elif stopped:
         workplace.progress.found(record.certificate, bad("installed", ", ".join(record.servers), stopped))
 
@@ -187,7 +187,7 @@ def takers(workplace: "Workplace", servers: Sequence[str]) -> list[Taker]:
 def _give_back(workplace: "Workplace", record: InstallRecord, manifest: dict[str, Any]) -> list[str]:
     """Have those that are handed editions serve what they had; returns what they refused of that.
 
-    ReachTrouble when one is away, as of a machine whose files cannot be brought back.
+    ReachTrouble when one is unreachable, as of a machine whose files cannot be brought back.
     """
     number = manifest["before"]
     before = workplace.ledger.edition(record.certificate, number) if number else None
@@ -197,5 +197,5 @@ def _give_back(workplace: "Workplace", record: InstallRecord, manifest: dict[str
             each.give_back(record.certificate, manifest["held"].get(each.name, ""),
                            handed(workplace, before) if before is not None else None)  # fmt: skip
         except ServerTrouble as failed:
-            trouble.append(f"{each.name} may still have the new one: {failed.said or failed.what}")
+            trouble.append(f"{each.name} may still have the new certificate: {failed.said or failed.what}")
     return trouble

@@ -65,9 +65,9 @@ def reasons(
     if decision.due:
         yield Reason(decision.reason, decision.pressing)
     if not workplace.shelf.has_key(edition.certificate, edition.number):
-        yield Reason(f"the key of edition {edition.number} is gone")
+        yield Reason(f"the key of edition {edition.number} is missing")
     elif workplace.shelf.is_touched(edition.certificate, edition.number) and _is_unfit(workplace, edition):
-        yield Reason(f"the key of edition {edition.number} was changed, and is not its certificate's any more", True)
+        yield Reason(f"the key of edition {edition.number} was replaced and no longer matches the certificate", True)
     text = _changed(workplace, entry, edition)
     if text:
         yield Reason(text)
@@ -97,7 +97,7 @@ def _changed(workplace: "Workplace", entry: Certificate, edition: EditionRecord)
         order = workplace.ledger.order_of_edition(edition.certificate, edition.number)
         gone = [each for each in order.names if each not in entry.names] if order is not None else []
         if gone:
-            return f"edition {edition.number} covers {', '.join(gone)}, which the configuration does not name any more"
+            return f"edition {edition.number} covers {', '.join(gone)}, which are no longer configured"
     if edition.key and edition.key != entry.key:
         return f"the key of edition {edition.number} is {edition.key}, and {entry.key} is configured"
     return ""

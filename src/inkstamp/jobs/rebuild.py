@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from inkstamp.clock import stamp
 from inkstamp.errors import EditionUnfit, FileTrouble, UsageError
 from inkstamp.files import file_trouble, held, read_bytes
-from inkstamp.findings import Finding, good, warn
+from inkstamp.findings import Finding, ok, warn
 from inkstamp.jobs.collect import record_of
 from inkstamp.ledger.records import EditionRecord, InstallState
 from inkstamp.ledger.store import Ledger
@@ -66,7 +66,7 @@ def rebuild(workplace: "Workplace") -> Rebuilt:
             ledger.close()
         with file_trouble("rename", fresh):
             fresh.rename(file)
-    findings.append(good("ledger", str(file), f"is made anew, with {count} editions"))
+    findings.append(ok("ledger", str(file), f"is rebuilt, with {count} editions"))
     return Rebuilt(editions=count, moved_to=moved, findings=tuple(findings))
 
 
@@ -85,7 +85,7 @@ def _of_ledger(file: Path) -> list[Path]:
 
 def _move_aside(file: Path, when: str) -> str:
     if file.stat().st_size > 0 and not Ledger.trouble_of(file):
-        raise UsageError("the ledger is there and sound; nothing is to be rebuilt", where=str(file))
+        raise UsageError("the ledger is intact; nothing to rebuild", where=str(file))
     aside = file.with_name(f"{file.name}.damaged-{when}")
     for each in _of_ledger(file):
         if each.exists():

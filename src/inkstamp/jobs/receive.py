@@ -195,10 +195,10 @@ def _choose(workplace: "Workplace", orders: Sequence[OrderRecord], haul: Haul) -
     ]
     if not fits:
         raise EditionUnfit(
-            "no certificate here belongs to the key of "
+            "no certificate here matches the key of "
             + (f"order {orders[0].id} (“{orders[0].certificate}”)" if len(orders) == 1 else "an order that waits"),
             findings=explain(workplace, orders, haul),
-            advice="download the certificate of this very order; `inkstamp order NAME` shows the request it was for",
+            advice="download the certificate of this very order; `inkstamp order NAME` shows its CSR",
         )
     chosen = {fit.order.id for fit in fits}
     if len(chosen) > 1:
@@ -232,8 +232,8 @@ def _find_ways(workplace: "Workplace", choice: _Choice, haul: Haul, bring: Bring
                 note(
                     "chain",
                     short_name(top.subject),
-                    f"its issuer's certificate is missing; it says that it can be had at {urls[0]}",
-                    "run the command again with --fetch to have it fetched there",
+                    f"intermediate missing; its URL is {urls[0]} (AIA)",
+                    "run the command again with --fetch to download it",
                 )
             )
             break
@@ -246,12 +246,12 @@ def _find_ways(workplace: "Workplace", choice: _Choice, haul: Haul, bring: Bring
         choice.paths.insert(0, chosen)
         if wanted and not is_root(chosen.root, wanted):
             choice.findings.append(
-                warn("root", wanted, f"no path leads there; “{short_name(chosen.root.subject)}” is taken", "see `root`")
+                warn("root", wanted, f"no path leads to it; “{short_name(chosen.root.subject)}” is taken", "see `root`")
             )
 
 
 def _fetch_into(workplace: "Workplace", choice: _Choice, haul: Haul, url: str) -> None:
-    workplace.progress.step(choice.order.certificate, f"fetches a missing intermediate from {url}")
+    workplace.progress.step(choice.order.certificate, f"fetching a missing intermediate from {url}")
     try:
         open_into(haul, download(url, workplace.view), url, lambda _where: None)
     except (NetworkTrouble, BundleTrouble) as error:
@@ -305,8 +305,8 @@ def _remarks(choice: _Choice, haul: Haul) -> list[Finding]:
         warn(
             "key",
             where,
-            "holds a private key, which is not used; whoever sent or stored this file has that key",
-            "remove the file when you are done; our own key never left this machine",
+            "contains a private key, which is not used; whoever sent or stored this file has that key",
+            "delete the file afterwards; the key made here never left this machine",
         )
         for where in dict.fromkeys(haul.keys)
     ]
@@ -315,6 +315,10 @@ def _remarks(choice: _Choice, haul: Haul) -> list[Finding]:
         findings.append(note("names", subject, f"the CA added {', '.join(more)}"))
     if choice.paths and choice.paths[0].ends < choice.leaf.not_valid_after_utc:
         findings.append(
-            warn("chain", subject, f"an issuer expires on {stamp(choice.paths[0].ends)}, before the certificate does")
+            warn(
+                "chain",
+                subject,
+                f"an intermediate expires on {stamp(choice.paths[0].ends)}, before the certificate does",
+            )
         )
     return findings

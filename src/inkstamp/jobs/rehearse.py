@@ -16,7 +16,7 @@ from inkstamp.bulkhead import apart, reached
 from inkstamp.config.model import Authority, Configuration
 from inkstamp.errors import CaProblem, ConfigurationError, InkStampError, ProofFailed, ReachTrouble, StillWaiting
 from inkstamp.files import remove_tree
-from inkstamp.findings import Finding, good, note
+from inkstamp.findings import Finding, note, ok
 from inkstamp.jobs.plan import Plan
 from inkstamp.jobs.setback import at_step
 from inkstamp.view.point import load_roots
@@ -112,7 +112,7 @@ def _rehearse_one(workplace: "Workplace", trial: "Workplace", name: str) -> Rehe
         workplace.ledger.note("rehearsed", f"would fail: {error.what}", name)
         if isinstance(error, CaProblem | ProofFailed | StillWaiting):
             # What it says to go on with is gone with the rehearsal.
-            error.advice = f"mend that, then rehearse it again: inkstamp rehearse {name}"
+            error.advice = f"fix that, then rehearse it again: inkstamp rehearse {name}"
         return Rehearsed(certificate=name, would_renew=False, findings=tuple(findings), error=error)
     workplace.ledger.note("rehearsed", "would renew", name)
     return Rehearsed(certificate=name, would_renew=True, findings=tuple(findings), error=None)
@@ -134,12 +134,12 @@ def _go_through(trial: "Workplace", name: str, authority: Authority, findings: l
     if authority.staging_roots:
         trial.use_roots(load_roots(Path(authority.staging_roots)))
     with trial.hold_certificate(name):
-        trial.progress.step(name, "rehearses its renewal")
+        trial.progress.step(name, "rehearsing the renewal")
         check_beforehand(trial, Plan(name=name, entry=entry))
-        findings.append(good("precheck", name, "its names have addresses, and its servers have places for it"))
+        findings.append(ok("precheck", name, "its names have addresses, and its servers have places for it"))
         edition = obtain_somewhere(trial, name, entry)
-        seen = f"was issued by “{edition.issuer}” of {edition.authority}'s staging and is fit to be served"
-        findings.append(good("certificate", name, seen))
+        seen = f"was issued by “{edition.issuer}” of {edition.authority}'s staging and is valid"
+        findings.append(ok("certificate", name, seen))
         if trial.trusts_any_root:
             seen = "which root it leads to is not judged"
             findings.append(note("trust", name, seen, "staging_roots = … in the authority's table has it judged"))
@@ -150,4 +150,4 @@ def _go_through(trial: "Workplace", name: str, authority: Authority, findings: l
                 for error in away.values():
                     raise error
             where = ", ".join(each for group in groups for each in group.servers)
-            findings.append(good("install", where, "is prepared; the configuration there is sound"))
+            findings.append(ok("install", where, "is prepared; the configuration is valid"))

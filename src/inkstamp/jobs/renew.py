@@ -43,7 +43,7 @@ class Sweep:
     internal: tuple[InkStampError, ...] = ()
     """Internal errors that were met while people were told, and not with any certificate."""
     cut_off: datetime | None = None
-    """When the run before this one began, if it was ended before it was done; aware, UTC."""
+    """When the run before this one began, if it was interrupted; aware, UTC."""
 
     @property
     def done(self) -> tuple[Renewed, ...]:
@@ -92,7 +92,7 @@ def renew(
     names = names_meant(workplace, only)
     with within(RUN_SECONDS), running(workplace.home, workplace.clock.now()) as before:
         if before is not None:
-            text = f"the run that began {before:%Y-%m-%d %H:%M} UTC was ended before it was done; this one goes on"
+            text = f"the run that began {before:%Y-%m-%d %H:%M} UTC was interrupted; resuming"
             workplace.progress.step("renew", text)
             workplace.ledger.note("cut off", text)
         sweep = _recorded(workplace, replace(_renew(workplace, names, only, at_once, told), cut_off=before), only)
@@ -122,16 +122,16 @@ def _renew(
     for name, error in {**dict(asked.failed), **dict(found.unknown)}.items():
         workplace.ledger.note("failed", error.what, name)
         record(workplace, name, error)
-        results.append(Renewed(Due(name, "it could not be looked at", new_edition=False), None, error))
+        results.append(Renewed(Due(name, "it could not be checked", new_edition=False), None, error))
         told(results[-1])
     for name, error in () if only else mistaken(workplace):
-        due = Due(name, "its entry in the configuration has a mistake", new_edition=False)
+        due = Due(name, "configuration error", new_edition=False)
         results.append(Renewed(due, None, error))
         told(results[-1])
     if found.due:
         swept = attempt(sweep_proofs, workplace)
         if isinstance(swept, InkStampError):
-            workplace.progress.step("proofs", f"of earlier runs could not be taken down: {swept.what}")
+            workplace.progress.step("proofs", f"challenge responses of earlier runs could not be removed: {swept.what}")
         for result in _each_done(workplace, found.due, at_once):
             results.append(result)
             told(result)
@@ -189,4 +189,6 @@ def sweep_proofs(workplace: "Workplace") -> None:
         except Busy:
             continue
         except InkStampError as error:  # the next run tries again
-            workplace.progress.step(name or "trial", f"a proof of an earlier run could not be taken down: {error.what}")
+            workplace.progress.step(
+                name or "trial", f"a challenge response of an earlier run could not be removed: {error.what}"
+            )

@@ -102,14 +102,14 @@ def _expect_no_faults(findings: Sequence[Finding]) -> None:
     bad = [each for each in findings if each.severity is Severity.BAD]
     if bad:
         raise UsageError(
-            "a CA would refuse this request; nothing was written",
+            "a CA would reject this CSR; nothing was written",
             findings=[*bad, *(each for each in findings if each.severity is Severity.WARN)],
-            advice="correct that; names that only a private CA certifies are let pass with --private-ca",
+            advice="correct that; names that only a private CA certifies are allowed with --private-ca",
         )
 
 
 def _partial(csr_file: Path) -> Path:
-    """Return where the request stands before its key does: the mark of a run that was cut short."""
+    """Return where the request stands before its key does: the mark of an interrupted run."""
     return csr_file.with_name(f".{csr_file.name}.part")
 
 
@@ -120,12 +120,12 @@ def _expect_free(request: MakeRequest, csr_file: Path) -> None:
         raise UsageError(
             f"{csr_file} is there already",
             where=str(csr_file),
-            advice="choose other file names with --as; to make a request anew for the same key, name it with --key",
+            advice="choose other file names with --as; to make another CSR for the same key, name it with --key",
         )
 
 
 def _key(request: MakeRequest, key_file: Path, csr_file: Path) -> keys.PrivateKey:
-    """Return the existing key, or the one that a run left which was cut short, or a new one."""
+    """Return the existing key, or the one that a run left which was interrupted, or a new one."""
     if request.key_file is not None:
         return keys.from_pem(read_secret(key_file), str(key_file), request.passphrase)
     if not key_file.exists():
@@ -135,7 +135,7 @@ def _key(request: MakeRequest, key_file: Path, csr_file: Path) -> keys.PrivateKe
     raise UsageError(
         f"{key_file} is there already",
         where=str(key_file),
-        advice=f"to make a request for this key: --key {key_file}; for a new key choose other names with --as",
+        advice=f"to make a CSR for this key: --key {key_file}; for a new key choose other names with --as",
     )
 
 

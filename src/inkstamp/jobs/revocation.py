@@ -81,7 +81,7 @@ def ask(workplace: "Workplace", leaf: x509.Certificate, issuer: x509.Certificate
             return look_up(workplace.crls.get(url, issuer, now), leaf)
         except (NetworkTrouble, ValueError) as error:
             said.append(_told(url, error))
-    none = NotAsked("the CA does not say whether it is revoked", said="\n".join(said))
+    none = NotAsked("the revocation status is unknown", said="\n".join(said))
     none.tried = tried
     raise none
 

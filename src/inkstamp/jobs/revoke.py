@@ -49,11 +49,11 @@ CODES = {
 }
 MEANINGS = {
     Reason.UNSPECIFIED: "no reason is given",
-    Reason.KEY_COMPROMISE: "somebody else may have the key",
-    Reason.AFFILIATION_CHANGED: "the organisation in it is another one now",
-    Reason.SUPERSEDED: "another certificate has taken its place",
-    Reason.CESSATION_OF_OPERATION: "the names are not used here any more",
-    Reason.PRIVILEGE_WITHDRAWN: "the CA was told something that was not so",
+    Reason.KEY_COMPROMISE: "the private key may be known to others",
+    Reason.AFFILIATION_CHANGED: "the organisation named in it has changed",
+    Reason.SUPERSEDED: "another certificate has replaced it",
+    Reason.CESSATION_OF_OPERATION: "the names are no longer used",
+    Reason.PRIVILEGE_WITHDRAWN: "the CA was given wrong information",
 }
 
 
@@ -181,7 +181,7 @@ def _ask(workplace: "Workplace", client: CaClient, doomed: Doomed, reason: Reaso
     """Ask the CA to revoke; returns whether it had done so before."""
     if not client.directory().revoke_cert:
         raise UsageError(f"“{doomed.authority}” does not revoke by ACME", advice="ask the CA on its own pages")
-    workplace.progress.step(doomed.authority, f"is asked to revoke the certificate with serial {doomed.facts.serial}")
+    workplace.progress.step(doomed.authority, f"asking to revoke the certificate with serial {doomed.facts.serial}")
     try:
         client.revoke(doomed.der, CODES[reason], by=doomed.key)
     except CaProblem as problem:
@@ -197,7 +197,7 @@ def _replaced(workplace: "Workplace", doomed: Doomed) -> "Outcome | None":
     from inkstamp.jobs.stamp import carry_out
 
     if doomed.edition is None:
-        raise UsageError("nothing takes the place of a certificate from elsewhere", advice="leave --and-replace out")
+        raise UsageError("--and-replace is for certificates of the configuration", advice="leave --and-replace out")
     name = doomed.edition.certificate
     plan = Plan(name=name, entry=workplace.certificate(name))
     return carry_out(workplace, plan, anew=doomed.replacement is None)
@@ -220,4 +220,4 @@ def _expect_acme(workplace: "Workplace", authority: str) -> None:
     entry = configured(workplace, authority)
     if entry.kind != "acme":
         raise UsageError(f"“{authority}” is a portal, where people revoke", where=entry.page,
-                         advice="revoke it there; the next edition: inkstamp order NAME --anew")  # fmt: skip
+                         advice="revoke it there; the next edition: inkstamp order NAME --reissue")  # fmt: skip

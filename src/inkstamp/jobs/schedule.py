@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from inkstamp.config.carrying import is_away
 from inkstamp.errors import ServerTrouble, UsageError
 from inkstamp.files import file_trouble, read_bytes, write_bytes
-from inkstamp.findings import Finding, bad, good, note, warn
+from inkstamp.findings import Finding, bad, note, ok, warn
 from inkstamp.jobs.sweep_record import LastSweep, cut_off, last_sweep
 from inkstamp.reach.local import LocalHost, find_program
 from inkstamp.renewal.timetable import CRON, SERVICE, TIMER, Errand, cron_text, service_text, timer_text
@@ -66,10 +66,10 @@ def schedule(workplace: "Workplace", program: str, *, cron: bool, into: Path | N
     present = [_text_at(path) for path, _ in files]
     there = present == [text for _, text in files]
     last = last_sweep(workplace.home)
-    findings = [_standing(files, present, there=there), _last(last, workplace.clock.now(), there=there)]
+    findings = [_state(files, present, there=there), _last(last, workplace.clock.now(), there=there)]
     begun = cut_off(workplace.home)
     if begun is not None:
-        seen = f"the run that began {begun:%Y-%m-%d %H:%M} UTC was ended before it was done"
+        seen = f"the run that began {begun:%Y-%m-%d %H:%M} UTC was interrupted"
         findings.append(bad("cut off", "renew", seen, "see the journal of the timer's unit; the next run goes on"))
     return Schedule(files=tuple((str(path), text) for path, text in files), there=there, last=last,
                     findings=tuple(findings))  # fmt: skip
@@ -80,7 +80,7 @@ def put(workplace: "Workplace", program: str, *, cron: bool, into: Path | None) 
 
     Raises:
         FileTrouble: A file cannot be written.
-        ServerTrouble: systemd does not take the timer; the files stay for a look.
+        ServerTrouble: systemd rejects the timer; the files stay for a look.
         UsageError: Cron's entries are root's alone.
 
     """
@@ -160,18 +160,18 @@ def _text_at(path: Path) -> str | None:
     return read_bytes(path).decode("utf-8", "replace") if path.is_file() else None
 
 
-def _standing(files: Sequence[tuple[Path, str]], present: Sequence[str | None], *, there: bool) -> Finding:
+def _state(files: Sequence[tuple[Path, str]], present: Sequence[str | None], *, there: bool) -> Finding:
     where = ", ".join(str(path) for path, _ in files)
     if there and str(files[0][0]).startswith(f"{_CRON_FOLDER}/") and not _runs_cron():
         return bad(
-            "timer", where, "is in place, and no cron daemon runs here", "start cron, or run `renew` another way"
+            "timer", where, "is installed, but no cron daemon runs here", "start cron, or run `renew` in another way"
         )
     if there:
-        return good("timer", where, "is in place")
+        return ok("timer", where, "is installed")
     if any(each is not None for each in present):
-        seen = "is of another version, or for other servers and sites than there are now"
+        seen = "is outdated: made by another version, or for other servers and sites"
         return warn("timer", where, seen, "inkstamp schedule put")
-    return warn("timer", where, "is not there: nothing is renewed by itself", "inkstamp schedule put")
+    return warn("timer", where, "is missing: nothing is renewed automatically", "inkstamp schedule put")
 
 
 def _last(last: LastSweep | None, now: datetime, *, there: bool) -> Finding:
@@ -181,8 +181,8 @@ def _last(last: LastSweep | None, now: datetime, *, there: bool) -> Finding:
     told = f"{last.at:%Y-%m-%d %H:%M} UTC: {last.told}"
     if now - last.at > _OVERDUE and there:
         remedy = "see `systemctl status inkstamp-renew.timer`, or cron's log"
-        return bad("last run", "renew", f"the timer is there and has not run since {told}", remedy)
-    return bad("last run", "renew", told, "inkstamp status") if last.failed else good("last run", "renew", told)
+        return bad("last run", "renew", f"the timer is installed but has not run since {told}", remedy)
+    return bad("last run", "renew", told, "inkstamp status") if last.failed else ok("last run", "renew", told)
 
 
 def _systemctl(arguments: Sequence[str]) -> None:
@@ -193,6 +193,6 @@ def _systemctl(arguments: Sequence[str]) -> None:
     ran = LocalHost().run([program, *user, *arguments], _SECONDS)
     if ran.status != 0:
         raise ServerTrouble(
-            "systemd does not take the timer", where=" ".join(ran.command), said=ran.output,
-            advice="mend that, then run the command again",
+            "systemd rejects the timer", where=" ".join(ran.command), said=ran.output,
+            advice="fix that, then run the command again",
         )  # fmt: skip

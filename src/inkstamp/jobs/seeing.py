@@ -6,7 +6,7 @@ from cryptography import x509
 
 from inkstamp.clock import stamp
 from inkstamp.errors import ServerTrouble
-from inkstamp.findings import Finding, good, note
+from inkstamp.findings import Finding, note, ok
 from inkstamp.pki.certificates import key_kind
 from inkstamp.servers.interface import Endpoint, ServerKind
 from inkstamp.view.handshake import Served, shake_hands
@@ -44,9 +44,12 @@ def see_served(
     """
     endpoints = server.tls_endpoints(name)
     if endpoints is None:
-        seen = f"edition {number} is on {server.name}; nobody has looked whether it is served"
+        seen = f"edition {number} is on {server.name}; not checked whether it is served"
         return note(
-            "installed", name, seen, f'say where it serves TLS: look = ["host:port"] under [server.{server.name}]'
+            "installed",
+            name,
+            seen,
+            f'name the address where it serves TLS: look = ["host:port"] under [server.{server.name}]',
         )
     if not endpoints:
         raise ServerTrouble(f"server “{server.name}” has no address that serves {name} with TLS", where=server.name)
@@ -60,7 +63,7 @@ def see_served(
                 raise _not_taken(server, name, each, served, wanted)
             workplace.clock.sleep(_LOOK_PAUSE)
     places = ", ".join(map(str, endpoints))
-    return good("installed", name, f"{server.name} serves edition {number} at {places}")
+    return ok("installed", name, f"{server.name} serves edition {number} at {places}")
 
 
 def served_as(endpoint: Endpoint, name: str, wanted: x509.Certificate) -> Served:
@@ -81,13 +84,13 @@ def _not_taken(
             f"server “{server.name}” serves the new certificate for {name} without its intermediates",
             where=str(endpoint),
             said=f"{len(served.chain)} of {len(wanted)} certificates",
-            advice="have it read a file with the issuers as well",
+            advice="configure a file with the intermediates as well",
         )
     return ServerTrouble(
-        f"server “{server.name}” does not serve the new certificate for {name} after its reload",
+        f"server “{server.name}” still serves another certificate for {name} after the reload",
         where=str(endpoint),
         said=_seen(served),
-        advice="see the server's own error log; it may have kept its old configuration",
+        advice="check the server's error log; it may still run with its old configuration",
     )
 
 

@@ -187,7 +187,7 @@ class Showing:
         for finding in error.findings if error is not None else ():
             self._workplace.progress.found(self._order.certificate, finding)
         self._workplace.progress.found(
-            self._order.certificate, note("proof", names, f"{method}{why}; {after} is tried instead")
+            self._order.certificate, note("validation", names, f"{method}{why}; {after} is tried instead")
         )
 
     def _put_up(self, method: str, group: Sequence[_Task]) -> _Seen:
@@ -278,13 +278,14 @@ class Showing:
         failing = [finding for finding in lost if finding.severity is Severity.BAD]
         names = list(dict.fromkeys(finding.subject.partition(" ")[0] for finding in failing))
         certificate = self._order.certificate
-        mend = "mend that"
+        fix = "fix that"
         if any(finding.topic == "server" for finding in lost):
-            mend = f"mend that, or see what `inkstamp prove {certificate} --let-through --preview` would change"
+            fix = f"fix that, or see what `inkstamp prove {certificate} --let-through --preview` would change"
         return ProofFailed(
-            f"the proof for {prove.first_and_count(names)} cannot be seen from outside; the CA was not asked",
+            f"the challenge response for {prove.first_and_count(names)} cannot be fetched from outside; the "
+            "CA was not asked to validate",
             findings=lost,
-            advice=f"{mend}, then run `inkstamp stamp {certificate}`; it goes on with this order",
+            advice=f"{fix}, then run `inkstamp stamp {certificate}`; it resumes this order",
         )
 
 
@@ -309,7 +310,8 @@ def check_ways(workplace: "Workplace", entry: Certificate) -> None:
     forbidden = prove.forbidden(workplace, entry, {name: methods_for(entry, name) for name in entry.names})
     if forbidden:
         raise ProofFailed(
-            f"CAA records do not let {entry.authority} certify {prove.first_and_count([f.subject for f in forbidden])}",
+            f"CAA records forbid {entry.authority} to issue for "
+            f"{prove.first_and_count([f.subject for f in forbidden])}",
             findings=forbidden,
             advice="correct the records, then run the same command again",
         )

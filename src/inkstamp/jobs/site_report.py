@@ -31,7 +31,7 @@ class SiteReport:
     site: Site
     certificate: Facts | None
     days_left: int | None
-    """Whole days; negative when it has expired."""
+    """Whole days; negative when expired."""
     issuers: int
     """How many intermediates its files hold."""
     whole_chain: bool | None
@@ -68,7 +68,7 @@ def report(
         lacking = [each for each in plain if each not in with_tls]
         return without_certificate(site, (warn("tls", subject, "has no TLS", again),) if lacking else ())
     if not site.certificate_file:
-        seen = "listens with TLS and names no certificate file that can be read"
+        seen = "listens with TLS without a readable certificate file"
         return without_certificate(site, (bad("certificate", subject, seen),))
     try:
         chain = _chain(files, site)
@@ -82,10 +82,10 @@ def report(
     matches = is_key_of(leaf, key.data) if key is not None and key.data is not None and _KEY in key.data else None
     findings = [*_dates(known, now, subject, again), *_names(known, plain, subject, again)]
     if leaf.subject == leaf.issuer and is_self_signed(leaf):
-        findings.append(warn("trust", subject, "its certificate vouches for itself: browsers refuse it", again))
+        findings.append(warn("trust", subject, "the certificate is self-signed: browsers refuse it", again))
     elif not whole:
         last = short_name((issuers or chain)[-1].issuer)
-        seen = f"the chain is not whole: “{last}” is neither in the file nor a trusted root"
+        seen = f"incomplete chain: “{last}” is neither in the file nor a trusted root"
         findings.append(bad("chain", subject, seen, again))
     findings += _key(site, key, matches, subject)
     return SiteReport(site=site, certificate=known, days_left=whole_days(known.not_after, now), issuers=len(issuers),
@@ -138,15 +138,19 @@ def _leads_to(trusted: frozenset[bytes], leaf: x509.Certificate, issuers: tuple[
 def _dates(known: Facts, now: datetime, subject: str, again: str) -> list[Finding]:
     days = whole_days(known.not_after, now)
     if now > known.not_after:
-        return [bad("dates", subject, f"its certificate expired {-days} days ago", again)]
+        return [bad("dates", subject, f"expired {-days} days ago", again)]
     if now >= renewal_moment(known.not_before, known.not_after):
-        return [warn("dates", subject, f"its certificate has {days} days left", again)]
+        return [warn("dates", subject, f"expires in {days} days", again)]
     return []
 
 
 def _names(known: Facts, plain: tuple[str, ...], subject: str, again: str) -> list[Finding]:
     missing = uncovered(known.names, plain)
-    return [bad("names", subject, f"its certificate does not cover {', '.join(missing)}", again)] if missing else []
+    return (
+        [bad("names", subject, f"hostname mismatch: the certificate does not cover {', '.join(missing)}", again)]
+        if missing
+        else []
+    )
 
 
 def _key(site: Site, key: Found | None, matches: bool | None, subject: str) -> list[Finding]:
@@ -156,10 +160,10 @@ def _key(site: Site, key: Found | None, matches: bool | None, subject: str) -> l
         return [bad("key", subject, f"its key file {site.key_file} is not there")]
     found = []
     if key.rights.mode & (_BY_ALL | _BY_GROUP_WRITTEN):
-        whom = "everybody may read" if key.rights.mode & _BY_ALL else "its group may change"
-        remedy = f"chmod 0600 {site.key_file}, and get a new certificate if strangers were here"
+        whom = "everybody may read" if key.rights.mode & _BY_ALL else "its group may write"
+        remedy = f"chmod 0600 {site.key_file}, and replace the certificate if others had access"
         found.append(bad("key", subject, f"{whom} its key {site.key_file} ({key.rights.mode:04o})", remedy))
     if matches is False:
-        seen = f"the key {site.key_file} does not belong to the certificate {site.certificate_file}"
-        found.append(bad("key", subject, seen, "find the right key, or get a new certificate"))
+        seen = f"the key {site.key_file} does not match the certificate {site.certificate_file}"
+        found.append(bad("key", subject, seen, "restore the right key, or get a new certificate"))
     return found

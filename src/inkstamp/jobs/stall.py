@@ -51,9 +51,9 @@ def stall_of(
         return portal_stall(order, proofs, ruled=ruled)
     sent = order.state is OrderState.FINALIZING
     return Stall(
-        step="the request was sent and the certificate not taken in yet"
+        step="the CSR was sent and the certificate not downloaded yet"
         if sent
-        else f"the order at {order.authority} is open and its names are not proven yet",
+        else f"the order at {order.authority} is open and its names are not validated yet",
         since=order.changed,
         who=Actor.CA if sent else Actor.YOU,
         next_command=f"inkstamp stamp {order.certificate}",
@@ -101,15 +101,15 @@ def portal_stall(order: OrderRecord, proofs: Sequence[PortalProof], *, ruled: bo
     step = step_of(order.names, proofs)
     if step is Step.REQUEST:
         lacking = [each for each in order.names if each not in {proof.name for proof in proofs}]
-        what = "paste the request at the portal" + ("" if ruled else ", and bring back what it wants to see")
+        what = "paste the CSR at the portal" + ("" if ruled else ", and bring back what it wants to see")
         if proofs:
-            what = f"bring back what the portal wants to see for {', '.join(lacking)}"
+            what = f"bring back the validation file or record that the portal shows for {', '.join(lacking)}"
         command = f"inkstamp prove {name}" + ("" if ruled else " --file|--cname|--txt|--email …")
         return Stall(step=what, since=order.changed, who=Actor.YOU, next_command=command)
     if step is Step.REVIEW:
         since = max(each.seen or each.told for each in proofs)
         mailed = next((each.place for each in proofs if each.method is ProofMethod.EMAIL), "")
-        what = "the proof is seen; the certificate is to be issued, then downloaded"
+        what = "validated as far as visible; the CA issues next, then download"
         if mailed:
             what = f"the e-mail to {mailed} is to be approved; then the CA issues"
         who = Actor.YOU if mailed else Actor.CA
@@ -123,7 +123,7 @@ def portal_stall(order: OrderRecord, proofs: Sequence[PortalProof], *, ruled: bo
         ProofMethod.FILE: (f"the file {first.place} is not seen at {first.name}{many}", Actor.SERVER),
         ProofMethod.CNAME: (f"the CNAME record {first.place} is not seen{many}", Actor.DNS),
         ProofMethod.TXT: (f"the TXT record {first.place} is not seen{many}", Actor.DNS),
-        ProofMethod.EMAIL: (f"have the portal write to {first.place}{many}", Actor.YOU),
+        ProofMethod.EMAIL: (f"let the portal send an e-mail to {first.place}{many}", Actor.YOU),
     }
     what, who = told[first.method]
     sent = f" --email {first.place} --sent" if first.method is ProofMethod.EMAIL else ""

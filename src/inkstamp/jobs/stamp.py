@@ -212,7 +212,7 @@ def _waits_at_portal(workplace: "Workplace", plan: Plan) -> bool:
 
 def look_afterwards(workplace: "Workplace", outcome: Outcome) -> Outcome:
     """Look at the outcome's names the way the public does, and add what is not as it should be."""
-    from inkstamp.jobs.check import look, standing_beside
+    from inkstamp.jobs.check import look, served_beside
     from inkstamp.pki.chain import Roots
 
     names = [each for each in workplace.certificate(outcome.name).names if not each.startswith("*.")]
@@ -225,19 +225,18 @@ def look_afterwards(workplace: "Workplace", outcome: Outcome) -> Outcome:
         strangers = [
             each for each in reports
             if each.chain and each.chain[0].sha256 != outcome.edition.sha256
-            and each.chain[0].sha256 not in standing_beside(workplace, each.name, outcome.edition)
+            and each.chain[0].sha256 not in served_beside(workplace, each.name, outcome.edition)
         ]  # fmt: skip
         # For a moment after a reload the workers of before still take connections.
         if not strangers or workplace.clock.monotonic() > deadline:
             break
         workplace.clock.sleep(0.1)
-    seen = [finding for report in reports for finding in report.findings if finding.severity is not Severity.GOOD]
+    seen = [finding for report in reports for finding in report.findings if finding.severity is not Severity.OK]
     seen += [
         bad(
             "edition",
             each.name,
-            f"the public is served another certificate than edition {outcome.edition.number} "
-            f"(serial {each.chain[0].serial})",
+            f"another certificate than edition {outcome.edition.number} (serial {each.chain[0].serial})",
             "another machine or a proxy answers for it; install the edition there too",
         )
         for each in strangers
@@ -261,7 +260,7 @@ def where_served(workplace: "Workplace", outcome: Outcome, name: str) -> "list[T
 def settle(workplace: "Workplace", name: str) -> None:
     """Clear away what an interrupted run left, before anything is looked at; the caller holds the certificate.
 
-    An install that was cut short is put back; of an order that is ended, the key (the edition has it) and proofs that
+    An install that was interrupted is put back; of an order that is ended, the key (the edition has it) and proofs that
     stand yet are removed.
     """
     from inkstamp.jobs.order_files import clear_ended
@@ -277,7 +276,7 @@ def settle(workplace: "Workplace", name: str) -> None:
 def say_installs(workplace: "Workplace", got: ComeBy) -> None:
     """Tell that an edition is put on its servers now."""
     if got.entry.install:
-        text = f"installs edition {got.edition.number} on {', '.join(got.entry.install)}"
+        text = f"installing edition {got.edition.number} on {', '.join(got.entry.install)}"
         workplace.progress.step(got.edition.certificate, text)
 
 

@@ -30,31 +30,31 @@ if TYPE_CHECKING:
     from inkstamp.ledger.store import Ledger
 
 
-class Standing(StrEnum):
+class CertificateState(StrEnum):
     """In one word, the most urgent first."""
 
     UNKNOWN = "internal error"
     """It cannot be said, since Ink Stamp itself failed at it."""
-    MISTAKEN = "mistake in its entry"
+    MISCONFIGURED = "configuration error"
     """Nothing is done for it, since the configuration says what cannot be."""
     EXPIRED = "expired"
     REFUSED = "refused"
     """The CA refused the last order, and there is no good edition or it is due."""
     NOT_INSTALLED = "not installed"
     """The newest edition is not on its servers."""
-    WENT_BACK = "went back"
+    ROLLED_BACK = "rolled back"
     """Somebody undid the install of the newest edition."""
-    WAITS_FOR_YOU = "waits for you"
+    WAITING_FOR_YOU = "waiting for you"
     """At a portal: a person has to act."""
-    WAITS_FOR_DNS = "waits for DNS"
-    WAITS_FOR_SERVER = "waits for the server"
-    WAITS_FOR_CA = "waits for the CA"
+    WAITING_FOR_DNS = "waiting for DNS"
+    WAITING_FOR_SERVER = "waiting for the server"
+    WAITING_FOR_CA = "waiting for the CA"
     OPEN = "order open"
-    ORPHANED = "no entry any more"
+    ORPHANED = "not configured"
     """Its entry is gone, so nobody renews it; a server may have its edition yet."""
-    MISSING = "no edition yet"
+    MISSING = "not issued"
     DUE = "due"
-    GOOD = "good"
+    OK = "ok"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -65,7 +65,7 @@ class CertificateStatus:
     names: tuple[str, ...]
     authority: str
     servers: tuple[str, ...]
-    standing: Standing
+    state: CertificateState
     edition: int | None
     not_after: datetime | None
     days_left: int | None
@@ -73,16 +73,16 @@ class CertificateStatus:
     wanted: str
     """Why a newer edition is; empty when none is."""
     next_command: str
-    """What to type; empty when nothing is to be done."""
+    """What to type; empty when nothing to do."""
     stall: Stall | None
     """What an open order waits for; None when there is none."""
 
 
 _WAITS = {
-    Actor.YOU: Standing.WAITS_FOR_YOU,
-    Actor.DNS: Standing.WAITS_FOR_DNS,
-    Actor.SERVER: Standing.WAITS_FOR_SERVER,
-    Actor.CA: Standing.WAITS_FOR_CA,
+    Actor.YOU: CertificateState.WAITING_FOR_YOU,
+    Actor.DNS: CertificateState.WAITING_FOR_DNS,
+    Actor.SERVER: CertificateState.WAITING_FOR_SERVER,
+    Actor.CA: CertificateState.WAITING_FOR_CA,
 }
 
 
@@ -105,11 +105,9 @@ def all_statuses(workplace: "Workplace", only: str = "") -> list[CertificateStat
         ]
         gone = editions.keys() - configured.keys() - workplace.config.mistaken.keys()
         found += [_orphaned(editions[name], now) for name in gone if now < editions[name].not_after]
-    rank = list(Standing)
+    rank = list(CertificateState)
     far = 1 << 30
-    return sorted(
-        found, key=lambda each: (rank.index(each.standing), far if each.days_left is None else each.days_left)
-    )
+    return sorted(found, key=lambda each: (rank.index(each.state), far if each.days_left is None else each.days_left))
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,7 +126,7 @@ def _mistaken(name: str, mistake: Mistake, edition: EditionRecord | None, now: d
     """Say where one stands whose entry cannot be used; an edition of before may be served yet."""
     return CertificateStatus(
         name=name, names=edition.names if edition else (), authority=edition.authority if edition else "", servers=(),
-        standing=Standing.MISTAKEN, edition=edition.number if edition else None,
+        state=CertificateState.MISCONFIGURED, edition=edition.number if edition else None,
         not_after=edition.not_after if edition else None,
         days_left=whole_days(edition.not_after, now) if edition else None, renews_at=None,
         wanted=f"{mistake.what} ({mistake.where}); {mistake.advice}",
@@ -140,9 +138,9 @@ def _orphaned(edition: EditionRecord, now: datetime) -> CertificateStatus:
     """Say where one stands that was in the configuration once."""
     return CertificateStatus(
         name=edition.certificate, names=edition.names, authority=edition.authority, servers=(),
-        standing=Standing.ORPHANED, edition=edition.number, not_after=edition.not_after,
+        state=CertificateState.ORPHANED, edition=edition.number, not_after=edition.not_after,
         days_left=whole_days(edition.not_after, now), renews_at=None,
-        wanted="the configuration does not name it, so nobody renews it; `inkstamp survey` tells whether a site has it",
+        wanted="it is not in the configuration and not renewed; `inkstamp survey` shows whether a site uses it",
         next_command="inkstamp survey", stall=None,
     )  # fmt: skip
 
@@ -150,7 +148,7 @@ def _orphaned(edition: EditionRecord, now: datetime) -> CertificateStatus:
 def _status_of(
     workplace: "Workplace", name: str, entry: Certificate, known: _Known, now: datetime
 ) -> CertificateStatus:
-    """Say where one stands; what goes wrong with that is its own standing, and the others are told of."""
+    """Say where one stands; what goes wrong with that is its own state, and the others are told of."""
     try:
         with apart():
             reached("status", name)
@@ -159,7 +157,7 @@ def _status_of(
         edition = known.editions.get(name)
         return CertificateStatus(
             name=name, names=entry.names, authority=entry.authority, servers=entry.install,
-            standing=Standing.UNKNOWN, edition=edition.number if edition else None,
+            state=CertificateState.UNKNOWN, edition=edition.number if edition else None,
             not_after=edition.not_after if edition else None, days_left=None, renews_at=None,
             wanted=error.what, next_command=f"inkstamp why {name} --debug", stall=None,
         )  # fmt: skip
@@ -176,23 +174,23 @@ def _judge(workplace: "Workplace", name: str, entry: Certificate, known: _Known,
     mine = known.installs.get(name, {})
     installed = edition is not None and has_edition(mine, entry.install, edition.number)
     wanting = edition is None or wanted is not None
-    standing = _standing(edition, order, stall, now, wanting=wanting, installed=installed)
-    if standing is Standing.NOT_INSTALLED and edition is not None and stays_back(ledger, mine, edition):
-        standing = Standing.WENT_BACK
-    if name in known.setbacks and standing is not Standing.GOOD and (stall is None or not portal):
+    state = _state(edition, order, stall, now, wanting=wanting, installed=installed)
+    if state is CertificateState.NOT_INSTALLED and edition is not None and stays_back(ledger, mine, edition):
+        state = CertificateState.ROLLED_BACK
+    if name in known.setbacks and state is not CertificateState.OK and (stall is None or not portal):
         stall = setback_stall(known.setbacks[name])
     return CertificateStatus(
         name=name,
         names=entry.names,
         authority=entry.authority,
         servers=entry.install,
-        standing=standing,
+        state=state,
         edition=edition.number if edition else None,
         not_after=edition.not_after if edition else None,
         days_left=whole_days(edition.not_after, now) if edition else None,
         renews_at=decision.at if decision else None,
         wanted=wanted.text if wanted else "",
-        next_command=stall.next_command if stall else _next_command(name, standing, portal=portal),
+        next_command=stall.next_command if stall else _next_command(name, state, portal=portal),
         stall=stall,
     )
 
@@ -211,14 +209,14 @@ def _stall(
 
 def stays_back(ledger: "Ledger", installs: Mapping[str, InstallRecord], edition: EditionRecord) -> bool:
     """Tell whether somebody undid the install of this very edition, so that no timer is to do it again."""
-    undone = [each for each in installs.values() if each.state is InstallState.WENT_BACK]
+    undone = [each for each in installs.values() if each.state is InstallState.ROLLED_BACK]
     if not undone:
         return False
     order = ledger.order_of_edition(edition.certificate, edition.number)
     return order is None or order.changed <= max(each.at for each in undone)
 
 
-def _standing(
+def _state(
     edition: EditionRecord | None,
     order: OrderRecord | None,
     stall: Stall | None,
@@ -226,27 +224,27 @@ def _standing(
     *,
     wanting: bool,
     installed: bool,
-) -> Standing:
+) -> CertificateState:
     if edition is not None and now > edition.not_after:
-        return Standing.EXPIRED
+        return CertificateState.EXPIRED
     if order is not None and order.state is OrderState.REFUSED and wanting:
-        return Standing.REFUSED
+        return CertificateState.REFUSED
     if order is not None and stall is not None:
-        return _WAITS[stall.who] if order.state is OrderState.WAITING else Standing.OPEN
+        return _WAITS[stall.who] if order.state is OrderState.WAITING else CertificateState.OPEN
     if edition is None:
-        return Standing.MISSING
+        return CertificateState.MISSING
     if not installed:
-        return Standing.NOT_INSTALLED
-    return Standing.DUE if wanting else Standing.GOOD
+        return CertificateState.NOT_INSTALLED
+    return CertificateState.DUE if wanting else CertificateState.OK
 
 
-def _next_command(name: str, standing: Standing, *, portal: bool) -> str:
-    if standing is Standing.GOOD:
+def _next_command(name: str, state: CertificateState, *, portal: bool) -> str:
+    if state is CertificateState.OK:
         return ""
-    if standing is Standing.WENT_BACK:
+    if state is CertificateState.ROLLED_BACK:
         return f"inkstamp install {name}"
-    if portal and standing is not Standing.NOT_INSTALLED:
+    if portal and state is not CertificateState.NOT_INSTALLED:
         return f"inkstamp order {name}"
-    if standing in {Standing.DUE, Standing.EXPIRED}:
+    if state in {CertificateState.DUE, CertificateState.EXPIRED}:
         return "inkstamp renew"
     return f"inkstamp stamp {name}"

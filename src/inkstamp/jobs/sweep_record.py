@@ -33,7 +33,7 @@ class LastSweep(msgspec.Struct, frozen=True, kw_only=True):
     def told(self) -> str:
         """It in a few words."""
         more = [f"{number} {word}" for number, word in ((self.waiting, "waiting"), (self.held, "resting")) if number]
-        return ", ".join([f"{self.looked_at} looked at, {self.renewed} renewed, {self.failed} failed", *more])
+        return ", ".join([f"{self.looked_at} checked, {self.renewed} renewed, {self.failed} failed", *more])
 
 
 def record_sweep(home: Path, sweep: LastSweep) -> None:

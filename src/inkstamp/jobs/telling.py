@@ -15,7 +15,7 @@ from inkstamp.deadline import within
 from inkstamp.errors import AccountTrouble, CaProblem, InkStampError, InternalError, StillWaiting
 from inkstamp.files import read_secret
 from inkstamp.jobs.stall import Actor
-from inkstamp.jobs.status import CertificateStatus, Standing, all_statuses
+from inkstamp.jobs.status import CertificateState, CertificateStatus, all_statuses
 from inkstamp.renewal.matters import ACCOUNT_PROBLEMS, Condition, Matter, News, matters_of, news
 
 if TYPE_CHECKING:
@@ -45,7 +45,7 @@ def report(workplace: "Workplace", sweep: "Sweep", names: Sequence[str]) -> tupl
             meant = set(names)
             conditions = _conditions(workplace, sweep, [each for each in statuses if each.name in meant])
     except InkStampError as error:
-        workplace.progress.step("messengers", f"nobody could be told: {error.what}")
+        workplace.progress.step("messengers", f"nobody could be notified: {error.what}")
         return (error,)
     if config.messenger:
         for name, entry in config.messenger.items():
@@ -56,8 +56,10 @@ def report(workplace: "Workplace", sweep: "Sweep", names: Sequence[str]) -> tupl
             except InkStampError as error:
                 met.append(error)
                 said = f": {error.said}" if error.said else ""
-                workplace.progress.step(name, f"could not tell anybody, and tries again next time: {error.what}{said}")
-                workplace.ledger.note("not told", f"{name}: {error.what} ({error.where})")
+                workplace.progress.step(
+                    name, f"could not send the notification, the next run tries again: {error.what}{said}"
+                )
+                workplace.ledger.note("not sent", f"{name}: {error.what} ({error.where})")
     if config.renewal.metrics:
         from inkstamp.jobs.metrics import write_metrics
 
@@ -78,8 +80,8 @@ def _conditions(workplace: "Workplace", sweep: "Sweep", statuses: Sequence[Certi
     found = []
     for each in statuses:
         edition, setback = editions.get(each.name), setbacks.get(each.name)
-        mistaken = each.standing is Standing.MISTAKEN
-        asks_person = each.standing is Standing.WAITS_FOR_YOU and each.stall is not None
+        mistaken = each.state is CertificateState.MISCONFIGURED
+        asks_person = each.state is CertificateState.WAITING_FOR_YOU and each.stall is not None
         found.append(
             Condition(
                 certificate=each.name,
@@ -91,7 +93,7 @@ def _conditions(workplace: "Workplace", sweep: "Sweep", statuses: Sequence[Certi
                 trouble=each.wanted if mistaken else setback.told.what if setback else "",
                 remedy=each.next_command,
                 account=_account_trouble(errors.get(each.name), setback),
-                not_installed=each.standing is Standing.NOT_INSTALLED,
+                not_installed=each.state is CertificateState.NOT_INSTALLED,
                 waits_for=each.stall.step if asks_person and each.stall and each.stall.who is Actor.YOU else "",
             )
         )
@@ -111,7 +113,7 @@ def _tell(workplace: "Workplace", name: str, entry: Messenger, sweep: "Sweep", c
         for matter in matters_of(each, about=entry.about, failing_times=entry.failing_times, days_left=entry.days_left)
     ]
     if sweep.cut_off is not None and "failing" in entry.about:
-        text = f"the run of `renew` that began {sweep.cut_off:%Y-%m-%d %H:%M} UTC was ended before it was done"
+        text = f"the run of `renew` that began {sweep.cut_off:%Y-%m-%d %H:%M} UTC was interrupted"
         now.append(Matter(certificate=_ALL, kind="failing", text=text, remedy="inkstamp schedule show"))
     told = workplace.ledger.matters.told(name)
     looked_at = frozenset(each.certificate for each in conditions) | {
@@ -148,11 +150,11 @@ def _by_mail(workplace: "Workplace", name: str, entry: Messenger, fresh: News, r
     subject = f"Certificates on {host}: {', '.join(f'{count} {word}' for count, word in counts if count)}"
     text = "\n".join(
         [
-            *_lines("Needs somebody:", fresh.begun),
+            *_lines("Needs action:", fresh.begun),
             *_lines("Over:", fresh.over),
             *_lines("Renewed:", renewed),
             f"Written by Ink Stamp on {host}, {stamp(workplace.clock.now())}, as [messenger.{name}] says in",
-            f"{workplace.config_file}. Each matter is told once, and once more when it is over.",
+            f"{workplace.config_file}. Each problem is sent once, and once more when it is over.",
         ]
     )
     password = read_secret(Path(entry.password_file)).decode().strip() if entry.password_file else ""
@@ -167,7 +169,7 @@ def _lines(heading: str, matters: Sequence[Matter]) -> list[str]:
     if not matters:
         return []
     shown = [
-        f"* {each.text}\n  do: {each.remedy}" if each.remedy else f"* {each.text}" for each in matters[:_MOST_LINES]
+        f"* {each.text}\n  fix: {each.remedy}" if each.remedy else f"* {each.text}" for each in matters[:_MOST_LINES]
     ]
     more = [f"* and {len(matters) - _MOST_LINES} more: inkstamp status"] if len(matters) > _MOST_LINES else []
     return [heading, *shown, *more, ""]

@@ -67,7 +67,9 @@ def undo(workplace: "Workplace", name: str, *, preview: bool) -> Undone:
 
 def _about(workplace: "Workplace", name: str, edition: EditionRecord | None) -> list[Finding]:
     if edition is None:
-        return [note("edition", name, "none was on these servers before: their sites go back to what they had")]
+        return [
+            note("edition", name, "no edition was on these servers before: the sites get their previous configuration")
+        ]
     if workplace.clock.now() > edition.not_after:
         return [warn("edition", name, f"edition {edition.number} expired {stamp(edition.not_after)}")]
     return []

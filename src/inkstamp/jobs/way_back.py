@@ -156,10 +156,10 @@ def _reversed(workplace: "Workplace", each: dict[str, Any], folder: Path, *, nea
             if whole is not None:
                 return FileChange(path, now, whole)
             raise ServerTrouble(
-                f"{path} was changed since, and what was put there cannot be told apart",
+                f"{path} was changed since, and the added lines cannot be identified",
                 where=path,
                 said=b"".join(made).decode("utf-8", "replace"),
-                advice="take these lines out by hand, then run the command again",
+                advice="remove these lines by hand, then run the command again",
             )
         present[found[0] : found[0] + len(made)] = old[old_from:old_to]
     return FileChange(path, now, b"".join(present))
@@ -238,10 +238,10 @@ def test_before(server: Reloadable) -> None:
     if ran.status and os.geteuid() != 0 and "permission denied" in ran.output.lower():
         raise ServerTrouble(
             f"the configuration of server “{server.name}” cannot be tested by this user: a file may not be read",
-            where=" ".join(ran.command), said=ran.output, advice="run the command as root, or let this user read it",
+            where=" ".join(ran.command), said=ran.output, advice="run it as root, or allow this user to read it",
         )  # fmt: skip
     expect_success(
-        ran, f"the configuration of server “{server.name}” is broken already", "mend it first; nothing was changed"
+        ran, f"the configuration of server “{server.name}” is broken already", "fix it first; nothing was changed"
     )
 
 
@@ -254,7 +254,7 @@ def take_effect(server: Reloadable) -> None:
 
 def reload(server: Reloadable) -> None:
     """Have the server take its configuration anew."""
-    expect_success(server.reload(), f"server “{server.name}” could not be reloaded", "see that it is running")
+    expect_success(server.reload(), f"server “{server.name}” could not be reloaded", "check that it is running")
 
 
 def reload_all(workplace: "Workplace", servers: Iterable[str]) -> list[str]:

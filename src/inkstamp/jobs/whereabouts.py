@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from inkstamp.bulkhead import attempt, side_by_side
 from inkstamp.deadline import within
 from inkstamp.errors import InkStampError
-from inkstamp.findings import Finding, bad, good, note, warn
+from inkstamp.findings import Finding, bad, note, ok, warn
 from inkstamp.jobs.site_report import SiteReport
 from inkstamp.pki.certificates import facts, subject_names
 from inkstamp.pki.names import uncovered
@@ -62,12 +62,14 @@ def _live(report: SiteReport, server: FileCarrier) -> tuple[Finding, ...]:
 
 def _compared(served: Served, subject: str, where: str, report: SiteReport) -> Finding:
     if not served.chain:
-        return bad("live", subject, f"{where}: {served.trouble}", f"see that server “{report.site.server}” is running")
+        return bad(
+            "live", subject, f"{where}: {served.trouble}", f"check that server “{report.site.server}” is running"
+        )
     seen = facts(served.chain[0])
     if report.certificate is not None and seen.sha256 == report.certificate.sha256:
-        return good("live", subject, f"{where} serves what its file holds")
-    what = f"{where} serves serial {seen.serial} by “{seen.issuer}”, which is not what its file holds"
-    return warn("live", subject, what, f"reload server “{report.site.server}”: its files were changed since")
+        return ok("live", subject, f"{where} serves what is in its file")
+    what = f"{where} serves serial {seen.serial} by “{seen.issuer}”, which differs from its file"
+    return warn("live", subject, what, f"reload server “{report.site.server}”: its files have changed since")
 
 
 def whereabouts(
@@ -114,27 +116,27 @@ def _judged(
     told = _told(served)
     if not mine:
         if is_own_address(where.rpartition(":")[0]):
-            seen = f"{where} is this machine's, and no site of these servers answers for it there; it {told}"
+            seen = f"{where} is this machine's, and no site of these servers has the name there; it {told}"
             remedy = f"add {name} to a virtual host, or see with `inkstamp survey` which program has the port"
             return note("place", name, seen, remedy) if served.chain else bad("place", name, seen, remedy)
-        seen = f"{where} belongs to none of these servers: something else in front answers there; it {told}"
-        remedy = "find what stands in front (a balancer, a CDN, another machine) and install the certificate there too"
+        seen = f"{where} belongs to none of these servers: a proxy or another machine answers there; it {told}"
+        remedy = "find it (a load balancer, a CDN, another machine) and install the certificate there too"
         return note("place", name, seen, remedy) if served.chain else bad("place", name, seen, remedy)
     whose = ", ".join(each.name for each in mine)
     if not served.chain:
-        return bad("place", name, f"{where} is {whose}: {served.trouble}", "see that it is running")
+        return bad("place", name, f"{where} is {whose}: {served.trouble}", "check that it is running")
     in_files = {each.certificate.sha256 for each in reports
                 if each.certificate is not None and each.site.server in {server.name for server in mine}}  # fmt: skip
     seen = f"{where} is {whose}: it {told}"
     if facts(served.chain[0]).sha256 not in in_files:
-        return warn("place", name, f"{seen}, which none of its files holds", f"reload {whose}, then run this again")
+        return warn("place", name, f"{seen}, which is in none of its files", f"reload {whose}, then run this again")
     if uncovered(subject_names(served.chain[0]), [name]):
         return bad("place", name, f"{seen}, which does not cover it", f"inkstamp stamp {name}")
-    return good("place", name, seen)
+    return ok("place", name, seen)
 
 
 def _told(served: Served) -> str:
     if not served.chain:
-        return f"gives no certificate ({served.trouble})"
+        return f"serves no certificate ({served.trouble})"
     seen = facts(served.chain[0])
     return f"serves serial {seen.serial} by “{seen.issuer}”, valid until {seen.not_after:%Y-%m-%d}"

@@ -36,7 +36,12 @@ def explain(workplace: "Workplace", orders: Sequence[OrderRecord], haul: Haul) -
         findings.append(bad("key", f"{subject} ({each.where})", *whose))
     if not findings:
         findings.append(
-            bad("key", f"{len(haul.found)} certificates", "are all of CAs; the server's own is missing", "get that too")
+            bad(
+                "key",
+                f"{len(haul.found)} certificates",
+                "are all CA certificates; the server certificate is missing",
+                "download it too",
+            )
         )
     return findings[:_MOST_TOLD]
 
@@ -52,20 +57,20 @@ def _whose(
     for other in others:
         if same_key(leaf, read_order_key(workplace, other).public_key()):
             return (
-                f"belongs to order {other.id} of “{other.certificate}”",
-                f"take it in there: inkstamp collect {other.certificate} FILE…",
+                f"matches order {other.id} of “{other.certificate}”",
+                f"import it there: inkstamp collect {other.certificate} FILE…",
             )
     for order in orders:
         for number in range(order.edition - 1, 0, -1):
             file = workplace.shelf.edition(order.certificate, number) / "key.pem"
             if file.is_file() and same_key(leaf, keys.from_pem(read_secret(file), str(file)).public_key()):
                 return (
-                    f"was issued for the request of edition {number}, not for that of order {order.id}",
-                    f"paste the present request and have it issued anew: inkstamp order {order.certificate}",
+                    f"was issued for the CSR of edition {number}, not for that of order {order.id}",
+                    f"paste the present CSR and have it reissued: inkstamp order {order.certificate}",
                 )
         if not uncovered(subject_names(leaf), order.names):
             return (
-                f"has the names of “{order.certificate}” and belongs to another key than order {order.id}'s",
-                f"have it issued for the request that this shows: inkstamp order {order.certificate}",
+                f"has the names of “{order.certificate}” but not the key of order {order.id}",
+                f"have it issued for the CSR that this shows: inkstamp order {order.certificate}",
             )
-    return "belongs to a key that is not here", "it was ordered elsewhere, or for another site"
+    return "matches no key here", "it was ordered elsewhere, or for another site"

@@ -10,7 +10,7 @@ from inkstamp.config.model import Certificate
 from inkstamp.errors import InternalError, StillWaiting
 from inkstamp.jobs.plan import has_place
 from inkstamp.jobs.stall import Stall
-from inkstamp.jobs.status import CertificateStatus, Standing, all_statuses
+from inkstamp.jobs.status import CertificateState, CertificateStatus, all_statuses
 from inkstamp.ledger.records import EventRecord, OrderRecord, PortalProof
 from inkstamp.ledger.setbacks import Setback
 
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
 _NOTE = "note"
-_TROUBLE = {"failed", "refused", "put back"}
+_TROUBLE = {"failed", "refused", "rolled back"}
 _FAR_BACK = 500
 """Events that are looked through."""
 
@@ -53,7 +53,7 @@ def why(workplace: "Workplace", name: str) -> Why:
     order = ledger.open_order(name)
     authority = workplace.config.authority[entry.authority]
     setback = ledger.setbacks.of(name)
-    if setback is not None and status.standing is Standing.GOOD and setback.told.kind != InternalError.__name__:
+    if setback is not None and status.state is CertificateState.OK and setback.told.kind != InternalError.__name__:
         setback = None
     if setback is not None and order is not None and authority.kind == "portal" and setback.last < order.changed:
         setback = None  # of before the present step

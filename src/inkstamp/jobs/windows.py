@@ -47,14 +47,14 @@ class Asker:
             client = self._workplace.account(self._authority).client
             if client.directory().renewal_info:
                 many = "the certificate" if len(pairs) == 1 else f"{len(pairs)} certificates"
-                say(self._authority, f"is asked when it wants {many} renewed")
+                say(self._authority, f"asking for the renewal window of {many} (ARI)")
                 failed = in_turns(self._workplace, pairs, lambda edition: self._ask(client, edition))
             else:
                 failed = in_turns(self._workplace, pairs, lambda _edition: self._nothing())
         except (NetworkTrouble, CaProblem, CaMisbehaved) as error:
             self._trouble = error
         if self._trouble is not None:
-            say(self._authority, f"cannot be asked when to renew; the dates count: {self._trouble.what}")
+            say(self._authority, f"no renewal window (ARI), the dates decide: {self._trouble.what}")
         return failed
 
     def _ask(self, client: CaClient, edition: EditionRecord) -> Heard:

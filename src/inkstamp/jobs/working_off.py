@@ -127,8 +127,8 @@ def _order(workplace: "Workplace", due: "Due") -> ComeBy | Ended:
     def work() -> ComeBy | Ended:
         if is_over():
             raise StillWaiting(
-                "the time of this run was over before its turn came",
-                advice="the next run goes on; see what took so long",
+                "the time limit of this run was reached before its turn",
+                advice="the next run continues; find out what took so long",
             )
         reached("order", due.name)
         plan = Plan(name=due.name, entry=workplace.certificate(due.name))
@@ -138,7 +138,7 @@ def _order(workplace: "Workplace", due: "Due") -> ComeBy | Ended:
             got = come_by(workplace, plan, again=due.astray)
         return _ended(workplace, got, []) if got.in_place else got
 
-    workplace.progress.step(due.name, f"is due: {due.reason}")
+    workplace.progress.step(due.name, f"due: {due.reason}")
     return attempt(work)
 
 

@@ -75,7 +75,7 @@ class Workplace:
         """The configuration file, read.
 
         Certificates whose entries have a mistake are left out. A mistake in another entry is an error, but for an
-        unattended run (`leaves_out_mistakes`): whoever is there mends it before anything is decided without that entry.
+        unattended run (`leaves_out_mistakes`): whoever is there fixes it before anything is decided without that entry.
         """
         found = self._config
         for mistake in () if self.leaves_out_mistakes else found.mistakes_beside.values():
@@ -170,7 +170,7 @@ class Workplace:
 
         if not self.has_ledger() and any((self.home / "shelf").glob("*/[0-9]*")):
             # A new, empty one would have everything ordered again.
-            raise LedgerTrouble("the ledger is gone, and there are editions on the shelf",
+            raise LedgerTrouble("the ledger is missing, but there are editions on the shelf",
                                 where=str(self.home / "ledger.db"), advice=REBUILD)  # fmt: skip
         made = Ledger(self._own_home() / "ledger.db", self.clock)
         made.begin_run(self.command)
@@ -270,7 +270,7 @@ class Workplace:
             return self._servers[name]
 
     def configured(self, name: str) -> "Configured":
-        """Return a configured server whose configuration can let proofs through."""
+        """Return a configured server whose configuration can open the challenge path."""
         from inkstamp.servers.registry import as_configured
 
         return as_configured(self.server(name))
@@ -292,7 +292,7 @@ class Workplace:
 
         Raises:
             ServerTrouble: It is broken, and nothing must be changed.
-            ReachTrouble: Its machine is away.
+            ReachTrouble: Its machine is unreachable.
 
         """
         from inkstamp.bulkhead import apart
@@ -353,11 +353,13 @@ class Workplace:
 
     def hold_trial(self, patience: float = _SERVER_PATIENCE) -> AbstractContextManager[None]:
         """Keep other runs from trying out proofs in the same moment; `patience` in seconds."""
-        return held(self.locks / "trial", "a trial of proofs", patience=patience)
+        return held(self.locks / "trial", "a test of challenge responses", patience=patience)
 
     def hold_proofs(self, server: str) -> AbstractContextManager[None]:
         """Keep other threads and runs from taking proofs down from the same server in the same moment."""
-        return held(self.locks / f"proofs-{server}", f"the proofs on “{server}”", patience=_SERVER_PATIENCE)
+        return held(
+            self.locks / f"proofs-{server}", f"the challenge responses on “{server}”", patience=_SERVER_PATIENCE
+        )
 
     def hold_port(self, port: int) -> AbstractContextManager[None]:
         """Keep other runs from answering on the same port in the same moment."""

@@ -19,7 +19,7 @@ from inkstamp.ledger.schema import MIGRATIONS, TABLES, VERSION
 from inkstamp.printable import printable
 
 _BUSY_SECONDS = 30.0
-REBUILD = "make it anew from the shelf: inkstamp status --rebuild"
+REBUILD = "rebuild it from the shelf: inkstamp status --rebuild"
 """What to do about a ledger that is gone or damaged."""
 
 Parameters = Mapping[str, Any]

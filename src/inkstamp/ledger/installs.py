@@ -8,7 +8,7 @@ from inkstamp.ledger.records import InstallRecord, InstallState
 from inkstamp.ledger.rows import as_install, as_list, telling_damage
 
 SHELF = ""
-"""In the place of a server: an edition for the shelf alone."""
+"""In the place of a server: an edition for the shelf only."""
 
 
 @telling_damage
@@ -68,17 +68,17 @@ class Installs:
         """Return the newest record of each server of one certificate."""
         return self.by_server(certificate).get(certificate, {})
 
-    def standing(self, certificate: str, server: str) -> int | None:
+    def installed(self, certificate: str, server: str) -> int | None:
         """Return the edition that a server was last left with, None for none: attempts that were put back left none."""
         rows = self._database.rows(
             "SELECT * FROM install WHERE certificate = :name AND state IN (:done, :back) ORDER BY id DESC",
-            {"name": certificate, "done": InstallState.DONE.value, "back": InstallState.WENT_BACK.value},
+            {"name": certificate, "done": InstallState.DONE.value, "back": InstallState.ROLLED_BACK.value},
         )
         records = map(as_install, rows)
         return next((each.edition or None for each in records if server in (each.servers or (SHELF,))), None)
 
     def certificates_begun(self) -> set[str]:
-        """Return the certificates of which an install is under way, or was cut short."""
+        """Return the certificates of which an install is under way, or was interrupted."""
         query = "SELECT DISTINCT certificate FROM install WHERE state = :state"
         return {row["certificate"] for row in self._database.rows(query, {"state": InstallState.BEGUN.value})}
 

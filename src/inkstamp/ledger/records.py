@@ -57,7 +57,7 @@ class InstallState(StrEnum):
     """The servers serve the edition."""
     PUT_BACK = "put-back"
     """It failed, and everything is as it was."""
-    WENT_BACK = "went-back"
+    ROLLED_BACK = "went-back"
     """The servers have an older edition, or none, because somebody undid an install."""
 
 

@@ -17,7 +17,7 @@ _C = TypeVar("_C", bound=type[Any])
 
 
 def telling_damage(book: _C) -> _C:
-    """Have all public methods of a book tell what they cannot read as damage to the ledger, and how to mend it."""
+    """Have all public methods of a book tell what they cannot read as damage to the ledger, and how to fix it."""
     for name, method in list(vars(book).items()):
         if not name.startswith("_") and isinstance(method, FunctionType):
             setattr(book, name, _telling(method))

@@ -64,7 +64,7 @@ def _read_told(text: str) -> Told:
     try:
         return msgspec.json.decode(text, type=Told)
     except (msgspec.MsgspecError, ValueError, TypeError):
-        what = "what stood in the way was recorded in a form that cannot be read"
+        what = "the recorded failure cannot be read"
         return Told(kind="", step="", what=what, where="", said="", problem="", advice="", findings=())
 
 

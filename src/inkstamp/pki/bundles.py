@@ -182,7 +182,7 @@ def _pkcs12(haul: Haul, data: bytes, where: str, passphrase: Passphrase) -> list
         raise BundleTrouble(
             "the PKCS#12 file asks for an absurd amount of work to be opened",
             where=where,
-            advice="have it made anew, or get the certificate as PEM",
+            advice="get a new one, or the certificate as PEM",
         )
     opened = _open_pkcs12(data, None)
     if opened is None:

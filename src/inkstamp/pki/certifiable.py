@@ -31,7 +31,7 @@ def why_not_public(name: str) -> str:
     if len(labels) == 1:
         return "it is a single label, a name within some network" if bare == name else "it is a whole top-level domain"
     if name != bare and not registrable(bare):
-        return f"nobody owns all names below {bare}"
+        return f"no one owns all names below {bare}"
     return ""
 
 
@@ -68,14 +68,14 @@ def examine_names(common_name: str, names: Sequence[str], addresses: Sequence[st
             findings.append(note("names", subject, f"only a private CA certifies that: {reason}"))
         else:
             findings.append(
-                bad("names", subject, f"no public CA certifies that: {reason}", "leave it out, or ask a private CA")
+                bad("names", subject, f"no public CA may issue for it: {reason}", "leave it out, or ask a private CA")
             )
     if common_name and _as_name(common_name) not in {*names, *addresses}:
         findings.append(
             bad(
                 "names",
                 common_name,
-                "is the common name and not among the names, which are all that browsers look at",
+                "is the common name and not among the names (SAN), which browsers look at",
                 f"add {common_name} to the names",
             )
         )
@@ -105,9 +105,9 @@ def _forgotten(name: str, names: Sequence[str]) -> list[Finding]:
         return [note("names", name, "is covered by the wildcard already; it does no harm")]
     bare = name.removeprefix("www.")
     if bare != name and missing(bare):
-        return [note("names", name, f"stands without {bare}", f"add {bare} if people may type it")]
+        return [note("names", name, f"is listed without {bare}", f"add {bare} if people may type it")]
     if bare == name and _is_registrable(name) and missing(f"www.{name}"):
-        return [note("names", name, f"stands without www.{name}", f"add www.{name} if people may type it")]
+        return [note("names", name, f"is listed without www.{name}", f"add www.{name} if people may type it")]
     return []
 
 

@@ -15,7 +15,7 @@ from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives import hashes, serialization
 
 from inkstamp.clock import stamp
-from inkstamp.findings import Finding, bad, good
+from inkstamp.findings import Finding, bad, ok
 from inkstamp.pki.armour import MALFORMED, strangers_bytes
 from inkstamp.pki.certificates import public_key_of, short_name, subject_names
 from inkstamp.pki.constraints import may_issue, why_forbidden
@@ -244,17 +244,17 @@ def judge_edition(
     subject = short_name(leaf.subject) if not subject_names(leaf) else subject_names(leaf)[0]
     findings = []
     if same_key(leaf, public_key):
-        findings.append(good("key", subject, "the certificate belongs to our key"))
+        findings.append(ok("key", subject, "the certificate belongs to our key"))
     else:
         findings.append(bad("key", subject, "the certificate belongs to another key than the request's"))
     missing = uncovered(subject_names(leaf), names)
     if missing:
         findings.append(bad("names", subject, f"the certificate lacks {', '.join(missing)}"))
     else:
-        findings.append(good("names", subject, f"all {len(names)} names are covered"))
+        findings.append(ok("names", subject, f"all {len(names)} names are covered"))
     until = stamp(leaf.not_valid_after_utc)
     if in_validity(leaf, moment):
-        findings.append(good("dates", subject, f"valid until {until}"))
+        findings.append(ok("dates", subject, f"valid until {until}"))
     else:
         span = f"valid from {stamp(leaf.not_valid_before_utc)} to {until}"
         findings.append(
@@ -266,7 +266,7 @@ def judge_edition(
             )
         )
     if paths:
-        findings.append(good("chain", subject, f"leads to the root “{short_name(paths[0].root.subject)}”"))
+        findings.append(ok("chain", subject, f"leads to the root “{short_name(paths[0].root.subject)}”"))
     else:
         findings.append(bad("chain", subject, *_why_no_path(leaf, pool, moment)))
     return findings

@@ -12,7 +12,7 @@ from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
 from cryptography.x509.oid import NameOID
 
 from inkstamp.errors import NameTrouble, RequestUnreadable
-from inkstamp.findings import Finding, bad, good, warn
+from inkstamp.findings import Finding, bad, ok, warn
 from inkstamp.pki.armour import MALFORMED, blocks, strangers_bytes
 from inkstamp.pki.certifiable import examine_names
 from inkstamp.pki.keys import PrivateKey, describe, examine_key
@@ -133,11 +133,11 @@ def read(data: bytes, where: str) -> bytes:
         if not found and known:
             held = ", ".join(sorted({block.label for block in known}))
             raise RequestUnreadable(
-                f"{where} holds no request", where=where, said=f"it holds: {held}", advice="name the file with the CSR"
+                f"{where} holds no CSR", where=where, said=f"it holds: {held}", advice="name the file with the CSR"
             )
     if len(found) != 1:
         raise RequestUnreadable(
-            f"{where} holds {len(found)} requests",
+            f"{where} holds {len(found) or 'no'} CSR{'s'[: len(found) > 1]}",
             where=where,
             advice="give one: from the line BEGIN CERTIFICATE REQUEST to the line END CERTIFICATE REQUEST",
         )
@@ -152,7 +152,7 @@ def _load(der: bytes, where: str) -> x509.CertificateSigningRequest:
             return x509.load_der_x509_csr(der)
     except ValueError as error:
         raise RequestUnreadable(
-            f"the request in {where} is malformed",
+            f"the CSR in {where} is malformed",
             where=where,
             said=str(error),
             advice="copy it again, whole: from the first dash of BEGIN to the last one of END",
@@ -170,7 +170,7 @@ def facts(der: bytes, where: str, *, private: bool) -> RequestFacts:
             key = _key(request)
     except ValueError as error:
         raise RequestUnreadable(
-            f"a part of the request in {where} is malformed", where=where, said=str(error), advice="make it anew"
+            f"a part of the CSR in {where} is malformed", where=where, said=str(error), advice="make a new one"
         ) from error
     digest = _digest(request)
     return RequestFacts(
@@ -237,11 +237,11 @@ def _judge(
     except MALFORMED as error:
         findings.append(bad("key", "the key", f"is of a kind that cannot be read ({error})", "use ECDSA or RSA"))
     if _digest(request) in {"md5", "sha1"}:
-        findings.append(warn("signature", "the request", f"is signed with {_digest(request)}", "make it anew"))
+        findings.append(warn("signature", "the CSR", f"is signed with {_digest(request)}", "make a new one"))
     known = {}
     for name, value in subject:
         if name in known:
-            findings.append(warn("subject", WORDS[name], "stands there twice", "CAs take one"))
+            findings.append(warn("subject", WORDS[name], "is there twice", "CAs take one"))
         if name in WORDS:
             known[name] = value
     names = []
@@ -256,8 +256,8 @@ def _judge(
 
 def _signature(request: x509.CertificateSigningRequest) -> Finding:
     if _is_signed(request):
-        return good("signature", "the request", "is signed with the key that it holds")
-    return bad("signature", "the request", "has a signature that is not right", "it was changed after it was made")
+        return ok("signature", "the CSR", "is signed with the key that it holds")
+    return bad("signature", "the CSR", "has a signature that is not right", "it was changed after it was made")
 
 
 def _is_signed(request: x509.CertificateSigningRequest) -> bool:

@@ -6,7 +6,7 @@ from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
 
 from inkstamp.errors import ConfigurationError
-from inkstamp.findings import Finding, bad, good, warn
+from inkstamp.findings import Finding, bad, ok, warn
 from inkstamp.pki.armour import MALFORMED
 from inkstamp.pki.kinds import KeyKind
 
@@ -53,12 +53,12 @@ def from_pem(data: bytes, where: str, passphrase: bytes | None = None) -> Privat
             advice="give its passphrase"
             if closed
             else "name the right file; if it is one of Ink Stamp's own, "
-            "put it back, or move it away to have a new key made",
+            "restore it, or move it away so that a new key is made",
         ) from error
     if isinstance(key, ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey):
         return key
     raise ConfigurationError(
-        f"{where} holds a key of a kind that CAs do not take", where=where, advice="use an ECDSA or RSA key"
+        f"{where} holds a key of an algorithm that CAs do not accept", where=where, advice="use an ECDSA or RSA key"
     )
 
 
@@ -80,16 +80,16 @@ def examine_key(public_key: object, *, owner: str) -> list[Finding]:
         if size < 2048:
             return [bad("key", owner, f"RSA of {size} bits is too weak; 2048 is the least", "make a new key")]
         if size % 8:
-            return [bad("key", owner, f"an RSA key of {size} bits is not a whole number of bytes", "make a new key")]
-        return [good("key", owner, f"RSA of {size} bits")]
+            return [bad("key", owner, f"an RSA key of {size} bits is not a multiple of 8", "make a new key")]
+        return [ok("key", owner, f"RSA of {size} bits")]
     if isinstance(public_key, ec.EllipticCurvePublicKey):
         curve = public_key.curve.name
         if curve in {"secp256r1", "secp384r1"}:
-            return [good("key", owner, f"ECDSA on the curve P-{curve[4:7]}")]
+            return [ok("key", owner, f"ECDSA on the curve P-{curve[4:7]}")]
         few = curve == "secp521r1"
         finding = warn if few else bad
-        return [finding("key", owner, f"{'few' if few else 'no'} public CAs take the curve {curve}", "use P-256")]
-    return [bad("key", owner, f"public CAs do not take {describe(public_key)} keys", "use an ECDSA or RSA key")]
+        return [finding("key", owner, f"{'few' if few else 'no'} public CAs accept the curve {curve}", "use P-256")]
+    return [bad("key", owner, f"public CAs do not accept {describe(public_key)} keys", "use an ECDSA or RSA key")]
 
 
 def describe(public_key: object) -> str:

@@ -6,7 +6,7 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa
 
-from inkstamp.findings import Finding, bad, good, note, warn
+from inkstamp.findings import Finding, bad, note, ok, warn
 from inkstamp.pki.armour import MALFORMED
 from inkstamp.pki.certificates import key_kind, public_key_of, short_name
 
@@ -37,7 +37,7 @@ def judge_keys(name: str, chain: Sequence[x509.Certificate], again: str) -> list
         if isinstance(digest, _BROKEN) and each.issuer != each.subject:
             found.append(bad("signature", name, f"“{short_name(each.subject)}” is signed with {digest.name}", again))
     if not any(each.topic == "key" for each in found):
-        found.append(good("key", name, f"{key_kind(chain[0])}, signed with {_algorithm(chain[0])}"))
+        found.append(ok("key", name, f"{key_kind(chain[0])}, signed with {_algorithm(chain[0])}"))
     return found
 
 
@@ -49,7 +49,7 @@ def _weak_key(certificate: x509.Certificate) -> str:
     if isinstance(key, rsa.RSAPublicKey):
         if key.key_size < _LEAST_RSA:
             return f"RSA with {key.key_size} bits, where {_LEAST_RSA} are the least"
-        return f"RSA with {key.key_size} bits, which is no whole number of bytes" if key.key_size % _ODD_RSA else ""
+        return f"RSA with {key.key_size} bits, which is not a multiple of 8" if key.key_size % _ODD_RSA else ""
     if isinstance(key, ec.EllipticCurvePublicKey):
         return "" if key.curve.name in _CURVES else f"on the curve {key.curve.name}, which browsers do not take"
     if isinstance(key, ed25519.Ed25519PublicKey | ed448.Ed448PublicKey):
@@ -87,17 +87,19 @@ def judge_transparency(name: str, leaf: x509.Certificate) -> Finding:
         logs = {}
     if len(logs) >= _WANTED_SCTS:
         first = min(logs.values())  # it was logged before it was issued, and so in the sight of all
-        return good("transparency", name, f"has timestamps (SCTs) of {len(logs)} logs, the first of {first:%Y-%m-%d}")
+        return ok("transparency", name, f"has timestamps (SCTs) of {len(logs)} logs, the first of {first:%Y-%m-%d}")
     seen = f"has timestamps (SCTs) of {len(logs)} logs" if logs else "has no timestamp (SCT) of any log"
     return note("transparency", name, f"{seen}; browsers want two of a publicly trusted certificate")
 
 
 def judge_stapling(name: str, leaf: x509.Certificate, *, stapled: bool) -> Finding | None:
-    """Say what follows from whether an OCSP answer is stapled; None where nothing does."""
+    """Say what follows from whether an OCSP response is stapled; None where nothing does."""
     if demands_stapling(leaf) and not stapled:
-        seen = "the certificate demands a stapled OCSP answer (must-staple), and none is served"
-        return bad("stapling", name, seen, "switch OCSP stapling on in the server, or get a certificate without that")
-    return good("stapling", name, "an OCSP answer is stapled") if stapled else None
+        seen = "the certificate demands a stapled OCSP response (must-staple), and no OCSP response is stapled"
+        return bad(
+            "stapling", name, seen, "enable OCSP stapling in the server, or get a certificate without must-staple"
+        )
+    return ok("stapling", name, "an OCSP response is stapled") if stapled else None
 
 
 def short_lived(leaf: x509.Certificate) -> bool:

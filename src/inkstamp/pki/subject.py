@@ -92,7 +92,7 @@ def examine_subject(subject: Subject) -> list[Finding]:
             warn(
                 "subject",
                 "organisation",
-                "stands without " + " and ".join(_missing(subject)),
+                "is given without " + " and ".join(_missing(subject)),
                 "CAs that certify an organisation want to know where it is",
             )
         )

@@ -32,7 +32,7 @@ class Tlsa:
 
     @property
     def counts_for_mail(self) -> bool:
-        """Whether mail servers heed it: they pass over usages 0 and 1 (RFC 7672 section 3.1.3)."""
+        """Whether mail servers heed it: they ignore usages 0 and 1 (RFC 7672 section 3.1.3)."""
         return self.usage in {DANE_TA, DANE_EE}
 
 

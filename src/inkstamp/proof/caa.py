@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from inkstamp.findings import Finding, bad, good, note
+from inkstamp.findings import Finding, bad, note, ok
 from inkstamp.view.records import CaaRecord, CaaSet
 
 _TOPIC = "caa"
@@ -24,7 +24,7 @@ def judge_caa(
 
     """
     if found.trouble:
-        return bad(_TOPIC, name, f"the CA could not read CAA: {found.trouble}", "mend the domain's DNS")
+        return bad(_TOPIC, name, f"the CA could not read CAA: {found.trouble}", "fix the domain's DNS")
     unknown = [each.tag for each in found.records if each.critical and each.tag not in _KNOWN]
     if unknown:
         return bad(
@@ -32,22 +32,22 @@ def judge_caa(
         )
     relevant = _relevant(found, wildcard=name.startswith("*."))
     if not relevant:
-        return good(_TOPIC, name, "no CAA record limits who may issue")
+        return ok(_TOPIC, name, "no CAA record: every CA may issue")
     told = ", ".join(f"“{each.value}”" for each in relevant)
     if not issuers:
         return note(
-            _TOPIC, name, f"{found.domain} lets only these issue: {told}",
-            f"see that {authority} is among them, and write its names as caa = […] under [authority.{authority}]",
+            _TOPIC, name, f"{found.domain} allows only these to issue: {told}",
+            f"check that {authority} is among them, and write its names as caa = […] under [authority.{authority}]",
         )  # fmt: skip
     reasons = [_why_not(each.value, issuers, method, account) for each in relevant]
     if "" in reasons:
-        return good(_TOPIC, name, f"{found.domain} lets {authority} issue")
+        return ok(_TOPIC, name, f"{found.domain} allows {authority} to issue")
     tag = relevant[0].tag
     near = next((reason for reason in reasons if reason != _OTHER), "")
     return bad(
         _TOPIC,
         name,
-        f"{found.domain} does not let {authority} issue: {near or f'it lets only {told}'}",
+        f"{found.domain} does not allow {authority} to issue: {near or f'it allows only {told}'}",
         f'add there: {found.domain}. CAA 0 {tag} "{issuers[0]}"' if not near else "correct that record",
     )
 

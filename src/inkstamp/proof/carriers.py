@@ -124,5 +124,5 @@ class ProgramCarrier:
                 f"the program “{self._name}” could not {action} {len(told)} records",
                 where=" ".join(self._entry.command),
                 said=said,
-                advice="mend that; try it by hand with the JSON of docs/programs.md on its standard input",
+                advice="fix that; try it by hand with the JSON of docs/programs.md on its standard input",
             )

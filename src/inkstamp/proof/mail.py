@@ -6,7 +6,7 @@ CA/Browser Forum Baseline Requirements sections 3.2.2.4.4 (constructed addresses
 
 from collections.abc import Sequence
 
-from inkstamp.findings import Finding, bad, good, warn
+from inkstamp.findings import Finding, bad, ok, warn
 from inkstamp.pki.suffixes import registrable
 from inkstamp.view.questions import Answer
 
@@ -41,11 +41,11 @@ def judge_mail(domain: str, mx: Answer, has_address: bool) -> Finding:
     """Say whether a domain takes mail at all (RFC 5321 section 5.1, RFC 7505)."""
     hosts = [host for host in mx.records if host and host != "."]
     if hosts:
-        return good("mail", domain, f"takes mail at {hosts[0]}{f' and {len(hosts) - 1} more' if hosts[1:] else ''}")
+        return ok("mail", domain, f"takes mail at {hosts[0]}{f' and {len(hosts) - 1} more' if hosts[1:] else ''}")
     if mx.records:
         return bad("mail", domain, "says in DNS that it takes no mail (null MX)", "choose another domain or method")
     if not mx.known:
-        return warn("mail", domain, f"cannot be told: {mx.trouble}", "look again in a moment")
+        return warn("mail", domain, f"unknown: {mx.trouble}", "try again in a moment")
     if has_address:
-        return warn("mail", domain, "has no MX record; mail goes to its own address, if a mail server is there")
+        return warn("mail", domain, "has no MX record; mail goes to its own address, if a mail server runs there")
     return bad("mail", domain, "takes no mail: it has neither an MX record nor an address", "choose another one")

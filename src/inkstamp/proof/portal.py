@@ -52,7 +52,7 @@ def file_for(names: Sequence[str], path: str, content: str) -> list[Told]:
     for name in names:
         if name.startswith("*."):
             raise UsageError(
-                f"a file cannot prove the wildcard {name}", advice="choose a DNS record or e-mail at the portal"
+                f"a file cannot validate the wildcard {name}", advice="choose a DNS record or e-mail at the portal"
             )
     place = plain_path(path)
     return [Told(name=name, method=ProofMethod.FILE, place=place, content=content) for name in names]
@@ -62,7 +62,7 @@ def record_for(names: Sequence[str], method: ProofMethod, place: str, value: str
     """Tell of one record, which proves those of `names` that are at or below the domain it stands in.
 
     Raises:
-        UsageError: It proves none of them.
+        UsageError: It validates none of them.
 
     """
     place = place.strip().rstrip(".").lower()
@@ -72,7 +72,7 @@ def record_for(names: Sequence[str], method: ProofMethod, place: str, value: str
     covered = [name for name in names if _is_within(name.removeprefix("*."), base)]
     if not covered:
         raise UsageError(
-            f"the record {place} proves none of {', '.join(names)}",
+            f"the record {place} validates none of {', '.join(names)}",
             advice="give its full name, with the domain at its end, or say with --for which names it proves",
         )
     return [Told(name=name, method=method, place=place, content=value.strip()) for name in covered]

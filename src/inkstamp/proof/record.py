@@ -3,12 +3,12 @@
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from inkstamp.findings import Finding, bad, good, note
+from inkstamp.findings import Finding, bad, note, ok
 from inkstamp.view.questions import Answer
 
-MAKE_IT = "make there a"
+MAKE_IT = "create there a"
 """Begins what is to be done where nothing was made yet."""
-_TOPIC = "proof"
+_TOPIC = "validation"
 _SHOWN = 60
 
 
@@ -33,9 +33,9 @@ def look_at_record(proof: RecordProof, ask: Callable[[str], Answer]) -> Finding:
     """
     answer = ask(proof.place)
     if not answer.known:
-        return note(_TOPIC, proof.place, f"cannot be told: {answer.trouble}", "look again in a moment")
+        return note(_TOPIC, proof.place, f"unknown: {answer.trouble}", "try again in a moment")
     if any(_same(proof, each) for each in answer.records):
-        return good(_TOPIC, proof.place, f"{proof.kind.upper()} is there with the right value")
+        return ok(_TOPIC, proof.place, f"{proof.kind.upper()} is there with the right value")
     if answer.records:
         return _other_value(proof, answer.records)
     for twice in _doubled(proof.place):
@@ -43,7 +43,7 @@ def look_at_record(proof: RecordProof, ask: Callable[[str], Answer]) -> Finding:
             return bad(
                 _TOPIC,
                 proof.place,
-                f"the record stands at {twice}: the zone's name was added to a name that had it already",
+                f"the record is at {twice}: the zone's name was appended twice",
                 f"enter {_relative(proof.place, twice)} as its name, or end the full name with a dot",
             )
     return bad(
@@ -67,11 +67,11 @@ def _other_value(proof: RecordProof, values: tuple[str, ...]) -> Finding:
             return bad(
                 _TOPIC,
                 proof.place,
-                f"leads to {each}: the zone's name was added to the value",
+                f"points to {each}: the zone's name was appended to the value",
                 f"end the value with a dot: {proof.value.rstrip('.')}.",
             )
         if proof.kind == "txt" and each.strip(" \"'“”") == proof.value:
-            return bad(_TOPIC, proof.place, "has quotation marks or blanks around the value", "take them out")
+            return bad(_TOPIC, proof.place, "has quotation marks or blanks around the value", "remove them")
     shown = ", ".join(f"“{each[:_SHOWN]}{'…' if len(each) > _SHOWN else ''}”" for each in values[:3])
     return bad(
         _TOPIC,

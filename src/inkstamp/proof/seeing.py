@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from inkstamp.bulkhead import side_by_side
 from inkstamp.deadline import within
-from inkstamp.findings import Finding, Severity, bad, good, note, warn
+from inkstamp.findings import Finding, Severity, bad, note, ok, warn
 from inkstamp.printable import one_line
 from inkstamp.proof.tls_alpn import ALPN, TlsProof
 from inkstamp.proof.web_file import FileProof
@@ -14,7 +14,7 @@ from inkstamp.view.handshake import shake_hands
 from inkstamp.view.point import View
 from inkstamp.view.web import MOST_BODY, Sight, fetch
 
-_TOPIC = "proof"
+_TOPIC = "validation"
 _AT_ONCE = 8
 """Addresses of one name that are looked at in the same moment."""
 _NAME_SECONDS = 60.0
@@ -22,15 +22,15 @@ _NAME_SECONDS = 60.0
 _SHOWN = 80
 """Characters of a wrong answer that are shown."""
 _BYTE_ORDER_MARK = b"\xef\xbb\xbf"
-_REDIRECT_REMEDY = "take the proof's path out of the redirect, or have it lead to the same name on port 80 or 443"
+_REDIRECT_REMEDY = "exclude the challenge path from the redirect, or have it lead to the same name on port 80 or 443"
 
 
 @dataclass(frozen=True, slots=True)
 class Caution:
-    """What counts where one address of a name shows the proof and another one does not answer."""
+    """What counts where one address of a name serves the expected response and another one does not answer."""
 
     whole: bool = False
-    """Whether an address that this machine has no way to is `bad`: the CA may ask there."""
+    """Whether an address that this machine has no route to is `bad`: the CA may ask there."""
     anyway: bool = False
     """Whether the CA is asked although an address does not answer: it may fall back to another one."""
 
@@ -44,7 +44,7 @@ def look_at(
         proof: What should be there.
         view: How the public sees it.
         is_ours: Tells for a name and an address whether the server that carries the proof answers there.
-        caution: What counts where one address shows the proof.
+        caution: What counts where one address serves the expected response.
 
     """
     with within(_NAME_SECONDS):
@@ -74,12 +74,12 @@ def _judge_handshake(proof: TlsProof, address: str, view: View) -> "_Look":
     if served.no_route:
         return _Look(_not_looked_at(at, served.trouble), no_route=True)
     if served.chain and proof.is_shown_by(served.chain[0]):
-        return _Look(good(_TOPIC, at, "shows the proof in a handshake"))
+        return _Look(ok(_TOPIC, at, "presents the validation certificate (tls-alpn-01)"))
     wrong = bad(
         _TOPIC,
         at,
-        served.trouble or "shows another certificate than the proof",
-        f"see that {address} leads to this machine, with nothing in between that ends TLS",
+        served.trouble or "presents another certificate than that of tls-alpn-01",
+        f"check that {address} leads to this machine, with nothing in between that ends TLS",
     )
     return _Look(wrong, unanswered=served.unanswered)
 
@@ -89,7 +89,7 @@ def _no_address(name: str, addresses: Addresses) -> Finding:
 
 
 def _not_looked_at(at: str, trouble: str) -> Finding:
-    return note(_TOPIC, at, f"was not looked at: this machine has no way there ({trouble})")
+    return note(_TOPIC, at, f"not tested: this machine has no route there ({trouble})")
 
 
 def judge(
@@ -129,12 +129,12 @@ def _weigh(name: str, addresses: Addresses, looks: Sequence[_Look], caution: Cau
                 "give this machine a way to at least one of them, since nothing can be seen otherwise",
             )
         ]
-    shown = any(each.finding.severity in {Severity.GOOD, Severity.WARN} for each in looks)
+    shown = any(each.finding.severity in {Severity.OK, Severity.WARN} for each in looks)
     return [_beside_others(each, caution) if shown else each.finding for each in looks]
 
 
 def _beside_others(look: _Look, caution: Caution) -> Finding:
-    """Return the finding of an address where another one shows the proof."""
+    """Return the finding of an address where another one serves the expected response."""
     found = look.finding
     if not (look.no_route or look.unanswered):
         return found
@@ -167,7 +167,7 @@ def _judge_sight(proof: FileProof, sight: Sight, is_ours: Callable[[str], bool])
     via = f" after a redirect to {_short(sight.hops[-1], proof)}" if len(sight.hops) > 1 else ""
     elsewhere = _elsewhere(sight, is_ours)
     if sight.trouble:
-        # A redirect is the server's own doing, whoever it is: where it leads is what has to be mended.
+        # A redirect is the server's own doing, whoever it is: where it leads is what has to be fixed.
         remedy = _REDIRECT_REMEDY if "redirect" in sight.trouble else elsewhere or _no_answer_remedy(sight, proof)
         return bad(_TOPIC, at, sight.trouble + (via if "redirect" not in sight.trouble else ""), remedy)
     if sight.status == 200 and proof.is_shown_by(sight.body):
@@ -175,13 +175,13 @@ def _judge_sight(proof: FileProof, sight: Sight, is_ours: Callable[[str], bool])
             return warn(
                 _TOPIC,
                 at,
-                f"shows the proof{via}, with a certificate that is not good ({sight.untrusted})",
-                "most CAs pass over that, since it is what the new certificate is for; some portals do not",
+                f"serves the expected response{via}, with a certificate that is not valid ({sight.untrusted})",
+                "most CAs ignore that; some portals do not",
             )
-        return good(_TOPIC, at, f"shows the proof{via}")
+        return ok(_TOPIC, at, f"serves the expected response{via}")
     if sight.status == 200 and proof.content.strip() in sight.body:
         what, remedy = _around(proof, sight)
-        return bad(_TOPIC, at, f"shows the proof{via} {what}", remedy)
+        return bad(_TOPIC, at, f"serves the expected response{via} {what}", remedy)
     return bad(
         _TOPIC,
         at,
@@ -192,8 +192,8 @@ def _judge_sight(proof: FileProof, sight: Sight, is_ours: Callable[[str], bool])
 
 def _no_answer_remedy(sight: Sight, proof: FileProof) -> str:
     if len(sight.hops) > 1:
-        return f"mend what answers at {_short(sight.hops[-1], proof)}, or take the proof's path out of the redirect"
-    return f"see that the web server is up, and that no firewall is in front of {sight.address}"
+        return f"fix what answers at {_short(sight.hops[-1], proof)}, or exclude the challenge path from the redirect"
+    return f"check that the web server runs, and the firewall in front of {sight.address}"
 
 
 def _short(url: str, proof: FileProof) -> str:
@@ -237,14 +237,14 @@ def _elsewhere(sight: Sight, is_ours: Callable[[str], bool]) -> str:
             "uncached, or prove by a record in DNS"
         )
     return (
-        f"the web server that carries the proof does not answer at {sight.address}: correct the {record} record in "
-        "DNS, or add that address to its virtual host"
+        f"the web server that has the challenge response does not answer at {sight.address}: correct the {record} "
+        "record in DNS, or add that address to its virtual host"
     )
 
 
 def _remedy(sight: Sight, proof: FileProof) -> str:
     if sight.status in {401, 403}:
-        return f"let everybody read {proof.folder} on this site"
+        return f"allow everybody to read {proof.folder} on this site"
     if sight.status == 404:
         return (
             f"another virtual host or another document root answers for {proof.name}; "

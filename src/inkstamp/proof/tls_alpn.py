@@ -44,7 +44,7 @@ class TlsProof:
 
 
 def server_name(name: str) -> str:
-    """Return the SNI under which the proof for a name or an address is asked for."""
+    """Return the SNI under which the challenge response for a name or an address is asked for."""
     return ipaddress.ip_address(name).reverse_pointer if as_address(name) else name
 
 

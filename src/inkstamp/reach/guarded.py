@@ -156,7 +156,7 @@ def _plant_once(root: str, parts: tuple[str, ...], data: bytes) -> Planted:
     made: list[int] = []
     try:
         for depth, part in enumerate(parts[:-1]):
-            with file_trouble("create the folder", path), suppress(FileExistsError):
+            with _trouble_unless_gone("create the folder", path), suppress(FileExistsError):
                 os.mkdir(part, 0o755, dir_fd=opened[-1])
                 made.append(depth)
             opened.append(_enter(part, opened[-1], path))
@@ -192,9 +192,9 @@ def _enter(part: str, folder: int, path: str) -> int:
 
 
 def _write(name: str, folder: int, data: bytes, path: str) -> None:
-    with suppress(FileNotFoundError), _write_trouble(path):
+    with suppress(FileNotFoundError), _trouble_unless_gone("write", path):
         os.unlink(name, dir_fd=folder)  # left by an interrupted run, or a link planted in our way
-    with _write_trouble(path):
+    with _trouble_unless_gone("write", path):
         handle = os.open(name, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o644, dir_fd=folder)
         try:
             with os.fdopen(handle, "wb") as out:
@@ -208,14 +208,14 @@ def _write(name: str, folder: int, data: bytes, path: str) -> None:
 
 
 @contextmanager
-def _write_trouble(path: str) -> Iterator[None]:
-    """Turn every OSError of a write into FileTrouble but the one that `plant` tries again after."""
+def _trouble_unless_gone(action: str, path: str) -> Iterator[None]:
+    """Turn every OSError into FileTrouble but the one that `plant` tries again after."""
     try:
         yield
     except FileNotFoundError:
         raise
     except OSError as error:
-        with file_trouble("write", path):
+        with file_trouble(action, path):
             raise error from None
 
 

@@ -44,5 +44,5 @@ def ask_socket(path: str, data: bytes, seconds: float, told: str) -> bytes:
             f"nobody answers at the socket {told}",
             where=told,
             said=getattr(error, "strerror", None) or str(error),
-            advice="see that the server is running, and that this user may write to its socket",
+            advice="check that the server is running, and that this user may write to its socket",
         ) from error

@@ -54,7 +54,7 @@ _OPTIONS = {
     "ForwardX11": "no",
 }
 _ADVICE = (
-    ("host key", "see that the machine is the right one, then add its key to known_hosts"),
+    ("host key", "check that the machine is the right one, then add its key to known_hosts"),
     ("permission denied", "put a key of this user into the other side's authorized_keys, or load it into the agent"),
     ("sudo", "let the user run sh by sudo without a password, or reach the machine as another user"),
     ("", "try `ssh` to that machine by hand, as the user that runs this command"),

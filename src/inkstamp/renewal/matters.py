@@ -8,7 +8,7 @@ from inkstamp.config.words import Matter as Kind
 ACCOUNT_PROBLEMS = frozenset({"accountDoesNotExist", "externalAccountRequired", "userActionRequired"})
 """Problems (RFC 8555 section 6.7) that a person has to settle with the CA."""
 _SHORTEST_PART = 4
-"""`days_left` is never more than this part of a lifetime: six-day certificates would be told of from the first day."""
+"""`days_left` is never more than this part of a lifetime: seven-day certificates would be told of at once."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -66,7 +66,7 @@ def matters_of(each: Condition, *, about: Sequence[Kind], failing_times: int, da
         found.append(("failing", f"“{name}” failed {often}: {each.trouble}", f"inkstamp why {name}"))
     if each.not_installed:
         found.append(
-            ("not-installed", f"“{name}”: its newest edition is not on all its servers", f"inkstamp why {name}")
+            ("not-installed", f"“{name}”: the newest edition is not on all its servers", f"inkstamp why {name}")
         )
     if each.waits_for:
         found.append(("waiting", f"“{name}” waits for a person: {each.waits_for}", f"inkstamp why {name}"))

@@ -5,11 +5,17 @@ from datetime import datetime, timedelta
 
 from inkstamp.clock import clamped
 
-_SHORT_LIFE = timedelta(days=10)
+_LEFT = 0.3
+"""Share of the lifetime that is left when a certificate is renewed,"""
+_LEAST_LEFT = timedelta(days=3)
+"""but so much at least, a weekend and a day,"""
+_MOST_LEFT = 0.45
+"""and no larger share than that, so that there is room to spread before half of the lifetime is over."""
+_HALF = 0.5
 _SPREAD = 5
 """One part in so many of what is left: by how much certificates that began together are renewed apart."""
 _LATEST = 10
-"""The last part in so many of a lifetime is kept for mending, whatever window the CA names."""
+"""The last part in so many of a lifetime is kept for fixing, whatever window the CA names."""
 _DIGITS = 13
 """Hexadecimal digits that make a fraction: as many as a float holds exactly."""
 
@@ -50,8 +56,7 @@ def renewal_moment(
 ) -> datetime:
     """Return the moment from which a certificate should be renewed when the CA names none.
 
-    With one third of its lifetime left; with half of it left when the lifetime is under ten days, since then
-    a third is too little to mend anything in.
+    With three tenths of its lifetime left, three days at least, and never before half of it is over.
 
     Args:
         not_before: Begin of its validity; aware.
@@ -68,9 +73,11 @@ def renewal_moment(
 
 def _shares(lifetime: timedelta, with_left: float | None) -> tuple[float, float]:
     """Return which share of a lifetime is left when it is renewed, and over which share before that it is spread."""
-    usual = 1 / 2 if lifetime < _SHORT_LIFE else 1 / 3
-    left = usual if with_left is None else with_left
-    return left, min(left, 1 - left) / _SPREAD
+    if with_left is not None:
+        return with_left, min(with_left, 1 - with_left) / _SPREAD
+    days = lifetime / _LEAST_LEFT
+    left = min(max(_LEFT, 1 / days if days else _HALF), _MOST_LEFT)
+    return left, min(left / _SPREAD, _HALF - left)
 
 
 def last_part(not_before: datetime, not_after: datetime) -> datetime:
@@ -111,14 +118,14 @@ def decide(
         chosen = window.start + (window.end - window.start) * fraction
         at = min(chosen, last_part(not_before, not_after))
     if now >= not_after:
-        return Decision(True, at, "it has expired", pressing=True)
+        return Decision(True, at, "expired", pressing=True)
     if now < at:
         return Decision(False, at, "")
-    days = f"{(not_after - now).days} days of its lifetime are left"
+    days = f"{(not_after - now).days} days of the lifetime are left"
     if window is None or not named:
         return Decision(True, at, days)
     over = window.end <= now
-    asks = "the CA wants it renewed at once" if over else f"the CA asks for it, {days}"
+    asks = "the CA asks for immediate renewal (ARI)" if over else f"the CA asks for renewal (ARI), {days}"
     return Decision(True, at, f"{asks}; see {window.explanation}" if window.explanation else asks, pressing=over)
 
 
@@ -159,13 +166,13 @@ def next_try(
 
 _TRIES_BEFORE_OTHER = 3
 _LASTING = frozenset({"caa", "externalAccountRequired", "rateLimited", "rejectedIdentifier", "unsupportedIdentifier"})
-"""Problems (RFC 8555 section 6.7) of one CA that asking it again soon does not mend, and another CA may not have."""
+"""Problems (RFC 8555 section 6.7) of one CA that asking it again soon does not fix, and another CA may not have."""
 
 
 def turn_to_other(problem: str, times: int, now: datetime, not_after: datetime | None, *, proof: bool = False) -> bool:
     """Tell whether it is time to ask another CA.
 
-    At once where asking the same one again mends nothing or there is no good edition; otherwise when it failed three
+    At once where asking the same one again fixes nothing or there is no good edition; otherwise when it failed three
     times: an outage of an hour is no reason.
 
     Args:

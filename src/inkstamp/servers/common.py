@@ -15,12 +15,12 @@ from inkstamp.servers.interface import Endpoint, Listen, Obstacle, Site, Supply
 from inkstamp.servers.text import Directive
 
 REMARK = "# lets CAs see proofs of control; put here by `inkstamp prove --let-through`"
-"""Stands above what lets proofs through."""
+"""Stands above what opens the challenge path."""
 
 
 @dataclass(frozen=True, slots=True)
 class ProofFolder:
-    """What a server is to show: the files below `root` at the path of proofs."""
+    """What a server is to show: the files below `root` at the challenge path."""
 
     path: str
     """With slashes at both ends."""
@@ -104,7 +104,7 @@ def check_names_kept(host: Host, supply: Supply, taken: Taken) -> None:
     """Refuse to take a good certificate from names that the new one does not cover.
 
     Those are all that the virtual host answers, whether it names them, has a wildcard for them or is the default, and
-    that the certificate it has, or another one of ours for this server, covers. One that vouches for itself covers
+    that the certificate it has, or another one of ours for this server, covers. One that is self-signed covers
     nothing that anybody believes.
 
     Raises:
@@ -137,7 +137,7 @@ def check_names_kept(host: Host, supply: Supply, taken: Taken) -> None:
 def check_default_kept(host: Host, names: Sequence[str], certificate_file: str, where: str) -> None:
     """Refuse to take a good certificate from names that it alone covers, where no configuration lists the names.
 
-    One that vouches for itself covers nothing that anybody believes.
+    One that is self-signed covers nothing that anybody believes.
 
     Args:
         host: Where the files are.

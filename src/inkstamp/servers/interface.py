@@ -196,7 +196,7 @@ class Startable(Protocol):
 
 @runtime_checkable
 class Configured(Reloadable, Protocol):
-    """One configured server whose configuration can let proofs through."""
+    """One configured server whose configuration can open the challenge path."""
 
     def plan_let_through(self, names: Sequence[str], folder: tuple[str, ...], root: str) -> list[FileChange]:
         """Work out the smallest edits that answer `folder` at these names with files below `root`.

@@ -88,11 +88,11 @@ def _manner(entry: Server) -> Manner:
 
 
 def as_configured(server: FileCarrier) -> Configured:
-    """Return a server whose configuration can let proofs through; ConfigurationError for one of a kind without."""
+    """Return a server whose configuration can open the challenge path; ConfigurationError for one of a kind without."""
     if isinstance(server, Configured):
         return server
     raise ConfigurationError(
-        f"the configuration of “{server.name}” cannot let proofs through: its kind shows no files, or is not known",
+        f"the configuration of “{server.name}” cannot open the challenge path: its kind serves no files, or is unknown",
         advice="change the web server that shows them, by hand if need be",
     )
 

@@ -18,7 +18,8 @@ from inkstamp.standins.hierarchy import Issuer
 
 _WIDTH = timedelta(days=2)
 _VALID_FOR = timedelta(days=3)
-_SHORT = timedelta(days=10)
+_WISHED = 0.65
+"""Share of a lifetime that is over when its window begins."""
 
 
 CODES = {
@@ -87,7 +88,7 @@ class CaWords:
         wish = next((self.wishes[n] for n in names.get_values_for_type(x509.DNSName) if n in self.wishes), None)
         if wish is None:
             lifetime = leaf.not_valid_after_utc - leaf.not_valid_before_utc
-            start = leaf.not_valid_after_utc - lifetime / (2 if lifetime < _SHORT else 3)
+            start = leaf.not_valid_before_utc + lifetime * _WISHED
             wish = Wish(start, start + min(_WIDTH, lifetime / 20))
         shown: dict[str, Any] = {"suggestedWindow": {"start": stamp(wish.start), "end": stamp(wish.end)}}
         return shown | ({"explanationURL": wish.explanation} if wish.explanation else {})

@@ -173,9 +173,9 @@ class Hierarchy(Keyring):
         self.roots_file = folder / "quayside-roots.pem"
         self.api_root_file = folder / "quayside-api-root.pem"
         self.api_file = folder / "quayside-api.pem"
-        newer, older = self.root("Quayside Root X1"), self.root("Quayside Root X2")
-        self.issuer = self._intermediate(newer, "a-by-x1")
-        self.cross = self._intermediate(older, "a-by-x2")
+        newer, older = self.root("Quayside Harbour Root"), self.root("Quayside Old Harbour Root")
+        self.issuer = self._intermediate(newer, "a-by-harbour")
+        self.cross = self._intermediate(older, "a-by-old-harbour")
         api = self.root("Quayside API Root")
         if not self.api_file.exists():
             write_bytes(self.roots_file, to_pem(newer.certificate) + to_pem(older.certificate))
@@ -214,7 +214,7 @@ class PortalHierarchy(Keyring):
         self.top = self.root("Fogbell Root 2")
         self.old = self.root("Fogbell Root 1")
         self.cross = self.certificate("root-2-by-1", "Fogbell Root 2", self.top.key, self.old, 2)
-        self.upper = self.certificate("upper", "Fogbell Assured", self.key("upper"), self.top, 1)
+        self.upper = self.certificate("upper", "Fogbell Upper CA", self.key("upper"), self.top, 1)
         self.lower = self.certificate("lower", "Fogbell Server CA 7", self.key("lower"), self.upper, 0)
         self.roots_file = folder / "fogbell-roots.pem"
         if not self.roots_file.exists():

@@ -113,7 +113,7 @@ class PortalState:
         sha1, sha256 = hashlib.sha1(der, usedforsecurity=False).hexdigest(), hashlib.sha256(der).hexdigest()
         bare = name.removeprefix("*.")
         if entry.method == "file":
-            return PATH, f"{sha256}\nfogbell.test\n"
+            return PATH, f"fogbell-proof={sha256}\n"
         if entry.method == "cname":
             return f"_fogbell.{bare}", f"{sha1}.proof.fogbell.test"
         return f"_fogbell.{bare}", f"fogbell-proof={sha256}"

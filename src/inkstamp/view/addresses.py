@@ -29,7 +29,7 @@ class Addresses:
     def remedy(self, name: str) -> str:
         """Say what to do about having none."""
         if self.silent:
-            return f"see that this machine's DNS resolver answers, and the nameservers of {name}; then try again"
+            return f"check that this machine's DNS resolver answers, and the nameservers of {name}; then try again"
         return f"make an A or AAAA record for {name} that leads to this server"
 
     @property

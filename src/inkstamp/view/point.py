@@ -71,7 +71,7 @@ def is_public(address: str) -> bool:
 
 
 def is_without_way(address: str, number: int | None) -> bool:
-    """Tell whether this machine has no way to that kind of address (no IPv6 here): nothing is known of it then.
+    """Tell whether this machine has no route to that kind of address (no IPv6 here): nothing is known of it then.
 
     `number` is the errno with which a connection failed. “No route to host” may also come from a router, or be said of
     a neighbour that is down: whether it is this machine's own routes that say so shows without sending anything.

@@ -39,7 +39,7 @@ class Readiness:
     versions: tuple[str, ...]
     """Of TLS, the oldest first."""
     static: bool
-    """Whether it takes key exchange without forward secrecy, where a client offers nothing else."""
+    """Whether it accepts key exchange without forward secrecy, where a client offers nothing else."""
     old: bool
     """Whether it takes ciphers that are broken or nearly so, as far as this machine's OpenSSL still knows any."""
     alpn: str

@@ -165,7 +165,7 @@ def _redirect_lines(reading: Reading, https_port: int) -> list[str]:
 
 
 def _body(host: Host, text: str) -> str:
-    """Return what stands in the virtual host, without what sends visitors to HTTPS and what lets proofs through."""
+    """Return the body of the virtual host, without redirects to HTTPS and what opens the challenge path."""
     closing = text.rfind("\n", 0, host.block.end)
     start, end = host.block.block_start, closing if closing > host.block.block_start else host.block.block_start
     taken = sorted((splice.start, splice.end) for splice in (without(each, text) for each in _leading_to_https(host)))

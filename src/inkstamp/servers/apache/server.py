@@ -88,7 +88,7 @@ class ApacheServer(TextServer[Reading]):
             raise ServerTrouble(
                 f"the virtual host for {name} has no document root that would answer {path}",
                 where=f"{block.file}, line {block.line}",
-                advice=f"let proofs through: inkstamp stamp {name} --let-through",
+                advice=f"open the challenge path: inkstamp stamp {name} --let-through",
             )
         if not found:
             raise self._not_found(name)

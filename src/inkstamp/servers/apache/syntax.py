@@ -60,7 +60,7 @@ class _Parser:
         return ServerTrouble(
             f"{what} in {self._file}",
             where=f"{self._file}, line {line}",
-            advice="mend the file; `apache2ctl -t` says more",
+            advice="fix the file; `apache2ctl -t` says more",
         )
 
     def directives(self, opened: _Line | None, depth: int = 0) -> tuple[tuple[Directive, ...], _Line | None]:

@@ -56,7 +56,7 @@ class _Parser:
     def _broken(self, what: str, offset: int) -> ServerTrouble:
         line = self._text.count("\n", 0, offset) + 1
         return ServerTrouble(f"{what} in {self._file}", where=f"{self._file}, line {line}",
-                             advice="mend the file; `lighttpd -tt` says more")  # fmt: skip
+                             advice="fix the file; `lighttpd -tt` says more")  # fmt: skip
 
     def _take(self, *kinds: str) -> tuple[str, str, int, int]:
         token = self._tokens[self._at]

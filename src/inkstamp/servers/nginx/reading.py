@@ -152,7 +152,7 @@ def read_listen(directive: Directive, *, all_tls: bool) -> Listen:
         raise ServerTrouble(
             f"“listen {to[:80]}” cannot be read",
             where=f"{directive.file}, line {directive.line}",
-            advice="mend the line; `nginx -t` says more",
+            advice="fix the line; `nginx -t` says more",
         )
     return Listen(address=host, port=int(port), tls=tls, default=default)
 

@@ -87,7 +87,7 @@ class NginxServer(TextServer[Reading]):
             raise ServerTrouble(
                 f"the virtual host for {name} answers everything with `return`, and none with TLS has its files",
                 where=f"{block.file}, line {block.line}",
-                advice=f"let proofs through: inkstamp stamp {name} --let-through",
+                advice=f"open the challenge path: inkstamp stamp {name} --let-through",
             )
         if not with_files:
             raise self._not_found(name, "answers plain HTTP")
@@ -97,7 +97,7 @@ class NginxServer(TextServer[Reading]):
             raise ServerTrouble(
                 f"the virtual host for {name} shows no files: it has no document root",
                 where=f"{block.file}, line {block.line}",
-                advice=f"let proofs through: inkstamp stamp {name} --let-through",
+                advice=f"open the challenge path: inkstamp stamp {name} --let-through",
             )
         return tuple(dict.fromkeys(place_of(host, parts) for host in shown))
 

@@ -47,7 +47,7 @@ class _Parser:
     def _broken(self, what: str, offset: int) -> ServerTrouble:
         line = self._text.count("\n", 0, offset) + 1
         return ServerTrouble(
-            f"{what} in {self._file}", where=f"{self._file}, line {line}", advice="mend the file; `nginx -t` says more"
+            f"{what} in {self._file}", where=f"{self._file}, line {line}", advice="fix the file; `nginx -t` says more"
         )
 
     def directives(self, depth: int = 0) -> tuple[Directive, ...]:

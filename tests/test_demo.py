@@ -2,6 +2,7 @@
 
 import os
 import re
+import shlex
 import signal
 import subprocess
 import sys
@@ -10,6 +11,7 @@ import time
 from pathlib import Path
 
 import pytest
+from spoken import parsers
 from world import inkstamp_program
 
 ENVIRONMENT = {name: value for name, value in os.environ.items() if not name.startswith("INKSTAMP_")}
@@ -79,6 +81,24 @@ def test_an_option_that_cannot_apply_to_the_demo_is_refused(option: list[str], t
     assert "do not apply to the demo" in done.stderr
 
 
+ELSEWHERE = re.compile(
+    r"inkstamp (demo |authority add|schedule|revoke|prove shop --cname|collect|export .*--ask-passphrase|"
+    r"why shop --note|calendar --simulate|stamp |order )"
+)
+"""Examples for another moment (an order that is open, a person who answers), or that would change this machine."""
+
+
+def examples() -> list[list[str]]:
+    """Return the examples of the help pages that can be typed in the demo's world at its end."""
+    lines = [
+        line.strip()
+        for parser in parsers()
+        for line in (parser.description or "").splitlines()
+        if line.startswith("    inkstamp ") and not ELSEWHERE.search(line)
+    ]
+    return [shlex.split(re.split(r"   +", line)[0])[1:] for line in lines]
+
+
 def test_a_kept_world_comes_up_again_and_takes_commands_by_hand(tmp_path: Path) -> None:
     kept = tmp_path / "kept"
     done = play("--keep", str(kept), temporary=tmp_path)
@@ -97,8 +117,18 @@ def test_a_kept_world_comes_up_again_and_takes_commands_by_hand(tmp_path: Path) 
                 [inkstamp_program(), *command], capture_output=True, text=True, env=by_hand, check=False
             )
             assert ran.returncode == 0, ran.stderr
+        work = tmp_path / "work"
+        work.mkdir()
+        wrong = {}
+        for example in examples():
+            ran = subprocess.run(
+                [inkstamp_program(), *example], capture_output=True, text=True, env=by_hand, check=False, cwd=work
+            )
+            if ran.returncode not in {0, 1, 3}:
+                wrong[shlex.join(example)] = ran.stderr
         world.send_signal(signal.SIGTERM)
         assert world.wait(10) == 0
+    assert wrong == {}
     assert play("--again", str(tmp_path / "nothing"), temporary=tmp_path).returncode == 2
 
 

@@ -2,9 +2,9 @@
 
     python tools/screenshots.py
 
-Needs Debian's xvfb, xterm, fonts-dejavu-core, imagemagick and chromium. Each command runs in a real terminal of
-1280 x 800 pixels; the acts of the demo are played one after the other, so each picture shows the world as it is by
-then.
+Needs Debian's xvfb, xterm, fonts-dejavu-core, imagemagick and chromium. Each command runs in a real terminal; a
+picture has its whole output and is as high as that needs, up to 1280 x 800 pixels. The acts of the demo are played one
+after the other, so each picture shows the world as it is by then.
 """
 
 import os
@@ -22,6 +22,8 @@ from inkstamp.demo.world import build, running
 
 TARGET = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
 DISPLAY = ":97"
+COLUMNS, MOST_ROWS = 100, 44
+"""Of the terminal, at a size of letters that is easily read; more rows get smaller ones."""
 NAMES = {
     "inkstamp survey": "survey",
     "inkstamp precheck": "precheck",
@@ -46,27 +48,40 @@ MORE = {
 """Commands beside those of the demo, in the world as it is at its end."""
 
 
-def shoot(command: str, file: Path, environment: dict[str, str], *, settle: float = 0.4) -> None:
-    """Run a command in a terminal, wait for its end, and take the screen."""
-    done = file.with_suffix(".done")
-    script = (
-        f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(command)}; {command}; touch {shlex.quote(str(done))}; sleep 60"
-    )
+def typed(command: str, environment: dict[str, str]) -> list[str]:
+    """Run a command in a terminal of `COLUMNS` columns, and return the lines that it left there."""
+    done = subprocess.run(
+        ["script", "-q", "-e", "-c", f"stty cols {COLUMNS} rows 200; {command}", "/dev/null"],
+        env=environment, capture_output=True, check=False, stdin=subprocess.DEVNULL,
+    )  # fmt: skip
+    return done.stdout.decode().replace("\r\n", "\n").splitlines()
+
+
+def shoot(command: str, file: Path, environment: dict[str, str], *, most: int | None = None) -> None:
+    """Run a command and take a picture of its whole output (of its first `most` lines), as high as that is."""
+    lines = [f"\033[1m$ {command}\033[0m", *typed(command, environment)][:most]
+    while lines and not lines[-1].strip():
+        lines.pop()
+    page, done = file.with_suffix(".txt"), file.with_suffix(".done")
+    page.write_text("\n".join(lines))
+    size = min(11.0, 11.0 * MOST_ROWS / max(len(lines), 1))
+    show = f"printf '\\033[?25l'; cat {shlex.quote(str(page))}; touch {shlex.quote(str(done))}; sleep 60"
     terminal = subprocess.Popen(
-        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "140x46+0+0", "-bg", "#fdfdf8", "-fg", "#202020",
-         "-b", "12", "+sb", "-e", "bash", "-c", script],
+        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", f"{size:.1f}", "-geometry", f"{COLUMNS}x{len(lines) + 1}+0+0",
+         "-bg", "#fdfdf8", "-fg", "#202020", "-b", "12", "+sb", "-title", "picture", "-e", "bash", "-c", show],
         env=environment,
     )  # fmt: skip
     try:
         deadline = time.monotonic() + 60
         while not done.exists() and time.monotonic() < deadline:
             time.sleep(0.05)
-        time.sleep(settle)
-        subprocess.run(["import", "-window", "root", str(file)], check=True, env=environment)
+        time.sleep(0.6)
+        subprocess.run(["import", "-window", "picture", str(file)], check=True, env=environment)
     finally:
         terminal.terminate()
         terminal.wait()
         done.unlink(missing_ok=True)
+        page.unlink()
 
 
 def shoot_page(command: list[str], page: Path, environment: dict[str, str]) -> None:
@@ -110,7 +125,7 @@ def main() -> None:
                     shoot(command.replace("{folder}", folder), TARGET / f"{name}.png", environment)
         environment.pop("INKSTAMP_CONFIG")
         shoot("inkstamp --help", TARGET / "help.png", environment)
-        shoot("inkstamp demo | tail -n 43", TARGET / "demo.png", environment)
+        shoot("inkstamp demo", TARGET / "demo.png", environment, most=MOST_ROWS)
     finally:
         screen.terminate()
         screen.wait()

@@ -38,7 +38,7 @@ class _Budget:
     def take(self, count: int) -> None:
         self.left -= count
         if self.left < 0:
-            raise OSError("the answer goes on without end")
+            raise OSError("the answer has no end")
 
 
 _budget: ContextVar[_Budget | None] = ContextVar("inkstamp_byte_budget", default=None)
@@ -150,7 +150,7 @@ def _places(host: str, port: int) -> list[tuple[int, Any]]:
     if trouble:
         raise trouble[0]
     if thread.is_alive():
-        raise TimeoutError(f"nobody says in time which addresses {host} has")
+        raise TimeoutError(f"DNS did not answer in time for {host}")
     return found
 
 

@@ -75,7 +75,7 @@ class Case:
 HTML = b"<!doctype html><title>Under maintenance</title>"
 CASES = [
     Case("nonces refused at times", weather(nonces=0.4), GOES_ON),
-    Case("nonces refused always", weather(nonces=1.0), STOPS, "takes none of the nonces", 0),
+    Case("nonces refused always", weather(nonces=1.0), STOPS, "rejects its own nonces", 0),
     Case("no nonces", mood(gives_nonces=False), STOPS, "holds no nonce", 0),
     Case("500", answers("new-order", page(500)), GOES_ON),
     Case("502", answers("finalize", page(502)), GOES_ON),
@@ -87,7 +87,11 @@ CASES = [
     Case("503 with nonsense", answers("order", page(503, **{"Retry-After": "when the tide turns"})), GOES_ON),
     Case("429 for a second", answers("new-order", page(429, **{"Retry-After": "1"})), GOES_ON),
     Case(
-        "429 for a year", answers("new-order", page(429, **{"Retry-After": "31536000"})), STOPS, "not to be called", 0
+        "429 for a year",
+        answers("new-order", page(429, **{"Retry-After": "31536000"})),
+        STOPS,
+        "asks to retry after",
+        0,
     ),
     Case("closes half-way", weather(cut=0.07), GOES_ON),
     Case("breaks connections", weather(lost=0.07), GOES_ON),
@@ -109,7 +113,10 @@ CASES = [
     ),
     Case("deep json", answers("order", Canned(200, {}, b"[" * 100_000, "application/json")), STOPS, "is not the order"),
     Case(
-        "20 MB", answers("certificate", Canned(200, {}, b"x" * 20_000_000, "text/plain")), STOPS, "goes on past 1048576"
+        "20 MB",
+        answers("certificate", Canned(200, {}, b"x" * 20_000_000, "text/plain")),
+        STOPS,
+        "is longer than 1048576",
     ),
     Case("redirects an order", mood(redirects={"new-order"}), STOPS, "redirects a request to", 0),
     Case(
@@ -210,7 +217,7 @@ def test_an_order_that_is_never_done_is_left_for_a_later_run_after_minutes(world
     begin = clock.moment
     place = Workplace(world.config, world.home, clock=clock)
     entry = Certificate(names=(f"{short}.saltmarsh.test",), authority="quayside", via="front")
-    with pytest.raises(StillWaiting, match="still at work") as raised:
+    with pytest.raises(StillWaiting, match="still processing") as raised:
         obtain(place, short, entry)
     assert timedelta(minutes=4) < clock.moment - begin <= timedelta(minutes=5)
     assert "it resumes this order" in raised.value.advice

@@ -52,7 +52,7 @@ def test_a_rate_limit_beyond_patience_is_told_with_its_time_and_not_run_against(
     assert "too many certificates for saltmarsh.test" in flat(done)
     assert "https://ca.test/limits" in flat(done)
     tomorrow = datetime.now(UTC) + timedelta(days=1)
-    assert f"not to be called before {tomorrow:%Y-%m-%d}" in flat(done)
+    assert f"asks to retry after {tomorrow:%Y-%m-%d}" in flat(done)
     assert world.asked()["new-order"] == 1
 
 
@@ -87,7 +87,7 @@ def test_a_compound_refusal_is_told_name_by_name(world: SimulatedWorld) -> None:
     [
         ("new-order", Canned(201, {}, b"{}", "application/json"), "does not say where"),
         ("new-order", Canned(201, {"Location": "https://localhost:1/x"}, b"[1]", "application/json"), "order that was"),
-        ("authorization", Canned(200, {}, b"x" * 2_000_000, "application/json"), "goes on past 1048576 bytes"),
+        ("authorization", Canned(200, {}, b"x" * 2_000_000, "application/json"), "is longer than 1048576 bytes"),
         ("directory", Canned(200, {}, b"<html>hello</html>", "text/html"), "not the directory"),
         ("certificate", Canned(200, {}, b"no certificate", "text/plain"), "holds 0 PEM certificates"),
         ("finalize", Canned(400, {}, problem("badCSR", "weak key")), "badCSR: weak key"),
@@ -157,7 +157,7 @@ def test_a_certificate_that_is_due_is_renewed_and_one_failure_does_not_stop_the_
     world.nameserver.table[NAME] = ["127.0.0.1"]
     resting = world.run("renew")  # a broken name must not use up the CA's limits
     assert (resting.status, world.asked()["new-order"]) == (0, asked)
-    assert "failed once, is tried again from" in re.sub(r"\s+", " ", resting.out)
+    assert "failed once, next attempt from" in re.sub(r"\s+", " ", resting.out)
     assert [each["name"] for each in world.run("renew", "--json").json["held"]] == ["rowing"]
     assert world.run("renew", "rowing", "--json").json["renewed"][0]["outcome"]["edition"]["number"] == 2
     assert "3 checked, 0 renewed, 0 failed" in world.run("renew").out
@@ -195,7 +195,7 @@ def test_a_request_that_the_ca_refuses_for_good_ends_the_order_and_the_next_run_
     done = world.run("stamp", NAME)
     assert done.status == 1
     assert f"CAA of {NAME} names another CA" in flat(done)
-    assert "the next run orders anew" in flat(done)
+    assert "the next run orders again" in flat(done)
     short = NAME.partition(".")[0]
     assert f"CAA of {NAME} names another CA" in world.run("why", short).flat
     assert world.run("status", "--json").json["certificates"][0]["state"] == "refused"
@@ -209,7 +209,7 @@ def test_a_ca_is_left_alone_for_as_long_as_it_asked_when_a_challenge_was_answere
     world.simulated.state.mood.asks_for = 2
     done = world.run("stamp", NAME)
     assert done.status == 0, done.err
-    assert "waits 2 s: the CA is at work" in flat(done)
+    assert "waits 2 s: the CA is processing" in flat(done)
 
 
 def test_states_that_no_rfc_lists_are_told_and_never_an_error_of_the_whole_command(world: SimulatedWorld) -> None:

@@ -30,7 +30,7 @@ def test_the_log_is_one_json_object_a_line_when_that_is_wanted(world: SimulatedW
     assert done.status == 0, done.err
     lines = [json.loads(line) for line in done.err.splitlines()]
     assert lines[0]["about"] == "rowing"
-    assert lines[0]["text"] == "is due: not issued yet"
+    assert lines[0]["text"] == "due: not issued yet"
     assert {each["level"] for each in lines} == {"info"}
     assert all(datetime.fromisoformat(each["at"]).tzinfo for each in lines)
     world.nameserver.table[NAME] = ["127.0.0.9"]
@@ -75,7 +75,7 @@ def test_it_keeps_running_takes_the_configuration_anew_and_ends_when_it_is_told(
         run.send_signal(signal.SIGTERM)
     out, err = run.communicate(timeout=20)
     assert run.returncode == 0, err
-    assert out.count("looked at") >= 2
+    assert out.count("checked") >= 2
     assert "1 checked, 1 renewed, 0 failed" in out
     assert "runs again at" in err
     assert err.rstrip().endswith("stopped")

@@ -31,7 +31,7 @@ def test_what_is_revoked_is_due_at_once(world: SimulatedWorld, by: tuple[str, ..
     assert asked.status == 2
     assert "served by front" in asked.flat
     assert "visitors are warned until the next `inkstamp renew`" in asked.flat
-    assert "key-compromise: somebody else may have the key" in asked.flat
+    assert "key-compromise: the private key may be known to others" in asked.flat
     assert "add --yes" in asked.flat
     assert revoked(world) == {}
     done = world.run("revoke", "rowing", "--reason", "key-compromise", "--yes", *by)
@@ -149,7 +149,7 @@ def test_a_ca_that_does_not_revoke_or_refuses_a_reason_is_told_of(world: Simulat
     finally:
         CODES[9] = held
     assert done.status == 1
-    assert "does not take that reason" in done.flat
+    assert "does not accept that reason" in done.flat
     assert world.run("stamp", "rowing", "--reissue").status == 0
     assert world.run("revoke", "rowing", "--yes").status == 0
     assert revoked(world) == {serial(world, 1): "unspecified"}, "the one that was meant, and not the newest"

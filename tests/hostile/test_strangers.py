@@ -181,8 +181,8 @@ def test_a_hostile_mail_server_and_a_hostile_webhook(street: Street) -> None:
     ):
         done = street.renew("mail server and webhook that never end", messengers)
     assert done.status == 0, done.err
-    assert "post: could not tell anybody" in words(done)
-    assert "hook: could not tell anybody" in words(done)
+    assert "post: could not send the notification" in words(done)
+    assert "hook: could not send the notification" in words(done)
 
 
 def forged_answer() -> bytes:

@@ -5,7 +5,8 @@ from datetime import timedelta
 import pytest
 from authority_of_tests import NOW, Signer
 
-from inkstamp.findings import Severity
+from inkstamp.findings import Severity, warn
+from inkstamp.jobs.check import NameReport, together
 from inkstamp.jobs.check_chain import judge_chain
 from inkstamp.pki.chain import Roots
 
@@ -56,3 +57,17 @@ def test_each_fault_of_a_chain_is_found(
     assert seen[topic] is severity
     if topic in {"name", "chain"}:
         assert root == "Root"
+
+
+def test_a_bare_name_and_its_www_with_the_same_findings_are_told_once() -> None:
+    def report(name: str, seen: str) -> NameReport:
+        return NameReport(
+            name=name, chain=(), root="R", days_left=9, findings=(warn("hsts", name, seen, f"see {name}"),)
+        )
+
+    bare, www, other = (report(name, "no HSTS header") for name in ("site.test", "www.site.test", "shop.test"))
+    odd = report("odd.test", "no redirect from HTTP to HTTPS")
+    assert together([bare, www, odd, other]) == [
+        (("site.test", "www.site.test", "shop.test"), bare),
+        (("odd.test",), odd),
+    ]

@@ -159,7 +159,7 @@ def test_an_install_that_fails_puts_every_byte_back(world: World, httpd: Apache,
     assert done.status == 1
     told = {
         "refused": "AH00526: Syntax error",
-        "no effect": "does not serve the new certificate",
+        "no effect": "still serves another certificate",
         "broken before": "is broken already",
         "not running": "could not be reloaded",
     }

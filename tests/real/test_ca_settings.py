@@ -145,6 +145,6 @@ def test_an_accounts_whole_life_at_the_real_ca(tmp_path: Path) -> None:
         assert world.run("order", "museum", "--cancel").status == 0
         retired = world.run("authority", "deactivate", "quayside", "--yes")
         assert retired.status == 0, retired.err
-        assert "was retired" in world.run("stamp", "rowing", "--reissue").flat
+        assert "was deactivated" in world.run("stamp", "rowing", "--reissue").flat
         assert world.run("authority", "add", "quayside").status == 0
         assert world.run("stamp", "rowing", "--reissue").status == 0

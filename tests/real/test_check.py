@@ -81,13 +81,13 @@ def test_what_is_good_and_what_is_not_known_is_told_too(sites: Sites) -> None:
     assert "keyCompromise (stapled)" in sites.run("stapled-revoked.saltmarsh.test").flat
     pair = sites.run("pair.saltmarsh.test").flat
     assert "clients that want rsa are served another certificate" in pair
-    assert "is served the certificate for" in pair, "the first site answers where no name is said"
+    assert "are served the certificate for" in pair, "the first site answers where no name is said"
     missing = sites.run("fetched.saltmarsh.test")
     assert "which --fetch-issuers tries" in missing.flat
     fetched = sites.run("fetched.saltmarsh.test", "--fetch-issuers")
     assert fetched.status == 1, "it is as broken as before, but it is told how to fix it"
     assert (
-        "“Saltmarsh Test CA” is missing; with it the chain leads to the trusted root “Saltmarsh Test Root”"
+        "intermediate missing: “Saltmarsh Test CA”; with it the chain leads to the trusted root “Saltmarsh Test Root”"
         in fetched.flat
     )
     assert sites.run("weak.saltmarsh.test", "--quick").status == 0, "keys are not looked at"
@@ -102,8 +102,8 @@ def test_what_one_address_of_several_does_otherwise_is_told_with_its_address(sit
     name, far = "forgotten.saltmarsh.test", f"{FORGOTTEN}:{sites.nginx.https_port}"
     assert "was revoked" in found["bad", "revocation", far]
     assert ("warn", "addresses", name) in found
-    assert "does not lead to HTTPS" in found["warn", "plain HTTP", far]
-    assert "leads to HTTPS in one redirect" in found["good", "plain HTTP", f"127.0.0.1:{sites.nginx.https_port}"]
+    assert "no redirect from HTTP to HTTPS" in found["warn", "plain HTTP", far]
+    assert "redirects to HTTPS in one redirect" in found["ok", "plain HTTP", f"127.0.0.1:{sites.nginx.https_port}"]
     assert sum(1 for _, topic, _ in found if topic == "hsts") == 1, "what is the same at all is told once"
 
 
@@ -151,8 +151,8 @@ def test_what_changed_since_the_last_look_is_told_and_nothing_else(sites: Sites)
     two, good = "two.saltmarsh.test", "good.saltmarsh.test"
     first = sites.run(two, good, "--since")
     assert first.status == 1
-    assert "looked at for the first time: 2 of 2" in first.out
-    assert "2 checked, 0 otherwise than the last time" in sites.run(two, good, "--since").out
+    assert "checked for the first time: 2 of 2" in first.out
+    assert "2 checked, 0 changed since the last check" in sites.run(two, good, "--since").out
     sites.nameserver.table[two] = ["127.0.0.1"]
     done = sites.run(two, good, "--since")
     sites.nameserver.table[two] = ["127.0.0.1", "127.0.0.9"]
@@ -187,7 +187,7 @@ def test_caa_that_forbids_the_next_edition_is_told_of_a_configured_name(sites: S
              for done in (forbidden, allowed, stranger)]  # fmt: skip
     assert [each["severity"] for each in found] == ["warn", "ok", "note"]
     assert "does not allow quayside to issue" in found[0]["seen"]
-    assert "lets only these issue: “quayside.test”" in found[2]["seen"]
+    assert "allows only these to issue: “quayside.test”" in found[2]["seen"]
 
 
 def test_apache_is_judged_as_nginx_is(sites: Sites) -> None:

@@ -85,7 +85,7 @@ def test_a_balancer_gets_each_edition_attached_beside_those_of_others_and_the_on
         assert world.run("undo", "sail").status == 0
         assert served(port, domain) == world.edition("sail", 3)
     away = world.run("install", "sail", "--edition", "4")
-    assert (away.status, "the balancer “edge” cannot be reached" in away.flat) == (1, True)
+    assert (away.status, "the balancer “edge” is unreachable" in away.flat) == (1, True)
     assert world.served(domain) == world.edition("sail", 4)
     assert "tide-and-mud" not in away.flat + (world.home / "ledger.db").read_bytes().decode("latin-1")
 

@@ -69,7 +69,7 @@ def test_what_failed_before_an_entry_was_written_leaves_nothing_behind(world: Wo
     entry = '\n[certificate.nowhere]\nnames = ["nowhere.saltmarsh.test"]\nauthority = "quayside"\nvia = "front"\n'
     world.config.write_text(config + entry)
     assert "last met" not in world.run("why", "nowhere").out
-    assert "no edition yet" in world.run("why", "nowhere").out
+    assert "not issued" in world.run("why", "nowhere").out
 
 
 def test_nothing_passes_that_was_not_tried(world: World, folder: Path, config: str) -> None:
@@ -104,7 +104,7 @@ def test_a_mistake_in_one_entry_stops_no_other_and_everybody_is_told(world: Worl
     fine = entry.format("fine", "quayside") + 'install = ["front"]\n'
     world.config.write_text(config + fine + fine.replace("te.fine", "te.twin"))
     told = world.run("status").flat
-    assert "names and the kind of key of [certificate.fine], and is for front too" in told
+    assert "names and key algorithm of [certificate.fine], and is for front too" in told
 
 
 def test_a_site_that_is_gone_and_an_entry_that_is_gone_are_told(world: World, config: str) -> None:

@@ -104,7 +104,7 @@ def test_every_machine_gets_copies_that_it_serves_and_a_renewal_changes_them_alo
     assert club.run("stamp", "club", "--reissue").status == 0
     assert all_served(club) == {club.edition("club", 2)}
     assert [each.read_bytes() for each in files] == before
-    assert "good and installed" in club.run("stamp", "club").out
+    assert "valid and installed" in club.run("stamp", "club").out
     assert stray(folder / "west-www") + stray(west[1].folder) + stray(east[1].folder) == []
 
 
@@ -130,11 +130,11 @@ def test_a_machine_that_is_away_is_left_for_the_next_run_and_told(club: World, e
         east[1].client.write_text(away)
         east[1].process.send_signal(signal.SIGCONT)
     assert done.status == 1
-    assert "edition 3 could not be put on east" in done.flat
-    assert "front, west have edition 3; the next run tries the rest again" in done.flat
+    assert "edition 3 could not be installed on east" in done.flat
+    assert "front, west have edition 3; the next run tries the rest" in done.flat
     assert (served(club, WEST), served(club, EAST)) == (club.edition("club", 3), club.edition("club", 2))
     assert club.run("--json", "status").json["certificates"][0]["state"] == "not installed"
-    assert "could not be put on east" in club.run("why", "club").flat
+    assert "could not be installed on east" in club.run("why", "club").flat
     again = club.run("renew")
     assert again.status == 0, again.err
     assert all_served(club) == {club.edition("club", 3)}
@@ -221,7 +221,7 @@ def test_a_connection_that_is_lost_in_the_middle_leaves_the_machine_whole(
     cutter.join()
     club.config.write_text(config)
     assert done.status == 1
-    assert "edition 5 could not be put on west" in done.flat
+    assert "edition 5 could not be installed on west" in done.flat
     assert "lost in the middle of a request" in done.flat
     assert {each: each.read_bytes() for each in copies} == copies
     assert served(club, WEST) == club.edition("club", 4)

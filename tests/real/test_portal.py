@@ -157,7 +157,7 @@ def test_a_file_of_the_portals_own_wording_is_carried_and_comes_back_if_it_is_cl
     assert world.run("order", "shop", "--cancel").status == 0
     assert world.left_behind() == []
     assert list((world.home / "orders").iterdir()) == []
-    assert stand(world) == ("no edition yet", "inkstamp order shop")
+    assert stand(world) == ("not issued", "inkstamp order shop")
 
 
 def test_approval_by_email_lists_what_a_ca_may_write_to_and_whether_mail_arrives(world: PortalWorld) -> None:
@@ -201,14 +201,14 @@ def test_an_order_waits_for_days_tells_why_and_keeps_notes(world: PortalWorld) -
     assert "in review" in world.post(f"{page}/check")
     assert world.run("why", "shop", "--note", "call expected from the CA on Tuesday").status == 0
     told = flat(world.run("why", "shop").out)
-    for part in ("waiting for the CA", "step the proof is seen", "just now", "order 1 at fogbell, http",
-                 f"proof {NAME}: file /.well-known/pki-validation/fogbell.txt, seen",
+    for part in ("waiting for the CA", "step validated as far as visible", "just now", "order 1 at fogbell, http",
+                 f"validation {NAME}: file /.well-known/pki-validation/fogbell.txt, found",
                  "call expected from the CA on Tuesday", "next inkstamp collect shop FILE…"):  # fmt: skip
         assert part in told
     data = world.run("why", "shop", "--json").json["why"]
     assert (data["stall"]["who"], data["order"]["state"], len(data["notes"])) == ("the CA", "waiting", 1)
     assert world.run("renew").status == 3  # not issued yet, and only the CA can help
-    assert "waiting for the CA" in flat(world.run("renew").err)
+    assert "waits for the CA" in flat(world.run("renew").err)
     assert world.run("stamp", "shop").status == 3
     world.portal.state.release(int(page.rpartition("/")[2]))
     assert world.run("collect", "shop", str(world.download(page))).status == 0
@@ -221,12 +221,12 @@ def test_an_order_that_waits_for_a_person_has_not_failed_however_often_a_timer_m
     for _ in range(3):
         assert world.run("renew").status == 3
     told = world.run("why", "shop").out
-    assert "paste the request" in told
+    assert "paste the CSR" in told
     assert "last met" not in told
     place = Workplace(world.config, world.home)
     (condition,) = _conditions(place, Sweep(find_due(place), ()), all_statuses(place))
     place.close(0)
-    assert (condition.failures, "paste the request" in condition.waits_for) == (0, True)
+    assert (condition.failures, "paste the CSR" in condition.waits_for) == (0, True)
 
 
 def test_a_certificate_from_a_portal_that_comes_due_opens_its_next_order_and_the_old_one_serves_on(
@@ -266,7 +266,7 @@ def test_several_names_are_proven_one_by_one_and_a_wildcard_never_by_a_file(worl
 
 
 def test_a_rule_with_a_token_waits_for_it(world: PortalWorld) -> None:
-    world.configure(rule='record = "_dcv.{domain}"\nvalue = "{token}-{SHA1}"\nrecord_type = "txt"', via="by-hand")
+    world.configure(rule='record = "_dcv.{domain}"\nvalue = "{token}-{sha1:upper}"\nrecord_type = "txt"', via="by-hand")
     ordered = world.run("order", "shop")
     assert world.run("prove", "shop").status == 2
     sha1 = csr.facts(csr.read(BLOCK.findall(ordered.out)[0].encode(), "x"), "x", private=True).sha1
@@ -274,7 +274,7 @@ def test_a_rule_with_a_token_waits_for_it(world: PortalWorld) -> None:
     assert f"record _dcv.{NAME} type TXT value ab12-{sha1.upper()}" in flat(told.out)
     for rule in (RULE, ""):
         world.configure(rule=rule)
-        assert "uses {{token}}" in flat(world.run("prove", "shop", "--token", "ab12").err)
+        assert "uses {token}" in flat(world.run("prove", "shop", "--token", "ab12").err)
 
 
 def test_an_open_order_is_never_dropped_in_silence(world: PortalWorld) -> None:
@@ -310,9 +310,9 @@ def test_what_does_not_belong_to_the_order_is_told_by_its_fault_and_nothing_is_w
     above = to_pem(hierarchy.lower.certificate) + to_pem(hierarchy.upper.certificate)
     soon = timedelta(days=-3)
     cases = [
-        (issue_for(world, stranger), "belongs to another key than order 2's"),
+        (issue_for(world, stranger), "not the key of order 2"),
         (issue_for(world, stranger, names=["other.test"]), "matches no key here"),
-        (issue_for(world, old_request), "was issued for the request of edition 1, not for that of order 2"),
+        (issue_for(world, old_request), "was issued for the CSR of edition 1, not for that of order 2"),
         (first.read_bytes(), "is edition 1 of “shop” already"),
         (above, "are all CA certificates; the server certificate is missing"),
         (issue_for(world, request, names=["other.test"]) + above, f"the certificate lacks {NAME}"),
@@ -334,7 +334,7 @@ def test_what_does_not_belong_to_the_order_is_told_by_its_fault_and_nothing_is_w
     file.write_bytes(issue_for(world, request) + above)
     preview = world.run("collect", str(file), "--preview")
     assert preview.status == 0
-    assert "this would be taken in for order 2" in preview.out
+    assert "this would be imported for order 2" in preview.out
     assert not (world.home / "shelf" / "shop" / "0002").exists()
     assert world.run("collect", str(file)).status == 0
     repeated = world.run("collect", str(file))
@@ -369,7 +369,7 @@ def test_another_sites_certificate_is_led_to_its_own_order(world: PortalWorld) -
     file.write_bytes(b"".join([issue_for(world, request, names=["ferry.saltmarsh.test"]),
                                to_pem(hierarchy.upper.certificate), to_pem(hierarchy.lower.certificate)]))  # fmt: skip
     done = world.run("collect", "shop", str(file))
-    assert "belongs to order 1 of “ferry” fix: import it there: inkstamp collect ferry FILE…" in flat(done.err)
+    assert "matches order 1 of “ferry” fix: import it there: inkstamp collect ferry FILE…" in flat(done.err)
     done = world.run("collect", str(file))  # without a name, the key finds its order
     assert done.status == 0, done.err
     assert "ferry: edition 1 is on the shelf" in done.out
@@ -385,7 +385,7 @@ def test_a_missing_intermediate_is_fetched_only_when_that_is_allowed(world: Port
         (folder / name).write_bytes(parts[name])
     refused = world.run("collect", "shop", str(folder))
     assert refused.status == 1
-    assert f"it says that it can be had at {world.portal.url}/issuer/lower.cer" in flat(refused.err)
+    assert f"intermediate missing; its URL is {world.portal.url}/issuer/lower.cer" in flat(refused.err)
     assert "--fetch" in refused.err
     fetched = world.run("collect", "shop", str(folder), "--fetch")
     assert fetched.status == 0, fetched.err
@@ -398,7 +398,7 @@ def test_both_paths_of_a_cross_signed_root_are_shown_and_the_wanted_one_is_serve
     file = str(world.download(page))
     shown = flat(world.run("collect", "shop", file, "--preview").out)
     assert "2 paths to trusted roots" in shown
-    assert re.search(r"taken ends \S+, root “Fogbell Root 2”", shown)
+    assert re.search(r"chosen ends \S+, root “Fogbell Root 2”", shown)
     assert re.search(r"other ends \S+, root “Fogbell Root 1”", shown)
     unknown = world.run("collect", "shop", file, "--preview", "--root", "Unknown Root")
     assert "no path leads to it; “Fogbell Root 2” is taken" in flat(unknown.out)

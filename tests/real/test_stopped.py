@@ -101,13 +101,13 @@ def test_a_key_that_is_not_the_certificates_is_never_installed_and_makes_it_due(
     made = ["openssl", "genpkey", "-algorithm", "EC", "-pkeyopt", "ec_paramgen_curve:P-256"]
     wrong = subprocess.run(made, capture_output=True, check=True).stdout
     closed = subprocess.run([*made, "-aes256", "-pass", "pass:x"], capture_output=True, check=True).stdout
-    for bad, word in ((wrong, "the key of another certificate"), (closed, "is encrypted")):
+    for bad, word in ((wrong, "does not match the certificate"), (closed, "is encrypted")):
         newest.write_bytes(bad)
         subprocess.run(["touch", "-d", "now + 5 minutes", newest], check=True)
         refused = world.run("install", "club")
         assert refused.status == 1
         assert word in refused.flat
-        assert "the key of edition 1 was changed" in world.run("renew", "--preview").out
+        assert "the key of edition 1 was replaced" in world.run("renew", "--preview").out
         assert served(nginx, "club.saltmarsh.test") == world.edition("club", 1)
     newest.write_bytes(good)
     nginx.expect_sound()

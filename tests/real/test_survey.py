@@ -91,9 +91,7 @@ def test_it_is_told_who_answers_for_a_name_and_when_none_of_the_servers_does(wor
     here, strange = found["club.saltmarsh.test"]
     assert (here["severity"], "is front: it serves serial" in here["seen"]) == ("ok", True)
     assert (strange["severity"], f"{STRANGE}:" in strange["seen"]) == ("note", True)
-    assert "no site of these servers answers for it there" in strange["seen"], (
-        "every loopback address is this machine's"
-    )
+    assert "no site of these servers has the name there" in strange["seen"], "every loopback address is this machine's"
     (far_away,) = found["far.saltmarsh.test"]
     assert "is far: it serves serial" in far_away["seen"]
 

@@ -202,7 +202,7 @@ def test_a_redirect_to_https_with_an_expired_certificate_is_passed_over_and_told
     checked = world.run("precheck", "trap")
     assert checked.status == 0, checked.out
     assert "after a redirect to https" in checked.flat
-    reason = r"certificate that is not good \((certificate has expired|self-signed certificate)\)"
+    reason = r"certificate that is not valid \((certificate has expired|self-signed certificate)\)"
     assert re.search(reason, checked.flat)
     assert world.run("stamp", "trap", "--reissue").status == 0
 

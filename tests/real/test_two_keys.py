@@ -54,7 +54,7 @@ def test_the_second_certificate_stands_beside_the_first_and_each_is_renewed_and_
     for name, number in ((f"{kind}-rsa", 2), (kind, 2)):
         assert world.run("stamp", name, "--reissue").status == 0
         assert served(world, kind, "aRSA" if "rsa" in name else "aECDSA") == world.edition(name, number)
-    assert "stands beside this certificate" in world.run("check", f"{kind}-rsa").flat
+    assert "is installed beside this certificate" in world.run("check", f"{kind}-rsa").flat
     assert world.run("undo", kind).status == 0
     assert (served(world, kind, "aECDSA"), served(world, kind, "aRSA")) == (
         world.edition(kind, 1), world.edition(f"{kind}-rsa", 2),

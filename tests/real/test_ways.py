@@ -102,7 +102,7 @@ def test_a_port_that_is_taken_is_told_with_the_program_that_has_it(world: World)
     done = world.run("stamp", "taken.saltmarsh.test", "--via", "listener")
     assert done.status == 1
     assert re.search(rf"port {world.nginx.http_port} is taken by nginx \(process \d+\)", done.flat)
-    assert "a record in DNS" in done.flat
+    assert "or use dns-01" in done.flat
     checked = world.run("precheck", "taken.saltmarsh.test", "--via", "listener")
     assert checked.status == 1
     assert re.search(r"taken by nginx \(process \d+\)", checked.flat)
@@ -215,7 +215,7 @@ def test_why_tells_the_ca_s_words_what_was_seen_and_another_way(world: World) ->
     for word in (
         "refused",
         "the CA validated: the CA refused to issue for vague.saltmarsh.test",
-        "who you",
+        "waiting for you",
         "CA's message",
         "unauthorized",
         "403",

@@ -168,7 +168,7 @@ def _wanted(options: argparse.Namespace) -> "Authority | None":
 
 
 def _tell_portal(added: "Added") -> None:
-    print(f"{added.authority}: a portal, {'written' if added.entry_written else 'as it was'}")
+    print(f"{added.authority}: portal {'added' if added.entry_written else 'configured already'}")
     print(output.field("page", added.page))
     if added.entry_written:
         print(output.field("written", f"[authority.{added.authority}] in {added.config_file}"))

@@ -102,7 +102,7 @@ def _tell(made: "Calendar") -> None:
         for each in made.outlook.weeks
     ]
     output.table(("week from", "renewed", "expire", "which are renewed"), rows)
-    print("expire: if they were not renewed before")
+    print("expire: would expire if not renewed before")
     if made.outlook.later:
         print(f"{made.outlook.later} more {'is' if made.outlook.later == 1 else 'are'} renewed after that")
     if made.outlook.late:

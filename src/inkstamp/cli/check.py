@@ -56,7 +56,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.check import Manner, Verdict, check, of_sites
+    from inkstamp.jobs.check import Manner, Verdict, check, of_sites, together
     from inkstamp.jobs.check_since import remember
     from inkstamp.view.point import roots_file
 
@@ -79,10 +79,10 @@ def run(context: Context, options: argparse.Namespace) -> int:
     elif not reports:
         print("no certificate is configured yet; name a host to check\n  next   inkstamp check NAME")
     elif len(reports) <= _ONE_BY_ONE or options.in_full:
-        for number, report in enumerate(reports):
+        for number, (names, report) in enumerate(together(reports)):
             if number:
                 print()
-            _tell(report)
+            _tell(report, names)
     else:
         _list(reports)
     return status
@@ -127,8 +127,8 @@ def _targets(source: str) -> list[str]:
     return found
 
 
-def _tell(report: "NameReport") -> None:
-    print(f"{report.name}: {report.verdict.value}")
+def _tell(report: "NameReport", names: "Sequence[str]") -> None:
+    print(output.wrapped(f"{', '.join(names)}: {report.verdict.value}", "", "  "))
     for depth, each in enumerate(report.chain):
         branch = "   " * depth + ("└─ " if depth else "")
         told = output.clean(each.subject or ", ".join(each.names))

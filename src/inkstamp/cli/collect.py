@@ -149,7 +149,7 @@ def _tell_ways(ways: "tuple[Way, ...]") -> None:
     if len(ways) > 1:
         print(f"{len(ways)} paths to trusted roots; old devices may know only the older root:")
     for way in ways:
-        mark = "taken" if way.chosen else "other"
+        mark = "chosen" if way.chosen else "other"
         print(output.field(mark, f"ends {way.ends[:10]}, root “{way.subjects[-1]}” {way.root_sha256[:16]}…"))
         for depth, subject in enumerate(way.subjects):
             branch = "   " * (depth - 1) + "└─ " if depth else ""

@@ -18,6 +18,7 @@ from inkstamp.findings import Severity
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.names import readable
 from inkstamp.pki.subject import WORDS, Subject
+from inkstamp.printable import counted
 
 if TYPE_CHECKING:
     from inkstamp.jobs.request import Made
@@ -144,13 +145,13 @@ def _ask(
         if kind is not None and kind not in set(KeyKind):
             from inkstamp.errors import UsageError
 
-            raise UsageError(f"“{kind}” is no kind of key", advice=f"known: {', '.join(KeyKind)}")
+            raise UsageError(f"“{kind}” is not a key algorithm", advice=f"known: {', '.join(KeyKind)}")
     return tuple(names), answers, kind
 
 
 def _tell_made(made: "Made") -> None:
     sealed = ", encrypted" if made.key_encrypted else ""
-    print(f"{made.csr_file}: a CSR for {len(made.facts.names) + len(made.facts.addresses)} names")
+    print(f"{made.csr_file}: a CSR for {counted(len(made.facts.names) + len(made.facts.addresses), 'name')}")
     _tell_facts(made.facts)
     print(
         output.field(

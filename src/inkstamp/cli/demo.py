@@ -34,7 +34,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
 
     if context.json or context.config or context.home:
         raise UsageError(
-            "--json, --config and --home do not apply to the demo, which makes a world of its own",
+            "--json, --config and --home do not apply to the demo, which uses its own configuration",
             advice="leave them out; `--keep DIR` says where the world is made",
         )
 

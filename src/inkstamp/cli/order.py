@@ -69,7 +69,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
 
 def _tell_portal(shown: "PortalOrder") -> None:
     record = shown.order
-    verb = "is opened" if shown.opened else "goes on"
+    verb = "is opened" if shown.opened else "is resumed"
     print(f"{shown.certificate}: order {record.id} for the portal of {record.authority} {verb}")
     print(output.field("names", ", ".join(record.names)))
     if shown.page:

@@ -1,4 +1,4 @@
-"""Draw a calendar or a simulated year, as PNG or SVG of 1280 by 800 points."""
+"""Draw a calendar or a simulated year, as PNG or SVG 1280 points wide and 800 high at most."""
 
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -9,9 +9,9 @@ from matplotlib.artist import Artist
 from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
-from matplotlib.patches import Patch
 
 from inkstamp.errors import FileTrouble
+from inkstamp.printable import counted
 from inkstamp.renewal.outlook import by_day
 
 if TYPE_CHECKING:
@@ -27,12 +27,22 @@ _MOST_BARS = 70
 """Bars are legible up to here; more certificates are counted by day."""
 _LIFE, _PLANNED, _LATE, _LIMIT = "#b9cfd6", "#1f6f7f", "#b3381f", "#5b2a86"
 _INK = "#222222"
+_STATES = {
+    "ok": ("#1f6f7f", "o", "ok: planned renewal"),
+    "due": ("#b26a00", "^", "due now"),
+    "late": (_LATE, "X", "late: due, and not renewed"),
+    "expired": ("#6b1020", "s", "expired"),
+}
+"""Colour and mark of each state, and what the legend says."""
+_THICK = 0.36
+"""Height of a bar, as a share of its row."""
 _LONGEST_NAME = 28
 
 
-def _figure() -> tuple[Figure, "Axes"]:
+def _figure(rows: int = _MOST_BARS) -> tuple[Figure, "Axes"]:
     mpl.rcParams.update({"font.size": 11, "svg.hashsalt": "inkstamp", "text.color": _INK, "axes.labelcolor": _INK})
-    figure = Figure(figsize=_SIZE, dpi=_DPI, layout="constrained")
+    high = min(_SIZE[1], 1.9 + 0.34 * rows)  # few bars need no more, and stay thin
+    figure = Figure(figsize=(_SIZE[0], high), dpi=_DPI, layout="constrained")
     axes = figure.add_subplot()
     axes.spines[["top", "right"]].set_visible(False)
     return figure, axes
@@ -47,52 +57,71 @@ def _save(figure: Figure, file: Path) -> None:
 
 def draw_calendar(made: "Calendar", file: Path, days: int, limit: int | None) -> None:
     """Draw each certificate's life as a bar; of many, the renewals of each of the next `days` days."""
-    figure, axes = _figure()
-    if len(made.lives) <= _MOST_BARS and limit is None:
+    of_each = len(made.lives) <= _MOST_BARS and limit is None
+    figure, axes = _figure(max(len(made.lives), 3)) if of_each else _figure()
+    if of_each:
         _bars(axes, made.lives, made.at)
-        axes.set_title(f"{len(made.lives)} certificates, as of {made.at:%Y-%m-%d %H:%M} UTC", loc="left", pad=22)
+        axes.set_title(
+            f"{counted(len(made.lives), 'certificate')}, as of {made.at:%Y-%m-%d %H:%M} UTC", loc="left", pad=22
+        )
     else:
         _histogram(axes, made, days, limit)
     _save(figure, file)
 
 
+def _state(life: "Life", now: datetime) -> str:
+    if life.not_after <= now:
+        return "expired"
+    if life.is_late(now):
+        return "late"
+    return "due" if life.renews_at <= now else "ok"
+
+
 def _bars(axes: "Axes", lives: tuple["Life", ...], now: datetime) -> None:
-    many = max(len(lives), 1)
-    size = min(11.0, 480 / many)
-    thick = 0.34 if many < 6 else 0.62
+    size = min(11.0, 480 / max(len(lives), 1))
     for row, each in enumerate(lives):
-        late = each.is_late(now)
-        begin, middle, end = (date2num(moment) for moment in (each.not_before, each.renews_at, each.not_after))
-        middle = min(max(middle, begin), end)
-        axes.barh(row, middle - begin, left=begin, height=thick, color=_LIFE)
-        axes.barh(row, end - middle, left=middle, height=thick, color=_LATE if late else _PLANNED,
-                  hatch="////" if late else None, edgecolor="white", linewidth=0)  # fmt: skip
-        if each.window is not None:
-            start, stop = (date2num(moment) for moment in each.window)
-            axes.plot([start, stop], [row, row], color=_INK, linewidth=max(1.5, size / 4), solid_capstyle="butt")
-        if late:
-            axes.annotate(" late", (end, row), va="center", fontsize=size, color=_LATE, fontweight="bold")
+        _bar(axes, row, each, now, size)
     axes.set_yticks(range(len(lives)), [_short(each.name) for each in lives], fontsize=size)
     axes.tick_params(axis="y", length=0)
-    axes.set_ylim(many - 0.4, -0.6 if many > 5 else -0.9)
-    axes.axvline(date2num(now), color=_INK, linewidth=1.2)
+    axes.set_ylim(len(lives) - 0.4, -0.6)
+    axes.axvline(date2num(now), color=_INK, linewidth=1.4, zorder=4)
     axes.annotate(
         "today", (date2num(now), 1), xycoords=("data", "axes fraction"), va="bottom", ha="center", fontsize=10
     )
     _date_axis(axes)
+    present = {_state(each, now) for each in lives}
     shown: list[Artist] = [
-        Patch(color=_LIFE, label="valid"),
-        Patch(color=_PLANNED, label="to be renewed, until it expires"),
+        Line2D([], [], color=_LIFE, linewidth=5, label="issued until renewal"),
+        Line2D([], [], color=_PLANNED, linewidth=5, label="renewal until expiry"),
     ]
     if any(each.window for each in lives):
-        shown.append(Line2D([], [], color=_INK, linewidth=3, label="the CA's window"))
-    if any(each.is_late(now) for each in lives):
-        shown.append(Patch(facecolor=_LATE, hatch="////", edgecolor="white", label="late"))
-    axes.legend(handles=shown, loc="upper center", bbox_to_anchor=(0.5, -0.06), ncols=4, frameon=False)
+        shown.append(Line2D([], [], color=_INK, linewidth=2, label="renewal window of the CA"))
+    shown += [
+        Line2D([], [], color=colour, marker=mark, linestyle="none", markersize=8, label=told)
+        for state, (colour, mark, told) in _STATES.items()
+        if state in present
+    ]
+    axes.figure.legend(handles=shown, loc="outside lower left", ncols=4, frameon=False)
     axes.grid(axis="x", color="#dddddd", linewidth=0.7)
     axes.set_axisbelow(True)
     axes.use_sticky_edges = False
     axes.margins(x=0.02)
+
+
+def _bar(axes: "Axes", row: int, life: "Life", now: datetime, size: float) -> None:
+    """Draw one life: from the day of issue, with a mark at the moment of renewal that says how it is."""
+    begin, middle, end = (date2num(moment) for moment in (life.not_before, life.renews_at, life.not_after))
+    middle = min(max(middle, begin), end)
+    colour, mark, _ = _STATES[_state(life, now)]
+    axes.barh(row, middle - begin, left=begin, height=_THICK, color=_LIFE)
+    axes.barh(row, end - middle, left=middle, height=_THICK, color=_PLANNED if colour == _STATES["ok"][0] else colour)
+    if life.window is not None:
+        start, stop = (date2num(moment) for moment in life.window)
+        axes.plot([start, stop], [row, row], color=_INK, linewidth=max(1.2, size / 5), solid_capstyle="butt")
+    axes.plot(middle, row, mark, color=colour, markersize=max(size * 0.72, 4), markeredgecolor="white",
+              markeredgewidth=0.8, zorder=5)  # fmt: skip
+    if _state(life, now) != "ok":
+        axes.annotate(f"  {_state(life, now)}", (end, row), va="center", fontsize=size, color=colour, fontweight="bold")
 
 
 def _short(name: str) -> str:
@@ -116,9 +145,9 @@ def _histogram(axes: "Axes", made: "Calendar", days: int, limit: int | None) -> 
     _mark_worst(axes, dates[worst], counts[worst], f"{counts[worst]} on {day:%Y-%m-%d}")
     axes.set_ylabel("renewals a day")
     told = f", {late} of them late" if late else ""
-    axes.set_title(
-        f"{len(made.lives)} certificates{told}; renewals of {days} days from {made.at:%Y-%m-%d} on", loc="left"
-    )
+    many = counted(len(made.lives), "certificate")
+    span = f"renewals of {counted(days, 'day')} from {made.at:%Y-%m-%d} on"
+    axes.set_title(f"{many}{told}; {span}", loc="left")
     _date_axis(axes)
     axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.06), ncols=4, frameon=False)
 

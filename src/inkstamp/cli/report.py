@@ -14,6 +14,7 @@ from inkstamp.cli.output import clean
 from inkstamp.files import write_bytes
 from inkstamp.findings import worst_first
 from inkstamp.jobs.check import NameReport, Verdict
+from inkstamp.printable import counted
 
 KINDS = {Verdict.OK: "ok", Verdict.WARNINGS: "warnings", Verdict.BROKEN: "broken"}
 MARKS = {Verdict.OK: "✓", Verdict.WARNINGS: "!", Verdict.BROKEN: "✗"}
@@ -51,7 +52,7 @@ def time_line(reports: Sequence[NameReport]) -> Line:
     for number, column in columns.items():
         x = _LEFT + number / many * _WIDTH
         for level, each in enumerate(column):
-            left = "has expired" if (each.days_left or 0) < 0 else f"{each.days_left} days left"
+            left = "has expired" if (each.days_left or 0) < 0 else f"{counted(each.days_left or 0, 'day')} left"
             top = base - (level + 1) * height
             marks.append(
                 (round(x, 1), round(top, 2), round(height * 0.9, 2), KINDS[each.verdict], f"{each.name}: {left}")

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
 from inkstamp.cli.setting import workplace
+from inkstamp.printable import counted
 
 if TYPE_CHECKING:
     from inkstamp.jobs.site_report import SiteReport
@@ -63,11 +64,15 @@ def _site(report: "SiteReport") -> None:
         print(output.field("root", site.root))
     if report.certificate is not None:
         until = f"{report.certificate.not_after:%Y-%m-%d}"
-        print(output.field("issued", f"by “{report.certificate.issuer}”, {report.days_left} days left ({until})"))
+        print(
+            output.field(
+                "issued", f"by “{report.certificate.issuer}”, {counted(report.days_left or 0, 'day')} left ({until})"
+            )
+        )
         more = "no intermediate" if not report.issuers else f"{report.issuers} intermediate{'s'[: report.issuers > 1]}"
         print(output.field("file", f"{site.certificate_file}, {report.certificate.key}, {more}"))
         if report.key_rights:
-            fits = {True: ", fits", False: ", does not match", None: ""}[report.key_matches]
+            fits = {True: ", matches", False: ", does not match", None: ""}[report.key_matches]
             print(output.field("key", f"{site.key_file}, {report.key_rights}{fits}"))
     for each in site.settings:
         print(output.field("setting", each))

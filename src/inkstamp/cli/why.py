@@ -12,6 +12,7 @@ from inkstamp.cli import output
 from inkstamp.cli.main import Context
 from inkstamp.cli.prove import tell_by_hand
 from inkstamp.cli.setting import workplace
+from inkstamp.printable import counted
 
 if TYPE_CHECKING:
     from inkstamp.jobs.why import Why
@@ -68,7 +69,7 @@ def _tell_records(found: "Why") -> None:
     for each in found.proofs:
         print(output.field("validation", f"{each.name}: {each.method.value} {each.place}, {_seen(each)}"))
     if status.edition is not None and status.not_after is not None:
-        days = f", {status.days_left} days left"
+        days = f", {counted(status.days_left or 0, 'day')} left"
         print(output.field("edition", f"{status.edition}, valid until {status.not_after:%Y-%m-%d}{days}"))
     if found.trouble is not None:
         print(output.field("error", f"{found.trouble.at:%Y-%m-%d %H:%M} {found.trouble.text}"))

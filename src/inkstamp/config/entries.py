@@ -88,7 +88,7 @@ def _allowed(kind: type[Section], key: str) -> str:
 
 
 class EntryReader:
-    """One ignore one file; knows what to say about mistakes in it."""
+    """One pass over one file; knows what to say about mistakes in it."""
 
     def __init__(self, text: str, file: Path, mistaken: dict[str, Mistake] | None) -> None:
         self._text = text

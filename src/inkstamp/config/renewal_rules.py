@@ -45,7 +45,7 @@ def certificate_fault(entry: Certificate, authorities: dict[str, Authority]) -> 
 
 
 def twin_fault(entry: Certificate, alike: Sequence[tuple[str, Certificate]]) -> Fault | None:
-    """Return what is wrong with an entry that has the names and the kind of key of others, for the same servers.
+    """Return what is wrong with an entry that has the names and key algorithm of others, for the same servers.
 
     Each would take the other's place on them, again and again.
     """
@@ -53,7 +53,7 @@ def twin_fault(entry: Certificate, alike: Sequence[tuple[str, Certificate]]) -> 
         both = set(entry.install) & set(other.install)
         if both or (not entry.install and not other.install and entry.authority == other.authority):
             where = f", and is for {', '.join(sorted(both))} too" if both else ""
-            told = f"it has the names and the kind of key of [certificate.{name}]{where}"
+            told = f"it has the names and key algorithm of [certificate.{name}]{where}"
             return Fault(told, ("names",), "remove one of them, or choose another key algorithm for one")
     return None
 

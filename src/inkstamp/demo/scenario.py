@@ -48,67 +48,67 @@ class Act:
 
 
 ACTS = (
-    Act("First a look around: which sites are here, and which have a certificate?", "inkstamp survey"),
+    Act("Which sites are on this machine, and which have a certificate?", "inkstamp survey"),
     Act(
         "An account with a CA. Quayside is simulated, as all here is.",
         "inkstamp authority add quayside --directory {directory} --email certs@saltmarsh.test --agree-terms "
         "--trust {trust}",
     ),
     Act(
-        "Would a CA be content? A file of random content is put up for each name and fetched as a CA would.",
+        "Would a CA accept? A test file is placed for each name and fetched as a CA would.",
         "inkstamp precheck rowing.saltmarsh.test bakery.saltmarsh.test museum.saltmarsh.test",
         status=1,
     ),
     Act(
-        "The whole round for the rowing club: order, proof, certificate, web server.",
+        "The rowing club: order, validation, certificate, web server, in one command.",
         "inkstamp stamp rowing.saltmarsh.test www.rowing.saltmarsh.test",
     ),
     Act("What does the public see now?", "inkstamp check rowing"),
     Act(
-        "The museum has moved here, but its DNS record still leads to the old host. Ink Stamp does not ask the CA "
-        "before that is fixed: CAs count failures.",
+        "The museum has moved here, but its DNS record still leads to the old host. The CA is not asked to "
+        "validate before that is fixed: CAs limit failures.",
         "inkstamp stamp museum.saltmarsh.test",
         status=1,
     ),
-    Act("What holds it up, since when, and who must act, for whoever comes on duty next:", "inkstamp why museum"),
+    Act("What is it waiting for, since when, and who must act?", "inkstamp why museum"),
     Act(
         "The record is corrected. The same command resumes the same order.",
         "inkstamp stamp museum",
         prepare="fix-dns",
     ),
     Act(
-        "The bakery's self-signed certificate is replaced. (The CA makes the new one look 63 days old, for the sake of "
-        "what follows.)",
+        "The bakery's self-signed certificate is replaced. (The CA makes the new one look 63 days old, so that it "
+        "can be renewed below.)",
         "inkstamp stamp bakery.saltmarsh.test",
         prepare="age-bakery",
     ),
     Act(
-        "The museum's shop has its certificate from Fogbell, a CA with a web portal. Its rule for files is stated "
-        "once.",
+        "The museum's shop has its certificate from Fogbell, a CA with a web portal. Its rule for "
+        "validation files is configured once.",
         "inkstamp authority add fogbell --portal {portal} --path /.well-known/pki-validation/fogbell.txt "
         "--line fogbell-proof={sha256}",
     ),
     Act(
-        "Key and request are made here; a person pastes the request at the portal.",
+        "Key and CSR are made here; a person pastes the CSR at the portal.",
         "inkstamp order shop.saltmarsh.test --authority fogbell",
         status=3,
     ),
     Act(
-        "(It is pasted.) What the portal wants to see follows from its rule.",
+        "(It is pasted.) The validation file follows from the rule.",
         "inkstamp prove shop",
         prepare="paste-at-fogbell",
     ),
     Act("Who must act now?", "inkstamp why shop"),
     Act(
-        "(Fogbell has looked and issued; its ZIP is downloaded.) Whatever the files in it are called:",
+        "(Fogbell has validated and issued; its ZIP is downloaded.)",
         "inkstamp collect {download}",
         prepare="fogbell-issues",
     ),
-    Act("And onto the web server.", "inkstamp stamp shop"),
-    Act("Where does everything stand?", "inkstamp status"),
+    Act("Install it on the web server.", "inkstamp stamp shop"),
+    Act("What is the state of everything?", "inkstamp status"),
     Act("A timer would run this every day: it renews what is due, and nothing else.", "inkstamp renew"),
     Act("", "inkstamp status"),
-    Act("And what comes in the next weeks?", "inkstamp calendar --weeks 10"),
+    Act("What is planned for the next weeks?", "inkstamp calendar --weeks 10"),
     Act(
         "Somebody may have seen the rowing club's key. A new edition is served first, then the old one is revoked.",
         "inkstamp revoke rowing --reason key-compromise --and-replace --yes",

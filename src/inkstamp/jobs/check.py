@@ -86,6 +86,21 @@ class NameReport:
         return first[0] if first and first[0].severity is not Severity.OK else None
 
 
+def together(reports: "Sequence[NameReport]") -> list[tuple[tuple[str, ...], NameReport]]:
+    """Gather what is the same of several names, as of a bare name and its www: the names, and one report."""
+    found: dict[object, tuple[tuple[str, ...], NameReport]] = {}
+    for each in reports:
+        same = [
+            (finding.severity, finding.topic, *(text.replace(each.name, "") for text in
+                                                (finding.subject, finding.seen, finding.remedy)))
+            for finding in each.findings
+        ]  # fmt: skip
+        key = (each.chain, each.root, tuple(same))
+        names = found[key][0] if key in found else ()
+        found[key] = ((*names, each.name), found[key][1] if key in found else each)
+    return list(found.values())
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Manner:
     """How names are looked at."""

@@ -14,6 +14,7 @@ from inkstamp.pki.aia import issuer_urls
 from inkstamp.pki.certificates import short_name, subject_names
 from inkstamp.pki.chain import Path, Roots, arrange, find_paths, in_validity, is_self_signed
 from inkstamp.pki.names import uncovered
+from inkstamp.printable import counted
 from inkstamp.renewal.when import renewal_moment
 
 if TYPE_CHECKING:
@@ -80,7 +81,7 @@ def _dates(name: str, leaf: x509.Certificate, now: datetime, again: str) -> Find
         return bad("dates", name, f"expired {stamp(until)}, {-days} days ago", again)
     if now < leaf.not_valid_before_utc:
         return bad("dates", name, f"not valid before {stamp(leaf.not_valid_before_utc)}", "check the clocks")
-    said = f"valid until {stamp(until)}, {days} days left"
+    said = f"valid until {stamp(until)}, {counted(days, 'day')} left"
     if now >= renewal_moment(leaf.not_valid_before_utc, until):
         return warn("dates", name, said, "inkstamp renew")
     return ok("dates", name, said)

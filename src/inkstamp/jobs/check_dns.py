@@ -105,7 +105,7 @@ def judge_tlsa(
             return bad(_TOPIC, name, f"{told}: senders that check them do not deliver", remedy)
         return warn(_TOPIC, name, f"{told}; without DNSSEC senders ignore them", remedy)
     if not secure:
-        return note(_TOPIC, name, f"TLSA {fitting.usage} {fitting.selector} {fitting.matching} stands for what is "
+        return note(_TOPIC, name, f"TLSA {fitting.usage} {fitting.selector} {fitting.matching} matches what is "
                     "served; the resolver has not validated it (DNSSEC), so senders ignore it")  # fmt: skip
     return ok(_TOPIC, name, f"TLSA {fitting.usage} {fitting.selector} {fitting.matching} matches what is served")
 

@@ -71,5 +71,5 @@ def judge_hsts(name: str, header: str) -> Finding:
     if age is None:
         return note("hsts", name, "no HSTS header")
     seconds = int(age[1])
-    days = f"HSTS header: browsers use HTTPS only for {seconds // 86_400} days (HSTS)"
+    days = f"HSTS header: browsers use HTTPS only for {seconds // 86_400} days"
     return ok("hsts", name, days) if seconds >= _HALF_A_YEAR else note("hsts", name, f"{days}, which is short")

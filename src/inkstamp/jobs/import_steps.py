@@ -51,7 +51,7 @@ def _windows(about: Exported) -> list[str]:
         f"    Import-PfxCertificate .\\{about.file} Cert:\\LocalMachine\\My -Password $words",
         f"Move its intermediates to where Windows looks for them when it sends the chain; an error that one is not "
         f"there means that it is in its place already:{moved}",
-        "Bind it to the web site, whose name in IIS stands for SITE; no restart is needed:\n"
+        "Bind it to the web site, use its name in IIS for SITE; no restart is needed:\n"
         "    Import-Module WebAdministration\n"
         f"    $name = '{about.host}'\n"
         "    # only when the site has no https binding for that name yet:\n"
@@ -75,5 +75,5 @@ def _java(about: Exported) -> list[str]:
         f'        <Certificate certificateKeystoreFile="KEYSTORE" certificateKeyAlias="{about.friendly_name}"\n'
         '                     certificateKeystoreType="PKCS12" certificateKeystorePasswordFile="WORDS" />\n'
         "    </SSLHostConfig>",
-        "Restart the program, or have it read its key stores anew if it can.",
+        "Restart the program, or have it reload its key stores.",
     ]

@@ -11,6 +11,7 @@ from inkstamp.jobs.portal import PortalOrder, is_portal, open_order
 from inkstamp.jobs.setback import kept
 from inkstamp.jobs.stamp import check_beforehand, good_edition, settle, write_entries
 from inkstamp.ledger.records import EditionRecord
+from inkstamp.printable import counted
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -76,7 +77,7 @@ def collect_at_ca(workplace: "Workplace", name: str) -> EditionRecord:
         reached = lead(workplace, name, workplace.certificate(name), Goal.COLLECTED)
         if reached.edition is None:
             raise StillWaiting(
-                f"{len(reached.to_prove)} names of order {reached.order.id} are not validated yet",
+                f"{counted(len(reached.to_prove), 'name')} of order {reached.order.id} not validated yet",
                 where=reached.order.url,
                 said=", ".join(reached.to_prove),
                 advice=f"inkstamp prove {name}",

@@ -97,7 +97,7 @@ def _let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage
             raise UsageError(
                 f"the challenge path of “{name}” was opened before",
                 where=str(_folder(workplace, name)),
-                advice=f"close it first, if it is to be opened anew: inkstamp prove {name} --close-again",
+                advice=f"close it first, to open it again: inkstamp prove {name} --close-again",
             )
         check_addresses(workplace, [each for each in entry.names if not each.startswith("*.")])
         before = _look(workplace, name)

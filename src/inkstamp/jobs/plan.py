@@ -120,7 +120,7 @@ def _plan_known(config: Configuration, name: str) -> Plan:
 def _proof_words(config: Configuration, entry: Certificate) -> str:
     if config.authority[entry.authority].kind == "acme":
         return ", or ".join(entry.methods)
-    return str(entry.proof or "as the portal wants it")
+    return str(entry.proof or "by the rule of the portal")
 
 
 def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, ...]) -> Plan:

@@ -375,7 +375,7 @@ def _zone(workplace: "Workplace", name: str) -> list[Finding]:
     for host, address in zone.servers:
         told = ask_server(host, address, workplace.view.dns_port, zone.apex, "SOA")
         if told.trouble:
-            remedy = "fix that nameserver, or remove it from the delegation"
+            remedy = "correct that nameserver, or remove it from the delegation"
             findings.append(bad("zone", name, f"{host} ({address}) {told.trouble}", remedy))
         elif told.values:
             serials[f"{host} ({address})"] = told.values[0].split()[2]

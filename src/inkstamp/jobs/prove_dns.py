@@ -8,6 +8,7 @@ from inkstamp.errors import CarrierTrouble, InkStampError, StillWaiting
 from inkstamp.findings import Finding, Severity, bad, note, ok
 from inkstamp.ledger.dns_proofs import DnsProof
 from inkstamp.ledger.records import OrderRecord
+from inkstamp.printable import counted
 from inkstamp.proof.carriers import DnsRecord, presented
 from inkstamp.proof.dns01 import record_name
 from inkstamp.proof.record import MAKE_IT, RecordProof, look_at_record
@@ -118,7 +119,9 @@ def _slip(found: Sequence[Finding]) -> Finding | None:
 def _not_seen_yet(placed: Placed, found: Sequence[Finding]) -> Finding:
     """Say of a record in one line that it is not there: no fault of anybody who has just been told to make it."""
     lacking = sum(1 for each in found if each.severity is Severity.BAD)
-    return note("validation", placed.asked, f"is not at {lacking} of {len(placed.zone.servers)} nameservers yet")
+    return note(
+        "validation", placed.asked, f"is not at {lacking} of {counted(len(placed.zone.servers), 'nameserver')} yet"
+    )
 
 
 def take_down_of(workplace: "Workplace", order_id: int) -> None:
@@ -138,7 +141,7 @@ def take_down_of(workplace: "Workplace", order_id: int) -> None:
         except InkStampError as error:
             workplace.progress.found(
                 f"order {order_id}",
-                note("validation", name, f"could not remove {len(mine)} records from DNS: {error.what}"),
+                note("validation", name, f"could not remove {counted(len(mine), 'record')} from DNS: {error.what}"),
             )
             continue
         workplace.ledger.dns.forget(mine)
@@ -168,13 +171,14 @@ def _judge(workplace: "Workplace", placed: Placed, sought: Sought, told: Sequenc
     lacking = [each for each in told if not each.has(sought)]
     if not lacking:
         alias = f" (as {sought.name})" if sought.name != placed.asked else ""
-        return [ok("validation", subject, f"all {len(told)} nameservers of {placed.zone.apex} have the record{alias}")]
+        which = f"all {len(told)} nameservers of {placed.zone.apex} have" if told[1:] else f"{told[0].host} has"
+        return [ok("validation", subject, f"{which} the record{alias}")]
     findings = []
     for each in lacking[:_SHOWN]:
         at = f"{each.host} ({each.address})"
         if each.trouble:
             findings.append(
-                bad("validation", subject, f"{at} {each.trouble}", "fix that nameserver, or its delegation")
+                bad("validation", subject, f"{at} {each.trouble}", "correct that nameserver, or its delegation")
             )
             continue
         near = look_at_record(

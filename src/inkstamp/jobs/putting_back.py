@@ -81,7 +81,7 @@ def recover(workplace: "Workplace", records: Sequence[InstallRecord]) -> None:
             installs.end(record, InstallState.PUT_BACK, "rolled back", f"edition {record.edition}: superseded")
         elif not record.servers:
             # On the shelf only nothing was saved, since there is nothing to go back to.
-            installs.end(record, InstallState.PUT_BACK, "rolled back", f"edition {record.edition}: cut short")
+            installs.end(record, InstallState.PUT_BACK, "rolled back", f"edition {record.edition}: interrupted")
         else:
             workplace.progress.step(record.certificate, "rolling back an interrupted install")
             cut_off.append((record, None))
@@ -109,7 +109,7 @@ def _put_back(
     for record, error in records:
         folder = _kept_for(workplace, record)
         if folder is None:  # killed before anything was saved, and so before anything was changed
-            text = f"edition {record.edition}: cut short"
+            text = f"edition {record.edition}: interrupted"
             workplace.ledger.installs.end(record, InstallState.PUT_BACK, "rolled back", text)
             continue
         try:
@@ -147,7 +147,7 @@ def _end(workplace: "Workplace", brought: _Brought, stopped: str, after: Sequenc
         said = ", ".join(["all files are restored", *brought.refused, *after])
         again = f"then run `inkstamp stamp {record.certificate}`"
         again += f"; edition {record.edition} is kept and needs no new order"
-        error.advice = "; ".join(filter(None, [said, error.advice or "fix that", again]))
+        error.advice = "; ".join(filter(None, [said, error.advice or "correct that", again]))
     elif stopped:
         workplace.progress.found(record.certificate, bad("installed", ", ".join(record.servers), stopped))
 

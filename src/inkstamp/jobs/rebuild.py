@@ -13,6 +13,7 @@ from inkstamp.ledger.records import EditionRecord, InstallState
 from inkstamp.ledger.store import Ledger
 from inkstamp.pki.certificates import read_pem, short_name
 from inkstamp.pki.chain import find_paths
+from inkstamp.printable import counted
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -60,13 +61,13 @@ def rebuild(workplace: "Workplace") -> Rebuilt:
                         ledger.restore_edition(found)
                         count += 1
                 _restore_shelved(workplace, ledger, name)
-            ledger.note("rebuilt", f"{count} editions of the shelf")
+            ledger.note("rebuilt", f"{counted(count, 'edition')} of the shelf")
         finally:
             ledger.end_run(0)
             ledger.close()
         with file_trouble("rename", fresh):
             fresh.rename(file)
-    findings.append(ok("ledger", str(file), f"is rebuilt, with {count} editions"))
+    findings.append(ok("ledger", str(file), f"is rebuilt, with {counted(count, 'edition')}"))
     return Rebuilt(editions=count, moved_to=moved, findings=tuple(findings))
 
 

@@ -64,7 +64,7 @@ class Piece:
     where: str
     about: Facts
     use: str
-    """`leaf`, `issuer` (served), `root` (not served), `other path`, `stranger`, `twice`."""
+    """`leaf`, `intermediate`, `root` (not served), `other path`, `unrelated`, `duplicate`."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -274,15 +274,15 @@ def _pieces(choice: _Choice, haul: Haul) -> tuple[Piece, ...]:
         certificate = each.certificate
         at = path.index(certificate) if certificate in path else len(path)
         if certificate in met:
-            use = "twice"
+            use = "duplicate"
         elif certificate == choice.leaf:
             use = "leaf"
         elif certificate in roots or (at == len(path) and is_self_signed(certificate)):
             use = "root"
         else:
-            use = "issuer" if at < len(path) else "other path" if certificate in others else "stranger"
+            use = "intermediate" if at < len(path) else "other path" if certificate in others else "unrelated"
         met.add(certificate)
-        rank = at if use != "twice" else len(path) + 1
+        rank = at if use != "duplicate" else len(path) + 1
         pieces.append((rank, Piece(where=each.where, about=facts(certificate), use=use)))
     return tuple(piece for _, piece in sorted(pieces, key=lambda pair: pair[0]))
 

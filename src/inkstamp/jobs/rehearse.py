@@ -112,7 +112,7 @@ def _rehearse_one(workplace: "Workplace", trial: "Workplace", name: str) -> Rehe
         workplace.ledger.note("rehearsed", f"would fail: {error.what}", name)
         if isinstance(error, CaProblem | ProofFailed | StillWaiting):
             # What it says to go on with is gone with the rehearsal.
-            error.advice = f"fix that, then rehearse it again: inkstamp rehearse {name}"
+            error.advice = f"correct that, then rehearse it again: inkstamp rehearse {name}"
         return Rehearsed(certificate=name, would_renew=False, findings=tuple(findings), error=error)
     workplace.ledger.note("rehearsed", "would renew", name)
     return Rehearsed(certificate=name, would_renew=True, findings=tuple(findings), error=None)
@@ -136,7 +136,7 @@ def _go_through(trial: "Workplace", name: str, authority: Authority, findings: l
     with trial.hold_certificate(name):
         trial.progress.step(name, "rehearsing the renewal")
         check_beforehand(trial, Plan(name=name, entry=entry))
-        findings.append(ok("precheck", name, "its names have addresses, and its servers have places for it"))
+        findings.append(ok("precheck", name, "its names have addresses, and its servers have sites for it"))
         edition = obtain_somewhere(trial, name, entry)
         seen = f"was issued by “{edition.issuer}” of {edition.authority}'s staging and is valid"
         findings.append(ok("certificate", name, seen))

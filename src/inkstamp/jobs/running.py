@@ -75,8 +75,8 @@ def start_again(workplace: "Workplace", name: str, since: datetime) -> str:
             said = ran.output.strip().splitlines()[-1] if ran.status and ran.output.strip() else ""
         if _comes_up(workplace, server, _STARTS):
             seconds = (workplace.clock.now() - since).total_seconds()
-            return f"server “{name}” was stopped by the reload and was started again; it was "
-            f"down for up to {seconds:.0f} s"
+            down = f"it was down for up to {seconds:.0f} s"
+            return f"server “{name}” was stopped by the reload and was started again; {down}"
     return (
         f"SERVER “{name}” IS DOWN: the reload stopped it, and it cannot be started again{f' ({said})' if said else ''}"
     )

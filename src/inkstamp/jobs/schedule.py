@@ -70,7 +70,7 @@ def schedule(workplace: "Workplace", program: str, *, cron: bool, into: Path | N
     begun = cut_off(workplace.home)
     if begun is not None:
         seen = f"the run that began {begun:%Y-%m-%d %H:%M} UTC was interrupted"
-        findings.append(bad("cut off", "renew", seen, "see the journal of the timer's unit; the next run goes on"))
+        findings.append(bad("cut off", "renew", seen, "see the journal of the timer's unit; the next run continues"))
     return Schedule(files=tuple((str(path), text) for path, text in files), there=there, last=last,
                     findings=tuple(findings))  # fmt: skip
 
@@ -194,5 +194,5 @@ def _systemctl(arguments: Sequence[str]) -> None:
     if ran.status != 0:
         raise ServerTrouble(
             "systemd rejects the timer", where=" ".join(ran.command), said=ran.output,
-            advice="fix that, then run the command again",
+            advice="correct that, then run the command again",
         )  # fmt: skip

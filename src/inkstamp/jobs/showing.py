@@ -278,9 +278,9 @@ class Showing:
         failing = [finding for finding in lost if finding.severity is Severity.BAD]
         names = list(dict.fromkeys(finding.subject.partition(" ")[0] for finding in failing))
         certificate = self._order.certificate
-        fix = "fix that"
+        fix = "correct that"
         if any(finding.topic == "server" for finding in lost):
-            fix = f"fix that, or see what `inkstamp prove {certificate} --let-through --preview` would change"
+            fix = f"correct that, or see what `inkstamp prove {certificate} --let-through --preview` would change"
         return ProofFailed(
             f"the challenge response for {prove.first_and_count(names)} cannot be fetched from outside; the "
             "CA was not asked to validate",

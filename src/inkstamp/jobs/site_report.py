@@ -15,6 +15,7 @@ from inkstamp.pki.certificates import LABELS, Facts, facts, from_der, read_pem, 
 from inkstamp.pki.chain import is_self_signed
 from inkstamp.pki.keys import is_key_of
 from inkstamp.pki.names import uncovered
+from inkstamp.printable import counted
 from inkstamp.reach.interface import Found
 from inkstamp.renewal.when import renewal_moment
 from inkstamp.servers.common import plain_names
@@ -140,7 +141,7 @@ def _dates(known: Facts, now: datetime, subject: str, again: str) -> list[Findin
     if now > known.not_after:
         return [bad("dates", subject, f"expired {-days} days ago", again)]
     if now >= renewal_moment(known.not_before, known.not_after):
-        return [warn("dates", subject, f"expires in {days} days", again)]
+        return [warn("dates", subject, f"expires in {counted(days, 'day')}", again)]
     return []
 
 

@@ -98,10 +98,10 @@ def _read_manifest(file: Path) -> dict[str, Any]:
         found = json.loads(read_bytes(file))
     except (ValueError, RecursionError) as error:
         raise FileTrouble(
-            f"{file} is damaged", where=str(file), said=str(error), advice="the saved files lie beside it, by number"
+            f"{file} is damaged", where=str(file), said=str(error), advice="the saved files are beside it, by number"
         ) from error
     if not isinstance(found, dict) or not isinstance(found.get("files"), list):
-        raise FileTrouble(f"{file} is damaged", where=str(file), advice="the saved files lie beside it, by number")
+        raise FileTrouble(f"{file} is damaged", where=str(file), advice="the saved files are beside it, by number")
     return found
 
 

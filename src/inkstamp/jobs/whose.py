@@ -17,6 +17,7 @@ from inkstamp.pki.certificates import short_name, subject_names
 from inkstamp.pki.chain import same_key
 from inkstamp.pki.constraints import may_issue
 from inkstamp.pki.names import uncovered
+from inkstamp.printable import counted
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -38,7 +39,7 @@ def explain(workplace: "Workplace", orders: Sequence[OrderRecord], haul: Haul) -
         findings.append(
             bad(
                 "key",
-                f"{len(haul.found)} certificates",
+                f"{counted(len(haul.found), 'certificate')}",
                 "are all CA certificates; the server certificate is missing",
                 "download it too",
             )

@@ -111,7 +111,7 @@ def _take_block(haul: Haul, block: Block, where: str, passphrase: Passphrase) ->
         haul.keys.append(where)
     elif block.label in {*LABELS, "PKCS7", "CMS", "PKCS12", ""}:
         if not block.der:
-            raise _malformed(where, f"what stands below BEGIN {block.label} is not base64")
+            raise _malformed(where, f"what follows BEGIN {block.label} is not base64")
         _take_der(haul, block.der, where, passphrase)
 
 

@@ -27,7 +27,7 @@ def why_not_public(name: str) -> str:
     if labels[-1] == "onion" and len(labels) > 1 and len(labels[-2]) == 56:
         return ""  # Baseline Requirements appendix B allows onion services of version 3
     if labels[-1] in _RESERVED:
-        return f"“{labels[-1]}” at its end is reserved or internal"
+        return f"“{labels[-1]}” is a reserved or internal suffix"
     if len(labels) == 1:
         return "it is a single label, a name within some network" if bare == name else "it is a whole top-level domain"
     if name != bare and not registrable(bare):
@@ -65,7 +65,7 @@ def examine_names(common_name: str, names: Sequence[str], addresses: Sequence[st
     for reason, among in grouped.items():
         subject = ", ".join(among[:_MOST_TOLD]) + (f" and {len(among) - _MOST_TOLD} more" * (len(among) > _MOST_TOLD))
         if private:
-            findings.append(note("names", subject, f"only a private CA certifies that: {reason}"))
+            findings.append(note("names", subject, f"only a private CA may issue for it: {reason}"))
         else:
             findings.append(
                 bad("names", subject, f"no public CA may issue for it: {reason}", "leave it out, or ask a private CA")

@@ -78,7 +78,7 @@ def examine_subject(subject: Subject) -> list[Finding]:
                 )
             )
         if any(not char.isprintable() for char in value):
-            findings.append(bad("subject", WORDS[name], "holds a control character", "type it anew"))
+            findings.append(bad("subject", WORDS[name], "holds a control character", "type it again"))
     findings += _examine_country(subject.country)
     findings += _examine_state(subject)
     if subject.unit:

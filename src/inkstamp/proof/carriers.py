@@ -8,6 +8,7 @@ from typing import Protocol
 from inkstamp.config.model import Nameserver, Program
 from inkstamp.errors import CarrierTrouble
 from inkstamp.files import read_secret
+from inkstamp.printable import counted
 from inkstamp.reach.answers import ask_program
 from inkstamp.reach.dns_update import TsigKey, read_tsig, send_update
 from inkstamp.reach.interface import Host
@@ -121,8 +122,8 @@ class ProgramCarrier:
         said = ask_program(self._host, self._entry.command, self._entry.seconds, asked)
         if said:
             raise CarrierTrouble(
-                f"the program “{self._name}” could not {action} {len(told)} records",
+                f"the program “{self._name}” could not {action} {counted(len(told), 'record')}",
                 where=" ".join(self._entry.command),
                 said=said,
-                advice="fix that; try it by hand with the JSON of docs/programs.md on its standard input",
+                advice="correct that; try it by hand with the JSON of docs/programs.md on its standard input",
             )

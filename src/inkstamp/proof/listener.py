@@ -148,8 +148,7 @@ def _open(address: str, port: int, handler: type[socketserver.BaseRequestHandler
                 f"port {port} is taken{f' by {holder}' if holder is not None else ''}",
                 where=where,
                 said=error.strerror or "",
-                advice="let that program carry the proof (a server in `via`), stop it for the time, "
-                "or prove by a record in DNS",
+                advice="name that server in `via`, stop it meanwhile, or use dns-01",
             ) from error
         advice = "run the command as root: ports below 1024 are root's" if error.errno == errno.EACCES else ""
         raise ServerTrouble(

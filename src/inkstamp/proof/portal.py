@@ -73,7 +73,7 @@ def record_for(names: Sequence[str], method: ProofMethod, place: str, value: str
     if not covered:
         raise UsageError(
             f"the record {place} validates none of {', '.join(names)}",
-            advice="give its full name, with the domain at its end, or say with --for which names it proves",
+            advice="give its full name, with the domain at its end, or say with --for which names it validates",
         )
     return [Told(name=name, method=method, place=place, content=value.strip()) for name in covered]
 

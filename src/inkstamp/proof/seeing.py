@@ -126,7 +126,7 @@ def _weigh(name: str, addresses: Addresses, looks: Sequence[_Look], caution: Cau
                 _TOPIC,
                 name,
                 f"none of its addresses can be reached from here: {', '.join(addresses.all)}",
-                "give this machine a way to at least one of them, since nothing can be seen otherwise",
+                "give this machine a route to at least one of them",
             )
         ]
     shown = any(each.finding.severity in {Severity.OK, Severity.WARN} for each in looks)
@@ -140,7 +140,7 @@ def _beside_others(look: _Look, caution: Caution) -> Finding:
         return found
     if caution.anyway:
         seen = f"{found.seen}; the CA is asked anyway"
-        return warn(found.topic, found.subject, seen, "it fails if the CA asks there and does not go on elsewhere")
+        return warn(found.topic, found.subject, seen, "it fails unless the CA falls back to another address")
     if not caution.whole:
         return found
     if look.no_route:
@@ -156,7 +156,7 @@ def _unseen(found: Finding) -> Finding:
         found.topic,
         found.subject,
         f"{found.seen}, and the CA may well ask there first",
-        f"take the {family} record out if nothing answers there; if it does, from elsewhere: `stamp` with --anyway",
+        f"remove the {family} record if nothing answers there; if it does, from elsewhere: `stamp` with --anyway",
     )
 
 
@@ -234,7 +234,7 @@ def _elsewhere(sight: Sight, is_ours: Callable[[str], bool]) -> str:
     if sight.proxy:
         return (
             f"a proxy or CDN answers at {sight.address} ({sight.proxy}): have it pass the path on to the web server, "
-            "uncached, or prove by a record in DNS"
+            "uncached, or use dns-01"
         )
     return (
         f"the web server that has the challenge response does not answer at {sight.address}: correct the {record} "

@@ -145,7 +145,7 @@ def plant(root: str, parts: tuple[str, ...], data: bytes) -> Planted:
             return _plant_once(root, parts, data)
     path = "/".join((root.rstrip("/"), *parts))
     raise FileTrouble(
-        f"{path} is taken away while it is being written", where=path, advice="see which program cleans that folder"
+        f"{path} is removed while it is being written", where=path, advice="see which program cleans that folder"
     )
 
 

@@ -132,7 +132,7 @@ class SshHost:
             )  # fmt: skip
         except TimeoutError as error:
             raise ReachTrouble(
-                f"{self._name} gave no answer within {seconds:.0f} s", where=self._url, advice=_ADVICE[-1][1]
+                f"{self._name} is unreachable: no answer within {seconds:.0f} s", where=self._url, advice=_ADVICE[-1][1]
             ) from error
         except OSError as error:
             raise ReachTrouble(

@@ -107,7 +107,7 @@ class BalancerServer(HandedServer):
                 answer.release_conn()
         except (urllib3.exceptions.HTTPError, OSError, ValueError) as error:
             raise ReachTrouble(
-                f"the balancer “{self.name}” cannot be reached", where=url, said=one_line(str(error), _SHOWN),
+                f"the balancer “{self.name}” is unreachable", where=url, said=one_line(str(error), _SHOWN),
                 advice="check that its API answers there, and that `trust` names the root of its certificate",
             ) from error  # fmt: skip
         found = read_object(raw or b"{}")
@@ -116,7 +116,7 @@ class BalancerServer(HandedServer):
             raise ServerTrouble(
                 f"the balancer “{self.name}” refuses {method} {path}", where=url,
                 said=one_line(str(said or f"status {answer.status}"), _SHOWN),
-                advice="fix that, then run the command again",
+                advice="correct that, then run the command again",
             )  # fmt: skip
         return found
 

@@ -253,7 +253,7 @@ def which_of(host: Host, present: Sequence[str], supply: Supply, path: str, wher
     if len(present) == 1 or len(alike) == 1:
         return (alike or [0])[0]
     raise ServerTrouble(
-        f"the virtual host has {len(present)} certificates, and it cannot be told which one is to be replaced",
+        f"the virtual host has {len(present)} certificates, and it is unclear which one to replace",
         where=where, advice="leave one with an RSA key and one with an ECDSA key, or one alone",
     )  # fmt: skip
 

@@ -33,7 +33,7 @@ class FilesServer(UnreadServer):
     def places(self, name: str, parts: tuple[str, ...]) -> tuple[Place, ...]:
         if not self._entry.root:
             raise ServerTrouble(
-                f"server “{self.name}” has no `root`: where its web pages lie is not known",
+                f"server “{self.name}” has no `root`: the document root is unknown",
                 where=self.name,
                 advice=f'add a line root = "/srv/www/{_DOMAIN}" to its table',
             )

@@ -64,5 +64,5 @@ class ProgramServer(HandedServer):
                 f"the program “{self.name}” could not {told['action']} the certificate",
                 where=" ".join(self._entry.command),
                 said=said,
-                advice="fix that; try it by hand with the JSON of docs/programs.md on its standard input",
+                advice="correct that; try it by hand with the JSON of docs/programs.md on its standard input",
             )

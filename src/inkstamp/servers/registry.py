@@ -101,7 +101,7 @@ def as_reloadable(server: FileCarrier) -> Reloadable:
     """Return a server that can be told to take what was changed; ConfigurationError for one of a kind without."""
     if isinstance(server, Reloadable):
         return server
-    raise ConfigurationError(f"“{server.name}” cannot be told to take what was changed", advice="do it by hand")
+    raise ConfigurationError(f"“{server.name}” cannot be reloaded", advice="do it by hand")
 
 
 def as_installable(server: FileCarrier) -> ServerKind:

@@ -31,7 +31,7 @@ _MOST_REDIRECTS = 10
 _SHOWN = 200
 """Characters of what a stranger says that are told."""
 _OF_PROXIES = ("Via", "X-Cache", "Age")
-_AGENT = {"User-Agent": "inkstamp (looking at a proof before the CA does)", "Accept": "*/*"}
+_AGENT = {"User-Agent": "inkstamp (testing a challenge response before validation)", "Accept": "*/*"}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

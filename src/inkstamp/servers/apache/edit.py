@@ -29,7 +29,7 @@ def quote(value: str) -> str:
         raise ServerTrouble(
             f"Apache would take the ${{ in {value} for a variable",
             where=value,
-            advice="choose a home folder without ${ in its path",
+            advice="choose a data directory without ${ in its path",
         )
     if not _NEEDS_QUOTES.search(value):
         return value
@@ -211,7 +211,7 @@ def _module_lines(reading: Reading) -> list[str]:
     ]
     if not folders:
         raise ServerTrouble(
-            "mod_ssl is not loaded, and no other module tells where it would lie",
+            "mod_ssl is not loaded, and no other module shows where it would be",
             where=reading.setting.main_file,
             advice="load it (on Debian: a2enmod ssl), then run the command again",
         )

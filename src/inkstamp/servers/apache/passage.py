@@ -116,7 +116,7 @@ def open_way(host: Host, text: str, path: str, root: str) -> list[Splice]:
     block = host.block
     where = f"{block.file}, line {block.line}"
     if any(each.arguments[:1] == (path,) for each in host.own("alias")):
-        raise ServerTrouble(f"there is an Alias for {path} already", where=where, advice="fix that one")
+        raise ServerTrouble(f"there is an Alias for {path} already", where=where, advice="correct that one")
     end_of_line = "\r\n" if "\r\n" in text else "\n"
     indent = indent_at(text, block.block[0].start) if block.block and block.block[0].file == block.file else "    "
     expression = "^" + path.replace(".", r"\.")

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from inkstamp.errors import FileTrouble, NamesLost, ServerTrouble
+from inkstamp.printable import counted
 from inkstamp.servers.apache import edit, passage
 from inkstamp.servers.apache.own_host import own_host
 from inkstamp.servers.apache.reading import (
@@ -115,7 +116,7 @@ class ApacheServer(TextServer[Reading]):
     def _not_found(self, name: str) -> ServerTrouble:
         return ServerTrouble(
             f"no virtual host of server “{self.name}” answers plain HTTP for {name}",
-            where=f"{self._fitting.main_file} and the {len(self._reading().texts) - 1} files that it includes",
+            where=f"{self._fitting.main_file} and {counted(len(self._reading().texts) - 1, 'included file')}",
             advice=f"add {name} as ServerName or ServerAlias there, or take the name out; "
             "`inkstamp survey` shows what there is",
         )

@@ -44,7 +44,7 @@ class _Parser:
             number += 1
             self._tally.take(self._file, number)
             if end - at > LONGEST_LINE:
-                raise self.broken(f"a line of {end - at} characters stands", at)
+                raise self.broken(f"a line of {end - at} characters is there", at)
             raw = self._text[at:end]
             if "\\" in raw:
                 raw = _GOES_ON.sub(lambda found: " " * len(found[0]), raw)

@@ -45,7 +45,7 @@ def parse(text: str, file: str) -> list[Directive]:
                                    section.block_start))  # fmt: skip
         elif bare.endswith("{") and "=" not in bare:
             if not bare[:-1].strip(_BLANK):
-                raise ServerTrouble("a { stands alone", where=f"{file}, line {number}", advice="correct that line")
+                raise ServerTrouble("a { has no name", where=f"{file}, line {number}", advice="correct that line")
             if len(waiting) >= _DEEPEST:
                 raise ServerTrouble("sections are nested too deep", where=f"{file}, line {number}")
             end = start + len(bare)

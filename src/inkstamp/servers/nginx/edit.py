@@ -22,7 +22,7 @@ def quote(value: str) -> str:
         raise ServerTrouble(
             f"nginx would take the $ in {value} for a variable",
             where=value,
-            advice="choose a home folder without a $ in its path",
+            advice="choose a data directory without a $ in its path",
         )
     if not _NEEDS_QUOTES.search(value):
         return value

@@ -104,7 +104,7 @@ def open_way(host: Host, text: str, path: str, root: str) -> Splice:
             raise ServerTrouble(
                 f"there is a location for {path} already",
                 where=f"{each.file}, line {each.line}",
-                advice="fix that one: it should name the folder with `root`, and nothing else",
+                advice="correct that one: it should name the folder with `root`, and nothing else",
             )
     lines = [REMARK]
     rewriting = [each for each in _rewriting(host) if each.file == host.block.file]

@@ -332,7 +332,7 @@ def place_of(host: Host, parts: tuple[str, ...]) -> Place:
         raise ServerTrouble(
             f"the document root {place.root} has a variable in it",
             where=f"{inner.file}, line {inner.line}",
-            advice="give the proof path a location with a fixed root",
+            advice="give the challenge path a location with a fixed root",
         )
     return place
 

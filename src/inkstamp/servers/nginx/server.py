@@ -8,6 +8,7 @@ from dataclasses import replace
 
 from inkstamp.errors import NamesLost, ServerTrouble
 from inkstamp.pki.names import as_address, uncovered
+from inkstamp.printable import counted
 from inkstamp.servers.base import SECONDS, Files, TextServer
 from inkstamp.servers.common import (
     ProofFolder,
@@ -173,7 +174,7 @@ class NginxServer(TextServer[Reading]):
     def _not_found(self, name: str, verb: str) -> ServerTrouble:
         return ServerTrouble(
             f"no virtual host of server “{self.name}” {verb} for {name}",
-            where=f"{self._fitting.main_file} and the {len(self._reading().texts) - 1} files that it includes",
+            where=f"{self._fitting.main_file} and {counted(len(self._reading().texts) - 1, 'included file')}",
             advice=f"add {name} to a server_name there, or take the name out; `inkstamp survey` shows what there is",
         )
 

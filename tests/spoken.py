@@ -38,6 +38,11 @@ def messages() -> Iterator[tuple[str, str]]:
         if file.parent.name not in {"demo", "standins"}:
             for line, text in texts(ast.parse(file.read_text())):
                 yield f"{file.relative_to(SOURCE)}:{line}", text
+    for kind in ("*.jinja", "*.sh", "*.toml"):
+        for file in sorted(SOURCE.rglob(kind)):
+            for number, text in enumerate(file.read_text().splitlines(), 1):
+                if not text.lstrip().startswith("#"):
+                    yield f"{file.relative_to(SOURCE)}:{number}", text
 
 
 def parser_of(command: str) -> argparse.ArgumentParser:

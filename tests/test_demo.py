@@ -82,7 +82,7 @@ def test_an_option_that_cannot_apply_to_the_demo_is_refused(option: list[str], t
 
 
 ELSEWHERE = re.compile(
-    r"inkstamp (demo |authority add|schedule|revoke|prove shop --cname|collect|export .*--ask-passphrase|"
+    r"inkstamp (demo |authority add|schedule|revoke|prove shop|collect|export .*--ask-passphrase|"
     r"why shop --note|calendar --simulate|stamp |order )"
 )
 """Examples for another moment (an order that is open, a person who answers), or that would change this machine."""
@@ -96,7 +96,7 @@ def examples() -> list[list[str]]:
         for line in (parser.description or "").splitlines()
         if line.startswith("    inkstamp ") and not ELSEWHERE.search(line)
     ]
-    return [shlex.split(re.split(r"   +", line)[0])[1:] for line in lines]
+    return [shlex.split(re.split(r"  +", line)[0])[1:] for line in lines]
 
 
 def test_a_kept_world_comes_up_again_and_takes_commands_by_hand(tmp_path: Path) -> None:

@@ -22,7 +22,9 @@ from inkstamp.demo.world import build, running
 
 TARGET = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
 DISPLAY = ":97"
-COLUMNS, MOST_ROWS = 100, 44
+_PIXELS = 776
+"""Of the screen's height, without a rim."""
+COLUMNS, MOST_ROWS = 100, 42
 """Of the terminal, at a size of letters that is easily read; more rows get smaller ones."""
 NAMES = {
     "inkstamp survey": "survey",
@@ -64,10 +66,10 @@ def shoot(command: str, file: Path, environment: dict[str, str], *, most: int | 
         lines.pop()
     page, done = file.with_suffix(".txt"), file.with_suffix(".done")
     page.write_text("\n".join(lines))
-    size = min(11.0, 11.0 * MOST_ROWS / max(len(lines), 1))
+    size = min(11, int(_PIXELS / max(len(lines) + 1, 1) * 0.56))  # points for what a row may be high
     show = f"printf '\\033[?25l'; cat {shlex.quote(str(page))}; touch {shlex.quote(str(done))}; sleep 60"
     terminal = subprocess.Popen(
-        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", f"{size:.1f}", "-geometry", f"{COLUMNS}x{len(lines) + 1}+0+0",
+        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", str(size), "-geometry", f"{COLUMNS}x{len(lines) + 1}+0+0",
          "-bg", "#fdfdf8", "-fg", "#202020", "-b", "12", "+sb", "-title", "picture", "-e", "bash", "-c", show],
         env=environment,
     )  # fmt: skip

@@ -4,6 +4,7 @@ import json
 import re
 import subprocess
 from collections import Counter
+from contextlib import closing
 from datetime import UTC, datetime, timedelta
 from email.utils import format_datetime
 
@@ -12,11 +13,19 @@ from cryptography import x509
 from simulated import NAME, SimulatedWorld
 from world import Ran, inkstamp_program
 
+from inkstamp.clock import SystemClock
+from inkstamp.ledger.records import OrderState, ProofRecord
+from inkstamp.ledger.store import Ledger
 from inkstamp.standins.ca_mood import Canned
 
 
 def problem(kind: str, detail: str, **more: object) -> bytes:
     return json.dumps({"type": f"urn:ietf:params:acme:error:{kind}", "detail": detail, **more}).encode()
+
+
+def add_entry(world: SimulatedWorld) -> None:
+    entry = f'[certificate.rowing]\nnames = ["{NAME}"]\nauthority = "quayside"\nvia = "front"\ninstall = ["front"]\n'
+    world.config.write_text(f"{world.config.read_text()}\n{entry}")
 
 
 def flat(done: Ran) -> str:
@@ -264,3 +273,34 @@ def test_output_into_a_closed_pipe_ends_quietly(world: SimulatedWorld) -> None:
     line = f'"{inkstamp_program()}" --config "{world.config}" survey | head -1'
     done = subprocess.run(["bash", "-o", "pipefail", "-c", line], capture_output=True, text=True, check=False)
     assert done.stderr == ""
+
+
+def test_a_file_of_a_server_that_is_not_configured_any_longer_is_not_removed_from_this_machine(
+    world: SimulatedWorld,
+) -> None:
+    elsewhere = world.folder / "elsewhere" / "token"
+    elsewhere.parent.mkdir()
+    elsewhere.write_text("of this machine")
+    with closing(Ledger(world.home / "ledger.db", SystemClock())) as ledger:
+        order = ledger.intend_order("gone", "quayside", ("gone.test",))
+        ledger.move_order(order, OrderState.DROPPED)
+        ledger.files.plan(
+            [ProofRecord(order_id=order.id, server="west", root=str(elsewhere.parent), parts=("token",), made=())]
+        )
+    add_entry(world)
+    done = world.run("renew")
+    assert elsewhere.read_text() == "of this machine"
+    assert f"west: is not configured any longer; what was placed there remains: {elsewhere}" in done.flat
+    assert "is not configured any longer" not in world.run("renew").flat, "once"
+
+
+def test_an_order_whose_key_is_lost_after_the_csr_was_sent_gives_way_to_another(world: SimulatedWorld) -> None:
+    with closing(Ledger(world.home / "ledger.db", SystemClock())) as ledger:
+        order = ledger.intend_order("rowing", "quayside", (NAME,))
+        opened = ledger.move_order(order, OrderState.OPENED, url=f"{world.directory}/none")
+        ledger.move_order(opened, OrderState.FINALIZING)
+    add_entry(world)
+    assert world.run("renew").status == 0
+    told = world.run("history", "rowing").flat
+    assert "order 1: its key is missing, and its CSR was sent" in told
+    assert "edition 2 on front" in told

@@ -338,3 +338,27 @@ def test_a_full_disk_is_told_as_such_and_a_lock_is_held_all_the_same(
             ledger.note("x", "y" * 1_000_000)
         assert "full" in caught.value.said
         assert "rollback" not in caught.value.said
+
+
+def test_what_follows_an_entry_that_was_undone_is_in_the_history(ledger: Ledger) -> None:
+    def undone() -> None:
+        with ledger._database.writing():
+            ledger._note("begun", "the first entry of the run", "rowing")
+            raise FileTrouble("the disk is full")
+
+    with pytest.raises(FileTrouble):
+        undone()
+    ledger.note("issued", "edition 1", "rowing")
+    assert [(each.what, each.command) for each in ledger.events()] == [("issued", "inkstamp test")]
+
+
+def test_an_order_is_moved_only_from_where_it_is(ledger: Ledger) -> None:
+    stale = ledger.intend_order("rowing", "quayside", ("a.test",))
+    dropped = ledger.move_order(stale, OrderState.DROPPED)
+    with pytest.raises(LedgerTrouble, match="not “intended” any longer"):
+        ledger.move_order(stale, OrderState.OPENED, "order opened", "order 1", "https://ca.test/o/1")
+    with pytest.raises(LedgerTrouble, match="not “opened” any longer"):
+        ledger.add_edition(msgspec.structs.replace(dropped, state=OrderState.OPENED), edition(1), "issued")
+    assert ledger.newest_edition("rowing") is None
+    assert ledger.open_order("rowing") is None
+    assert ledger.events() == []

@@ -252,6 +252,8 @@ def test_the_report_is_one_page_that_needs_nothing_else_and_believes_no_stranger
     assert page.tags["section"] == page.tags["h3"] == len(names) + 1
     assert "<script>alert(1)</script>" in page.text, "it is told as it stands in the certificate, and does nothing"
     assert page.tags["rect"] == len(names) + 1
+    assert page.tags["details"] > 0
+    assert '<dt class="ok">ok</dt>' in text, "what is ok is there, and folded"
     for told in ("10 broken", "warnings", "has expired", "the intermediates are served in the wrong order"):
         assert told in " ".join(page.text.split()) + text
     for window in (1280, 390):

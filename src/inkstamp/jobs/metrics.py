@@ -20,7 +20,7 @@ _OF_CERTIFICATES = {
     "last_success_timestamp_seconds": "when its newest edition was issued to us",
     "last_failure_timestamp_seconds": "when it failed last; only while that is not overcome",
     "failures": "failures in a row, in the same way",
-    "good": "1 when nothing to do for it, else 0",
+    "ok": "1 when there is nothing to do for it, else 0",
 }
 
 
@@ -45,7 +45,7 @@ def write_metrics(workplace: "Workplace", sweep: "Sweep", statuses: Sequence[Cer
             "last_success_timestamp_seconds": issued.timestamp() if issued else None,
             "last_failure_timestamp_seconds": setback.last.timestamp() if setback else None,
             "failures": setback.times if setback else 0,
-            "good": 0 if each.next_command else 1,
+            "ok": 0 if each.next_command else 1,
         }
         for name, value in values.items():
             if value is not None:

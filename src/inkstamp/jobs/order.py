@@ -55,10 +55,11 @@ def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal, *, w
     record = ledger.open_order(name)
     if record is not None and record.authority in entry.otherwise:
         entry = msgspec.structs.replace(entry, authority=record.authority)
-    if record is not None and not _still_wanted(workplace, record, entry):
+    unwanted = _why_unwanted(workplace, record, entry) if record is not None else ""
+    if record is not None and unwanted:
         if record.state is OrderState.WAITING:
             expect_same(workplace, record, entry)
-        abandon(workplace, record, "the configuration has changed since", valid_too=False)
+        abandon(workplace, record, unwanted, valid_too=False)
         record = None
     fresh = record is None
     refusals = _Refusals(workplace, name)
@@ -145,11 +146,14 @@ def _another_way(entry: Certificate, refused: Mapping[str, str], tried: Mapping[
     return bool(refused) and all(set(methods_for(entry, name)) - set(tried[name]) for name in refused)
 
 
-def _still_wanted(workplace: "Workplace", record: OrderRecord, entry: Certificate) -> bool:
+def _why_unwanted(workplace: "Workplace", record: OrderRecord, entry: Certificate) -> str:
+    """Say why an open order is not resumed; empty when it is."""
+    changed = "the configuration has changed since"
     if record.authority != entry.authority:
-        return False
+        return changed
     if record.names != entry.names and not (entry.leave_out_failing and set(record.names) < set(entry.names)):
-        return False
+        return changed
     if not (order_folder(workplace, record.id) / "key.pem").exists():
-        return True
-    return keys.describe(read_order_key(workplace, record).public_key()) == entry.key
+        return "its key is missing, and its CSR was sent" if record.state is OrderState.FINALIZING else ""
+    same = keys.describe(read_order_key(workplace, record).public_key()) == entry.key
+    return "" if same else changed

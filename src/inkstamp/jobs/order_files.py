@@ -3,6 +3,7 @@
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from inkstamp.errors import FileTrouble
 from inkstamp.files import private_folder, read_secret, remove_tree, write_bytes
 from inkstamp.jobs import prove
 from inkstamp.ledger.records import OrderRecord, OrderState
@@ -25,10 +26,20 @@ def read_order_key(workplace: "Workplace", order: OrderRecord) -> keys.PrivateKe
 
 
 def have_order_key(workplace: "Workplace", order: OrderRecord, kind: KeyKind) -> keys.PrivateKey:
-    """Return the order's key, made and durable before the CA can hear of the order."""
+    """Return the order's key, made and durable before the CA can hear of the order.
+
+    Raises:
+        FileTrouble: It is missing although the CSR was sent: a new one would match nothing.
+
+    """
     file = private_folder(order_folder(workplace, order.id)) / "key.pem"
     if file.exists():
         return read_order_key(workplace, order)
+    if order.state in {OrderState.FINALIZING, OrderState.WAITING}:
+        raise FileTrouble(
+            f"the key of order {order.id} is missing, and its CSR was sent already", where=str(file),
+            advice=f"restore that file from a backup, or cancel the order: inkstamp order {order.certificate} --cancel",
+        )  # fmt: skip
     key = keys.make(kind)
     write_bytes(file, keys.to_pem(key), mode=0o600)
     return key

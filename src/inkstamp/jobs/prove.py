@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, TypeVar
 import msgspec
 
 from inkstamp.bulkhead import side_by_side
-from inkstamp.config.model import Certificate
-from inkstamp.errors import InkStampError, ProofFailed, ReachTrouble
+from inkstamp.config.model import Certificate, mistake_key
+from inkstamp.errors import ConfigurationError, InkStampError, ProofFailed, ReachTrouble
 from inkstamp.findings import Finding, Severity, bad, note, worst
 from inkstamp.ledger.records import OrderRecord, ProofRecord
 from inkstamp.pki.names import as_address
@@ -186,6 +186,13 @@ def _take_down_from(workplace: "Workplace", order_id: int, via: str) -> None:
     for record in reversed([each for each in workplace.ledger.files.of(order_id) if each.server == via]):
         try:
             workplace.host(via).uproot(record.root, record.parts, record.made)
+        except ConfigurationError:
+            if mistake_key("server", via) not in workplace.config.mistaken:  # which is tried again once it is corrected
+                path = "/".join((record.root.rstrip("/"), *record.parts))
+                told = note("validation", via, f"is not configured any longer; what was placed there remains: {path}",
+                            "remove that file by hand")  # fmt: skip
+                workplace.progress.found(f"order {order_id}", told)
+                gone.append(record)
         except ReachTrouble as error:
             # The machine is unreachable, which must not hide what else went wrong; the next run tries again.
             told = note("validation", via, f"a challenge response could not be removed: {error.what}")

@@ -323,10 +323,8 @@ class Workplace:
         return None
 
     def host(self, server: str) -> "Host":
-        """Return the host of a server; this machine for one that is no longer configured."""
-        from inkstamp.reach.local import LocalHost
-
-        return self.server(server).host if server in self.config.server else LocalHost()
+        """Return the host of a server; ConfigurationError when there is none of that name any longer."""
+        return self.server(server).host
 
     def account(self, authority: str) -> "Account":
         """Return our account at a configured authority; it is opened if the terms are agreed to."""

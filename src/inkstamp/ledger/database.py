@@ -179,6 +179,10 @@ class Database:
         """Run a statement that returns nothing, inside `writing`."""
         self._connection.execute(statement, parameters or {})
 
+    def change(self, statement: str, parameters: Parameters) -> int:
+        """Run an UPDATE or DELETE inside `writing`; returns how many rows it was about."""
+        return self._connection.execute(statement, parameters).rowcount
+
     def insert(self, table: str, **values: Any) -> int:
         """Add a row, inside `writing`; returns its number."""
         columns = ", ".join(values)

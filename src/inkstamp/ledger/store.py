@@ -88,7 +88,8 @@ class Ledger:
         return from_moment(self._clock.now())
 
     def _note(self, what: str, text: str, certificate: str) -> None:
-        if self._run is None:
+        if self._run is None or not self._database.rows("SELECT 1 FROM run WHERE id = :id", {"id": self._run}):
+            # The first entry of a run may have been undone with its transaction, and this run's row with it.
             self._run = self._database.insert("run", began=self._now(), command=printable(self._command))
         self._database.insert(
             "event", at=self._now(), run=self._run, certificate=certificate, what=what, text=printable(text)
@@ -261,16 +262,23 @@ class Ledger:
         check_order_move(order.state, state, order.id)
         moved = msgspec.structs.replace(order, state=state, url=order.url if url is None else url)
         with self._database.writing():
-            self._move(moved)
+            self._move(order, moved)
             if what:
                 self._note(what, text, order.certificate)
         return moved
 
-    def _move(self, order: OrderRecord) -> None:
-        self._database.execute(
-            "UPDATE ca_order SET state = :state, url = :url, changed = :now WHERE id = :id",
-            {"state": order.state.value, "url": order.url, "now": self._now(), "id": order.id},
-        )
+    def _move(self, before: OrderRecord, after: OrderRecord) -> None:
+        """Write a move; LedgerTrouble when the order is not as it was read: another run has moved it since."""
+        changed = self._database.change(
+            "UPDATE ca_order SET state = :state, url = :url, changed = :now WHERE id = :id AND state = :before",
+            {"state": after.state.value, "url": after.url, "now": self._now(), "id": after.id,
+             "before": before.state.value},
+        )  # fmt: skip
+        if not changed:
+            raise LedgerTrouble(
+                f"order {after.id} is not “{before.state}” any longer: another run has changed it",
+                where=f"order {after.id}", advice="run the command again",
+            )  # fmt: skip
 
     def orders_with_proofs(self) -> list[int]:
         """Return the ids of the orders that have files or records standing somewhere, perhaps."""
@@ -284,7 +292,7 @@ class Ledger:
         check_order_move(order.state, OrderState.ISSUED, order.id)
         with self._database.writing():
             self._insert_edition(edition)
-            self._move(msgspec.structs.replace(order, state=OrderState.ISSUED))
+            self._move(order, msgspec.structs.replace(order, state=OrderState.ISSUED))
             self._note("issued", text, order.certificate)
 
     def _insert_edition(self, edition: EditionRecord) -> None:

@@ -25,7 +25,7 @@ FLOORS = [
     {"files", "transport"},
     {"bulkhead", "ownership", "urls"},
     {"deadline", "errors", "printable"},
-    {"clock", "findings"},
+    {"clock", "findings", "wording"},
 ]
 """From the top down: a room imports from its own and from lower floors."""
 LEVEL = {room: number for number, rooms in enumerate(FLOORS) for room in rooms}

@@ -26,7 +26,7 @@ LAYERS: list[dict[int, str]] = [
     {2: "pki"},
 ]
 """From the top down: what is in which column."""
-BASE = "files, transport, urls, deadline, bulkhead, ownership, printable, errors, findings, clock"
+BASE = "files, transport, urls, deadline, bulkhead, ownership, printable, errors, findings, wording, clock"
 """What every room may import, in a box of its own without arrows."""
 COLUMNS, PITCH, BOX, TALL, GAP = 5, 236, 200, 80, 76
 """Boxes side by side; pixels from one to the next, and of a box; pixels between two layers."""

@@ -48,8 +48,3 @@ def _escaped(char: str) -> str:
         return f"\\u{number:04x}"
     number -= 0x10000
     return f"\\u{0xD800 + (number >> 10):04x}\\u{0xDC00 + (number & 0x3FF):04x}"
-
-
-def counted(number: int, noun: str) -> str:
-    """Return a number with its noun, in the plural where it is not one."""
-    return f"{number} {noun}" if number in {1, -1} else f"{number} {noun}s"

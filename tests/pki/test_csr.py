@@ -192,7 +192,7 @@ def test_a_proper_subject_has_no_findings_and_every_country_code_is_taken() -> N
     ("name", "public"),
     [
         ("example.net", True),
-        ("a.b.saltmarsh.co.uk", True),
+        ("a.b.example.co.uk", True),
         ("*.example.net", True),
         ("intranet", False),
         ("rowing.saltmarsh.test", False),

@@ -18,7 +18,7 @@ from inkstamp.findings import Severity
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.names import readable
 from inkstamp.pki.subject import WORDS, Subject
-from inkstamp.printable import counted
+from inkstamp.wording import counted, known_names
 
 if TYPE_CHECKING:
     from inkstamp.jobs.request import Made
@@ -145,7 +145,7 @@ def _ask(
         if kind is not None and kind not in set(KeyKind):
             from inkstamp.errors import UsageError
 
-            raise UsageError(f"“{kind}” is not a key algorithm", advice=f"known: {', '.join(KeyKind)}")
+            raise UsageError(f"“{kind}” is not a key algorithm", advice=known_names(KeyKind, kind))
     return tuple(names), answers, kind
 
 

@@ -11,8 +11,8 @@ from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 
 from inkstamp.errors import FileTrouble
-from inkstamp.printable import counted
 from inkstamp.renewal.outlook import by_day
+from inkstamp.wording import counted
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -14,7 +14,7 @@ from inkstamp.cli.output import clean
 from inkstamp.files import write_bytes
 from inkstamp.findings import worst_first
 from inkstamp.jobs.check import NameReport, Verdict
-from inkstamp.printable import counted
+from inkstamp.wording import counted
 
 KINDS = {Verdict.OK: "ok", Verdict.WARNINGS: "warnings", Verdict.BROKEN: "broken"}
 MARKS = {Verdict.OK: "✓", Verdict.WARNINGS: "!", Verdict.BROKEN: "✗"}

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
 from inkstamp.cli.setting import workplace
-from inkstamp.printable import counted
+from inkstamp.wording import counted
 
 if TYPE_CHECKING:
     from inkstamp.jobs.site_report import SiteReport

@@ -12,7 +12,7 @@ from inkstamp.cli import output
 from inkstamp.cli.main import Context
 from inkstamp.cli.prove import tell_by_hand
 from inkstamp.cli.setting import workplace
-from inkstamp.printable import counted
+from inkstamp.wording import counted
 
 if TYPE_CHECKING:
     from inkstamp.jobs.why import Why

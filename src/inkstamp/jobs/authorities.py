@@ -14,6 +14,7 @@ from inkstamp.errors import InkStampError, UsageError
 from inkstamp.files import file_trouble, read_secret, write_bytes
 from inkstamp.jobs.account import key_file, open_account
 from inkstamp.pki import keys
+from inkstamp.wording import known_names
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -162,7 +163,7 @@ def configured(workplace: "Workplace", name: str) -> Authority:
     known = workplace.config_or_empty().authority
     if name not in known:
         raise UsageError(f"there is no authority “{name}”", where=str(workplace.config_file),
-                         advice=f"known: {', '.join(known) or 'none'}")  # fmt: skip
+                         advice=known_names(known, name))  # fmt: skip
     return known[name]
 
 

@@ -14,8 +14,8 @@ from inkstamp.pki.aia import issuer_urls
 from inkstamp.pki.certificates import short_name, subject_names
 from inkstamp.pki.chain import Path, Roots, arrange, find_paths, in_validity, is_self_signed
 from inkstamp.pki.names import uncovered
-from inkstamp.printable import counted
 from inkstamp.renewal.when import renewal_moment
+from inkstamp.wording import counted
 
 if TYPE_CHECKING:
     from inkstamp.view.point import View

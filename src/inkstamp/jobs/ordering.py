@@ -11,7 +11,7 @@ from inkstamp.jobs.portal import PortalOrder, is_portal, open_order
 from inkstamp.jobs.setback import kept
 from inkstamp.jobs.stamp import check_beforehand, good_edition, settle, write_entries
 from inkstamp.ledger.records import EditionRecord
-from inkstamp.printable import counted
+from inkstamp.wording import counted
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace

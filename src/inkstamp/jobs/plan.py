@@ -11,6 +11,7 @@ from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER, Method
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.names import identifiers
+from inkstamp.wording import known_names
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -197,7 +198,7 @@ def _expect_known(workplace: "Workplace", table: str, known: Collection[str], gi
             raise UsageError(
                 f"there is no {table} “{each}” in the configuration",
                 where=str(workplace.config_file),
-                advice=f"known: {', '.join(known) or 'none'}",
+                advice=known_names(known, each),
             )
 
 

@@ -31,6 +31,7 @@ from inkstamp.view.addresses import Addresses, address_book
 from inkstamp.view.authoritative import ask_server
 from inkstamp.view.point import is_own_address
 from inkstamp.view.records import Records
+from inkstamp.wording import known_names
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -127,12 +128,10 @@ def _wishes(workplace: "Workplace", targets: Sequence[str], authority: str, via:
         if each not in known:
             raise UsageError(
                 f"there is no server, nameserver or program “{each}” in the configuration",
-                advice=f"known: {', '.join(known)}",
+                advice=known_names(known, each),
             )
     if authority and authority not in config.authority:
-        raise UsageError(
-            f"there is no authority “{authority}”", advice=f"known: {', '.join(config.authority) or 'none'}"
-        )
+        raise UsageError(f"there is no authority “{authority}”", advice=known_names(config.authority, authority))
     usual = authority or (next(iter(config.authority)) if len(config.authority) == 1 else "")
     wishes = []
     for target in targets:

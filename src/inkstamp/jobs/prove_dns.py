@@ -8,13 +8,13 @@ from inkstamp.errors import CarrierTrouble, InkStampError, StillWaiting
 from inkstamp.findings import Finding, Severity, bad, note, ok
 from inkstamp.ledger.dns_proofs import DnsProof
 from inkstamp.ledger.records import OrderRecord
-from inkstamp.printable import counted
 from inkstamp.proof.carriers import DnsRecord, presented
 from inkstamp.proof.dns01 import record_name
 from inkstamp.proof.record import MAKE_IT, RecordProof, look_at_record
 from inkstamp.view.authoritative import Sought, Told, ask_server, watch
 from inkstamp.view.questions import Answer
 from inkstamp.view.zones import Zone, Zones
+from inkstamp.wording import counted
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace

@@ -13,7 +13,7 @@ from inkstamp.ledger.records import EditionRecord, InstallState
 from inkstamp.ledger.store import Ledger
 from inkstamp.pki.certificates import read_pem, short_name
 from inkstamp.pki.chain import find_paths
-from inkstamp.printable import counted
+from inkstamp.wording import counted
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace

@@ -15,11 +15,11 @@ from inkstamp.pki.certificates import LABELS, Facts, facts, from_der, read_pem, 
 from inkstamp.pki.chain import is_self_signed
 from inkstamp.pki.keys import is_key_of
 from inkstamp.pki.names import uncovered
-from inkstamp.printable import counted
 from inkstamp.reach.interface import Found
 from inkstamp.renewal.when import renewal_moment
 from inkstamp.servers.common import plain_names
 from inkstamp.servers.interface import Site
+from inkstamp.wording import counted
 
 _KEY = b"PRIVATE KEY-----"
 _BY_ALL, _BY_GROUP_WRITTEN = 0o004, 0o020

@@ -17,7 +17,7 @@ from inkstamp.pki.certificates import short_name, subject_names
 from inkstamp.pki.chain import same_key
 from inkstamp.pki.constraints import may_issue
 from inkstamp.pki.names import uncovered
-from inkstamp.printable import counted
+from inkstamp.wording import counted
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace

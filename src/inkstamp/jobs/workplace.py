@@ -18,6 +18,7 @@ from inkstamp.errors import ConfigurationError, InkStampError, LedgerTrouble, Us
 from inkstamp.files import held, private_folder
 from inkstamp.jobs.progress import Progress, Silent
 from inkstamp.ownership import expect_ours
+from inkstamp.wording import known_names
 
 if TYPE_CHECKING:
     from cryptography.x509 import Certificate as X509Certificate
@@ -136,11 +137,10 @@ class Workplace:
             mistake = self.config.mistaken.get(name)
             if mistake is not None:
                 raise mistake.error from None
-            known = ", ".join(list(self.config.certificate)[:10]) or "none"
             raise UsageError(
                 f"there is no certificate “{name}” in the configuration",
                 where=str(self.config_file),
-                advice=f"known: {known}",
+                advice=known_names(self.config.certificate, name),
             ) from None
 
     @property

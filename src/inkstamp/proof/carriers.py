@@ -8,10 +8,10 @@ from typing import Protocol
 from inkstamp.config.model import Nameserver, Program
 from inkstamp.errors import CarrierTrouble
 from inkstamp.files import read_secret
-from inkstamp.printable import counted
 from inkstamp.reach.answers import ask_program
 from inkstamp.reach.dns_update import TsigKey, read_tsig, send_update
 from inkstamp.reach.interface import Host
+from inkstamp.wording import counted
 
 TTL = 60
 """Seconds: a proof is gone soon after it was needed."""

@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from inkstamp.errors import FileTrouble, NamesLost, ServerTrouble
-from inkstamp.printable import counted
 from inkstamp.servers.apache import edit, passage
 from inkstamp.servers.apache.own_host import own_host
 from inkstamp.servers.apache.reading import (
@@ -24,6 +23,7 @@ from inkstamp.servers.base import SECONDS, Files, TextServer
 from inkstamp.servers.common import ProofFolder, Taken, check_names_kept, check_ports_free, endpoints, obstacle
 from inkstamp.servers.interface import ONLY_TLS, Endpoint, FileChange, Listen, Obstacle, Place, Site, Supply
 from inkstamp.servers.text import Splice, changes
+from inkstamp.wording import counted
 
 _ROOT = re.compile(r'HTTPD_ROOT="([^"]+)"')
 _VERSION = re.compile(r"Apache/(\d+\.\d+\.\d+)")

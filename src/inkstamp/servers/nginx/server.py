@@ -8,7 +8,6 @@ from dataclasses import replace
 
 from inkstamp.errors import NamesLost, ServerTrouble
 from inkstamp.pki.names import as_address, uncovered
-from inkstamp.printable import counted
 from inkstamp.servers.base import SECONDS, Files, TextServer
 from inkstamp.servers.common import (
     ProofFolder,
@@ -36,6 +35,7 @@ from inkstamp.servers.nginx.reading import (
     to_site,
 )
 from inkstamp.servers.text import Directive, Splice, changes
+from inkstamp.wording import counted
 
 _VERSION = re.compile(r"nginx/(\d+\.\d+\.\d+)")
 _BUILT_PREFIX = re.compile(r"--prefix=(\S+)")

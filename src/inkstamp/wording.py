@@ -1,0 +1,18 @@
+"""How numbers and lists of names are said."""
+
+from collections.abc import Iterable
+from difflib import SequenceMatcher
+
+_MOST_NAMED = 20
+
+
+def counted(number: int, noun: str) -> str:
+    """Return a number with its noun, in the plural where it is not one."""
+    return f"{number} {noun}" if number in {1, -1} else f"{number} {noun}s"
+
+
+def known_names(known: Iterable[str], given: str) -> str:
+    """Return an advice that lists names, those most like `given` first; none is left out in silence."""
+    names = sorted(known, key=lambda each: (-SequenceMatcher(None, given, each).ratio(), each))
+    more = f" and {len(names) - _MOST_NAMED} more" if len(names) > _MOST_NAMED else ""
+    return f"known: {', '.join(names[:_MOST_NAMED]) or 'none'}{more}"

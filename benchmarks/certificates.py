@@ -35,7 +35,7 @@ def usage() -> float:
 def ours(config: Path, run: str, count: int, at_once: int) -> dict[str, Any]:
     """All certificates by the jobs that `inkstamp renew` runs, in this one process."""
     from inkstamp.config.model import Certificate
-    from inkstamp.jobs.renew import renew
+    from inkstamp.jobs.renewal.run import renew
     from inkstamp.jobs.workplace import Workplace
 
     place = Workplace(config, config.parent / f"home-{run}")

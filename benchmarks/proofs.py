@@ -22,8 +22,8 @@ sys.path.insert(0, str(Path(__file__).resolve().parent.parent / "tests"))
 from bind_world import SECONDARY, BindWorld, bind_world
 
 from inkstamp.findings import Severity, worst
-from inkstamp.jobs import precheck as job
-from inkstamp.jobs import prove_dns
+from inkstamp.jobs.validation import dns_records
+from inkstamp.jobs.validation import precheck as job
 from inkstamp.jobs.workplace import Workplace
 from inkstamp.proof import carriers
 from inkstamp.proof.record import RecordProof
@@ -52,14 +52,14 @@ def by_records(world: BindWorld, count: int) -> None:
     order = place.ledger.intend_order("many", "quayside", names)
     proofs = [RecordProof("txt", f"_acme-challenge.{name}", "v" * 43) for name in names]
     began = time.monotonic()
-    placed = prove_dns.place(place, proofs)
+    placed = dns_records.place(place, proofs)
     found = time.monotonic()
-    prove_dns.put_up(place, order.id, "primary", placed)
+    dns_records.put_up(place, order.id, "primary", placed)
     updated = time.monotonic()
-    observed = prove_dns.observe(place, "primary", placed)
+    observed = dns_records.observe(place, "primary", placed)
     assert worst(finding for found in observed.values() for finding in found) is Severity.OK
     seen = time.monotonic()
-    prove_dns.take_down_of(place, order.id)
+    dns_records.take_down_of(place, order.id)
     gone = time.monotonic()
     place.close(0)
     for each in undo:
@@ -77,7 +77,7 @@ def lagging(world: BindWorld) -> None:
     """How long after the last nameserver has a record the waiting ends; the second one is stopped for a while."""
     place = Workplace(world.config, world.home)
     order = place.ledger.intend_order("late", "quayside", ["late.saltmarsh.test"])
-    placed = prove_dns.place(place, [RecordProof("txt", "_acme-challenge.late.saltmarsh.test", "v" * 43)])
+    placed = dns_records.place(place, [RecordProof("txt", "_acme-challenge.late.saltmarsh.test", "v" * 43)])
     there: list[float] = []
 
     def witness() -> None:
@@ -92,11 +92,11 @@ def lagging(world: BindWorld) -> None:
     world.secondary.send_signal(signal.SIGSTOP)
     watcher = threading.Thread(target=witness)
     watcher.start()
-    prove_dns.put_up(place, order.id, "primary", placed)
-    prove_dns.observe(place, "primary", placed)
+    dns_records.put_up(place, order.id, "primary", placed)
+    dns_records.observe(place, "primary", placed)
     ended = time.monotonic()
     watcher.join()
-    prove_dns.take_down_of(place, order.id)
+    dns_records.take_down_of(place, order.id)
     place.close(0)
     print(f"{'a nameserver that lags: its having it, to our going on':<58}  {max(ended - there[0], 0):7.3f}")
 

@@ -14,7 +14,7 @@ from typing import Any
 
 from inkstamp.acme.session import Session
 from inkstamp.cli.main import run
-from inkstamp.ledger.database import Database
+from inkstamp.ledger.sqlite import Database
 from inkstamp.proof import carriers
 from inkstamp.reach import guarded
 from inkstamp.reach.local import LocalHost

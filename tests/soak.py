@@ -36,10 +36,10 @@ import inkstamp.view
 from inkstamp.acme import session
 from inkstamp.config.load import parse
 from inkstamp.errors import InkStampError
-from inkstamp.jobs.renew import renew
+from inkstamp.jobs.renewal.run import renew
 from inkstamp.jobs.workplace import Workplace
 from inkstamp.ledger import shelf as shelf_room
-from inkstamp.ledger.database import Database
+from inkstamp.ledger.sqlite import Database
 from inkstamp.standins.ca import SimulatedCa
 from inkstamp.standins.nameserver import Nameserver
 from inkstamp.standins.ports import free_ports

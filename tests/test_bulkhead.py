@@ -17,11 +17,11 @@ from inkstamp.bulkhead import apart, as_they_end, attempt, side_by_side
 from inkstamp.clock import EARLIEST, LATEST, clamped
 from inkstamp.deadline import at_least, is_over, time_left, wait_limit, within
 from inkstamp.errors import ConfigurationError, InternalError, UrlTrouble, UsageError
-from inkstamp.ledger.database import from_moment, to_moment
+from inkstamp.ledger.sqlite import from_moment, to_moment
 from inkstamp.ownership import expect_ours
+from inkstamp.policy.notification_rules import Condition, matters_of
+from inkstamp.policy.renewal_time import next_try, renewal_moment
 from inkstamp.printable import escaped_json, one_line, printable
-from inkstamp.renewal.matters import Condition, matters_of
-from inkstamp.renewal.when import next_try, renewal_moment
 from inkstamp.transport import connect
 from inkstamp.urls import absolute, web_url
 from inkstamp.view.point import is_public

@@ -18,7 +18,7 @@ FLOORS = [
     {"cli", "__main__"},
     {"demo"},
     {"jobs"},
-    {"acme", "proof", "servers", "renewal", "ledger"},
+    {"acme", "proof", "servers", "policy", "ledger"},
     {"config"},
     {"reach", "view"},
     {"pki"},

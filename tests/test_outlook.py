@@ -8,10 +8,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from inkstamp.config.words import Matter as Kind
-from inkstamp.renewal.matters import Condition, Matter, matters_of, news
-from inkstamp.renewal.outlook import Life, by_day, look_ahead, monday
-from inkstamp.renewal.simulation import Fleet, simulate
-from inkstamp.renewal.when import next_try, renewal_day
+from inkstamp.policy.forecast import Life, by_day, look_ahead, monday
+from inkstamp.policy.notification_rules import Condition, Matter, matters_of, news
+from inkstamp.policy.renewal_time import next_try, renewal_day
+from inkstamp.policy.simulation import Fleet, simulate
 
 DAY = timedelta(days=1)
 

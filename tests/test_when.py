@@ -9,7 +9,7 @@ from authority_of_tests import NOW
 from hypothesis import given
 from hypothesis import strategies as st
 
-from inkstamp.renewal.when import (
+from inkstamp.policy.renewal_time import (
     Window,
     ask_again,
     decide,

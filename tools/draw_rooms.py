@@ -20,7 +20,7 @@ TARGET = ROOT / "docs" / "architecture.svg"
 LAYERS: list[dict[int, str]] = [
     {0: "demo", 2: "cli"},
     {0: "standins", 2: "jobs"},
-    {0: "acme", 1: "proof", 2: "servers", 3: "ledger", 4: "renewal"},
+    {0: "acme", 1: "proof", 2: "servers", 3: "ledger", 4: "policy"},
     {2: "config"},
     {1: "reach", 3: "view"},
     {2: "pki"},

@@ -17,7 +17,7 @@ from soak import SoakClock
 
 from inkstamp.config.model import Certificate
 from inkstamp.errors import StillWaiting
-from inkstamp.jobs.order import obtain
+from inkstamp.jobs.orders.attempts import obtain
 from inkstamp.jobs.workplace import Workplace
 from inkstamp.standins.ca_mood import Canned, Mood
 from inkstamp.standins.weather import Weather

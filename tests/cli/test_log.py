@@ -14,9 +14,9 @@ from simulated import NAME, SimulatedWorld
 from world import inkstamp_program
 
 from inkstamp.errors import NetworkTrouble
-from inkstamp.jobs.due import DueList, Held
-from inkstamp.jobs.keep_running import next_run
-from inkstamp.jobs.renew import Sweep
+from inkstamp.jobs.renewal.daemon import next_run
+from inkstamp.jobs.renewal.run import Sweep
+from inkstamp.jobs.status.due import DueList, Held
 
 
 def configure(world: SimulatedWorld) -> None:

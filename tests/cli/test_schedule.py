@@ -11,7 +11,7 @@ import forked
 import pytest
 from world import Ran, find_program, inkstamp_program
 
-from inkstamp.jobs.schedule import put
+from inkstamp.jobs.renewal.timer import put
 from inkstamp.jobs.workplace import Workplace
 
 CONFIG = """

@@ -5,7 +5,7 @@ import signal
 
 import pytest
 
-from inkstamp.jobs.check_many import look_at_many
+from inkstamp.jobs.checks.parallel import look_at_many
 
 PARENT = os.getpid()
 

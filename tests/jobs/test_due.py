@@ -7,9 +7,9 @@ import pytest
 from authority_of_tests import NOW
 from hand_clock import HandClock
 
-from inkstamp.jobs.due import find_due
+from inkstamp.jobs.status.due import find_due
 from inkstamp.jobs.workplace import Workplace
-from inkstamp.ledger.setbacks import Told
+from inkstamp.ledger.failures import Told
 
 HOUR = timedelta(hours=1)
 

@@ -3,7 +3,7 @@
 from pathlib import Path
 
 from inkstamp.jobs import way_back
-from inkstamp.jobs.putting_back import recover
+from inkstamp.jobs.deployment.rollback import recover
 from inkstamp.jobs.workplace import Workplace
 from inkstamp.ledger.records import InstallState
 from inkstamp.servers.interface import FileChange

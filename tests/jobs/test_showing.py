@@ -9,7 +9,7 @@ import pytest
 
 from inkstamp.acme.messages import Authorization, AuthorizationStatus, Challenge, ChallengeStatus, Identifier
 from inkstamp.errors import CaMisbehaved, ProofFailed
-from inkstamp.jobs.showing import Showing
+from inkstamp.jobs.validation.challenges import Showing
 from inkstamp.jobs.workplace import Workplace
 from inkstamp.proof.web_file import http_proof
 from inkstamp.standins.nameserver import Nameserver

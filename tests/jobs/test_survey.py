@@ -4,7 +4,7 @@ from pathlib import Path
 
 import pytest
 
-from inkstamp.jobs import survey as inventory
+from inkstamp.jobs.inventory import survey as inventory
 from inkstamp.jobs.workplace import Workplace
 
 

@@ -18,8 +18,8 @@ from hand_clock import HandClock
 
 from inkstamp import files
 from inkstamp.errors import Busy, FileTrouble, LedgerTrouble
+from inkstamp.ledger.failures import Told
 from inkstamp.ledger.records import EditionRecord, OrderState, PortalProof, ProofMethod, ProofRecord
-from inkstamp.ledger.setbacks import Told
 from inkstamp.ledger.shelf import EditionFiles, Shelf
 from inkstamp.ledger.store import Ledger
 

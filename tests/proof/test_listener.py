@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from inkstamp.errors import ServerTrouble
 from inkstamp.findings import Severity
 from inkstamp.proof.listener import answer_files, answer_handshakes, where_to_listen
-from inkstamp.proof.seeing import look_at_handshake
+from inkstamp.proof.observation import look_at_handshake
 from inkstamp.proof.tls_alpn import TlsProof, tls_proof
 from inkstamp.proof.web_file import http_proof
 from inkstamp.standins.nameserver import Nameserver

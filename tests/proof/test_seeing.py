@@ -3,7 +3,7 @@
 import pytest
 
 from inkstamp.findings import Severity
-from inkstamp.proof.seeing import Caution, judge
+from inkstamp.proof.observation import Caution, judge
 from inkstamp.proof.web_file import http_proof
 from inkstamp.view.addresses import Addresses
 from inkstamp.view.web import Sight

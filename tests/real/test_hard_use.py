@@ -8,7 +8,7 @@ import pytest
 from more_servers import Apache, apache
 from world import World, make_tls_pair, real_world
 
-from inkstamp.jobs.looking import places_of
+from inkstamp.jobs.deployment.drift import places_of
 from inkstamp.jobs.workplace import Workplace
 
 HTTPD = "127.0.0.3"

@@ -10,7 +10,7 @@ import urllib3
 from more_servers import apache, haproxy
 from world import World, real_world
 
-from inkstamp.jobs.installing import install_edition
+from inkstamp.jobs.lifecycle.install import install_edition
 from inkstamp.jobs.workplace import Workplace
 
 HTTPD, EDGE = "127.0.0.3", "127.0.0.4"

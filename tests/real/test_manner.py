@@ -10,7 +10,7 @@ import urllib3
 from more_servers import apache, haproxy
 from world import World, make_tls_pair, real_world
 
-from inkstamp.servers.manner import policies
+from inkstamp.servers.tls_policy import policies
 
 HTTPD, EDGE = "127.0.0.3", "127.0.0.4"
 SITES = {"nginx": "127.0.0.1", "apache": HTTPD, "haproxy": EDGE}

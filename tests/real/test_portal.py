@@ -15,10 +15,10 @@ from cryptography.hazmat.primitives.serialization import BestAvailableEncryption
 from killing import killed_at
 from portal_world import BLOCK, NAME, RULE, PortalWorld, portal_world
 
-from inkstamp.jobs.due import find_due
-from inkstamp.jobs.renew import Sweep
-from inkstamp.jobs.status import all_statuses
-from inkstamp.jobs.telling import _conditions
+from inkstamp.jobs.notification.messages import _conditions
+from inkstamp.jobs.renewal.run import Sweep
+from inkstamp.jobs.status.due import find_due
+from inkstamp.jobs.status.overview import all_statuses
 from inkstamp.jobs.workplace import Workplace
 from inkstamp.pki import csr, keys
 from inkstamp.pki.certificates import short_name, to_pem

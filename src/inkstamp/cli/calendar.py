@@ -20,8 +20,8 @@ from inkstamp.cli.setting import workplace
 from inkstamp.errors import UsageError
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.calendar import Calendar
-    from inkstamp.renewal.simulation import Fleet, Year
+    from inkstamp.jobs.status.calendar import Calendar
+    from inkstamp.policy.simulation import Fleet, Year
 
 _FORMS = (".png", ".svg")
 _MONTH = 30
@@ -76,7 +76,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         raise UsageError("a picture is a PNG or an SVG", where=str(picture), advice="end its name in .png or .svg")
     if options.simulate is not None:
         return _simulate(context, options, picture)
-    from inkstamp.jobs.calendar import calendar
+    from inkstamp.jobs.status.calendar import calendar
 
     with workplace(context) as place:
         made = calendar(place, options.weeks)
@@ -118,7 +118,7 @@ def _named(names: tuple[str, ...]) -> str:
 
 
 def _simulate(context: Context, options: argparse.Namespace, picture: Path | None) -> int:
-    from inkstamp.renewal.simulation import Fleet, simulate
+    from inkstamp.policy.simulation import Fleet, simulate
 
     fleet = Fleet(
         certificates=options.simulate,

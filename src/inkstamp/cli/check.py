@@ -24,8 +24,8 @@ from inkstamp.findings import Severity, worst_first
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from inkstamp.jobs.check import NameReport
-    from inkstamp.jobs.check_since import Changed
+    from inkstamp.jobs.checks.check import NameReport
+    from inkstamp.jobs.checks.comparison import Changed
 
 _MOST_TARGETS = 100_000
 _ONE_BY_ONE = 3
@@ -56,8 +56,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.check import Manner, Verdict, check, of_sites, together
-    from inkstamp.jobs.check_since import remember
+    from inkstamp.jobs.checks.check import Manner, Verdict, check, of_sites, together
+    from inkstamp.jobs.checks.comparison import remember
     from inkstamp.view.point import roots_file
 
     manner = Manner(

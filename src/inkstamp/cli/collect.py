@@ -19,7 +19,7 @@ from inkstamp.cli.setting import workplace
 from inkstamp.findings import Severity, worst_first
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.receive import Piece, Received, Way
+    from inkstamp.jobs.portal.delivery import Piece, Received, Way
     from inkstamp.ledger.records import EditionRecord
 
 _MOST_SHOWN = 15
@@ -52,7 +52,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
             name = files.pop(0)
         if not files:
             from inkstamp.errors import UsageError
-            from inkstamp.jobs.portal import is_portal
+            from inkstamp.jobs.portal.order import is_portal
 
             if is_portal(place, place.certificate(name)):
                 raise UsageError(
@@ -61,7 +61,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
                 )
             if options.preview or options.fetch or options.root:
                 raise UsageError("--preview, --fetch and --root are for files", advice="leave them out")
-            from inkstamp.jobs.ordering import collect_at_ca
+            from inkstamp.jobs.lifecycle.order_steps import collect_at_ca
 
             edition = collect_at_ca(place, name)
             if context.json:
@@ -70,7 +70,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
                 print(f"{name}: edition {edition.number} is on the shelf")
                 _tell_edition(edition, place.certificate(name).install)
             return 0
-        from inkstamp.jobs.receive import Bring, receive
+        from inkstamp.jobs.portal.delivery import Bring, receive
 
         pasted = sys.stdin.buffer.read(_MOST_PASTED) if "-" in files else None
         bring = Bring(

@@ -21,7 +21,7 @@ from inkstamp.pki.subject import WORDS, Subject
 from inkstamp.wording import counted, known_names
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.request import Made
+    from inkstamp.jobs.issuance.csr_files import Made
     from inkstamp.pki.csr import RequestFacts
 
 _HELP = {
@@ -87,7 +87,7 @@ def _defaults(context: Context) -> tuple[Subject, bool]:
 
 def _make(context: Context, options: argparse.Namespace, subject: Subject, *, private: bool) -> int:
     from inkstamp.errors import UsageError
-    from inkstamp.jobs.request import MakeRequest, make_request
+    from inkstamp.jobs.issuance.csr_files import MakeRequest, make_request
 
     defaults = dict(subject.given())
     given = {name: getattr(options, name) for name in WORDS if getattr(options, name) is not None}
@@ -173,7 +173,7 @@ def _tell_facts(facts: "RequestFacts") -> None:
 def _show(context: Context, options: argparse.Namespace, _subject: Subject, *, private: bool) -> int:
     from inkstamp.files import read_bytes
     from inkstamp.findings import worst, worst_first
-    from inkstamp.jobs.request import show_request
+    from inkstamp.jobs.issuance.csr_files import show_request
 
     if options.file == "-":
         data, where = sys.stdin.buffer.read(1_048_576), "standard input"

@@ -54,7 +54,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.export import ExportRequest, export
+    from inkstamp.jobs.deployment.export import ExportRequest, export
     from inkstamp.pki.packing import Form
 
     _check(options)

@@ -28,7 +28,7 @@ def _positive(text: str) -> int:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.history import history
+    from inkstamp.jobs.status.history import history
 
     with workplace(context) as place:
         events = history(place, options.certificate, options.last)

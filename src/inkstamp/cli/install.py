@@ -31,8 +31,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.install import Pace
-    from inkstamp.jobs.installing import install_edition
+    from inkstamp.jobs.deployment.rollout import Pace
+    from inkstamp.jobs.lifecycle.install import install_edition
 
     with workplace(context) as place:
         pace = Pace(at_once=options.at_once, back=options.back)

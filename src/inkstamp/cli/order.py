@@ -18,8 +18,8 @@ from inkstamp.cli.stamp import as_request, entry_options, tell_plan
 from inkstamp.findings import Severity
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.leading import Reached
-    from inkstamp.jobs.portal import PortalOrder
+    from inkstamp.jobs.orders.acme_order import Reached
+    from inkstamp.jobs.portal.order import PortalOrder
 
 WAITING = 3
 
@@ -37,10 +37,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
     from inkstamp.errors import UsageError
-    from inkstamp.jobs.abandon import give_up
-    from inkstamp.jobs.ordering import order
-    from inkstamp.jobs.plan import make_plans
-    from inkstamp.jobs.portal import PortalOrder
+    from inkstamp.jobs.lifecycle.enrolment import make_plans
+    from inkstamp.jobs.lifecycle.order_steps import order
+    from inkstamp.jobs.orders.cancellation import give_up
+    from inkstamp.jobs.portal.order import PortalOrder
 
     with workplace(context) as place:
         plans = make_plans(place, as_request(options))
@@ -87,7 +87,7 @@ def _tell_portal(shown: "PortalOrder") -> None:
 
 def tell_stall(stall: object) -> None:
     """Print what is waited for, and what to type then."""
-    from inkstamp.jobs.stall import Stall
+    from inkstamp.jobs.status.stall import Stall
 
     if isinstance(stall, Stall):
         print(output.field("waiting for", f"{stall.who}: {stall.step}"))

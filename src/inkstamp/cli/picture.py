@@ -11,15 +11,15 @@ from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 
 from inkstamp.errors import FileTrouble
-from inkstamp.renewal.outlook import by_day
+from inkstamp.policy.forecast import by_day
 from inkstamp.wording import counted
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-    from inkstamp.jobs.calendar import Calendar
-    from inkstamp.renewal.outlook import Life
-    from inkstamp.renewal.simulation import Fleet, Year
+    from inkstamp.jobs.status.calendar import Calendar
+    from inkstamp.policy.forecast import Life
+    from inkstamp.policy.simulation import Fleet, Year
 
 _DPI = 100
 _SIZE = (12.8, 8.0)

@@ -16,7 +16,7 @@ from inkstamp.cli.setting import workplace
 from inkstamp.findings import Severity, worst, worst_first
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.precheck import NameCheck
+    from inkstamp.jobs.validation.precheck import NameCheck
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -40,7 +40,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.precheck import precheck
+    from inkstamp.jobs.validation.precheck import precheck
 
     with workplace(context) as place:
         checks = precheck(place, options.names, authority=options.authority, via=options.via)

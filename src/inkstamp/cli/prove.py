@@ -22,8 +22,8 @@ from inkstamp.cli.order import tell_reached, tell_stall
 from inkstamp.cli.setting import workplace
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.passage import Passage
-    from inkstamp.jobs.portal_proof import MailChoice, Proven, Shown
+    from inkstamp.jobs.portal.dcv import MailChoice, Proven, Shown
+    from inkstamp.jobs.validation.challenge_path import Passage
     from inkstamp.ledger.records import PortalProof
 
 _LISTS = ""
@@ -76,14 +76,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.portal import is_portal
+    from inkstamp.jobs.portal.order import is_portal
 
     if options.let_through or options.close_again or options.preview:
         return _change_way(context, options)
     with workplace(context) as place:
         name = options.certificate
         if not is_portal(place, place.certificate(name)):
-            from inkstamp.jobs.ordering import prove_at_ca
+            from inkstamp.jobs.lifecycle.order_steps import prove_at_ca
 
             _refuse_portal_options(options)
             reached = prove_at_ca(place, name, wait=options.wait * 60)
@@ -92,8 +92,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
             else:
                 tell_reached(name, reached)
             return 0
-        from inkstamp.jobs.portal import waiting_order
-        from inkstamp.jobs.portal_proof import mail_choices, prove
+        from inkstamp.jobs.portal.dcv import mail_choices, prove
+        from inkstamp.jobs.portal.order import waiting_order
 
         if options.email == _LISTS:
             choices = mail_choices(place, options.names or waiting_order(place, name).names)
@@ -114,7 +114,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
 
 def _change_way(context: Context, options: argparse.Namespace) -> int:
     from inkstamp.errors import UsageError
-    from inkstamp.jobs.passage import close_again, let_through
+    from inkstamp.jobs.validation.challenge_path import close_again, let_through
 
     if options.let_through == options.close_again or (options.preview and not options.let_through):
         raise UsageError("--let-through, alone or with --preview, or --close-again", advice="give one of them")
@@ -165,7 +165,7 @@ def _refuse_portal_options(options: argparse.Namespace) -> None:
 
 def _shown(options: argparse.Namespace) -> "Shown":
     from inkstamp.errors import UsageError
-    from inkstamp.jobs.portal_proof import Shown
+    from inkstamp.jobs.portal.dcv import Shown
     from inkstamp.ledger.records import ProofMethod
 
     names = tuple(options.names or ())

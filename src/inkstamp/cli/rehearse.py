@@ -16,7 +16,7 @@ from inkstamp.cli.main import Context
 from inkstamp.cli.setting import workplace
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.rehearse import Rehearsed
+    from inkstamp.jobs.renewal.rehearsal import Rehearsed
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -26,7 +26,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.rehearse import rehearse
+    from inkstamp.jobs.renewal.rehearsal import rehearse
 
     with workplace(context) as place:
         results = rehearse(place, options.certificates, lambda done: None if context.json else _tell(context, done))

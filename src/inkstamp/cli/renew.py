@@ -19,8 +19,8 @@ from inkstamp.cli.main import Context
 from inkstamp.cli.setting import at_once, workplace
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.due import DueList
-    from inkstamp.jobs.renew import Renewed, Sweep
+    from inkstamp.jobs.renewal.run import Renewed, Sweep
+    from inkstamp.jobs.status.due import DueList
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -37,8 +37,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.due import find_due
-    from inkstamp.jobs.renew import renew
+    from inkstamp.jobs.renewal.run import renew
+    from inkstamp.jobs.status.due import find_due
 
     with workplace(context) as place:
         if options.preview:

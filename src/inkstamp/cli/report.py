@@ -13,7 +13,7 @@ from inkstamp import __version__
 from inkstamp.cli.output import clean
 from inkstamp.files import write_bytes
 from inkstamp.findings import worst_first
-from inkstamp.jobs.check import NameReport, Verdict
+from inkstamp.jobs.checks.check import NameReport, Verdict
 from inkstamp.wording import counted
 
 KINDS = {Verdict.OK: "ok", Verdict.WARNINGS: "warnings", Verdict.BROKEN: "broken"}

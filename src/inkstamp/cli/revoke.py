@@ -17,10 +17,10 @@ from inkstamp.cli import output
 from inkstamp.cli.main import Context
 from inkstamp.cli.setting import workplace
 from inkstamp.errors import UsageError
-from inkstamp.jobs.revoke import MEANINGS, Reason
+from inkstamp.jobs.lifecycle.revoke import MEANINGS, Reason
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.revoke import Doomed, Revoked
+    from inkstamp.jobs.lifecycle.revoke import Doomed, Revoked
     from inkstamp.jobs.workplace import Workplace
 
 __doc__ += "\n" + "\n".join(f"    {reason.value:<24}{told}" for reason, told in MEANINGS.items())
@@ -49,7 +49,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.revoke import revoke
+    from inkstamp.jobs.lifecycle.revoke import revoke
 
     _expect_one(options)
     with workplace(context) as place:
@@ -79,7 +79,7 @@ def _expect_one(options: argparse.Namespace) -> None:
 
 
 def _plan(place: "Workplace", options: argparse.Namespace) -> "Doomed":
-    from inkstamp.jobs.revoke import plan_foreign, plan_revocation
+    from inkstamp.jobs.lifecycle.revoke import plan_foreign, plan_revocation
 
     if options.file:
         key_file = Path(options.key_file).absolute() if options.key_file else None

@@ -42,7 +42,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
     if options.keep_running:
         return _keep_running(context, timedelta(hours=options.every))
-    from inkstamp.jobs import schedule as job
+    from inkstamp.jobs.renewal import timer as job
 
     program, into = _program(), Path(options.into).absolute() if options.into else None
     with workplace(context) as place:
@@ -78,7 +78,7 @@ def _keep_running(context: Context, every: timedelta) -> int:
     import signal
 
     from inkstamp.clock import SystemClock
-    from inkstamp.jobs.keep_running import keep_running
+    from inkstamp.jobs.renewal.daemon import keep_running
 
     def stop(*_signal: object) -> None:
         raise KeyboardInterrupt

@@ -19,8 +19,8 @@ from inkstamp.errors import InkStampError
 from inkstamp.pki.kinds import KeyKind
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.plan import Plan, StampRequest
-    from inkstamp.jobs.stamp import Outcome
+    from inkstamp.jobs.lifecycle.enrolment import Plan, StampRequest
+    from inkstamp.jobs.lifecycle.provisioning import Outcome
     from inkstamp.jobs.workplace import Workplace
 
 
@@ -85,7 +85,7 @@ def entry_options(parser: argparse.ArgumentParser) -> None:
 
 def as_request(options: argparse.Namespace) -> "StampRequest":
     """Return what `entry_options` were given."""
-    from inkstamp.jobs.plan import StampRequest
+    from inkstamp.jobs.lifecycle.enrolment import StampRequest
 
     return StampRequest(
         names=tuple(options.names),
@@ -101,8 +101,8 @@ def as_request(options: argparse.Namespace) -> "StampRequest":
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.plan import make_plans
-    from inkstamp.jobs.stamp import check_beforehand
+    from inkstamp.jobs.lifecycle.enrolment import make_plans
+    from inkstamp.jobs.lifecycle.provisioning import check_beforehand
 
     with workplace(context) as place:
         place.asks_anyway = options.anyway
@@ -137,12 +137,12 @@ def _stamp(
         tell_plan(each, str(place.config_file))
 
     def work() -> "Outcome":
-        from inkstamp.jobs.stamp import carry_out_and_look
+        from inkstamp.jobs.lifecycle.provisioning import carry_out_and_look
 
         wanted = plan
         if options.let_through:
             from inkstamp.cli.prove import tell_opened
-            from inkstamp.jobs.passage import open_where_closed
+            from inkstamp.jobs.validation.challenge_path import open_where_closed
 
             said(plan)
             wanted, opened = open_where_closed(place, plan)

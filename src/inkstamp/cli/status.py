@@ -19,11 +19,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.status import all_statuses
+    from inkstamp.jobs.status.overview import all_statuses
 
     with workplace(context) as place:
         if options.rebuild:
-            from inkstamp.jobs.rebuild import rebuild
+            from inkstamp.jobs.issuance.ledger_rebuild import rebuild
 
             made = rebuild(place)
             if context.json:

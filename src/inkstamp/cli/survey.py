@@ -17,7 +17,7 @@ from inkstamp.cli.setting import workplace
 from inkstamp.wording import counted
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.site_report import SiteReport
+    from inkstamp.jobs.inventory.site_report import SiteReport
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -28,7 +28,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.survey import survey
+    from inkstamp.jobs.inventory.survey import survey
 
     with workplace(context) as place:
         found = survey(place, options.name, live=options.live)

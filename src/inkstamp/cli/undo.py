@@ -21,7 +21,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.undo import undo
+    from inkstamp.jobs.lifecycle.undo import undo
 
     with workplace(context) as place:
         undone = undo(place, options.certificate, preview=options.preview)

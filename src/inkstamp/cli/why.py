@@ -15,9 +15,9 @@ from inkstamp.cli.setting import workplace
 from inkstamp.wording import counted
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.why import Why
+    from inkstamp.jobs.status.diagnosis import Why
+    from inkstamp.ledger.failures import Setback
     from inkstamp.ledger.records import PortalProof
-    from inkstamp.ledger.setbacks import Setback
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -28,7 +28,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.why import attach_note, why
+    from inkstamp.jobs.status.diagnosis import attach_note, why
 
     with workplace(context) as place:
         if options.note:

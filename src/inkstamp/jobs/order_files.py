@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.errors import FileTrouble
 from inkstamp.files import private_folder, read_secret, remove_tree, write_bytes
-from inkstamp.jobs import prove
+from inkstamp.jobs.validation import web_files
 from inkstamp.ledger.records import OrderRecord, OrderState
 from inkstamp.pki import keys
 from inkstamp.pki.kinds import KeyKind
@@ -47,7 +47,7 @@ def have_order_key(workplace: "Workplace", order: OrderRecord, kind: KeyKind) ->
 
 def drop(workplace: "Workplace", record: OrderRecord, why: str) -> OrderRecord:
     """Give an order up: take its proofs down, remove its key, end it in the ledger."""
-    prove.take_down(workplace, record)
+    web_files.take_down(workplace, record)
     ended = workplace.ledger.move_order(record, OrderState.DROPPED, "order dropped", f"order {record.id}: {why}")
     remove_tree(order_folder(workplace, record.id))
     return ended
@@ -59,5 +59,5 @@ def clear_ended(workplace: "Workplace", name: str) -> None:
     standing = set(ledger.orders_with_proofs())
     for order_id in ledger.ended_orders(name):
         if order_id in standing:
-            prove.take_down_of(workplace, order_id)
+            web_files.take_down_of(workplace, order_id)
         remove_tree(order_folder(workplace, order_id))

@@ -7,7 +7,7 @@ from urllib.parse import urlsplit
 from cryptography import x509
 
 from inkstamp.errors import InkStampError, NetworkTrouble
-from inkstamp.jobs.preparing import chain_of
+from inkstamp.jobs.deployment.plan import chain_of
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.pki.revocation import Status, crl_urls, look_up, ocsp_urls, open_crl, read_ocsp
 from inkstamp.view.download import download

@@ -15,7 +15,7 @@ from inkstamp.errors import (
     LedgerTrouble,
     UsageError,
 )
-from inkstamp.ledger.setbacks import Told
+from inkstamp.ledger.failures import Told
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace

@@ -98,7 +98,7 @@ class Workplace:
         None where the public comes by other ports: those in the usual places are not the ones that it reaches then.
         """
         from inkstamp.config.model import View as Ports
-        from inkstamp.jobs.survey import found_beside
+        from inkstamp.jobs.inventory.survey import found_beside
 
         config, usual = self.config_or_empty(), Ports()
         if (config.view.http_port, config.view.https_port) != (usual.http_port, usual.https_port):
@@ -165,7 +165,7 @@ class Workplace:
 
     @cached_property
     def _ledger(self) -> "Ledger":
-        from inkstamp.ledger.database import REBUILD
+        from inkstamp.ledger.sqlite import REBUILD
         from inkstamp.ledger.store import Ledger
 
         if not self.has_ledger() and any((self.home / "shelf").glob("*/[0-9]*")):

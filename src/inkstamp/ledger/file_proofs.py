@@ -4,9 +4,9 @@ from collections.abc import Iterable, Sequence
 
 import msgspec
 
-from inkstamp.ledger.database import Database
 from inkstamp.ledger.records import ProofRecord, heirs
 from inkstamp.ledger.rows import as_list, as_path, as_stored, numbers, strings, telling_damage
+from inkstamp.ledger.sqlite import Database
 
 
 @telling_damage

@@ -3,9 +3,9 @@
 from collections.abc import Callable, Mapping, Sequence
 
 from inkstamp.clock import Clock
-from inkstamp.ledger.database import Database, from_moment, to_moment
 from inkstamp.ledger.records import InstallRecord, InstallState
 from inkstamp.ledger.rows import as_install, as_list, telling_damage
+from inkstamp.ledger.sqlite import Database, from_moment, to_moment
 
 SHELF = ""
 """In the place of a server: an edition for the shelf only."""

@@ -4,9 +4,9 @@ import sqlite3
 from collections.abc import Sequence
 
 from inkstamp.clock import Clock
-from inkstamp.ledger.database import Database, from_moment, to_moment
 from inkstamp.ledger.records import PortalProof, ProofMethod
 from inkstamp.ledger.rows import telling_damage
+from inkstamp.ledger.sqlite import Database, from_moment, to_moment
 
 
 @telling_damage

@@ -5,8 +5,8 @@ from datetime import datetime
 import msgspec
 
 from inkstamp.clock import Clock
-from inkstamp.ledger.database import Database, from_moment, to_moment
 from inkstamp.ledger.rows import telling_damage
+from inkstamp.ledger.sqlite import Database, from_moment, to_moment
 
 
 class Revoked(msgspec.Struct, frozen=True):

@@ -8,8 +8,8 @@ from typing import Any, TypeVar
 
 import msgspec
 
-from inkstamp.ledger.database import damaged, to_moment
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState, OrderRecord, OrderState
+from inkstamp.ledger.sqlite import damaged, to_moment
 
 strings = msgspec.json.Decoder(tuple[str, ...])
 numbers = msgspec.json.Decoder(tuple[int, ...])

@@ -9,12 +9,12 @@ import msgspec
 
 from inkstamp.clock import Clock
 from inkstamp.errors import LedgerTrouble
-from inkstamp.ledger.database import Database, from_moment, to_moment
+from inkstamp.ledger.check_results import Looks
 from inkstamp.ledger.dns_proofs import DnsProofs
+from inkstamp.ledger.failures import Setbacks
 from inkstamp.ledger.file_proofs import FileProofs
 from inkstamp.ledger.installs import Installs
-from inkstamp.ledger.looks import Looks
-from inkstamp.ledger.matters import Matters
+from inkstamp.ledger.observations import TidingsBook
 from inkstamp.ledger.portal import PortalProofs
 from inkstamp.ledger.records import (
     OPEN_STATES,
@@ -27,8 +27,8 @@ from inkstamp.ledger.records import (
 )
 from inkstamp.ledger.revocations import Revocations
 from inkstamp.ledger.rows import as_edition, as_list, as_order, strings, telling_damage
-from inkstamp.ledger.setbacks import Setbacks
-from inkstamp.ledger.tidings import TidingsBook
+from inkstamp.ledger.sent_notices import Matters
+from inkstamp.ledger.sqlite import Database, from_moment, to_moment
 from inkstamp.printable import printable
 
 _OPEN = ", ".join(f"'{state.value}'" for state in OPEN_STATES)

@@ -9,7 +9,7 @@ from typing import Generic, Protocol, TypeVar
 from inkstamp.errors import ServerTrouble
 from inkstamp.reach.interface import Host, Ran
 from inkstamp.servers.interface import Obstacle, Place
-from inkstamp.servers.manner import Manner
+from inkstamp.servers.tls_policy import Manner
 
 SECONDS = 60.0
 """How long a server's own program may take."""

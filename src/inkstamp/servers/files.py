@@ -17,7 +17,7 @@ from inkstamp.reach.interface import Host, Ran, Rights
 from inkstamp.servers.base import SECONDS
 from inkstamp.servers.common import present
 from inkstamp.servers.interface import FileChange, Place, Supply
-from inkstamp.servers.looks import UnreadServer
+from inkstamp.servers.unparsed import UnreadServer
 
 _DOMAIN = "{domain}"
 _CERTIFICATE = "{certificate}"

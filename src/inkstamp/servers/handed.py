@@ -8,7 +8,7 @@ from inkstamp.errors import ServerTrouble
 from inkstamp.reach.answers import ask_program
 from inkstamp.reach.interface import Host, Ran
 from inkstamp.servers.interface import FileChange, Place, Supply
-from inkstamp.servers.looks import UnreadServer
+from inkstamp.servers.unparsed import UnreadServer
 
 _DONE = Ran((), 0, "")
 

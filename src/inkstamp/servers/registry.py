@@ -8,7 +8,7 @@ from inkstamp.errors import ConfigurationError
 from inkstamp.reach.interface import Host
 from inkstamp.servers.base import Fitting
 from inkstamp.servers.interface import Configured, FileCarrier, Reloadable, ServerKind
-from inkstamp.servers.manner import Manner, policies
+from inkstamp.servers.tls_policy import Manner, policies
 from inkstamp.view.point import View
 
 

@@ -11,8 +11,8 @@ from inkstamp.servers.apache.reading import Host, Reading
 from inkstamp.servers.base import Fitting
 from inkstamp.servers.common import REMARK, ProofFolder, which_of
 from inkstamp.servers.interface import Listen, Supply
-from inkstamp.servers.manner import PROOF_PATH, Manner
 from inkstamp.servers.text import Directive, Splice, indent_at
+from inkstamp.servers.tls_policy import PROOF_PATH, Manner
 
 _NEEDS_QUOTES = re.compile(r"[\s\"'\\<>]")
 _HTTPS = re.compile(r"https://", re.IGNORECASE)

@@ -17,8 +17,8 @@ from inkstamp.servers.haproxy import runtime
 from inkstamp.servers.haproxy.reading import Bind, Loaded, Reading, read_configuration
 from inkstamp.servers.haproxy.syntax import quote
 from inkstamp.servers.interface import Endpoint, FileChange, Site, Supply
-from inkstamp.servers.manner import PROOF_PATH
 from inkstamp.servers.text import Splice, append_lines, changes, indent_at
+from inkstamp.servers.tls_policy import PROOF_PATH
 
 _HTTPS = 443
 

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.base import Fitting
 from inkstamp.servers.interface import Supply
-from inkstamp.servers.manner import PROOF_PATH, Manner
 from inkstamp.servers.nginx.reading import Host, read_listen
 from inkstamp.servers.text import Directive, Splice, indent_at
+from inkstamp.servers.tls_policy import PROOF_PATH, Manner
 
 _NEEDS_QUOTES = re.compile(r"[\s;{}#\"'\\]")
 HTTPS = 443

@@ -1,0 +1,1 @@
+"""Live names as visitors see them: chain, TLS, DNS, HTTP, revocation. Changes nothing."""

@@ -1,0 +1,358 @@
+"""Look at live names from outside: what each address serves, and whether the public will believe it."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from enum import StrEnum
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes
+
+from inkstamp.bulkhead import apart, reached
+from inkstamp.clock import whole_days
+from inkstamp.deadline import within
+from inkstamp.errors import InkStampError, UsageError
+from inkstamp.findings import Finding, Severity, bad, note, ok, warn, worst, worst_first
+from inkstamp.jobs.checks.addresses import Chain, for_each_chain
+from inkstamp.jobs.checks.chain import Fetch, fetcher, judge_chain
+from inkstamp.jobs.checks.parallel import look_at_many
+from inkstamp.pki.certificates import Facts, facts
+from inkstamp.pki.chain import Roots
+from inkstamp.pki.names import as_address, normalise
+from inkstamp.view.addresses import address_book
+from inkstamp.view.handshake import Served, shake_hands
+from inkstamp.view.point import load_roots
+from inkstamp.view.upgrade import UPGRADES, Upgrade
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.ledger.records import EditionRecord
+
+
+_QUICK_SECONDS, _DEEP_SECONDS = 60.0, 180.0
+"""For all addresses of a name, everything that is tried there included."""
+_TOLD_WHOLE = 3
+"""Of more names than this, each is told as it is done."""
+
+
+class Verdict(StrEnum):
+    """What it comes to."""
+
+    OK = "ok"
+    WARNINGS = "warnings"
+    BROKEN = "broken"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Target:
+    """What is to be looked at."""
+
+    name: str
+    port: int
+    upgrade: Upgrade = ""
+    """In which protocol TLS is asked for; empty for HTTPS."""
+
+    def __str__(self) -> str:
+        """Return it as it is typed."""
+        return f"{self.upgrade}://{self.name}:{self.port}" if self.upgrade else self.name
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class NameReport:
+    """What one live name serves."""
+
+    name: str
+    """As it is typed: a name, or a URL of a mail server."""
+    chain: tuple[Facts, ...]
+    """As served by the first address that answered, leaf first."""
+    root: str
+    """The trusted root that it leads to; empty when there is none."""
+    days_left: int | None
+    findings: tuple[Finding, ...]
+    addresses: tuple[tuple[str, str], ...] = ()
+    """Each address of the name, with the SHA-256 of the leaf that it serves; empty where there was no handshake."""
+
+    @property
+    def verdict(self) -> Verdict:
+        """What the findings come to."""
+        severity = worst(self.findings)
+        return {Severity.BAD: Verdict.BROKEN, Severity.WARN: Verdict.WARNINGS}.get(severity, Verdict.OK)
+
+    @property
+    def worst(self) -> Finding | None:
+        """The gravest finding, None where all is well."""
+        first = worst_first(self.findings)[:1]
+        return first[0] if first and first[0].severity is not Severity.OK else None
+
+
+def together(reports: "Sequence[NameReport]") -> list[tuple[tuple[str, ...], NameReport]]:
+    """Gather what is the same of several names, as of a bare name and its www: the names, and one report."""
+    found: dict[object, tuple[tuple[str, ...], NameReport]] = {}
+    for each in reports:
+        same = [
+            (finding.severity, finding.topic, *(text.replace(each.name, "") for text in
+                                                (finding.subject, finding.seen, finding.remedy)))
+            for finding in each.findings
+        ]  # fmt: skip
+        key = (each.chain, each.root, tuple(same))
+        names = found[key][0] if key in found else ()
+        found[key] = ((*names, each.name), found[key][1] if key in found else each)
+    return list(found.values())
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Manner:
+    """How names are looked at."""
+
+    roots: Path | None = None
+    """Other roots than the view's."""
+    at_once: int = 16
+    """How many are looked at in the same moment."""
+    quick: bool = False
+    """Whether to take the first handshake alone."""
+    fetch: bool = False
+    """Whether missing intermediates may be fetched from where certificates say that they are."""
+
+
+def check(workplace: "Workplace", targets: Sequence[str], manner: Manner) -> list[NameReport]:
+    """Look at each target, several at the same time; the most urgent first.
+
+    Args:
+        workplace: The run's surroundings.
+        targets: Each a domain name, a configured certificate for all of its names, or `smtp://host:port` (imap, pop3);
+            none for all that are configured.
+        manner: How.
+
+    Raises:
+        NameTrouble: A target is neither.
+        ConfigurationError: The roots cannot be read.
+
+    """
+    wanted = _wanted(workplace, targets)
+    trust = Roots(load_roots(manner.roots) if manner.roots else workplace.roots)
+    fetch = fetcher(workplace.view) if manner.fetch else None
+
+    def look_at(target: Target) -> tuple[Target, NameReport]:
+        workplace.forget_parent()
+        try:
+            with apart(), within(_QUICK_SECONDS if manner.quick else _DEEP_SECONDS):
+                reached("check", target.name)
+                return target, look(
+                    workplace, target, trust, certificate=wanted[target], deep=not manner.quick, fetch=fetch
+                )
+        except InkStampError as error:
+            finding = bad("check", str(target), error.what, error.advice)
+            return target, NameReport(name=str(target), chain=(), root="", days_left=None, findings=(finding,))
+
+    seen = {}
+    for target, report in look_at_many(look_at, list(wanted), manner.at_once):
+        if len(wanted) > _TOLD_WHOLE:
+            workplace.progress.step(str(target), report.verdict.value)
+        seen[target] = report
+    editions = workplace.ledger.newest_editions() if any(wanted.values()) and workplace.has_ledger() else {}
+    reports = [_compared(workplace, report, each, editions.get(wanted[each])) for each, report in seen.items()]
+    rank = [Verdict.BROKEN, Verdict.WARNINGS, Verdict.OK]
+    far = 1 << 30
+    return sorted(reports, key=lambda r: (rank.index(r.verdict), far if r.days_left is None else r.days_left, r.name))
+
+
+def _wanted(workplace: "Workplace", targets: Sequence[str]) -> dict[Target, str]:
+    """Return what to look at, and the configured certificate that each belongs to, empty for none."""
+    configured = workplace.config_or_empty().certificate
+    port = workplace.view.https_port
+    owners: dict[str, str] = {}
+    for key, entry in configured.items():
+        for name in entry.names:
+            owners.setdefault(name, key)
+    found: dict[Target, str] = {}
+    # What is on no server of ours was never to be served by one: it is looked at when it is named.
+    usual = tuple(name for name, entry in configured.items() if entry.install)
+    for each in targets or usual:
+        if each in configured:
+            plain = (name for name in configured[each].names if not name.startswith("*."))
+            for target in (Target(name=name, port=port) for name in plain):
+                found.setdefault(target, each)
+        else:
+            target = as_target(each, port)
+            found.setdefault(target, owners.get(target.name, ""))
+    return found
+
+
+def of_sites(workplace: "Workplace") -> list[str]:
+    """Return what to look at for all sites that `survey` finds: their names, where they serve TLS.
+
+    Raises:
+        UsageError: No server is configured and none is found here, or no site serves TLS.
+
+    """
+    from inkstamp.jobs.inventory.survey import survey
+    from inkstamp.servers.common import plain_names
+
+    usual = workplace.view.https_port
+    found: dict[str, None] = {}
+    for each in survey(workplace).sites:
+        for listen in each.site.listens:
+            if listen.tls and listen.port:
+                scheme = f"{listen.upgrade}://" if listen.upgrade else ""
+                end = f":{listen.port}" if scheme or listen.port != usual else ""
+                found |= dict.fromkeys(f"{scheme}{name}{end}" for name in plain_names(each.site))
+    if not found:
+        raise UsageError("no site that `survey` finds serves TLS", advice="inkstamp survey")
+    return list(found)
+
+
+def served_beside(workplace: "Workplace", name: str, edition: "EditionRecord") -> dict[str, str]:
+    """Return the newest editions of other certificates with that name, by digest: whose they are.
+
+    A site may have one certificate for each sort of key; who asks is served either.
+    """
+    others = (key for key, each in workplace.config.certificate.items()
+              if name in each.names and key != edition.certificate)  # fmt: skip
+    found = ((other, workplace.ledger.newest_edition(other)) for other in others)
+    return {each.sha256: other for other, each in found if each is not None}
+
+
+def _compared(workplace: "Workplace", report: NameReport, target: Target, newest: "EditionRecord | None") -> NameReport:
+    """Add whether what is served is the newest edition of the name's certificate."""
+    if newest is None or not report.chain:
+        return report
+    served = report.chain[0].sha256
+    if served == newest.sha256:
+        finding = ok("edition", report.name, f"serves edition {newest.number}, the newest")
+    elif served in (beside := served_beside(workplace, target.name, newest)):
+        finding = note("edition", report.name, f"serves “{beside[served]}”, which is installed beside this certificate")
+    else:
+        seen = f"serves another certificate than edition {newest.number} of “{newest.certificate}”, the newest"
+        config = workplace.config
+        kinds = {config.server[each].kind for each in config.certificate[newest.certificate].install
+                 if each in config.server}  # fmt: skip
+        if target.upgrade and not kinds & _MAIL_KINDS:
+            finding = note("edition", report.name, seen)  # it was never meant to go there
+        else:
+            finding = warn("edition", report.name, seen, f"inkstamp install {newest.certificate}, or import it by hand")
+    return replace(report, findings=(*report.findings, finding))
+
+
+_MAIL_KINDS = {"postfix", "dovecot", "files", "balancer"}
+_MAIL_PORTS: dict[str, int] = {"smtp": 25, "imap": 143, "pop3": 110}
+
+
+def as_target(target: str, port: int) -> Target:
+    """Read what was typed; UsageError or NameTrouble for what is neither a name nor a mail server's URL."""
+    scheme, _, rest = target.rpartition("://")
+    if scheme and scheme not in {*_MAIL_PORTS, "https"}:
+        raise UsageError(f"“{target}” has an unknown scheme", advice="known: smtp, imap, pop3, https")
+    host, _, number = rest.partition("/")[0].rpartition(":")
+    if not host or not number.isdigit():
+        host, number = rest.partition("/")[0], str(_MAIL_PORTS.get(scheme, port))
+    return Target(name=_as_name(host.strip("[]")), port=int(number), upgrade=UPGRADES.get(scheme, ""))
+
+
+def _as_name(target: str) -> str:
+    if "." not in target and ":" not in target:
+        raise UsageError(
+            f"“{target}” is neither a configured certificate nor a domain name",
+            advice="see `inkstamp status` for the certificates there are",
+        )
+    return as_address(target) or normalise(target)
+
+
+def look(
+    workplace: "Workplace",
+    target: Target,
+    roots: Roots,
+    *,
+    certificate: str = "",
+    deep: bool = False,
+    fetch: Fetch | None = None,
+) -> NameReport:
+    """Look at one name: chain, dates and trust, and with `deep` at all else that `check` looks at.
+
+    Args:
+        workplace: The run's surroundings.
+        target: What to look at.
+        roots: What the public trusts.
+        certificate: The configured certificate that has the name; empty for none.
+        deep: Whether to go on after the first handshake with each address.
+        fetch: Fetches intermediates that are missing; None where nothing may be fetched.
+
+    """
+    name, told, now = target.name, str(target), workplace.clock.now()
+    found = address_book(workplace.view).look_up(name)
+    if not found.all:
+        finding = bad("address", name, found.trouble, found.remedy(name))
+        return NameReport(name=told, chain=(), root="", days_left=None, findings=(finding,))
+    served = [shake_hands(address, target.port, name, upgrade=target.upgrade) for address in found.all]
+    addresses = tuple((each.address, _digest(each.chain[0]) if each.chain else "") for each in served)
+    findings = [_connected(each) for each in served]
+    answered = [each for each in served if each.chain]
+    if all(each.no_route for each in served):
+        seen = "none of its addresses can be reached from this machine"
+        findings.append(bad("connection", name, seen, "check from a machine on another network"))
+    if not answered:
+        if deep:
+            from inkstamp.jobs.checks.tls import explain_failure
+
+            findings += [more for each in served for more in explain_failure(name, each, target.upgrade)]
+        return NameReport(name=told, chain=(), root="", days_left=None, findings=tuple(findings), addresses=addresses)
+    findings += _agreement(name, addresses)
+    leads_to: dict[Chain, str] = {}
+
+    def judge(chain: Chain) -> list[Finding]:
+        more, leads_to[chain] = judge_chain(name, chain, roots, now, fetch=fetch)
+        return more
+
+    findings += for_each_chain(name, answered, judge)
+    first = answered[0].chain
+    if deep:
+        from inkstamp.jobs.checks.tls import Subject, look_deeper
+
+        subject = Subject(name=name, port=target.port, upgrade=target.upgrade, certificate=certificate, roots=roots,
+                          now=now, fetch=fetch)  # fmt: skip
+        findings += look_deeper(workplace, subject, answered, [chain for chain, root in leads_to.items() if root])
+    return NameReport(
+        name=told,
+        chain=tuple(facts(each) for each in first),
+        root=leads_to[first],
+        days_left=whole_days(first[0].not_valid_after_utc, now),
+        findings=tuple(findings),
+        addresses=addresses,
+    )
+
+
+def _digest(certificate: x509.Certificate) -> str:
+    return certificate.fingerprint(hashes.SHA256()).hex()
+
+
+def _connected(served: Served) -> Finding:
+    at = f"{served.address}:{served.port}"
+    if served.chain:
+        return ok("connection", at, f"answers with {served.protocol}")
+    if served.no_route:
+        return note("connection", at, "not tested: this machine has no route to that kind of address")
+    return bad(
+        "connection",
+        at,
+        served.trouble or "served no certificate",
+        "check that the web server listens there with TLS, and the firewall",
+    )
+
+
+def _agreement(name: str, served: Sequence[tuple[str, str]]) -> list[Finding]:
+    """Find addresses that serve different certificates: one server was forgotten."""
+    leaves: dict[str, list[str]] = {}
+    for address, digest in served:
+        if digest:
+            leaves.setdefault(digest[:16], []).append(address)
+    if len(leaves) < 2:
+        return []
+    told = "; ".join(f"{digest}… at {', '.join(addresses)}" for digest, addresses in leaves.items())
+    return [
+        warn(
+            "addresses",
+            name,
+            f"its addresses serve different certificates: {told}",
+            "install the current edition on the server behind each address",
+        )
+    ]

@@ -1,0 +1,138 @@
+"""Write an edition for elsewhere."""
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from cryptography.hazmat.primitives import hashes
+
+from inkstamp.errors import FileTrouble, UsageError
+from inkstamp.files import place_bytes, read_bytes, read_secret, write_bytes
+from inkstamp.jobs.deployment import manual_steps
+from inkstamp.ledger.records import EditionRecord
+from inkstamp.pki import keys
+from inkstamp.pki.certificates import facts, pem_certificates
+from inkstamp.pki.packing import Form, Goods, Packed, pack
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ExportRequest:
+    """What the user asked for."""
+
+    certificate: str
+    form: Form
+    folder: Path
+    base: str = ""
+    """Beginning of the file names; empty for certificate and edition, as in `rowing-3`."""
+    edition: int | None = None
+    """None for the newest one."""
+    with_key: bool = True
+    passphrase: bytes | None = None
+    friendly_name: str = ""
+    legacy: bool = False
+    key_first: bool = False
+    replace: bool = False
+    """Whether files of the same name may be replaced."""
+    target: manual_steps.Target | None = None
+    """The sort of server that steps are written for."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Written:
+    """A file that was written."""
+
+    path: str
+    secret: bool
+    """Whether the private key is in it."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Exported:
+    """What was written."""
+
+    edition: EditionRecord
+    form: Form
+    files: tuple[Written, ...]
+    steps: tuple[str, ...]
+    """What to do with it on the server that it is for; empty when none is named."""
+
+
+def export(workplace: "Workplace", request: ExportRequest) -> Exported:
+    """Write an edition in another form; none of its files exists half when this returns or raises.
+
+    Raises:
+        UsageError: There is no such edition, or a file is there already.
+        FileTrouble: It could not be written; what was written of it is removed again.
+
+    """
+    edition = _edition(workplace, request)
+    shelf = workplace.shelf.edition(edition.certificate, edition.number)
+    served = pem_certificates(read_bytes(shelf / "served.pem"))
+    goods = Goods(
+        base=request.base or f"{edition.certificate}-{edition.number}",
+        leaf=served[0],
+        issuers=tuple(served[1:]),
+        key=keys.from_pem(read_secret(shelf / "key.pem"), str(shelf / "key.pem")) if request.with_key else None,
+        passphrase=request.passphrase,
+        friendly_name=request.friendly_name or edition.names[0],
+        legacy=request.legacy,
+        key_first=request.key_first,
+    )
+    packed = pack(goods, request.form, facts(goods.leaf))
+    files = tuple(Written(path=str(request.folder / each.name), secret=each.secret) for each in packed)
+    _write(packed, request)
+    secret = " with its key" if any(each.secret for each in packed) else ""
+    workplace.ledger.note(
+        "exported", f"edition {edition.number} as {request.form.value}{secret} to {request.folder}", edition.certificate
+    )
+    steps: list[str] = []
+    if request.target is not None:
+        thumbprints = [each.fingerprint(hashes.SHA1()).hex().upper() for each in served]  # noqa: S303  as Windows does
+        about = manual_steps.Exported(
+            file=packed[0].name, certificate=edition.certificate, friendly_name=goods.friendly_name,
+            names=edition.names, thumbprint=thumbprints[0], issuers=thumbprints[1:],
+        )  # fmt: skip
+        steps = manual_steps.import_steps(request.target, about)
+    return Exported(edition=edition, form=request.form, files=files, steps=tuple(steps))
+
+
+def _edition(workplace: "Workplace", request: ExportRequest) -> EditionRecord:
+    name, number = request.certificate, request.edition
+    workplace.certificate(name)
+    ledger = workplace.ledger
+    found = ledger.newest_edition(name) if number is None else ledger.edition(name, number)
+    if found is None:
+        raise UsageError(
+            f"there is no edition {number} of “{name}”" if number else f"“{name}” has no edition yet",
+            advice=f"see: inkstamp status, inkstamp history {name}",
+        )
+    return found
+
+
+def _write(packed: list[Packed], request: ExportRequest) -> None:
+    folder = request.folder
+    if not folder.is_dir():
+        raise UsageError(f"{folder} is not a folder", where=str(folder), advice="make it, or name another with --into")
+    there = [each.name for each in packed if (folder / each.name).exists()]
+    if there and not request.replace:
+        raise UsageError(
+            f"{there[0]} is there already",
+            where=str(folder / there[0]),
+            advice="choose other names with --as, or replace the files with --replace",
+        )
+    made: list[Path] = []
+    try:
+        for each in packed:
+            file, mode = folder / each.name, 0o600 if each.secret else 0o644
+            if request.replace:
+                write_bytes(file, each.data, mode=mode)
+            else:
+                place_bytes(file, each.data, mode=mode)
+                made.append(file)
+    except FileTrouble:
+        for file in made:
+            file.unlink(missing_ok=True)
+        raise

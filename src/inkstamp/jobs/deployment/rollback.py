@@ -1,0 +1,201 @@
+"""Put back what an install changed: after a failure, or when a run was killed in between."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from inkstamp.bulkhead import apart
+from inkstamp.config.model import Certificate
+from inkstamp.deadline import at_least
+from inkstamp.errors import InkStampError, ReachTrouble, ServerTrouble
+from inkstamp.files import remove_tree
+from inkstamp.findings import bad, note
+from inkstamp.jobs import way_back
+from inkstamp.jobs.deployment.plan import handed
+from inkstamp.jobs.deployment.server_state import start_again
+from inkstamp.jobs.deployment.undo_log import undo_folder
+from inkstamp.ledger.records import InstallRecord, InstallState
+from inkstamp.servers.interface import Taker
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_SECONDS = 900.0
+"""For putting back, however little time is left for what went before it."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Brought:
+    """An install whose files are back."""
+
+    record: InstallRecord
+    error: InkStampError | None
+    """What it failed with; None for one that was cut off."""
+    folder: Path
+    """What was kept of before."""
+    refused: Sequence[str]
+    """What those said that are handed editions."""
+    up: Sequence[str]
+    """The servers that ran before it."""
+
+
+def bring_back_cut_off(workplace: "Workplace", name: str, entry: Certificate, away: dict[str, ReachTrouble]) -> None:
+    """Bring back first what a cut-off install left on a machine that can be reached again.
+
+    Machines that still cannot be are put into `away`.
+    """
+    for record in workplace.ledger.installs.begun(name):
+        if len(record.servers) == 1 and record.servers[0] in entry.install:
+            for found, error in put_back(workplace, [(record, None)]):
+                if not isinstance(error, ReachTrouble):
+                    raise error
+                away[found.servers[0]] = error
+
+
+def tidy(workplace: "Workplace", name: str) -> None:
+    """Bring what is kept into line with the ledger, when a run was killed between the two."""
+    installs = workplace.ledger.installs.of(name)
+    for folder in way_back.kept_folders(undo_folder(workplace, name)):
+        manifest = way_back.kept(folder) or {}
+        last = installs.get(next(iter(manifest.get("servers", ())), ""))
+        if manifest.get("done") or (last is not None and last.state is InstallState.BEGUN):
+            continue
+        if last is not None and last.state is InstallState.DONE and manifest.get("edition") == last.edition:
+            way_back.remark(folder, done=True)
+        else:
+            remove_tree(folder)
+
+
+def recover(workplace: "Workplace", records: Sequence[InstallRecord]) -> None:
+    """Put back what installs that were killed had changed; a machine that is unreachable is left for the next run.
+
+    The caller holds certificates and servers.
+    """
+    installs, cut_off = workplace.ledger.installs, []
+    for record in records:
+        newest = installs.of(record.certificate)
+        if any(newest[server].id != record.id for server in record.servers):
+            # The servers were changed since, by a run that had put this one's files back.
+            installs.end(record, InstallState.PUT_BACK, "rolled back", f"edition {record.edition}: superseded")
+        elif not record.servers:
+            # On the shelf only nothing was saved, since there is nothing to go back to.
+            installs.end(record, InstallState.PUT_BACK, "rolled back", f"edition {record.edition}: interrupted")
+        else:
+            workplace.progress.step(record.certificate, "rolling back an interrupted install")
+            cut_off.append((record, None))
+    for record, error in put_back(workplace, cut_off):
+        workplace.progress.found(record.certificate, note("installed", ", ".join(record.servers), error.what))
+
+
+def put_back(
+    workplace: "Workplace", records: Sequence[tuple[InstallRecord, InkStampError | None]]
+) -> list[tuple[InstallRecord, InkStampError]]:
+    """Bring back files and links, and reload the servers, once; what came of it is added to each error's advice.
+
+    What cannot be put back now, as on a machine that is unreachable, stays for the next run: with an error that is
+    added to it, otherwise it is returned. One never keeps the others from being put back.
+    """
+    with at_least(_SECONDS):
+        return _put_back(workplace, records)
+
+
+def _put_back(
+    workplace: "Workplace", records: Sequence[tuple[InstallRecord, InkStampError | None]]
+) -> list[tuple[InstallRecord, InkStampError]]:
+    away: list[tuple[InstallRecord, InkStampError]] = []
+    brought: list[_Brought] = []
+    for record, error in records:
+        folder = _kept_for(workplace, record)
+        if folder is None:  # killed before anything was saved, and so before anything was changed
+            text = f"edition {record.edition}: interrupted"
+            workplace.ledger.installs.end(record, InstallState.PUT_BACK, "rolled back", text)
+            continue
+        try:
+            with apart():
+                refused = _bring_back(workplace, record, folder)
+        except InkStampError as trouble:
+            # It stays begun in the ledger, and the next run tries again; the others are put back all the same.
+            if error is None:
+                away.append((record, trouble))
+                continue
+            where = ", ".join(record.servers)
+            later = f"what was changed on {where} is restored as soon as it can be reached"
+            if not isinstance(trouble, ReachTrouble):
+                later = (
+                    f"what was changed on {where} could not all be restored; the next run tries again: {trouble.what}"
+                )
+            error.advice = "; ".join(filter(None, [later, error.advice]))
+        else:
+            brought.append(_Brought(record, error, folder, refused, (way_back.kept(folder) or {}).get("up", ())))
+    after = way_back.reload_all(workplace, dict.fromkeys(name for each in brought for name in each.record.servers))
+    stopped = _started_again(workplace, brought)
+    for each in brought:
+        _end(workplace, each, "; ".join(stopped[name] for name in each.up if stopped[name]), after)
+    return away
+
+
+def _end(workplace: "Workplace", brought: _Brought, stopped: str, after: Sequence[str]) -> None:
+    """Record that one is back, and say so: in its error, which tells that servers stood still in the first place."""
+    record, error = brought.record, brought.error
+    why = error.what if error else "the previous run was interrupted"
+    workplace.ledger.installs.end(record, InstallState.PUT_BACK, "rolled back", f"edition {record.edition}: {why}")
+    remove_tree(brought.folder)
+    if error is not None:
+        error.what = "; ".join(filter(None, [error.what, stopped]))
+        said = ", ".join(["all files are restored", *brought.refused, *after])
+        again = f"then run `inkstamp stamp {record.certificate}`"
+        again += f"; edition {record.edition} is kept and needs no new order"
+        error.advice = "; ".join(filter(None, [said, error.advice or "correct that", again]))
+    elif stopped:
+        workplace.progress.found(record.certificate, bad("installed", ", ".join(record.servers), stopped))
+
+
+def _started_again(workplace: "Workplace", brought: Sequence[_Brought]) -> dict[str, str]:
+    """Start those servers again that were up before and are not now; returns what is to be told, by server."""
+    since: dict[str, datetime] = {}
+    for each in brought:
+        for server in each.up:
+            since[server] = min(each.record.at, since.get(server, each.record.at))
+    return {server: start_again(workplace, server, at) for server, at in since.items()}
+
+
+def _bring_back(workplace: "Workplace", record: InstallRecord, folder: Path) -> list[str]:
+    """Bring files and link back; returns what those refuse that are handed editions."""
+    manifest = way_back.bring_back(workplace, folder)
+    trouble = _give_back(workplace, record, manifest)
+    if not manifest["copied"]:
+        workplace.shelf.switch(record.certificate, manifest["before"])
+    return trouble
+
+
+def _kept_for(workplace: "Workplace", record: InstallRecord) -> Path | None:
+    """Return the folder with what stood on a record's servers before it."""
+    for folder in reversed(way_back.kept_folders(undo_folder(workplace, record.certificate))):
+        manifest = way_back.kept(folder) or {}
+        if not manifest.get("done") and tuple(manifest["servers"]) == record.servers:
+            return folder
+    return None
+
+
+def takers(workplace: "Workplace", servers: Sequence[str]) -> list[Taker]:
+    """Return those of some servers that are handed editions."""
+    return [server for each in servers if isinstance(server := workplace.server(each), Taker)]
+
+
+def _give_back(workplace: "Workplace", record: InstallRecord, manifest: dict[str, Any]) -> list[str]:
+    """Have those that are handed editions serve what they had; returns what they refused of that.
+
+    ReachTrouble when one is unreachable, as of a machine whose files cannot be brought back.
+    """
+    number = manifest["before"]
+    before = workplace.ledger.edition(record.certificate, number) if number else None
+    trouble = []
+    for each in takers(workplace, record.servers):
+        try:
+            each.give_back(record.certificate, manifest["held"].get(each.name, ""),
+                           handed(workplace, before) if before is not None else None)  # fmt: skip
+        except ServerTrouble as failed:
+            trouble.append(f"{each.name} may still have the new certificate: {failed.said or failed.what}")
+    return trouble

@@ -1,0 +1,298 @@
+"""Put editions on all their servers: what shares the shelf first, together, then machine after machine.
+
+The first that fails stops the rest of its certificate; one that is unreachable is left for the next run. `carry` does
+it for a group of servers.
+"""
+
+import secrets
+from collections.abc import Callable, Sequence
+from copy import copy
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from inkstamp.bulkhead import apart, attempt, reached, side_by_side
+from inkstamp.config.model import Certificate
+from inkstamp.errors import InkStampError, ReachTrouble, ServerTrouble
+from inkstamp.files import remove_tree
+from inkstamp.findings import Finding, bad
+from inkstamp.jobs import way_back
+from inkstamp.jobs.deployment.plan import Group, prepare
+from inkstamp.jobs.deployment.rollback import bring_back_cut_off
+from inkstamp.jobs.deployment.transaction import Load, Result, carry_through, carry_together
+from inkstamp.jobs.deployment.undo_log import drop_old_editions, edition_before, group_back, undoable
+from inkstamp.ledger.records import EditionRecord, InstallState
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+@dataclass(frozen=True, slots=True)
+class Pace:
+    """How several machines are gone through."""
+
+    at_once: int = 1
+    """How many machines are changed at the same time; those that share the shelf come first, together."""
+    back: bool = False
+    """Whether the first that fails has those that were changed before taken back as well."""
+
+
+_ONE_BY_ONE = Pace()
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What is to be installed."""
+
+    name: str
+    """The certificate."""
+    entry: Certificate
+    edition: EditionRecord
+
+
+def install(
+    workplace: "Workplace",
+    wish: Wish,
+    told: Callable[[Sequence[Group]], None] = lambda _groups: None,
+    *,
+    pace: Pace = _ONE_BY_ONE,
+) -> list[Finding]:
+    """Put an edition on the servers of its certificate; the caller holds the certificate.
+
+    Returns a finding for each endpoint that was seen to serve it. `told` is called with what will be changed.
+
+    Raises:
+        ServerTrouble: A server's configuration was broken before, or refuses ours, or does not take effect.
+        FileTrouble: A file cannot be written.
+        ReachTrouble: A machine is unreachable; all others have the edition, and the next run tries again.
+
+    """
+    result = install_together(workplace, [wish], told, pace=pace)[wish.name]
+    if isinstance(result, InkStampError):
+        raise result
+    return result
+
+
+def install_together(
+    workplace: "Workplace",
+    wishes: Sequence[Wish],
+    told: Callable[[Sequence[Group]], None] = lambda _groups: None,
+    *,
+    pace: Pace = _ONE_BY_ONE,
+) -> dict[str, Result]:
+    """Do the same for several certificates; each server is tested and reloaded once for all that it takes.
+
+    Those that change the same file of a configuration follow one another: the next edit is worked out on what the one
+    before leaves. Returns what came of each, by certificate.
+    """
+    rounds = [_Round(workplace, wish, pace.at_once) for wish in wishes]
+    servers = tuple({server for wish in wishes for server in wish.entry.install})
+    begun_at = workplace.clock.monotonic()
+    with workplace.hold_servers(servers):
+        for each in rounds:
+            each.prepare(begun_at)
+        told([group for each in rounds for group in each.groups])
+        some, later = _side_by_side(rounds)
+        alone: list[_Round] = []
+        while some:
+            _go(workplace, some, pace.at_once)
+            alone += [each for each in some if each.is_refused and len(some) > 1]
+            if later:
+                some, later = _side_by_side(later)
+            else:  # it may have been the others that did not go with it
+                some, alone = alone[:1], alone[1:]
+            begun_at = workplace.clock.monotonic()
+            for each in some:
+                each.prepare(begun_at)
+        for each in rounds:
+            each.finish(back=pace.back)
+    return {each.name: each.error or each.findings for each in rounds}
+
+
+class _Round:
+    """One install on all its groups of servers; an error ends it."""
+
+    def __init__(self, workplace: "Workplace", wish: Wish, at_once: int) -> None:
+        self.workplace, self.at_once = workplace, at_once
+        self.name, self.entry, self.edition = wish.name, wish.entry, wish.edition
+        self.away: dict[str, ReachTrouble] = {}
+        self.groups: list[Group] = []
+        self.findings: list[Finding] = []
+        self.done: list[str] = []
+        self.error: InkStampError | None = None
+        self.token = secrets.token_hex(4)
+
+    @property
+    def edits(self) -> set[tuple[str, str]]:
+        """The files of servers' configurations that are changed, beside copies of the edition's own; server, path."""
+        changes = (change for group in self.groups for change in group.changes)
+        return {(change.server, change.file.path) for change in changes if change.file.rights is None}
+
+    @property
+    def is_refused(self) -> bool:
+        """Whether its edits were refused, and nothing of it stands."""
+        return bool(self.edits) and isinstance(self.error, ServerTrouble) and not self.done
+
+    def prepare(self, tested_since: float) -> None:
+        """Find out what is to be changed."""
+        self.error = None
+        try:
+            with apart():
+                reached("prepare", self.name)
+                bring_back_cut_off(self.workplace, self.name, self.entry, self.away)
+                self.groups = prepare(self.workplace, self.name, self.entry, self.edition, self.away,
+                                      tested_since=tested_since, at_once=self.at_once)  # fmt: skip
+        except InkStampError as error:
+            self.error = error
+
+    def load(self, group: Group) -> Load:
+        """Return what is carried to a group."""
+        return Load(name=self.name, entry=self.entry, edition=self.edition, group=group, token=self.token)
+
+    def take(self, group: Group, result: Result) -> None:
+        """Take what came of a group; a machine that is unreachable is left for the next run."""
+        if isinstance(result, ReachTrouble):
+            self.away[group.servers[0]] = result
+        elif isinstance(result, InkStampError):
+            self.error = self.error or result
+        else:
+            self.findings += result
+            self.done += group.servers
+
+    def finish(self, *, back: bool) -> None:
+        """Have the shelf's current edition follow, and clear away; say of what is not whole what stands."""
+        try:
+            if self.error is None:
+                with apart():
+                    self._complete()
+        except InkStampError as error:
+            self.error = error
+        else:
+            if self.error is not None:
+                _tell_done(self.error, self, back=back)
+
+    def _complete(self) -> None:
+        if all(group.copied for group in self.groups) and (self.done or not self.entry.install):
+            self.workplace.shelf.switch(self.name, self.edition.number)
+        if not self.entry.install:  # there was one step, and nothing to go back to
+            record = self.workplace.ledger.installs.begin(self.name, self.edition.number, ())
+            text = f"edition {self.edition.number}"
+            self.workplace.ledger.installs.end(record, InstallState.DONE, "shelved", text)
+        drop_old_editions(self.workplace, self.name, self.entry)
+        if self.away:
+            raise _left_out(self.away, self.done, self.edition, self.findings)
+
+
+def _side_by_side(rounds: Sequence[_Round]) -> tuple[list[_Round], list[_Round]]:
+    """Split into those of which no two change the same file of a configuration, and the rest."""
+    some, later, taken = list[_Round](), list[_Round](), set[tuple[str, str]]()
+    for each in rounds:
+        (later if each.edits & taken else some).append(each)
+        taken |= each.edits
+    return some, later
+
+
+def _carry(workplace: "Workplace", some: Sequence[tuple[_Round, Group]]) -> dict[str, Result]:
+    """Change a group of servers for all that is to go there; returns what came of each certificate."""
+    loads = [each.load(group) for each, group in some if each.error is None]
+    if len(loads) > 1:
+        workplace.progress.step(", ".join(loads[0].group.servers), f"{len(loads)} new editions, one reload")
+    found = attempt(carry_together, workplace, loads) if loads else {}
+    return {load.name: copy(found) for load in loads} if isinstance(found, InkStampError) else found
+
+
+def _go(workplace: "Workplace", rounds: Sequence[_Round], at_once: int) -> None:
+    """Go through the groups: what shares the shelf first, then so many machines at a time.
+
+    The first error of a round ends it, after those beside it.
+    """
+    places: dict[tuple[bool, tuple[str, ...]], list[tuple[_Round, Group]]] = {}
+    for each in rounds:
+        for group in each.groups:
+            places.setdefault((group.copied, group.servers), []).append((each, group))
+    shared = [[some] for (copied, _), some in places.items() if not copied]
+    others = [some for (copied, _), some in places.items() if copied]
+    batches = [*shared, *(others[at : at + at_once] for at in range(0, len(others), at_once))]
+    for batch in batches:
+        found = side_by_side(lambda some: _carry(workplace, some), batch, len(batch))
+        for some, results in zip(batch, found, strict=True):
+            for each, group in some:
+                if each.name in results:
+                    each.take(group, results[each.name])
+
+
+def _tell_done(error: InkStampError, round_: _Round, *, back: bool) -> None:
+    """Add to an error which servers were changed before it, and take them back if that is wanted."""
+    if not round_.done:
+        return
+    number = round_.edition.number
+    has = f"{', '.join(round_.done)} {'have' if len(round_.done) > 1 else 'has'} edition {number}"
+    if not back:
+        error.advice = f"{error.advice}; {has}: `inkstamp undo {round_.name}` rolls it back there"
+        return
+    try:
+        folders = undoable(round_.workplace, round_.name, round_.token)
+        groups = [group_back(round_.workplace, round_.entry, folder) for folder in folders]
+        take_back(round_.workplace, round_.name, round_.entry, folders, groups)
+    except InkStampError as failed:
+        error.advice = f"{error.advice}; {has}, and could not be rolled back: {failed.what}"
+    else:
+        error.advice = f"{error.advice}; {', '.join(round_.done)} were rolled back to what was there before"
+
+
+def take_back(
+    workplace: "Workplace", name: str, entry: Certificate, folders: Sequence[Path], groups: Sequence[Group]
+) -> list[Finding]:
+    """Take an install back, group by group; the caller holds certificate and servers.
+
+    Args:
+        workplace: The run's surroundings.
+        name: The certificate.
+        entry: As configured.
+        folders: What the install changed, one a group.
+        groups: What takes that back (`group_back`), in the same order.
+
+    Raises:
+        ServerTrouble: A server refuses, or does not serve the edition before; that one is as it was then.
+
+    """
+    editions = [edition_before(workplace, name, folder) for folder in folders]
+    findings = []
+    broken = _broken(workplace, [server for group in groups for server in group.servers])
+    for group, folder, edition in zip(groups, folders, editions, strict=True):
+        try:
+            findings += carry_through(workplace, Load(name=name, entry=entry, edition=edition, group=group))
+        except ServerTrouble as error:
+            first = next((broken[server] for server in group.servers if server in broken), None)
+            if first is not None:
+                error.what = f"{first.what}, and it is not what would be taken back: {error.what}"
+            raise
+        remove_tree(folder)
+    if editions and all(group.copied for group in groups):
+        workplace.shelf.switch(name, editions[0].number if editions[0] is not None else None)
+    return findings
+
+
+def _broken(workplace: "Workplace", servers: Sequence[str]) -> dict[str, ServerTrouble]:
+    """Have configurations tested as they stand; returns the trouble of those that are broken: by it, perhaps."""
+    found = {}
+    for server in servers:
+        try:
+            way_back.test_before(workplace.reloadable(server))
+        except ServerTrouble as error:
+            found[server] = error
+    return found
+
+
+def _left_out(
+    away: dict[str, ReachTrouble], done: Sequence[str], edition: EditionRecord, findings: Sequence[Finding]
+) -> ReachTrouble:
+    first = next(iter(away.values()))
+    has = f"{', '.join(done)} {'have' if len(done) > 1 else 'has'} edition {edition.number}; " if done else ""
+    return ReachTrouble(
+        f"edition {edition.number} could not be installed on {', '.join(away)}",
+        where=first.where,
+        said=first.said,
+        findings=[*findings, *(bad("installed", server, error.what, error.advice) for server, error in away.items())],
+        advice=f"{has}the next run tries the rest",
+    )

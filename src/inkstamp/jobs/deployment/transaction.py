@@ -1,0 +1,246 @@
+"""Change groups of servers to an edition, or everything back as it was.
+
+    1. test the configuration as it stands              4. test the configuration
+    2. work out the edits                               5. reload
+    3. save what stands there, record, then write       6. shake hands and compare
+                                                        7. record that it is done
+
+`preparing` does the first two. Any failure from 3 to 6 leads to: files and link back byte for byte, reload, an error
+that says what happened. A run that was killed in between is found by its record, and `putting_back` does the same for
+it. Several certificates that go to the same servers share steps 4 and 5: a reload of a server with thousands of sites
+takes seconds, and leaves workers of before behind.
+"""
+
+from collections.abc import Sequence
+from copy import copy
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from cryptography import x509
+
+from inkstamp.bulkhead import apart, attempt, reached, side_by_side
+from inkstamp.config.model import Certificate
+from inkstamp.errors import InkStampError, ReachTrouble
+from inkstamp.files import remove_tree
+from inkstamp.findings import Finding, Severity
+from inkstamp.jobs import way_back
+from inkstamp.jobs.deployment.handshakes import LOOK_SECONDS, see_served
+from inkstamp.jobs.deployment.plan import Group, chain_of, handed
+from inkstamp.jobs.deployment.rollback import put_back, takers
+from inkstamp.jobs.deployment.server_state import up_of
+from inkstamp.jobs.deployment.undo_log import undo_folder
+from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState
+from inkstamp.servers.interface import ServerKind
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+Result = list[Finding] | InkStampError
+"""What was seen, or what went wrong."""
+
+_AT_ONCE = 8
+"""Names looked at in the same moment."""
+_WORKERS_LAST = 0.15
+"""Seconds after a reload in which workers of before take connections beside the new ones; nginx: a tenth."""
+_MOST_KEPT = 5
+"""Installs of a certificate on a group of servers that can be undone, one after the other."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Load:
+    """An edition, and what is to be changed for it on a group of servers."""
+
+    name: str
+    """The certificate."""
+    entry: Certificate
+    edition: EditionRecord | None
+    """None when there is to be none any more."""
+    group: Group
+    token: str = ""
+    """The same for all groups of one install; empty when an earlier install is undone by this."""
+
+    @property
+    def number(self) -> int | None:
+        """Of the edition."""
+        return self.edition.number if self.edition is not None else None
+
+
+@dataclass(frozen=True, slots=True)
+class _Begun:
+    """A load whose changes have been made."""
+
+    load: Load
+    chain: tuple[x509.Certificate, ...]
+    """What is to be seen; empty when there is to be nothing."""
+    record: InstallRecord
+    folder: Path
+    """What is kept of before."""
+    seen: list[Finding]
+    changed: bool
+    """Whether the servers had anything else before."""
+
+
+def carry_through(workplace: "Workplace", load: Load) -> list[Finding]:
+    """Make a load's changes, switch to the edition and check that it is served, or put all back (steps 3 to 7).
+
+    The caller holds certificate and servers.
+    """
+    result = carry_together(workplace, [load])[load.name]
+    if isinstance(result, InkStampError):
+        raise result
+    return result
+
+
+def carry_together(workplace: "Workplace", loads: Sequence[Load]) -> dict[str, Result]:
+    """Do the same for loads of several certificates on the same servers, which are tested and reloaded once for all.
+
+    Where a server refuses, all are put back and either half is tried by itself, down to the one that it refuses: the
+    others are not held up by it. Returns what came of each, by certificate.
+    """
+    begun, results = list[_Begun](), dict[str, Result]()
+    up = up_of(workplace, loads[0].group.servers)
+    for load in loads:
+        try:
+            with apart():
+                begun.append(_begin(workplace, load, up))
+        except InkStampError as error:
+            results[load.name] = error
+    servers = loads[0].group.servers
+    try:
+        with apart():
+            for server in servers:
+                if begun:
+                    reached("effect", ",".join(each.load.name for each in begun))
+                    way_back.take_effect(workplace.installable(server))
+                    begun = _seen_on(workplace, server, begun, results)
+            if any(finding.severity is Severity.OK for each in begun for finding in each.seen):
+                workplace.clock.sleep(_WORKERS_LAST)  # what was seen may be a new worker among those of before
+                for server in servers:
+                    begun = _seen_on(workplace, server, begun, results, again=True)
+    except InkStampError as error:
+        return results | _refused(workplace, begun, error)
+    for each in begun:
+        results[each.load.name] = _ended(workplace, each)
+    return results
+
+
+def _begin(workplace: "Workplace", load: Load, up: Sequence[str]) -> _Begun:
+    """Save what stands there, record, then write (step 3). `up` are those of the servers that run."""
+    group = load.group
+    parent = undo_folder(workplace, load.name)
+    chain = chain_of(workplace, load.edition) if load.edition is not None else ()
+    before = _present(workplace, load.name, group)
+    held = {each.name: each.holds(load.name) for each in takers(workplace, group.servers)}
+    had = [each for each in group.servers if workplace.ledger.installs.installed(load.name, each) is not None]
+    is_changed = before != load.number or any(each.file.is_change for each in group.changes)
+    folder = way_back.keep_next(parent, group.changes, servers=group.servers, copied=group.copied, before=before,
+                           edition=load.number, token=load.token, done=False, held=held, had=had, up=up)  # fmt: skip
+    record = workplace.ledger.installs.begin(load.name, load.number or 0, group.servers)
+    try:
+        with apart():
+            way_back.make(workplace, group.changes)
+            reached("change", load.name)
+            if not group.copied:
+                workplace.shelf.switch(load.name, load.number)
+            _hand_over(workplace, load.name, group, load.edition)
+    except InkStampError as error:
+        put_back(workplace, [(record, error)])
+        raise
+    return _Begun(load, chain, record, folder, [], is_changed)
+
+
+def _refused(workplace: "Workplace", begun: Sequence[_Begun], error: InkStampError) -> dict[str, Result]:
+    """Put all back; where there are several, and the servers can be reached, find those that are refused."""
+    errors = [copy(error) for _ in begun]  # each gets advice of its own
+    put_back(workplace, [(each.record, own) for each, own in zip(begun, errors, strict=True)])
+    loads = [each.load for each in begun]
+    if len(loads) == 1 or isinstance(error, ReachTrouble):
+        return {load.name: own for load, own in zip(loads, errors, strict=True)}
+    text = f"rejects the {len(loads)} together: finding out which"
+    workplace.progress.step(", ".join(loads[0].group.servers), text)
+    half = len(loads) // 2
+    return carry_together(workplace, loads[:half]) | carry_together(workplace, loads[half:])
+
+
+def _seen_on(
+    workplace: "Workplace", server_name: str, begun: list[_Begun], results: dict[str, Result], *, again: bool = False
+) -> list[_Begun]:
+    """See that a server serves what it was given (step 6).
+
+    What it does not serve is put back, and told in `results`; returns the others. A site that had no TLS before is not
+    looked at when going back to that. A second look is taken at some.
+    """
+    server = workplace.installable(server_name)
+    # One for all: where nothing is served any more, that must not last for each.
+    deadline = workplace.clock.monotonic() + LOOK_SECONDS
+
+    def look(wanted: tuple[_Begun, str]) -> Finding | InkStampError:
+        each, name = wanted
+        return attempt(_see, workplace, server, each, name, deadline)
+
+    looked = [(each, name) for each in begun if each.chain for name in each.load.group.names[server_name]
+              if each.load.token or server.tls_endpoints(name) != []]  # fmt: skip
+    looked = looked[:_AT_ONCE] if again else looked
+    found = side_by_side(look, looked, _AT_ONCE)
+    failed: dict[str, InkStampError] = {}
+    for (each, _), result in zip(looked, found, strict=True):
+        if isinstance(result, InkStampError):
+            failed[each.load.name] = result
+        elif not again:
+            each.seen.append(result)
+    if failed:
+        put_back(workplace, [(each.record, failed[each.load.name]) for each in begun if each.load.name in failed])
+    results |= failed
+    return [each for each in begun if each.load.name not in failed]
+
+
+def _see(workplace: "Workplace", server: ServerKind, begun: _Begun, name: str, deadline: float) -> Finding:
+    reached("look", begun.load.name)
+    return see_served(workplace, server, begun.load.number or 0, begun.chain, name, deadline=deadline)
+
+
+def _ended(workplace: "Workplace", begun: _Begun) -> Result:
+    """Record that it is done; what cannot be recorded is put back, since no later run would know of it."""
+    try:
+        with apart():
+            reached("record", begun.load.name)
+            _end(workplace, begun)
+    except InkStampError as error:
+        put_back(workplace, [(begun.record, error)])
+        return error
+    return begun.seen
+
+
+def _end(workplace: "Workplace", begun: _Begun) -> None:
+    """Record that it is done (step 7)."""
+    load, installs = begun.load, workplace.ledger.installs
+    where = ", ".join(load.group.servers)
+    if not load.token:
+        text = (
+            f"rolled back to edition {load.number} on {where}" if load.number else f"no edition on {where} any longer"
+        )
+        installs.end(begun.record, InstallState.ROLLED_BACK, "rolled back", text)
+        remove_tree(begun.folder)
+    else:
+        installs.end(begun.record, InstallState.DONE, "installed", f"edition {load.number} on {where}")
+        if not begun.changed:  # there is nothing to go back to, and the way back before it is not to be lost
+            remove_tree(begun.folder)
+            return
+        way_back.remark(begun.folder, done=True)
+        way_back.prune(undo_folder(workplace, load.name), _MOST_KEPT * len(load.entry.install))
+
+
+def _present(workplace: "Workplace", name: str, group: Group) -> int | None:
+    """Return the number of the edition that a group has now; None for none."""
+    if not group.copied:
+        return workplace.shelf.current(name)
+    return workplace.ledger.installs.installed(name, group.servers[0])
+
+
+def _hand_over(workplace: "Workplace", name: str, group: Group, edition: EditionRecord | None) -> None:
+    for each in takers(workplace, group.servers):
+        if edition is not None:
+            each.take(group.names[each.name], handed(workplace, edition))
+        else:
+            each.give_back(name, "", None)

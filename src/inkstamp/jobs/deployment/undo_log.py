@@ -1,0 +1,101 @@
+"""Earlier installs and editions: how to go back to them, and which are not kept any longer."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from inkstamp.clock import stamp
+from inkstamp.config.carrying import is_away
+from inkstamp.config.model import Certificate
+from inkstamp.errors import EditionUnfit
+from inkstamp.files import remove_tree
+from inkstamp.jobs import way_back
+from inkstamp.jobs.deployment.plan import Group, names_on
+from inkstamp.ledger.records import EditionRecord
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+def undo_folder(workplace: "Workplace", name: str) -> Path:
+    """Return where what the installs of a certificate changed is kept."""
+    return workplace.home / "undo" / name
+
+
+def undoable(workplace: "Workplace", name: str, token: str = "") -> list[Path]:
+    """Return the folders with what one install changed, one a group; of the last install when none is named."""
+    known = [(each, way_back.kept(each) or {}) for each in way_back.kept_folders(undo_folder(workplace, name))]
+    wanted = token or (known[-1][1].get("token") if known else None)
+    return [folder for folder, manifest in reversed(known) if manifest.get("token") == wanted and manifest.get("done")]
+
+
+def group_back(workplace: "Workplace", entry: Certificate, folder: Path) -> Group:
+    """Return what takes an earlier install of some servers back.
+
+    Where a server had no edition before, none is looked for afterwards: the shelf may have had one all the same.
+    """
+    manifest = way_back.kept(folder) or {}
+    changes = way_back.reversed_changes(workplace, folder)
+    names = {
+        server: names_on(workplace, server, entry) if server in manifest["had"] else ()
+        for server in manifest["servers"]
+    }
+    return Group(names, manifest["copied"], tuple(changes))
+
+
+def edition_before(workplace: "Workplace", name: str, folder: Path) -> EditionRecord | None:
+    """Return the edition that the servers had before an install."""
+    number = (way_back.kept(folder) or {})["before"]
+    return workplace.ledger.edition(name, number) if number else None
+
+
+def refuse_revoked(workplace: "Workplace", edition: EditionRecord) -> None:
+    """Keep an edition that its CA has revoked off the servers: somebody else may have its key.
+
+    Raises:
+        EditionUnfit: It is revoked.
+
+    """
+    known = workplace.ledger.revocations.of(edition.certificate, edition.number)
+    if known is None:
+        return
+    name, newest = edition.certificate, workplace.ledger.newest_edition(edition.certificate)
+    why = f" ({known.why})" if known.why else ""
+    is_newest = newest is None or newest.number == edition.number
+    raise EditionUnfit(
+        f"edition {edition.number} of “{name}” was revoked {stamp(known.at)}{why}",
+        advice=f"get a new one: inkstamp renew {name}" if is_newest else f"install the newest: inkstamp install {name}",
+    )
+
+
+def drop_old_editions(workplace: "Workplace", name: str, entry: Certificate) -> None:
+    """Remove the editions beyond those that are kept, but none that a server has; what led back to them goes too."""
+    shelf = workplace.shelf
+    there = shelf.numbers(name)
+    gone = [number for number in there[: -entry.keep] if number != shelf.current(name)]
+    if gone:  # only then, since it takes reading all sites
+        used = _in_use(workplace, name, entry)
+        gone = [number for number in gone if number not in used]
+    if not gone:
+        return
+    for folder in way_back.kept_folders(undo_folder(workplace, name)):
+        manifest = way_back.kept(folder) or {}
+        if manifest.get("done") and manifest["before"] in gone:
+            remove_tree(folder)
+    for number in gone:
+        remove_tree(shelf.edition(name, number))
+    text = f"{'editions' if len(gone) > 1 else 'edition'} {', '.join(map(str, gone))}"
+    workplace.ledger.note("dropped", text, name)
+
+
+def _in_use(workplace: "Workplace", name: str, entry: Certificate) -> set[int | None]:
+    """Return the editions that servers have, by the ledger or because a configuration names their files."""
+    used = {workplace.ledger.installs.installed(name, server) for server in entry.install}
+    folder = f"{workplace.shelf.of(name)}/"
+    for server in entry.install:
+        if is_away(workplace.config, server):
+            continue
+        for site in workplace.server(server).sites():
+            number = site.certificate_file.removeprefix(folder).partition("/")[0]
+            if site.certificate_file.startswith(folder) and number.isdigit():
+                used.add(int(number))
+    return used

@@ -1,0 +1,1 @@
+"""The servers and sites there are, and what they serve. Changes nothing."""

@@ -1,0 +1,194 @@
+"""What there is: servers, their sites, the certificate that each names, and who answers for a name."""
+
+import gc
+import os
+from collections.abc import Iterator, Mapping, Sequence, Set
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from datetime import datetime
+from itertools import count
+from typing import TYPE_CHECKING, Literal
+
+from inkstamp.bulkhead import apart, reached
+from inkstamp.config.model import Configuration, Server
+from inkstamp.errors import InkStampError, UsageError
+from inkstamp.findings import Finding, Severity, bad, worst
+from inkstamp.jobs.inventory.site_report import SiteReport, report, without_certificate
+from inkstamp.pki.names import as_address, normalise
+from inkstamp.reach.interface import Found
+from inkstamp.reach.local import find_program
+from inkstamp.servers.base import TextServer
+from inkstamp.servers.interface import FileCarrier, Site
+from inkstamp.servers.registry import usual_main_file
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.inventory.endpoints import NamePlaces
+    from inkstamp.jobs.workplace import Workplace
+
+_Kind = Literal["nginx", "apache", "haproxy", "lighttpd", "postfix", "dovecot"]
+_USUAL: tuple[tuple[_Kind, tuple[str, ...], tuple[str, ...]], ...] = (
+    (
+        "nginx",
+        ("nginx",),
+        ("/etc/nginx/nginx.conf", "/usr/local/etc/nginx/nginx.conf", "/usr/local/nginx/conf/nginx.conf"),
+    ),
+    (
+        "apache",
+        ("apache2ctl", "apachectl", "httpd"),
+        ("/etc/apache2/apache2.conf", "/etc/httpd/conf/httpd.conf", "/usr/local/etc/apache24/httpd.conf"),
+    ),
+    ("haproxy", ("haproxy",), ("/etc/haproxy/haproxy.cfg", "/usr/local/etc/haproxy.conf")),
+    ("lighttpd", ("lighttpd",), ("/etc/lighttpd/lighttpd.conf", "/usr/local/etc/lighttpd/lighttpd.conf")),
+    ("postfix", ("postfix",), ("/etc/postfix/main.cf", "/usr/local/etc/postfix/main.cf")),
+    ("dovecot", ("dovecot",), ("/etc/dovecot/dovecot.conf", "/usr/local/etc/dovecot/dovecot.conf")),
+)
+"""By kind, its programs and main files in the places of the distributions; the first that is found counts."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ServerReport:
+    """A server that was read."""
+
+    name: str
+    files: tuple[str, ...]
+    """Those that its configuration consists of, the main file first; where includes, patterns and variables lead."""
+    sites: int
+    findings: tuple[Finding, ...] = ()
+    """Why it could not be read."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Surveyed:
+    """What was found."""
+
+    servers: tuple[ServerReport, ...]
+    sites: tuple[SiteReport, ...]
+    names: tuple["NamePlaces", ...]
+    """For the names that were asked about, who answers."""
+
+    @property
+    def sound(self) -> bool:
+        """Whether nothing is bad."""
+        of_sites, of_servers = [each.findings for each in self.sites], [each.findings for each in self.servers]
+        findings = [*of_sites, *of_servers, *(each.findings for each in self.names)]
+        return not any(worst(each) is Severity.BAD for each in findings)
+
+
+def found_beside(config: Configuration) -> dict[str, Server]:
+    """Return an entry for each server in its usual place on this machine that is not configured yet, by a name."""
+    known = {
+        (each.kind, each.main_file or usual_main_file(each.kind)) for each in config.server.values() if not each.reach
+    }
+    found: dict[str, Server] = {}
+    for kind, programs, files in _USUAL:
+        program = next(filter(None, map(find_program, programs)), None)
+        main_file = next(filter(os.path.isfile, files), None)
+        if program is None or main_file is None or (kind, main_file) in known:
+            continue
+        taken = {*config.server, *config.program, *config.nameserver}
+        name = kind if kind not in taken else next(n for i in count(2) if (n := f"{kind}-{i}") not in taken)
+        found[name] = Server(kind=kind, program=program, main_file=main_file)
+    return found
+
+
+def nothing_found(workplace: "Workplace") -> UsageError:
+    """Return the error for a machine without any server that could be read."""
+    return UsageError(
+        "no server is configured, and none of a known kind is found on this machine",
+        where=str(workplace.config_file),
+        advice='add a table [server.NAME] with kind = "nginx" or "apache" and its main_file',
+    )
+
+
+def survey(workplace: "Workplace", names: Sequence[str] = (), *, live: bool = False) -> Surveyed:
+    """Read all configured servers, and those found in their usual places on this machine.
+
+    Args:
+        workplace: The run's surroundings.
+        names: Domain names to say of who terminates TLS for them; the sites that have them alone are reported then.
+        live: Whether to shake hands with each site, and compare.
+
+    Raises:
+        UsageError: There is no server to read.
+        NameTrouble: One of `names` is none.
+        ServerTrouble: The only configuration there is cannot be read; one among several is told of in its report.
+
+    """
+    wanted = [as_address(each) or normalise(each) for each in names]
+    servers = _servers(workplace)
+    trusted = frozenset(root.subject.public_bytes() for root in workplace.public_roots)
+    now = workplace.clock.now()
+    reports: list[SiteReport] = []
+    read: list[ServerReport] = []
+    with _collecting_no_garbage():
+        for server in servers.values():
+            try:
+                with apart():
+                    reached("read", server.name)
+                    sites = server.sites()
+                    files = _files(server, sites)
+            except InkStampError as error:
+                if len(servers) == 1:
+                    raise
+                told = "; ".join(filter(None, (error.what, error.where, error.said)))
+                read.append(ServerReport(name=server.name, files=(), sites=0,
+                                         findings=(bad("server", server.name, told, error.advice),)))  # fmt: skip
+                continue
+            own = tuple(server.files_read()) if isinstance(server, TextServer) else ()
+            read.append(ServerReport(name=server.name, files=own, sites=len(sites)))
+            with_tls = {name for site in sites if site.tls for name in site.names}
+            reports += [_reported(site, files, trusted, now, with_tls) for site in sites]
+    unread = {each.name for each in read if each.findings}
+    servers = {name: server for name, server in servers.items() if name not in unread}
+    places: list[NamePlaces] = []
+    if wanted or live:
+        from inkstamp.jobs.inventory import endpoints as looking  # which loads TLS
+    if wanted:
+        places = looking.whereabouts(workplace, wanted, servers, reports)
+        reports = [each for each in reports if set(wanted) & set(each.site.names)]
+    if live:
+        seen = looking.live(reports, servers)
+        reports = [replace(each, findings=(*each.findings, *more)) for each, more in zip(reports, seen, strict=True)]
+    return Surveyed(servers=tuple(read), sites=tuple(reports), names=tuple(places))
+
+
+def _reported(
+    site: Site, files: Mapping[str, Found], trusted: frozenset[bytes], now: datetime, with_tls: Set[str]
+) -> SiteReport:
+    try:
+        with apart():
+            reached("site", site.names[0] if site.names else site.file)
+            return report(site, files, trusted, now, with_tls=with_tls)
+    except InkStampError as error:
+        subject = site.names[0] if site.names else f"{site.file}:{site.line}"
+        return without_certificate(site, (bad("site", subject, error.what, error.advice),))
+
+
+@contextmanager
+def _collecting_no_garbage() -> Iterator[None]:
+    """All that is read stays until the end; looking for garbage among it again and again costs a fifth of the time."""
+    was = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was:
+            gc.enable()
+
+
+def _servers(workplace: "Workplace") -> Mapping[str, FileCarrier]:
+    """Return those that are configured, and those found here beside them."""
+    config = workplace.config_or_empty()
+    names = [*config.server, *(each for each in workplace.found_servers if each not in config.server)]
+    if not names:
+        raise nothing_found(workplace)
+    return {name: workplace.server(name) for name in names}
+
+
+def _files(server: FileCarrier, sites: Sequence[Site]) -> Mapping[str, Found]:
+    """Look at all files that a server's sites name, in few requests; keys are not fetched from other machines."""
+    certificates = {path for each in sites for path in (each.certificate_file, each.chain_file) if path}
+    keys = {each.key_file for each in sites if each.key_file} - certificates
+    here = server.host.address == "127.0.0.1"
+    found = server.host.gather(sorted(certificates), contents="all" if here else "certificates")
+    return {**found, **server.host.gather(sorted(keys), contents="all" if here else "none")}

@@ -1,0 +1,108 @@
+"""Make a new ledger from what lies on the shelf, when the old one is gone or damaged."""
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from inkstamp.clock import stamp
+from inkstamp.errors import EditionUnfit, FileTrouble, UsageError
+from inkstamp.files import file_trouble, held, read_bytes
+from inkstamp.findings import Finding, ok, warn
+from inkstamp.jobs.issuance.acceptance import record_of
+from inkstamp.ledger.records import EditionRecord, InstallState
+from inkstamp.ledger.store import Ledger
+from inkstamp.pki.certificates import read_pem, short_name
+from inkstamp.pki.chain import find_paths
+from inkstamp.wording import counted
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Rebuilt:
+    """What became of it."""
+
+    editions: int
+    moved_to: str
+    """Where the old ledger lies now; empty when there was none."""
+    findings: tuple[Finding, ...]
+
+
+def rebuild(workplace: "Workplace") -> Rebuilt:
+    """Make a new ledger with all editions of the shelf; the old one is moved aside, never removed.
+
+    What only the ledger knew is lost: history, orders that were open (their names are proven again), what was installed
+    where (the next `renew` installs again, which changes nothing where it is installed), and which account each CA gave
+    us (it is found by its key). Killed in between, it may be run again.
+
+    Raises:
+        UsageError: The ledger is there and sound.
+
+    """
+    home = workplace.home
+    file = home / "ledger.db"
+    with held(home / "locks" / "ledger", "the ledger's rebuilding"):
+        moved = _move_aside(file, stamp(workplace.clock.now())) if file.exists() else ""
+        fresh = home / "ledger.db.new"
+        for each in _of_ledger(fresh):
+            each.unlink(missing_ok=True)
+        ledger = Ledger(fresh, workplace.clock)
+        ledger.begin_run(workplace.command)
+        findings = []
+        count = 0
+        try:
+            for name in sorted(each.name for each in (home / "shelf").iterdir()) if (home / "shelf").is_dir() else ():
+                for number in workplace.shelf.numbers(name):
+                    found = _read(workplace, name, number)
+                    if isinstance(found, Finding):
+                        findings.append(found)
+                    else:
+                        ledger.restore_edition(found)
+                        count += 1
+                _restore_shelved(workplace, ledger, name)
+            ledger.note("rebuilt", f"{counted(count, 'edition')} of the shelf")
+        finally:
+            ledger.end_run(0)
+            ledger.close()
+        with file_trouble("rename", fresh):
+            fresh.rename(file)
+    findings.append(ok("ledger", str(file), f"is rebuilt, with {counted(count, 'edition')}"))
+    return Rebuilt(editions=count, moved_to=moved, findings=tuple(findings))
+
+
+def _restore_shelved(workplace: "Workplace", ledger: Ledger, name: str) -> None:
+    """Record that the newest edition of a certificate without servers is where it should be: on the shelf."""
+    entry, newest = workplace.config.certificate.get(name), ledger.newest_edition(name)
+    if entry is not None and not entry.install and newest is not None:
+        record = ledger.installs.begin(name, newest.number, ())
+        ledger.installs.end(record, InstallState.DONE, "shelved", f"edition {newest.number}")
+
+
+def _of_ledger(file: Path) -> list[Path]:
+    """Return the files that a database consists of: itself, its journal, what readers share."""
+    return [file, file.with_name(f"{file.name}-wal"), file.with_name(f"{file.name}-shm")]
+
+
+def _move_aside(file: Path, when: str) -> str:
+    if file.stat().st_size > 0 and not Ledger.trouble_of(file):
+        raise UsageError("the ledger is intact; nothing to rebuild", where=str(file))
+    aside = file.with_name(f"{file.name}.damaged-{when}")
+    for each in _of_ledger(file):
+        if each.exists():
+            with file_trouble("rename", each):
+                each.rename(aside.with_name(each.name.replace(file.name, aside.name)))
+    return str(aside)
+
+
+def _read(workplace: "Workplace", name: str, number: int) -> EditionRecord | Finding:
+    file = workplace.shelf.edition(name, number) / "served.pem"
+    try:
+        chain = read_pem(read_bytes(file), str(file))
+    except (EditionUnfit, FileTrouble) as error:
+        return warn("edition", f"{name} {number}", f"is left out: {error}", "order a new one: inkstamp stamp " + name)
+    entry = workplace.config.certificate.get(name)
+    leaf = chain[0]
+    paths = find_paths(leaf, chain[1:], workplace.public_roots, leaf.not_valid_before_utc)
+    root = short_name(paths[0].root.subject if paths else chain[-1].issuer)
+    return record_of(name, number, entry.authority if entry is not None else "", leaf, root)

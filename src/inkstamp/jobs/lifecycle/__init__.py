@@ -1,0 +1,1 @@
+"""What spans several stages of one certificate: enrolment, provisioning, install, undo, revocation."""

@@ -1,0 +1,283 @@
+"""Which certificates are meant by what was typed, and what the entry of a new one will be."""
+
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from inkstamp.config.carrying import can_prove, carries, takes_certificates
+from inkstamp.config.entries import is_entry_name
+from inkstamp.config.model import Certificate, Configuration, Server
+from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER, Method
+from inkstamp.errors import InkStampError, UsageError
+from inkstamp.pki.kinds import KeyKind
+from inkstamp.pki.names import identifiers
+from inkstamp.wording import known_names
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StampRequest:
+    """What the user asked for; empty fields leave the choice to us."""
+
+    names: tuple[str, ...]
+    """Names of configured certificates, or domain names."""
+    entry_name: str = ""
+    authority: str = ""
+    via: tuple[str, ...] = ()
+    proof: tuple[Method, ...] = ()
+    """At an ACME CA: the ways of proving, in the order in which they are tried."""
+    install: tuple[str, ...] | None = None
+    key: KeyKind | None = None
+    own_site: bool = False
+    """Whether a virtual host of its own may be made."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Plan:
+    """What will be done for one certificate."""
+
+    name: str
+    entry: Certificate
+    new_servers: tuple[tuple[str, Server], ...] = ()
+    """Server entries to write first."""
+    write: bool = False
+    """Whether the certificate's entry is to be written."""
+    proof: str = "http-01"
+    """The way of proving, in words."""
+
+
+def make_plans(workplace: "Workplace", request: StampRequest) -> list[Plan]:
+    """Decide which certificates are meant and what their entries will be, changing nothing.
+
+    The same request for what is configured so already is no mistake: it goes on, or says that all is done.
+
+    Raises:
+        UsageError: The names cannot be told apart, or a choice must be made that only a person can.
+
+    """
+    config = workplace.config
+    if all(name in config.certificate for name in request.names):
+        return [_plan_asked(workplace, request, name) for name in dict.fromkeys(request.names)]
+    names = identifiers(request.names)
+    for name, entry in config.certificate.items():
+        if request.entry_name not in {"", name}:
+            continue
+        shared = [each for each in names if each in entry.names]
+        if len(shared) == len(names) and (not request.entry_name or len(names) == len(entry.names)):
+            return [_plan_asked(workplace, request, name)]
+        if shared or request.entry_name:
+            raise _other_names(workplace, name, names)
+    return [_new_entry(workplace, request, names)]
+
+
+def _other_names(workplace: "Workplace", name: str, names: Sequence[str]) -> UsageError:
+    """Return the error for a certificate that is configured with other names than those that were asked for."""
+    entry = workplace.config.certificate[name]
+    missing = ", ".join(each for each in names if each not in entry.names)
+    shared = ", ".join(each for each in names if each in entry.names) or "other names"
+    more = ", ".join(each for each in entry.names if each not in names)
+    return UsageError(
+        f"certificate “{name}” covers {shared} and not {missing}"
+        if missing
+        else f"certificate “{name}” covers {more} as well",
+        where=str(workplace.config_file),
+        advice=(f"add {missing} to its names there" if missing else f"leave out --as, or remove {more} there")
+        + f" and run `inkstamp stamp {name}`, or give the new certificate a name of its own with --as",
+    )
+
+
+def _plan_asked(workplace: "Workplace", request: StampRequest, name: str) -> Plan:
+    """Plan for a configured certificate; UsageError for choices that are not what is configured."""
+    entry = workplace.config.certificate[name]
+    differing = [
+        option
+        for option, given, present in (
+            ("--as", request.entry_name, name),
+            ("--authority", request.authority, entry.authority),
+            ("--via", request.via, entry.carriers),
+            ("--proof", request.proof, entry.methods),
+            ("--install", request.install, entry.install),
+            ("--key", request.key, entry.key),
+            ("--own-site", request.own_site, entry.own_site),
+        )
+        if given and given != present
+    ]
+    if differing:
+        raise UsageError(
+            f"“{name}” is configured already, and not as {', '.join(differing)} says",
+            where=str(workplace.config_file),
+            advice=f"leave {', '.join(differing)} out, or edit [certificate.{name}] there",
+        )
+    return _plan_known(workplace.config, name)
+
+
+def _plan_known(config: Configuration, name: str) -> Plan:
+    entry = config.certificate[name]
+    return Plan(name=name, entry=entry, proof=_proof_words(config, entry))
+
+
+def _proof_words(config: Configuration, entry: Certificate) -> str:
+    if config.authority[entry.authority].kind == "acme":
+        return ", or ".join(entry.methods)
+    return str(entry.proof or "by the rule of the portal")
+
+
+def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, ...]) -> Plan:
+    config = workplace.config
+    authority = request.authority or _only_authority(config)
+    _expect_known(workplace, "authority", config.authority, [authority])
+    portal = config.authority[authority].kind == "portal"
+    records = {**config.nameserver, **config.program}
+    via = request.via
+    if not via and not portal and len(records) == 1 and any(each.startswith("*.") for each in names):
+        via = (next(iter(records)),)
+    wildcard = next((each for each in names if each.startswith("*.")), "")
+    if not via and wildcard and not portal:
+        raise UsageError(
+            f"http-01 cannot validate the wildcard {wildcard}",
+            advice=f"wildcards need dns-01: name the nameserver with --via ({', '.join([*records, BY_HAND])})",
+        )
+    via = via or (serving_server(workplace, names),)
+    for each in (*via, *(request.install or ())):
+        _use_if_found(workplace, each)
+    config = workplace.config
+    _expect_known(workplace, "server", {*config.server, *records, BY_HAND, LISTENER}, via)
+    _expect_known(workplace, "server", config.server, request.install or ())
+    proof = () if portal else _ways(config, request, via, names)
+    name = request.entry_name or _short_name(names, config)
+    if not is_entry_name(name):
+        raise UsageError(
+            f"“{name}” cannot be the name of a certificate", advice="use lower-case letters, digits and hyphens"
+        )
+    if name in config.certificate:
+        raise UsageError(f"there is a certificate “{name}” already", advice="choose another name with --as")
+    install = request.install
+    if install is None:
+        install = tuple(each for each in via if each in config.server and takes_certificates(config.server[each]))
+    entry = Certificate(
+        names=names,
+        authority=authority,
+        via=via[0] if len(via) == 1 else via,
+        proof=None if proof in {(), ("http-01",)} else proof[0] if len(proof) == 1 else proof,
+        install=install,
+        key=request.key or KeyKind.ECDSA_P256,
+        own_site=request.own_site,
+    )
+    new_servers = tuple(
+        (each, config.server[each]) for each in dict.fromkeys((*via, *install)) if each in workplace.found_servers
+    )
+    return Plan(name=name, entry=entry, new_servers=new_servers, write=True, proof=_proof_words(config, entry))
+
+
+def _ways(config: Configuration, request: StampRequest, via: Sequence[str], names: Sequence[str]) -> tuple[Method, ...]:
+    """Return the ways of proving that the carriers can go, or those asked for; UsageError when a name has none."""
+    usual: tuple[Method, ...] = tuple(each for each in ACME_METHODS if any(carries(config, c, each) for c in via))
+    if not request.proof and LISTENER in via:
+        usual = tuple(each for each in usual if each != "tls-alpn-01") or usual
+    ways = request.proof or usual
+    for method in ways:
+        if method not in usual and not any(carries(config, each, method) for each in via):
+            raise UsageError(f"{', '.join(via)} cannot be used for {method}", advice="name one with --via that can")
+    for name in names:
+        if not any(can_prove(each, name) for each in ways):
+            what = f"the wildcard {name}" if name.startswith("*.") else f"the address {name}"
+            known = [*config.nameserver, *config.program, BY_HAND]
+            advice = "IP addresses are validated by http-01 or tls-alpn-01"
+            if name.startswith("*."):
+                advice = f"wildcards need dns-01: name the nameserver with --via " \
+                    f"({', '.join(known)})"  # fmt: skip
+            raise UsageError(f"{' or '.join(ways) or 'nothing'} cannot validate {what}", advice=advice)
+    return ways
+
+
+def _expect_known(workplace: "Workplace", table: str, known: Collection[str], given: Sequence[str]) -> None:
+    for each in given:
+        if each not in known:
+            raise UsageError(
+                f"there is no {table} “{each}” in the configuration",
+                where=str(workplace.config_file),
+                advice=known_names(known, each),
+            )
+
+
+def _only_authority(config: Configuration) -> str:
+    if len(config.authority) == 1:
+        return next(iter(config.authority))
+    if not config.authority:
+        raise UsageError(
+            "no authority is configured", advice="add one first: inkstamp authority add NAME --directory URL"
+        )
+    raise UsageError(
+        f"there are several authorities: {', '.join(config.authority)}", advice="choose one with --authority"
+    )
+
+
+def serving_server(workplace: "Workplace", names: Sequence[str]) -> str:
+    """Return the one server that answers for the first name; it is among the configured ones then.
+
+    Those that are configured go before those that are found in their usual places on this machine, and one that has the
+    very name before those that answer by a wildcard, or as the default.
+
+    Raises:
+        UsageError: There is none, or there are several.
+
+    """
+    configured, name = list(workplace.config_or_empty().server), names[0]
+    found = [each for each in workplace.found_servers if each not in configured]
+    if len(configured) == 1 and not found:
+        return configured[0]
+    if not configured and not found:
+        from inkstamp.jobs.inventory.survey import nothing_found
+
+        raise nothing_found(workplace)
+    serving: list[str] = []
+    for has, servers in ((_names, configured), (_names, found), (has_place, configured), (has_place, found)):
+        serving = serving or [each for each in servers if has(workplace, each, name)]
+    if len(serving) == 1:
+        _use_if_found(workplace, serving[0])
+        return serving[0]
+    if len(configured) == 1 and not serving:
+        return configured[0]  # which says what it lacks
+    raise UsageError(
+        f"{len(serving)} of the servers {', '.join([*configured, *found])} answer for {name}",
+        advice="say with --via where challenge responses go, and with --install which servers get the certificate",
+    )
+
+
+def _use_if_found(workplace: "Workplace", server: str) -> None:
+    """Have a server that is found here, and not configured, count as configured."""
+    import msgspec
+
+    config = workplace.config_or_empty()
+    if server in workplace.found_servers and server not in config.server:
+        known = {**config.server, server: workplace.found_servers[server]}
+        workplace.use_config(msgspec.structs.replace(config, server=known))
+
+
+def _names(workplace: "Workplace", server: str, name: str) -> bool:
+    """Tell whether a site of a server has the very name."""
+    try:
+        return any(name in site.names for site in workplace.server(server).sites())
+    except InkStampError:
+        return False  # it cannot be read, which is told where it is named
+
+
+def has_place(workplace: "Workplace", server: str, name: str) -> bool:
+    """Tell whether a server would show the file of a name's proof, as far as its configuration says."""
+    from inkstamp.jobs.validation.web_files import TRIAL_PARTS
+
+    try:
+        return bool(workplace.server(server).places(name, TRIAL_PARTS))
+    except InkStampError:
+        return False
+
+
+def _short_name(names: Sequence[str], config: Configuration) -> str:
+    base = names[0].removeprefix("*.").removeprefix("www.").partition(".")[0]
+    name, number = base, 1
+    while name in config.certificate:
+        number += 1
+        name = f"{base}-{number}"
+    return name

@@ -1,0 +1,100 @@
+"""Put a chosen edition on the servers of its certificate."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from inkstamp.clock import stamp
+from inkstamp.errors import EditionUnfit, UsageError
+from inkstamp.findings import Finding
+from inkstamp.jobs import way_back
+from inkstamp.jobs.deployment import rollout
+from inkstamp.jobs.deployment.plan import Group, prepare
+from inkstamp.jobs.deployment.undo_log import refuse_revoked
+from inkstamp.jobs.lifecycle.provisioning import settle
+from inkstamp.jobs.setback import at_step, kept
+from inkstamp.ledger.records import EditionRecord
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+_ONE_BY_ONE = rollout.Pace()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Installed:
+    """What was installed, or would be."""
+
+    certificate: str
+    edition: int
+    servers: tuple[str, ...]
+    names: Mapping[str, tuple[str, ...]]
+    """By server, the names whose sites get it; empty for one that is unreachable."""
+    differences: tuple[str, ...]
+    """Unified diffs of configuration files."""
+    copies: tuple[str, ...]
+    """The files of the edition that are written for servers, each with who may read it."""
+    findings: tuple[Finding, ...]
+    done: bool
+
+
+def install_edition(
+    workplace: "Workplace", name: str, number: int | None, *, preview: bool, pace: rollout.Pace = _ONE_BY_ONE
+) -> Installed:
+    """Put an edition, the newest when none is named, on the servers of certificate `name`.
+
+    Raises:
+        UsageError: There is no such edition.
+        EditionUnfit: It has expired or is revoked, or its files are gone.
+        ServerTrouble, FileTrouble: As of an install; everything is as it was then.
+
+    """
+    entry = workplace.certificate(name)
+    with workplace.hold_certificate(name):
+        settle(workplace, name)
+        edition = _choose(workplace, name, number)
+        groups: list[Group] = []
+        findings: list[Finding] = []
+        if preview:
+            with workplace.hold_servers(entry.install):
+                since = workplace.clock.monotonic()
+                groups = prepare(workplace, name, entry, edition, {}, tested_since=since, at_once=pace.at_once)
+        else:
+            with kept(workplace, name), at_step(f"installing edition {edition.number}"):
+                findings = rollout.install(workplace, rollout.Wish(name, entry, edition), groups.extend, pace=pace)
+    changes = [change for group in groups for change in group.changes]
+    return Installed(
+        certificate=name,
+        edition=edition.number,
+        servers=entry.install,
+        names={server: names for group in groups for server, names in group.names.items()},
+        differences=way_back.differences(changes),
+        copies=way_back.copies(changes),
+        findings=tuple(findings),
+        done=not preview,
+    )
+
+
+def _choose(workplace: "Workplace", name: str, number: int | None) -> EditionRecord:
+    ledger = workplace.ledger
+    edition = ledger.edition(name, number) if number is not None else ledger.newest_edition(name)
+    if edition is None:
+        raise UsageError(
+            f"“{name}” has no edition{f' {number}' if number is not None else ' yet'}",
+            advice=f"get one: inkstamp stamp {name}" if number is None else f"see: inkstamp history {name}",
+        )
+    if workplace.clock.now() > edition.not_after:
+        raise EditionUnfit(
+            f"edition {edition.number} of “{name}” expired {stamp(edition.not_after)}",
+            advice=f"get a new one: inkstamp stamp {name}",
+        )
+    refuse_revoked(workplace, edition)
+    folder = workplace.shelf.edition(name, edition.number)
+    if not (folder / "key.pem").is_file() or not (folder / "served.pem").is_file():
+        raise EditionUnfit(
+            f"the files of edition {edition.number} of “{name}” are missing from the shelf",
+            where=str(folder),
+            advice=f"get a new one: inkstamp stamp {name} --reissue",
+        )
+    return edition

@@ -1,0 +1,308 @@
+"""The whole round for a certificate: check beforehand, order, prove, collect, install, look."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from inkstamp.bulkhead import apart, reached
+from inkstamp.config.carrying import file_servers
+from inkstamp.config.model import Certificate
+from inkstamp.deadline import within
+from inkstamp.errors import ProofFailed
+from inkstamp.findings import Finding, Severity, bad, worst
+from inkstamp.jobs.lifecycle.enrolment import Plan
+from inkstamp.jobs.setback import at_step, kept
+from inkstamp.jobs.status.renewal_reasons import reasons, renewal_of
+from inkstamp.ledger.installs import has_edition
+from inkstamp.ledger.records import EditionRecord, OrderState
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.checks.check import Target
+    from inkstamp.jobs.deployment.rollout import Wish
+    from inkstamp.jobs.workplace import Workplace
+
+_SETTLING_SECONDS = 3.0
+_LOOK_SECONDS = 120.0
+"""For looking at all names of a certificate once."""
+_TESTED_SECONDS = 60.0
+"""How long a server's configuration counts as good beforehand; it is tested again before anything is changed."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Outcome:
+    """What became of one certificate."""
+
+    name: str
+    edition: EditionRecord
+    issued: bool
+    """Whether the edition is new; otherwise it was good already."""
+    installed: bool
+    """Whether servers were changed in this run."""
+    servers: tuple[str, ...]
+    findings: tuple[Finding, ...]
+    renews_at: datetime
+    """From when it is renewed, as far as is known; aware, UTC."""
+
+    @property
+    def sound(self) -> bool:
+        """Whether nothing that was seen is broken."""
+        return worst(self.findings) is not Severity.BAD
+
+
+def write_entries(workplace: "Workplace", plan: Plan) -> None:
+    """Write the entries that the plan adds to the configuration."""
+    if not plan.write:
+        return
+    servers = [("server", *each) for each in plan.new_servers]
+    workplace.add_entries(*servers, ("certificate", plan.name, plan.entry))
+
+
+def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
+    """Find out what would fail, before the configuration is written and the CA hears of it."""
+    from inkstamp.jobs.deployment.plan import prepare
+    from inkstamp.jobs.validation.challenges import check_ways
+    from inkstamp.jobs.validation.web_files import check_addresses, check_folders
+    from inkstamp.proof.portal import method_of
+
+    entry, authority = plan.entry, workplace.config.authority[plan.entry.authority]
+    with at_step("checking beforehand"):
+        recently = workplace.clock.monotonic() - _TESTED_SECONDS
+        prepare(workplace, plan.name, entry, None, {}, tested_since=recently)
+        if authority.kind == "acme":
+            check_ways(workplace, entry)
+        elif method_of(entry, authority) == "file" and file_servers(workplace.config, entry):
+            check_folders(workplace, file_servers(workplace.config, entry), entry.names)
+            check_addresses(workplace, entry.names)
+
+
+def _check_passing(workplace: "Workplace", plan: Plan) -> Certificate:
+    """Check beforehand; returns the entry, without names that fail where it may go without them."""
+    from inkstamp.jobs.orders.name_subset import less_of
+
+    entry = plan.entry
+    while True:
+        try:
+            check_beforehand(workplace, replace(plan, entry=entry))
+        except ProofFailed as problem:
+            entry = less_of(workplace, plan.name, entry, problem)
+        else:
+            return entry
+
+
+def carry_out(
+    workplace: "Workplace",
+    plan: Plan,
+    *,
+    anew: bool = False,
+    again: bool = False,
+    said: Callable[[Plan], None] = lambda _plan: None,
+) -> Outcome:
+    """Do the round for one certificate, from wherever an earlier run left it.
+
+    Args:
+        workplace: The run's surroundings.
+        plan: What to do.
+        anew: Order a new edition although the present one is good.
+        again: Install it although the servers have it by our records: something else was seen there.
+        said: Called with the plan when all checks have passed, before anything is changed.
+
+    """
+    with workplace.hold_certificate(plan.name), kept(workplace, plan.name):
+        got = come_by(workplace, plan, anew=anew, again=again, said=said)
+        if got.in_place:
+            return outcome_of(workplace, got)
+        from inkstamp.jobs.deployment.rollout import install
+
+        say_installs(workplace, got)
+        with at_step(got.installing):
+            findings = install(workplace, got.wish)
+        return put_in_place(workplace, got, findings)
+
+
+def carry_out_and_look(
+    workplace: "Workplace", plan: Plan, *, anew: bool = False, said: Callable[[Plan], None] = lambda _plan: None
+) -> Outcome:
+    """Do the round, and look at the names as the public does where servers were changed for them; as `carry_out`."""
+    with apart():
+        reached("stamp", plan.name)
+        done = carry_out(workplace, plan, anew=anew, said=said)
+        return look_afterwards(workplace, done) if done.servers else done
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ComeBy:
+    """The edition that a certificate is to be served with, and whether it is in its place already."""
+
+    entry: Certificate
+    edition: EditionRecord
+    issued: bool
+    """Whether it is new."""
+    in_place: bool
+    """Whether the servers have it."""
+    again: bool
+    left_out: tuple[Finding, ...] = ()
+    """Names that it does without."""
+
+    @property
+    def wish(self) -> "Wish":
+        """What is to be installed."""
+        from inkstamp.jobs.deployment.rollout import Wish
+
+        return Wish(self.edition.certificate, self.entry, self.edition)
+
+    @property
+    def installing(self) -> str:
+        """The step that comes next."""
+        return f"installing edition {self.edition.number}"
+
+
+def outcome_of(workplace: "Workplace", got: ComeBy, findings: Sequence[Finding] = ()) -> Outcome:
+    """Return what became of a certificate whose edition is in its place."""
+    return Outcome(
+        name=got.edition.certificate,
+        edition=got.edition,
+        issued=got.issued,
+        installed=bool(got.entry.install) and not got.in_place,
+        servers=got.entry.install,
+        findings=(*got.left_out, *findings),
+        renews_at=renewal_of(workplace, got.edition),
+    )
+
+
+def put_in_place(workplace: "Workplace", got: ComeBy, findings: Sequence[Finding]) -> Outcome:
+    """Record that an edition has been installed; returns what became of its certificate."""
+    if got.again:
+        workplace.ledger.tidings.add([(got.edition, {"astray": ""})])
+    return outcome_of(workplace, got, findings)
+
+
+def come_by(
+    workplace: "Workplace",
+    plan: Plan,
+    *,
+    anew: bool = False,
+    again: bool = False,
+    said: Callable[[Plan], None] = lambda _plan: None,
+) -> ComeBy:
+    """Do the round up to the install (see `carry_out`); the caller holds the certificate."""
+    settle(workplace, plan.name)
+    edition = good_edition(workplace, plan, anew=anew)
+    if edition is not None and not again and is_installed(workplace, edition, plan.entry):
+        return ComeBy(entry=plan.entry, edition=edition, issued=False, in_place=True, again=again)
+    passing = plan.entry
+    if edition is None and not _waits_at_portal(workplace, plan):
+        passing = _check_passing(workplace, plan)
+    said(plan)
+    write_entries(workplace, plan)
+    if edition is not None:
+        return ComeBy(entry=plan.entry, edition=edition, issued=False, in_place=False, again=again)
+    from inkstamp.jobs.orders.name_subset import what_is_left_out
+    from inkstamp.jobs.orders.new_order import obtain_somewhere
+
+    edition = obtain_somewhere(workplace, plan.name, passing)
+    left_out = tuple(what_is_left_out(plan.entry, edition))
+    return ComeBy(entry=plan.entry, edition=edition, issued=True, in_place=False, again=again, left_out=left_out)
+
+
+def _waits_at_portal(workplace: "Workplace", plan: Plan) -> bool:
+    order = workplace.ledger.open_order(plan.name)
+    return order is not None and order.state is OrderState.WAITING
+
+
+def look_afterwards(workplace: "Workplace", outcome: Outcome) -> Outcome:
+    """Look at the outcome's names the way the public does, and add what is not as it should be."""
+    from inkstamp.jobs.checks.check import look, served_beside
+    from inkstamp.pki.chain import Roots
+
+    names = [each for each in workplace.certificate(outcome.name).names if not each.startswith("*.")]
+    targets = [target for name in names for target in where_served(workplace, outcome, name)]
+    roots = Roots(workplace.roots)
+    deadline = workplace.clock.monotonic() + _SETTLING_SECONDS
+    while True:
+        with within(_LOOK_SECONDS):
+            reports = [look(workplace, each, roots) for each in targets]
+        strangers = [
+            each for each in reports
+            if each.chain and each.chain[0].sha256 != outcome.edition.sha256
+            and each.chain[0].sha256 not in served_beside(workplace, each.name, outcome.edition)
+        ]  # fmt: skip
+        # For a moment after a reload the workers of before still take connections.
+        if not strangers or workplace.clock.monotonic() > deadline:
+            break
+        workplace.clock.sleep(0.1)
+    seen = [finding for report in reports for finding in report.findings if finding.severity is not Severity.OK]
+    seen += [
+        bad(
+            "edition",
+            each.name,
+            f"another certificate than edition {outcome.edition.number} (serial {each.chain[0].serial})",
+            "another machine or a proxy answers for it; install the edition there too",
+        )
+        for each in strangers
+    ]
+    return replace(outcome, findings=(*outcome.findings, *seen))
+
+
+def where_served(workplace: "Workplace", outcome: Outcome, name: str) -> "list[Target]":
+    """Return where the public meets a name's certificate: at the ports of the servers that it was installed on."""
+    from inkstamp.jobs.checks.check import Target
+
+    usual = workplace.view.https_port
+    found: dict[Target, None] = {}
+    for each in outcome.servers:
+        for endpoint in workplace.installable(each).tls_endpoints(name) or []:
+            found[Target(name=name, port=endpoint.port, upgrade=endpoint.upgrade)] = None
+    at_web = [each for each in found if each.port == usual]
+    return at_web or list(found) or [Target(name=name, port=usual)]
+
+
+def settle(workplace: "Workplace", name: str) -> None:
+    """Clear away what an interrupted run left, before anything is looked at; the caller holds the certificate.
+
+    An install that was interrupted is put back; of an order that is ended, the key (the edition has it) and proofs that
+    stand yet are removed.
+    """
+    from inkstamp.jobs.deployment.rollback import recover, tidy
+    from inkstamp.jobs.order_files import clear_ended
+
+    clear_ended(workplace, name)
+    for record in workplace.ledger.installs.begun(name):
+        with workplace.hold_servers(record.servers):
+            recover(workplace, [record])
+    tidy(workplace, name)
+
+
+def say_installs(workplace: "Workplace", got: ComeBy) -> None:
+    """Tell that an edition is put on its servers now."""
+    if got.entry.install:
+        text = f"installing edition {got.edition.number} on {', '.join(got.entry.install)}"
+        workplace.progress.step(got.edition.certificate, text)
+
+
+def good_edition(workplace: "Workplace", plan: Plan, *, anew: bool) -> EditionRecord | None:
+    """Return the newest edition when it serves its purpose still and nothing goes on to replace it at once.
+
+    An order that waits at a portal may do so for weeks; meanwhile the edition is what there is.
+    """
+    ledger = workplace.ledger
+    order = ledger.open_order(plan.name)
+    if plan.write or anew or (order is not None and order.state is not OrderState.WAITING):
+        return None
+    edition = ledger.newest_edition(plan.name)
+    if edition is None:
+        return None
+    # What was asked for counts: CAs at portals like to add a name.
+    origin = ledger.order_of_edition(plan.name, edition.number)
+    if set(origin.names if origin else edition.names) != set(plan.entry.names):
+        return None
+    tidings = ledger.tidings.of(edition)
+    wanted = next(reasons(workplace, plan.entry, edition, tidings, workplace.clock.now()), None)
+    return None if wanted else edition
+
+
+def is_installed(workplace: "Workplace", edition: EditionRecord, entry: Certificate) -> bool:
+    """Tell whether the ledger and the shelf agree that the servers have this edition."""
+    if workplace.shelf.current(edition.certificate) != edition.number:
+        return False
+    return has_edition(workplace.ledger.installs.of(edition.certificate), entry.install, edition.number)

@@ -1,0 +1,223 @@
+"""Revoke an edition, or a certificate from elsewhere, at the CA that issued it (RFC 8555 section 7.6)."""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from enum import StrEnum
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from cryptography.hazmat.primitives.serialization import Encoding
+
+from inkstamp.acme.client import CaClient
+from inkstamp.acme.session import Signer
+from inkstamp.errors import CaProblem, UsageError
+from inkstamp.files import read_bytes, read_secret
+from inkstamp.jobs.account import make_session
+from inkstamp.jobs.authorities import configured
+from inkstamp.jobs.deployment.plan import chain_of
+from inkstamp.ledger.records import EditionRecord
+from inkstamp.ledger.sqlite import from_moment
+from inkstamp.pki import keys
+from inkstamp.pki.certificates import Facts, facts, read_pem
+from inkstamp.pki.chain import same_key
+from inkstamp.pki.keys import PrivateKey
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.lifecycle.provisioning import Outcome
+    from inkstamp.jobs.workplace import Workplace
+
+
+class Reason(StrEnum):
+    """Why a certificate is revoked, in the words of RFC 5280 section 5.3.1, as far as subscribers may give them."""
+
+    UNSPECIFIED = "unspecified"
+    KEY_COMPROMISE = "key-compromise"
+    AFFILIATION_CHANGED = "affiliation-changed"
+    SUPERSEDED = "superseded"
+    CESSATION_OF_OPERATION = "cessation-of-operation"
+    PRIVILEGE_WITHDRAWN = "privilege-withdrawn"
+
+
+CODES = {
+    Reason.UNSPECIFIED: 0,
+    Reason.KEY_COMPROMISE: 1,
+    Reason.AFFILIATION_CHANGED: 3,
+    Reason.SUPERSEDED: 4,
+    Reason.CESSATION_OF_OPERATION: 5,
+    Reason.PRIVILEGE_WITHDRAWN: 9,
+}
+MEANINGS = {
+    Reason.UNSPECIFIED: "no reason is given",
+    Reason.KEY_COMPROMISE: "the private key may be known to others",
+    Reason.AFFILIATION_CHANGED: "the organisation named in it has changed",
+    Reason.SUPERSEDED: "another certificate has replaced it",
+    Reason.CESSATION_OF_OPERATION: "the names are no longer used",
+    Reason.PRIVILEGE_WITHDRAWN: "the CA was given wrong information",
+}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Doomed:
+    """A certificate that is to be revoked, and what that means."""
+
+    facts: Facts
+    authority: str
+    edition: EditionRecord | None
+    """None for a certificate from elsewhere."""
+    served_by: tuple[str, ...]
+    """Servers that have it by our records."""
+    replacement: EditionRecord | None
+    """A newer edition that is there already; None where one has to be issued first."""
+    der: bytes
+    key: PrivateKey | None
+    """The certificate's own, where it is to ask; None where our account is."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Revoked:
+    """What became of it."""
+
+    doomed: Doomed
+    reason: Reason
+    already: bool
+    """Whether the CA had revoked it before."""
+    replaced_by: "Outcome | None"
+    """What was issued and installed in its place in this run."""
+
+
+def plan_revocation(workplace: "Workplace", name: str, number: int | None, *, by_own_key: bool) -> Doomed:
+    """Find out what revoking an edition means; changes nothing.
+
+    Args:
+        workplace: The run's surroundings.
+        name: The certificate.
+        number: Which edition; None for the one whose revocation was begun and cut short, else the newest.
+        by_own_key: Whether its own key is to ask for it.
+
+    Raises:
+        UsageError: There is no such certificate or edition, or its authority is a portal.
+
+    """
+    entry = workplace.certificate(name)
+    number = workplace.ledger.revocations.begun(name) if number is None else number
+    edition = workplace.ledger.newest_edition(name) if number is None else workplace.ledger.edition(name, number)
+    if edition is None:
+        told = "edition" if number is None else f"edition {number}"
+        raise UsageError(f"“{name}” has no {told}", advice=f"see: inkstamp history {name}")
+    authority = edition.authority or entry.authority
+    _expect_acme(workplace, authority)
+    newest = workplace.ledger.newest_edition(name)
+    installs = workplace.ledger.installs.of(name)
+    leaf = chain_of(workplace, edition)[0]
+    key = None
+    if by_own_key:
+        file = workplace.shelf.edition(name, edition.number) / "key.pem"
+        key = keys.from_pem(read_secret(file), str(file))
+    return Doomed(
+        facts=facts(leaf),
+        authority=authority,
+        edition=edition,
+        served_by=tuple(server for server, each in installs.items() if each.edition == edition.number),
+        replacement=newest if newest is not None and newest.number > edition.number else None,
+        der=leaf.public_bytes(Encoding.DER),
+        key=key,
+    )
+
+
+def plan_foreign(workplace: "Workplace", file: Path, authority: str, key_file: Path | None) -> Doomed:
+    """Find out what revoking a certificate from elsewhere means; changes nothing.
+
+    Args:
+        workplace: The run's surroundings.
+        file: PEM file with the certificate, perhaps with its issuers behind it.
+        authority: Who issued it.
+        key_file: Its own key, which asks for it; None where our account may (it has control of all its names).
+
+    Raises:
+        UsageError: The authority is not configured or a portal, or the key is another certificate's.
+        EditionUnfit: The file holds no certificate.
+
+    """
+    _expect_acme(workplace, authority)
+    leaf = read_pem(read_bytes(file), str(file))[0]
+    key = keys.from_pem(read_secret(key_file), str(key_file)) if key_file is not None else None
+    if key is not None and not same_key(leaf, key.public_key()):
+        raise UsageError("that key is another certificate's", where=str(key_file), advice="give its own")
+    known = facts(leaf)
+    edition = workplace.ledger.edition_of(known.sha256)
+    return Doomed(facts=known, authority=authority, edition=edition, served_by=(), replacement=None,
+                  der=leaf.public_bytes(Encoding.DER), key=key)  # fmt: skip
+
+
+def revoke(workplace: "Workplace", doomed: Doomed, reason: Reason, *, replace: bool) -> Revoked:
+    """Revoke it; with `replace`, issue and install the next edition first.
+
+    Killed after the CA has done it, the same command finds that out.
+
+    Raises:
+        UsageError: The CA does not revoke.
+        CaProblem, NetworkTrouble: The CA refused or cannot be reached; what was issued and installed before stays.
+
+    """
+    if doomed.edition is not None:
+        workplace.ledger.revocations.begin(doomed.edition.certificate, doomed.edition.number)
+    outcome = _replaced(workplace, doomed) if replace else None
+    with _client(workplace, doomed) as client:
+        already = _ask(workplace, client, doomed, reason)
+    if doomed.edition is not None:
+        now = workplace.clock.now()
+        newest = workplace.ledger.newest_edition(doomed.edition.certificate)
+        if newest is not None and newest.number == doomed.edition.number:  # then the next run has to replace it
+            workplace.ledger.tidings.add([(newest, {"revoked": from_moment(now), "revoked_why": reason.value})])
+        workplace.ledger.note("revoked", f"edition {doomed.edition.number}, {reason.value}", doomed.edition.certificate)
+        workplace.ledger.revocations.end(doomed.edition.certificate, doomed.edition.number, now, reason.value)
+    else:
+        workplace.ledger.note("revoked", f"{doomed.facts.subject}, serial {doomed.facts.serial}, {reason.value}")
+    return Revoked(doomed=doomed, reason=reason, already=already, replaced_by=outcome)
+
+
+def _ask(workplace: "Workplace", client: CaClient, doomed: Doomed, reason: Reason) -> bool:
+    """Ask the CA to revoke; returns whether it had done so before."""
+    if not client.directory().revoke_cert:
+        raise UsageError(f"“{doomed.authority}” does not revoke by ACME", advice="ask the CA on its own pages")
+    workplace.progress.step(doomed.authority, f"asking to revoke the certificate with serial {doomed.facts.serial}")
+    try:
+        client.revoke(doomed.der, CODES[reason], by=doomed.key)
+    except CaProblem as problem:
+        if problem.kind != "alreadyRevoked":
+            raise  # and the next try means the same edition, although another one may have taken its place by now
+        return True
+    return False
+
+
+def _replaced(workplace: "Workplace", doomed: Doomed) -> "Outcome | None":
+    """Have a newer edition served; one that is there already only has to be installed."""
+    from inkstamp.jobs.lifecycle.enrolment import Plan
+    from inkstamp.jobs.lifecycle.provisioning import carry_out
+
+    if doomed.edition is None:
+        raise UsageError("--and-replace is for certificates of the configuration", advice="leave --and-replace out")
+    name = doomed.edition.certificate
+    plan = Plan(name=name, entry=workplace.certificate(name))
+    return carry_out(workplace, plan, anew=doomed.replacement is None)
+
+
+@contextmanager
+def _client(workplace: "Workplace", doomed: Doomed) -> Iterator[CaClient]:
+    """Give who asks the CA: our account, or the certificate's own key, for which no account is needed."""
+    if doomed.key is None:
+        yield workplace.account(doomed.authority).client
+        return
+    session = make_session(workplace, workplace.config.authority[doomed.authority])
+    try:
+        yield CaClient(session, Signer(doomed.key))
+    finally:
+        session.close()
+
+
+def _expect_acme(workplace: "Workplace", authority: str) -> None:
+    entry = configured(workplace, authority)
+    if entry.kind != "acme":
+        raise UsageError(f"“{authority}” is a portal, where people revoke", where=entry.page,
+                         advice="revoke it there; the next edition: inkstamp order NAME --reissue")  # fmt: skip

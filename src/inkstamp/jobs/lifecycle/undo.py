@@ -1,0 +1,76 @@
+"""Go back one install: the edition before, and the servers' configuration as it was."""
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from inkstamp.clock import stamp
+from inkstamp.errors import UsageError
+from inkstamp.findings import Finding, note, warn
+from inkstamp.jobs import way_back
+from inkstamp.jobs.deployment import rollout
+from inkstamp.jobs.deployment.undo_log import edition_before, group_back, refuse_revoked, undoable
+from inkstamp.jobs.lifecycle.provisioning import settle
+from inkstamp.ledger.records import EditionRecord
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Undone:
+    """What was undone, or would be."""
+
+    certificate: str
+    servers: tuple[str, ...]
+    edition: int | None
+    """The edition that the servers have afterwards; None for none."""
+    differences: tuple[str, ...]
+    """Unified diffs of configuration files."""
+    findings: tuple[Finding, ...]
+    done: bool
+
+
+def undo(workplace: "Workplace", name: str, *, preview: bool) -> Undone:
+    """Take the last install of a certificate back; what others changed in the files since then stays.
+
+    Raises:
+        UsageError: There is none to undo.
+        EditionUnfit: The edition before is revoked; nothing was changed.
+        ServerTrouble: A server refuses, or does not serve the edition before; everything is as it was then.
+
+    """
+    entry = workplace.certificate(name)
+    with workplace.hold_certificate(name):
+        settle(workplace, name)
+        with workplace.hold_servers(entry.install):
+            folders = undoable(workplace, name)
+            if not folders:
+                raise UsageError(
+                    f"there is no install of “{name}” to undo",
+                    advice=f"see `inkstamp history {name}` for what happened to it",
+                )
+            groups = [group_back(workplace, entry, folder) for folder in folders]
+            before = edition_before(workplace, name, folders[0])
+            if before is not None:
+                refuse_revoked(workplace, before)
+            findings = _about(workplace, name, before)
+            if not preview:
+                findings += rollout.take_back(workplace, name, entry, folders, groups)
+    return Undone(
+        certificate=name,
+        servers=tuple(server for group in groups for server in group.servers),
+        edition=before.number if before is not None else None,
+        differences=way_back.differences(change for group in groups for change in group.changes),
+        findings=tuple(findings),
+        done=not preview,
+    )
+
+
+def _about(workplace: "Workplace", name: str, edition: EditionRecord | None) -> list[Finding]:
+    if edition is None:
+        return [
+            note("edition", name, "no edition was on these servers before: the sites get their previous configuration")
+        ]
+    if workplace.clock.now() > edition.not_after:
+        return [warn("edition", name, f"edition {edition.number} expired {stamp(edition.not_after)}")]
+    return []

@@ -1,0 +1,1 @@
+"""What people and monitoring are told after a run. Decides nothing."""

@@ -1,0 +1,192 @@
+"""After a run of `renew`: tell people what they should know, each matter once, and write the figures."""
+
+import os
+from collections.abc import Sequence
+from datetime import timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from inkstamp.bulkhead import apart, reached
+from inkstamp.clock import stamp
+from inkstamp.config.model import Messenger
+from inkstamp.deadline import within
+from inkstamp.errors import AccountTrouble, CaProblem, InkStampError, InternalError, StillWaiting
+from inkstamp.files import read_secret
+from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, all_statuses
+from inkstamp.jobs.status.stall import Actor
+from inkstamp.policy.notification_rules import ACCOUNT_PROBLEMS, Condition, Matter, News, matters_of, news
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.renewal.run import Sweep
+    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.ledger.failures import Setback
+
+_FORMAT = 1
+_EACH_SECONDS = 120.0
+"""For one messenger, with all its tries."""
+_ALL = "renew"
+"""In the place of a certificate, for what is about none of them."""
+_MOST_LINES = 100
+"""Of each sort in an e-mail; the rest is counted. The webhook gets all."""
+_DAY = timedelta(days=1)
+
+
+def report(workplace: "Workplace", sweep: "Sweep", names: Sequence[str]) -> tuple[InkStampError, ...]:
+    """Tell what is new after a run over `names`, and write the metrics file; nothing that fails here stops the run.
+
+    Returns the internal errors that were met.
+    """
+    config, met = workplace.config, list[InkStampError]()
+    try:
+        with apart():
+            statuses = all_statuses(workplace)
+            meant = set(names)
+            conditions = _conditions(workplace, sweep, [each for each in statuses if each.name in meant])
+    except InkStampError as error:
+        workplace.progress.step("messengers", f"nobody could be notified: {error.what}")
+        return (error,)
+    if config.messenger:
+        for name, entry in config.messenger.items():
+            try:
+                with apart(), within(_EACH_SECONDS):
+                    reached("tell", name)
+                    _tell(workplace, name, entry, sweep, conditions)
+            except InkStampError as error:
+                met.append(error)
+                said = f": {error.said}" if error.said else ""
+                workplace.progress.step(
+                    name, f"could not send the notification, the next run tries again: {error.what}{said}"
+                )
+                workplace.ledger.note("not sent", f"{name}: {error.what} ({error.where})")
+    if config.renewal.metrics:
+        from inkstamp.jobs.notification.metrics import write_metrics
+
+        try:
+            with apart():
+                write_metrics(workplace, sweep, statuses)
+        except InkStampError as error:
+            met.append(error)
+            workplace.progress.step("metrics", f"could not be written: {error.what}")
+    return tuple(each for each in met if isinstance(each, InternalError))
+
+
+def _conditions(workplace: "Workplace", sweep: "Sweep", statuses: Sequence[CertificateStatus]) -> list[Condition]:
+    setbacks = workplace.ledger.setbacks.all()
+    editions = workplace.ledger.newest_editions()
+    errors = {each.due.name: each.error for each in sweep.renewed if each.error is not None}
+    now = workplace.clock.now()
+    found = []
+    for each in statuses:
+        edition, setback = editions.get(each.name), setbacks.get(each.name)
+        mistaken = each.state is CertificateState.MISCONFIGURED
+        asks_person = each.state is CertificateState.WAITING_FOR_YOU and each.stall is not None
+        found.append(
+            Condition(
+                certificate=each.name,
+                days_left=(edition.not_after - now) / _DAY if edition else None,
+                lifetime=(edition.not_after - edition.not_before) / _DAY if edition else 0.0,
+                # What waits for a person has not failed: it is told as that.
+                failures=setback.times if setback and setback.told.kind != StillWaiting.__name__ else int(mistaken),
+                heals=not mistaken and (setback is None or setback.told.kind != InternalError.__name__),
+                trouble=each.wanted if mistaken else setback.told.what if setback else "",
+                remedy=each.next_command,
+                account=_account_trouble(errors.get(each.name), setback),
+                not_installed=each.state is CertificateState.NOT_INSTALLED,
+                waits_for=each.stall.step if asks_person and each.stall and each.stall.who is Actor.YOU else "",
+            )
+        )
+    return found
+
+
+def _account_trouble(error: InkStampError | None, setback: "Setback | None") -> str:
+    if isinstance(error, AccountTrouble) or (isinstance(error, CaProblem) and error.kind in ACCOUNT_PROBLEMS):
+        return error.what
+    return setback.told.what if setback is not None and setback.told.problem in ACCOUNT_PROBLEMS else ""
+
+
+def _tell(workplace: "Workplace", name: str, entry: Messenger, sweep: "Sweep", conditions: Sequence[Condition]) -> None:
+    now = [
+        matter
+        for each in conditions
+        for matter in matters_of(each, about=entry.about, failing_times=entry.failing_times, days_left=entry.days_left)
+    ]
+    if sweep.cut_off is not None and "failing" in entry.about:
+        text = f"the run of `renew` that began {sweep.cut_off:%Y-%m-%d %H:%M} UTC was interrupted"
+        now.append(Matter(certificate=_ALL, kind="failing", text=text, remedy="inkstamp schedule show"))
+    told = workplace.ledger.matters.told(name)
+    looked_at = frozenset(each.certificate for each in conditions) | {
+        key[0] for key in told if key[0] not in workplace.config.certificate
+    }
+    fresh = news(told, now, looked_at)
+    renewed = _renewed(sweep) if "renewed" in entry.about else ()
+    if not fresh and not renewed:
+        return
+    send = _by_mail if entry.kind == "mail" else _by_webhook
+    send(workplace, name, entry, fresh, renewed)
+    workplace.ledger.matters.tell(name, fresh)
+
+
+def _renewed(sweep: "Sweep") -> tuple[Matter, ...]:
+    return tuple(
+        Matter(
+            certificate=each.due.name,
+            kind="renewed",
+            text=f"“{each.due.name}” has edition {each.outcome.edition.number}, "
+            f"valid until {each.outcome.edition.not_after:%Y-%m-%d}",
+            remedy="",
+        )
+        for each in sweep.done
+        if each.outcome is not None and each.outcome.issued
+    )
+
+
+def _by_mail(workplace: "Workplace", name: str, entry: Messenger, fresh: News, renewed: Sequence[Matter]) -> None:
+    from inkstamp.reach.mail import MailServer, compose, send
+
+    host = os.uname().nodename
+    counts = ((len(fresh.begun), "new"), (len(fresh.over), "over"), (len(renewed), "renewed"))
+    subject = f"Certificates on {host}: {', '.join(f'{count} {word}' for count, word in counts if count)}"
+    text = "\n".join(
+        [
+            *_lines("Needs action:", fresh.begun),
+            *_lines("Over:", fresh.over),
+            *_lines("Renewed:", renewed),
+            f"Written by Ink Stamp on {host}, {stamp(workplace.clock.now())}, as [messenger.{name}] says in",
+            f"{workplace.config_file}. Each problem is sent once, and once more when it is over.",
+        ]
+    )
+    password = read_secret(Path(entry.password_file)).decode().strip() if entry.password_file else ""
+    server = MailServer(
+        place=entry.server, tls=entry.tls, trust=Path(entry.trust) if entry.trust else None,
+        user=entry.user, password=password,
+    )  # fmt: skip
+    send(server, compose(entry.sender, entry.to, subject, text, workplace.clock.now().timestamp()))
+
+
+def _lines(heading: str, matters: Sequence[Matter]) -> list[str]:
+    if not matters:
+        return []
+    shown = [
+        f"* {each.text}\n  fix: {each.remedy}" if each.remedy else f"* {each.text}" for each in matters[:_MOST_LINES]
+    ]
+    more = [f"* and {len(matters) - _MOST_LINES} more: inkstamp status"] if len(matters) > _MOST_LINES else []
+    return [heading, *shown, *more, ""]
+
+
+def _by_webhook(workplace: "Workplace", name: str, entry: Messenger, fresh: News, renewed: Sequence[Matter]) -> None:
+    from inkstamp.reach.webhook import post, signed_headers
+
+    document = {
+        "format": _FORMAT,
+        "from": os.uname().nodename,
+        "at": stamp(workplace.clock.now()),
+        "new": fresh.begun,
+        "over": fresh.over,
+        "renewed": renewed,
+    }
+    body = msgspec.json.encode(document)
+    key = read_secret(Path(entry.key_file)).strip()
+    headers = signed_headers(entry.url, body, key, name, int(workplace.clock.now().timestamp()))
+    post(entry.url, body, headers, trust=Path(entry.trust) if entry.trust else None, sleep=workplace.clock.sleep)

@@ -1,0 +1,61 @@
+"""Figures for monitoring, in the text format of Prometheus; the node exporter's textfile collector reads the file."""
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from prometheus_client import CollectorRegistry, Gauge, generate_latest
+
+from inkstamp.files import write_bytes
+from inkstamp.jobs.status.overview import CertificateStatus
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.renewal.run import Sweep
+    from inkstamp.jobs.workplace import Workplace
+
+_OF_CERTIFICATES = {
+    "not_after_timestamp_seconds": "when the newest edition expires",
+    "days_left": "days until the newest edition expires; negative afterwards",
+    "due_timestamp_seconds": "from when it is renewed",
+    "last_success_timestamp_seconds": "when its newest edition was issued to us",
+    "last_failure_timestamp_seconds": "when it failed last; only while that is not overcome",
+    "failures": "failures in a row, in the same way",
+    "ok": "1 when there is nothing to do for it, else 0",
+}
+
+
+def write_metrics(workplace: "Workplace", sweep: "Sweep", statuses: Sequence[CertificateStatus]) -> None:
+    """Write the file that the configuration names, whole or not at all; FileTrouble when it cannot be written."""
+    registry = CollectorRegistry()
+    gauges = {
+        name: Gauge(f"inkstamp_certificate_{name}", told, ["certificate"], registry=registry)
+        for name, told in _OF_CERTIFICATES.items()
+    }
+    now = workplace.clock.now()
+    orders = workplace.ledger.newest_issued()
+    setbacks = workplace.ledger.setbacks.all()
+    for each in statuses:
+        if each.name in workplace.config.mistakes_beside:
+            continue  # no certificate: those that need it are told
+        setback, issued = setbacks.get(each.name), orders.get(each.name)
+        values = {
+            "not_after_timestamp_seconds": each.not_after.timestamp() if each.not_after else None,
+            "days_left": (each.not_after - now).total_seconds() / 86_400 if each.not_after else None,
+            "due_timestamp_seconds": each.renews_at.timestamp() if each.renews_at else None,
+            "last_success_timestamp_seconds": issued.timestamp() if issued else None,
+            "last_failure_timestamp_seconds": setback.last.timestamp() if setback else None,
+            "failures": setback.times if setback else 0,
+            "ok": 0 if each.next_command else 1,
+        }
+        for name, value in values.items():
+            if value is not None:
+                gauges[name].labels(each.name).set(value)
+    for name, told, figure in (
+        ("run_timestamp_seconds", "when `renew` ran last", now.timestamp()),
+        ("run_looked_at", "certificates that the last run checked", sweep.found.looked_at),
+        ("run_renewed", "certificates that the last run renewed or installed", len(sweep.done)),
+        ("run_failed", "certificates that failed in the last run", len(sweep.failed)),
+        ("run_waiting", "certificates that wait for a person", len(sweep.waiting)),
+    ):
+        Gauge(f"inkstamp_{name}", told, registry=registry).set(figure)
+    write_bytes(Path(workplace.config.renewal.metrics), generate_latest(registry), mode=0o644)

@@ -1,0 +1,342 @@
+"""One order on its way at an ACME CA: each turn asks `acme.orders.next_step` what comes next, and does it.
+
+What must survive a kill is in the ledger before the outside hears of it:
+
+    1. intended    the ledger reserves the edition's number; the key is written
+    2. opened      the CA's URL of the order
+    3. proofs      each is recorded, put up, looked at; then its challenge is answered
+    4. finalizing  before the CSR is sent
+    5. issued      the edition is on the shelf; one transaction ends the order
+"""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import timedelta
+from enum import Enum
+from typing import TYPE_CHECKING
+
+from inkstamp.acme import orders
+from inkstamp.acme.client import Polled
+from inkstamp.acme.jws import key_authorization
+from inkstamp.acme.messages import Authorization, AuthorizationStatus, Order, OrderStatus, Problem
+from inkstamp.acme.patience import POLLING
+from inkstamp.acme.problems import OF_PROOFS, as_error, describe, is_final, short_kind
+from inkstamp.clock import stamp
+from inkstamp.config.model import Certificate
+from inkstamp.deadline import time_left
+from inkstamp.errors import CaProblem, StillWaiting
+from inkstamp.files import remove_tree
+from inkstamp.jobs.issuance.acceptance import collect
+from inkstamp.jobs.order_files import drop, have_order_key, order_folder
+from inkstamp.jobs.orders.new_order import open_at_ca
+from inkstamp.jobs.setback import at_step
+from inkstamp.jobs.validation.challenges import Showing
+from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState
+from inkstamp.pki import csr
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+class Goal(Enum):
+    """How far to lead an order: which steps are taken, beside looking at where it stands."""
+
+    OPENED = frozenset[type[orders.Step]]()
+    PROVEN = frozenset({orders.Prove, orders.Wait})
+    COLLECTED = frozenset({orders.Wait, orders.Finalize, orders.Download})
+    """To the edition, if the names are proven already."""
+    ISSUED = COLLECTED | PROVEN
+    """To the edition, whatever it takes."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Reached:
+    """How far an order was led."""
+
+    order: OrderRecord
+    status: OrderStatus
+    """As the CA said last; `valid` when there is an edition."""
+    to_prove: tuple[str, ...]
+    """Names that are not validated yet."""
+    edition: EditionRecord | None
+
+
+_MOST_ORDERS_SEARCHED = 30
+_GONE = {403, 404, 410}
+_LONG_AT_WORK, _LONGEST_AT_WORK = timedelta(minutes=10), timedelta(days=1)
+"""How long a CA is waited for as usual after the request was sent, and how long at all."""
+_SHORT_WAIT = 15.0
+"""Seconds."""
+_UNDECIDED = {OrderStatus.PENDING, OrderStatus.READY}
+_DOING: dict[type[orders.Step], str] = {
+    orders.FetchAuthorizations: "fetching the authorizations",
+    orders.Prove: "validating the names",
+    orders.Wait: "waiting for the CA",
+    orders.Finalize: "sending the CSR",
+    orders.Download: "downloading the certificate",
+    orders.Refused: "the CA validated",
+}
+
+
+class Lead:
+    """One order on its way."""
+
+    def __init__(
+        self,
+        workplace: "Workplace",
+        entry: Certificate,
+        record: OrderRecord,
+        wait: float,
+        refused: Mapping[str, Sequence[str]],
+    ) -> None:
+        self._workplace = workplace
+        self._ledger = workplace.ledger
+        self._entry = entry
+        self._record = record
+        self._key = have_order_key(self._workplace, self._record, self._entry.key)
+        self._account = workplace.account(entry.authority)
+        self._client = self._account.client
+        self._refused_before = refused
+        self._wait = wait
+        self._showing = self._begin_showing()
+        self.lapsed = False
+        """Whether it ended since an authorization expired or was revoked, and nothing was refused."""
+        self.refused: dict[str, str] = {}
+        """By name (a wildcard with its star), the method that the CA looked for and did not accept."""
+        self._seen: dict[str, Authorization] = {}
+        self._answered: frozenset[str] = frozenset()
+        self._polls = 0
+        self._waited = 0.0
+        self._asked = 0.0
+        """Seconds for which the CA wants to be left alone after a challenge was answered."""
+
+    def _begin_showing(self) -> Showing:
+        return Showing(
+            self._workplace,
+            self._record,
+            self._entry,
+            authorized=lambda challenge: key_authorization(challenge.token, self._account.thumbprint),
+            wait=self._wait,
+            refused=self._refused_before,
+        )
+
+    @property
+    def record(self) -> OrderRecord:
+        """The order as the ledger has it now."""
+        return self._record
+
+    def _step(self, text: str) -> None:
+        self._workplace.progress.step(self._record.certificate, text)
+
+    def run(self, goal: Goal, *, fresh: bool) -> Reached:
+        """Go from wherever the order stands to its goal."""
+        with at_step(f"ordering at {self._record.authority}"):
+            polled = self._begin(fresh=fresh)
+        while True:
+            step = orders.next_step(polled.order, self._seen, self._answered)
+            if isinstance(step, orders.Prove | orders.Wait | orders.Finalize | orders.Download) and (
+                type(step) not in goal.value
+            ):
+                return self._reached(polled, step, None)
+            with at_step(_DOING[type(step)]):
+                match step:
+                    case orders.FetchAuthorizations(urls):
+                        self._seen |= {url: self._client.authorization(url) for url in urls}
+                    case orders.Prove(pending):
+                        self._prove(pending)
+                    case orders.Wait():
+                        polled = self._poll(polled)
+                    case orders.Finalize():
+                        polled = self._finalize(polled)
+                    case orders.Download(url):
+                        return self._reached(polled, step, self._collect(url))
+                    case orders.Refused(authorizations):
+                        raise self._refused(polled.order, authorizations)
+
+    def _reached(self, polled: Polled, step: orders.Step, edition: EditionRecord | None) -> Reached:
+        pending = step.pending if isinstance(step, orders.Prove) else ()
+        return Reached(
+            order=self._record,
+            status=polled.order.status,
+            to_prove=tuple(authorization.identifier.value for authorization in pending),
+            edition=edition,
+        )
+
+    # Beginning, or finding where a killed run was
+
+    def _begin(self, *, fresh: bool) -> Polled:
+        if self._record.url:
+            self._step(f"resuming order {self._record.id}")
+            found, why = self._fetch_again()
+            if found is not None:
+                return found
+            drop(self._workplace, self._record, why)
+            self._record = self._ledger.intend_order(self._record.certificate, self._entry.authority, self._entry.names)
+            self._showing = self._begin_showing()
+            self._key = have_order_key(self._workplace, self._record, self._entry.key)
+        elif not fresh:
+            found = self._find_lost_order()
+            if found is not None:
+                return found
+        self._step(
+            f"ordering a certificate for {len(self._entry.names)} name{'s'[: len(self._entry.names) > 1]} "
+            f"at {self._entry.authority}"
+        )
+        url, order = open_at_ca(self._workplace, self._client, self._record, self._entry)
+        self._opened(url)
+        return Polled(order, None)
+
+    def _fetch_again(self) -> tuple[Polled | None, str]:
+        """Return the order of an earlier run, or None and why it cannot go on: forgotten, or ended meanwhile."""
+        try:
+            found = self._client.order(self._record.url)
+        except CaProblem as problem:
+            if problem.status not in _GONE:
+                raise
+            return None, "the CA no longer knows it"
+        now = self._workplace.clock.now()
+        if found.order.status is OrderStatus.PROCESSING:
+            since = self._record.changed
+            if now - since > _LONGEST_AT_WORK:
+                return None, f"the CA has been processing it since {stamp(since)}"
+            if now - since > _LONG_AT_WORK:
+                self._waited = POLLING.whole - _SHORT_WAIT  # others are not to wait for it once more
+        if found.order.status is not OrderStatus.INVALID:
+            if found.order.status in _UNDECIDED and found.order.has_expired(now):
+                return None, f"it expired on {found.order.expires} only"
+            return found, ""
+        error = found.order.error
+        return None, f"it ended at the CA meanwhile ({describe(error) if error else 'no reason given'})"
+
+    def _opened(self, url: str) -> None:
+        self._record = self._ledger.move_order(
+            self._record, OrderState.OPENED, "order opened", f"order {self._record.id} at {self._record.authority}", url
+        )
+
+    def _find_lost_order(self) -> Polled | None:
+        """Look for an order that a killed run opened without living to write its URL down.
+
+        Only CAs that list an account's orders (RFC 8555 section 7.1.2.1) allow it; elsewhere a second order is
+        opened, and the first one expires by itself.
+        """
+        known = self._ledger.order_urls(self._record.authority)
+        unknown = [url for url in self._client.open_orders() if url not in known]
+        wanted = set(self._entry.names)
+        for url in unknown[-_MOST_ORDERS_SEARCHED:]:
+            polled = self._client.order(url)
+            names = {identifier.value.lower() for identifier in polled.order.identifiers}
+            if names == wanted and polled.order.status in _UNDECIDED:
+                self._step(f"found order {self._record.id} of an interrupted run")
+                self._opened(url)
+                return polled
+        return None
+
+    def take_down(self) -> None:
+        """Remove the order's proofs, wherever it stands."""
+        self._showing.take_down()
+
+    # The steps
+
+    def _prove(self, pending: Sequence[Authorization]) -> None:
+        self._step(f"placing {len(pending)} challenge response{'s'[: len(pending) > 1]} and testing from outside")
+        shown = self._showing.show(pending)
+        self._step("asking the CA to validate")
+        for authorization, challenge in shown:
+            url = next(url for url, seen in self._seen.items() if seen is authorization)
+            answered = self._client.answer(challenge)
+            self._seen[url] = orders.with_answer(authorization, answered.challenge)
+            self._answered |= {challenge.url}
+            self._asked = max(self._asked, answered.retry_after or 0.0)
+
+    def _poll(self, before: Polled) -> Polled:
+        asked = max(before.retry_after or 0.0, self._asked) or before.retry_after
+        self._asked = 0.0
+        wait = POLLING.next_wait(self._polls, self._waited, asked)
+        if wait is None or wait >= time_left():
+            raise StillWaiting(
+                f"the CA is still processing order {self._record.id}",
+                where=self._record.url,
+                said=f"its status is “{before.order.status}” after {self._waited:.0f} s",
+                advice=f"run `inkstamp stamp {self._record.certificate}` later; it resumes this order",
+            )
+        if wait >= 1.0:
+            self._workplace.progress.waits(f"the CA is processing ({before.order.status})", wait)
+        self._workplace.clock.sleep(wait)
+        self._waited += wait
+        self._polls += 1
+        polled = self._client.order(self._record.url)
+        orders.check_move(before.order.status, polled.order.status, self._record.url)
+        return polled
+
+    def _finalize(self, polled: Polled) -> Polled:
+        self.take_down()
+        self._step("sending the CSR")
+        if self._record.state is not OrderState.FINALIZING:
+            self._record = self._ledger.move_order(self._record, OrderState.FINALIZING)
+        self._polls, self._waited = 0, 0.0
+        try:
+            return self._client.finalize(polled.order.finalize, csr.make(self._key, csr.for_names(self._entry.names)))
+        except CaProblem as problem:
+            if problem.kind != "orderNotReady":  # RFC 8555 section 7.4: fetch the order to see why
+                if is_final(problem):
+                    self._end_refused(problem)
+                raise
+        self._answered |= {each.url for seen in self._seen.values() for each in seen.challenges}
+        fetched = self._client.order(self._record.url)
+        if fetched.order.status is OrderStatus.PENDING:
+            return self._poll(fetched)
+        return fetched
+
+    def _end_refused(self, problem: CaProblem) -> None:
+        """End an order whose request was refused for good, whatever the CA says that its state is."""
+        text = f"order {self._record.id}: {problem.said or problem.what}"
+        self._record = self._ledger.move_order(self._record, OrderState.REFUSED, "refused", text)
+        remove_tree(order_folder(self._workplace, self._record.id))
+        problem.advice = f"{problem.advice}; the next run orders again: inkstamp stamp {self._record.certificate}"
+
+    def _collect(self, url: str) -> EditionRecord:
+        self._step("downloading and verifying the certificate")
+        edition = collect(self._workplace, self._account, self._record, self._key, url)
+        remove_tree(order_folder(self._workplace, self._record.id))
+        return edition
+
+    def _refused(self, order: Order, authorizations: Sequence[Authorization]) -> CaProblem:
+        """End the order and gather every cause: the order's own words are often vague."""
+        newest = (
+            [self._newest(url, seen) for url, seen in self._seen.items()]
+            if authorizations
+            else [self._client.authorization(url) for url in order.authorizations]
+        )
+        causes = [
+            (each.identifier.value, challenge.error)
+            for each in newest
+            for challenge in each.challenges
+            if challenge.error is not None
+        ]
+        lines = [f"{name}: {describe(problem)}" for name, problem in causes]
+        if order.error is not None:
+            lines.append(describe(order.error))
+        lines = lines or [f"{each.identifier.value}: the authorization is {each.status}" for each in newest]
+        first = causes[0][1] if causes else order.error or Problem(detail="no reason given")
+        names = tuple(dict.fromkeys(name for name, _ in causes))
+        self.refused = {
+            ("*." if each.wildcard else "") + each.identifier.value: challenge.type
+            for each in newest
+            for challenge in each.challenges
+            if challenge.error is not None and short_kind(challenge.error) in OF_PROOFS
+        }
+        self.take_down()
+        said = "\n".join(lines)
+        self.lapsed = not causes and order.error is None and any(each.status in orders.LAPSED for each in newest)
+        self._ledger.move_order(self._record, OrderState.REFUSED, "refused", f"order {self._record.id}: {said}")
+        remove_tree(order_folder(self._workplace, self._record.id))
+        error = as_error(
+            first, f"the CA refused to issue for {', '.join(names) or self._record.certificate}", where=self._record.url
+        )
+        error.said = said
+        error.names = names or error.names
+        return error
+
+    def _newest(self, url: str, seen: Authorization) -> Authorization:
+        final = seen.status not in {AuthorizationStatus.PENDING}
+        return seen if final else self._client.authorization(url)

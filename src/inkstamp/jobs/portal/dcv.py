@@ -1,0 +1,307 @@
+"""What a portal wants to see: told, put up where a server of ours can carry it, looked at from outside."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from inkstamp.config.carrying import file_servers, record_carrier
+from inkstamp.config.model import Certificate
+from inkstamp.config.words import BY_HAND
+from inkstamp.errors import UsageError
+from inkstamp.findings import Finding, Severity, bad, ok, worst
+from inkstamp.jobs.portal.order import PortalOrder, rule_proofs, show_order, waiting_order
+from inkstamp.jobs.validation import dns_records
+from inkstamp.jobs.validation.web_files import answers_at, put_up, take_down
+from inkstamp.ledger.records import OrderRecord, PortalProof, ProofMethod
+from inkstamp.proof.mail import constructed, domains_of, is_allowed, judge_mail
+from inkstamp.proof.observation import look_at
+from inkstamp.proof.portal import Told, file_for, record_for, wants_token
+from inkstamp.proof.record import RecordProof, look_at_record
+from inkstamp.proof.web_file import FileProof, portal_file
+from inkstamp.view.addresses import address_book
+from inkstamp.view.records import Records
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_RECORDS = frozenset({ProofMethod.CNAME, ProofMethod.TXT})
+_PAUSE = 10.0
+"""Seconds between two looks while somebody waits."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Shown:
+    """What the user brings back from the portal; empty fields leave it to what is known already."""
+
+    method: ProofMethod | None = None
+    place: str = ""
+    content: str = ""
+    names: tuple[str, ...] = ()
+    """Those it is for; empty for all that it can prove."""
+    token: str = ""
+    """What the portal shows for this order, where its rule has a place for it."""
+    sent: datetime | None = None
+    """When the portal sent the e-mail; None when it has not."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Proven:
+    """What was found when the proofs were looked at."""
+
+    order: PortalOrder
+    findings: tuple[Finding, ...]
+    by_hand: tuple[PortalProof, ...]
+    """Proofs that a person has to put up and that are not seen yet."""
+
+    @property
+    def seen(self) -> bool:
+        """Whether every proof is as the portal wants it."""
+        return all(each.seen is not None for each in self.order.proofs)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MailChoice:
+    """The addresses at one domain that a CA may write to."""
+
+    domain: str
+    addresses: tuple[str, ...]
+    published: tuple[str, ...]
+    """Those that the domain itself names in DNS for this purpose."""
+    finding: Finding
+    """Whether mail would arrive there."""
+
+
+def prove(workplace: "Workplace", name: str, shown: Shown, *, wait: float = 0.0) -> Proven:
+    """Take the validation file or record of the portal, put it up, look; the caller holds the certificate.
+
+    Args:
+        workplace: The run's surroundings.
+        name: The certificate.
+        shown: What was brought back; nothing to look again at what is known.
+        wait: Seconds to go on looking while something is not seen.
+
+    Raises:
+        UsageError: No order waits, what is told cannot prove the names, or nothing is told yet.
+
+    """
+    record = waiting_order(workplace, name)
+    entry = workplace.certificate(name)
+    told = _told(workplace, record, entry, shown)
+    if told:
+        _switch(workplace, record, told)
+    proofs = workplace.ledger.portal.of(record.id)
+    if not proofs:
+        raise UsageError(
+            "the validation file or record that the portal shows is not known yet",
+            where=f"order {record.id}",
+            advice="give it with --file, --cname, --txt or --email; or add the portal's rule to the configuration",
+        )
+    placed = _put_up_files(workplace, record, entry, proofs, anew=False)
+    in_dns = _put_up_records(workplace, record, entry, proofs)
+    deadline = workplace.clock.monotonic() + wait
+    while True:
+        findings = _look(workplace, entry, proofs, in_dns)
+        unseen = [each for each in workplace.ledger.portal.of(record.id) if each.seen is None]
+        if not placed and any(each.method is ProofMethod.FILE for each in unseen):
+            placed = True  # what was put up earlier may have been cleared away
+            if _put_up_files(workplace, record, entry, proofs, anew=True):
+                continue
+        if not unseen or workplace.clock.monotonic() >= deadline:
+            break
+        workplace.progress.waits("validation files or records are missing", _PAUSE)
+        workplace.clock.sleep(_PAUSE)
+    by_hand = [each for each in unseen if not _is_carried(workplace, entry, each)]
+    return Proven(order=show_order(workplace, record), findings=tuple(findings), by_hand=tuple(by_hand))
+
+
+def _told(workplace: "Workplace", record: OrderRecord, entry: Certificate, shown: Shown) -> list[PortalProof]:
+    """Return what is new of the validation file or record of the portal."""
+    if shown.method is None:
+        if workplace.ledger.portal.of(record.id) and not shown.token:
+            return []
+        if shown.token and not wants_token(entry, workplace.config.authority[record.authority]):
+            raise UsageError(
+                f"no rule of “{record.authority}” uses {{token}}",
+                where=str(workplace.config_file),
+                advice="give what the portal shows with --file, --cname or --txt, or write {token} into the rule",
+            )
+        return rule_proofs(workplace, record, entry, show_order(workplace, record).facts, shown.token)
+    strangers = [each for each in shown.names if each not in record.names]
+    if strangers:
+        raise UsageError(f"{strangers[0]} is not in the order", advice=f"its names are {', '.join(record.names)}")
+    told = _as_told(workplace, record, shown)
+    now = workplace.clock.now()
+    return [
+        PortalProof(
+            order_id=record.id,
+            name=each.name,
+            method=each.method,
+            place=each.place,
+            content=each.content,
+            told=now,
+            seen=shown.sent,
+        )
+        for each in told
+    ]
+
+
+def _as_told(workplace: "Workplace", record: OrderRecord, shown: Shown) -> list[Told]:
+    names = shown.names or record.names
+    if shown.method is ProofMethod.FILE:
+        return file_for(names, shown.place, shown.content)
+    if shown.method is ProofMethod.EMAIL:
+        return _mail_for(workplace, names, shown)
+    if shown.method is None:
+        return []
+    if shown.names:  # the user says which names it proves
+        place = shown.place.strip().rstrip(".").lower()
+        return [Told(name=n, method=shown.method, place=place, content=shown.content.strip()) for n in names]
+    return record_for(names, shown.method, shown.place, shown.content)
+
+
+def _mail_for(workplace: "Workplace", names: Sequence[str], shown: Shown) -> list[Told]:
+    choices = mail_choices(workplace, names)
+    published = [address for choice in choices for address in choice.published]
+    allowed = [name for name in names if is_allowed(shown.place, name, published)]
+    if not allowed or (shown.names and len(allowed) < len(names)):
+        offered = ", ".join(address for choice in choices for address in (*choice.published, *choice.addresses))
+        raise UsageError(
+            f"a CA may not use {shown.place} to validate {', '.join(names)}",
+            advice=f"choose one of: {offered}",
+        )
+    return [Told(name=each, method=ProofMethod.EMAIL, place=shown.place.lower(), content="") for each in allowed]
+
+
+def mail_choices(workplace: "Workplace", names: Sequence[str]) -> list[MailChoice]:
+    """Return the addresses that a CA may write to for control of `names`, by domain, and whether mail arrives."""
+    records, book = Records(workplace.view), address_book(workplace.view)
+    choices = []
+    for domain in dict.fromkeys(domain for name in names for domain in domains_of(name)):
+        contacts = [*records.caa_contacts(domain).records, *records.txt(f"_validation-contactemail.{domain}").records]
+        choices.append(
+            MailChoice(
+                domain=domain,
+                addresses=constructed(domain),
+                published=tuple(dict.fromkeys(contacts)),
+                finding=judge_mail(domain, records.mx(domain), bool(book.look_up(domain).all)),
+            )
+        )
+    return choices
+
+
+def _switch(workplace: "Workplace", record: OrderRecord, told: Sequence[PortalProof]) -> None:
+    """Record new proofs in the place of others; what stood in document roots for those is taken down."""
+    take_down(workplace, record)
+    workplace.ledger.portal.tell(told)
+    for each in told:
+        what = f"{each.name}: {each.method.value} {each.place}"
+        if each.method is ProofMethod.EMAIL:
+            what += f", sent {each.seen:%Y-%m-%d %H:%M} UTC" if each.seen else ", not sent yet"
+        workplace.ledger.note("validation value given", what, record.certificate)
+
+
+def _put_up_files(
+    workplace: "Workplace", record: OrderRecord, entry: Certificate, proofs: Sequence[PortalProof], *, anew: bool
+) -> bool:
+    """Put the files into the document roots of the server that carries proofs; True when that was done.
+
+    Files that stand there are left alone unless `anew`: the CA may be looking at this moment.
+    """
+    files = [_as_file(each) for each in proofs if each.method is ProofMethod.FILE]
+    servers = file_servers(workplace.config, entry)
+    if not files or not servers:
+        return False
+    standing = {(each.server, each.root, each.parts) for each in workplace.ledger.files.of(record.id)}
+    wanted = {
+        (server, place.root, place.parts)
+        for server in servers
+        for each in files
+        for place in workplace.server(server).places(each.name, each.parts)
+    }
+    if not anew and standing >= wanted:
+        return False
+    take_down(workplace, record)
+    put_up(workplace, record.id, servers, files)
+    return True
+
+
+def _is_carried(workplace: "Workplace", entry: Certificate, proof: PortalProof) -> bool:
+    """Tell whether a proof is put up from here; otherwise a person has to."""
+    if proof.method is ProofMethod.FILE:
+        return bool(file_servers(workplace.config, entry))
+    return proof.method in _RECORDS and _has_records(workplace, entry)
+
+
+def _has_records(workplace: "Workplace", entry: Certificate) -> bool:
+    """Tell whether what carries the certificate's proofs carries records; otherwise it is a server, or nobody."""
+    return record_carrier(workplace.config, entry) != BY_HAND
+
+
+def _as_record(proof: PortalProof) -> RecordProof:
+    return RecordProof(proof.method.value, proof.place, proof.content)
+
+
+def _put_up_records(
+    workplace: "Workplace", record: OrderRecord, entry: Certificate, proofs: Sequence[PortalProof]
+) -> list[dns_records.Placed]:
+    """Put the records into DNS that do not stand there yet, and return all; none when a person makes them."""
+    wanted = [_as_record(each) for each in proofs if each.method in _RECORDS]
+    if not wanted or not _has_records(workplace, entry):
+        return []
+    placed = dns_records.place(workplace, wanted)
+    standing = {(each.name, each.value) for each in workplace.ledger.dns.of(record.id)}
+    missing = [each for each in placed if (each.record.name, each.record.value) not in standing]
+    if missing:
+        dns_records.put_up(workplace, record.id, record_carrier(workplace.config, entry), missing)
+    return placed
+
+
+def _as_file(proof: PortalProof) -> FileProof:
+    return portal_file(proof.name, proof.place, proof.content)
+
+
+def _look(
+    workplace: "Workplace", entry: Certificate, proofs: Sequence[PortalProof], in_dns: Sequence[dns_records.Placed]
+) -> list[Finding]:
+    """Look at each proof as the CA will; what was seen is in the ledger afterwards.
+
+    Records that were put into DNS from here are looked for at every authoritative nameserver, until the slowest has
+    them; those that a person makes are asked of the resolver.
+    """
+    servers = file_servers(workplace.config, entry)
+    ours = answers_at(workplace, servers) if servers else lambda _name, _address: True
+    records = Records(workplace.view)
+    findings: dict[Finding, None] = {}
+    observed = dns_records.observe(workplace, record_carrier(workplace.config, entry), in_dns)
+    known = {
+        RecordProof(each.record.kind.lower(), each.asked, each.record.value): found for each, found in observed.items()
+    }
+    for proof in proofs:
+        if proof.method is ProofMethod.EMAIL:
+            findings[_judge_sent(proof)] = None
+            continue
+        if proof.method is ProofMethod.FILE:
+            seen = look_at(_as_file(proof), workplace.view, ours)
+        else:  # one record may prove several names
+            wanted = _as_record(proof)
+            ask = records.cname if proof.method is ProofMethod.CNAME else records.txt
+            known[wanted] = known.get(wanted) or [look_at_record(wanted, ask)]
+            seen = known[wanted]
+        found = any(each.severity is Severity.OK for each in seen) and worst(seen) is not Severity.BAD
+        workplace.ledger.portal.looked(proof, seen=found)
+        findings |= dict.fromkeys(seen)
+    return list(findings)
+
+
+def _judge_sent(proof: PortalProof) -> Finding:
+    if proof.seen is None:
+        return bad(
+            "validation",
+            proof.name,
+            f"the portal has not sent an e-mail to {proof.place} yet, as far as is known",
+            "let it send one, then run this with --sent",
+        )
+    return ok(
+        "validation", proof.name, f"the portal sent an e-mail to {proof.place} on {proof.seen:%Y-%m-%d %H:%M} UTC"
+    )

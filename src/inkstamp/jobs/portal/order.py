@@ -1,0 +1,181 @@
+"""An order at a CA's portal: opened here, pasted there by a person, and gone on with for days.
+
+What must survive a kill is in the ledger and in HOME before it is shown:
+
+    1. intended    the ledger reserves the edition's number; the key is written, then the request
+    2. waiting     the request may be pasted; proofs are told, put up and looked at as often as is liked
+    3. issued      `collect` has put the edition on the shelf
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from inkstamp.config.model import Certificate
+from inkstamp.config.templates import placeholders
+from inkstamp.errors import StillWaiting, UsageError
+from inkstamp.files import read_bytes, write_bytes
+from inkstamp.findings import Finding, Severity
+from inkstamp.jobs.order_files import drop, have_order_key, order_folder
+from inkstamp.jobs.status.stall import Stall, stall_of
+from inkstamp.ledger.records import OrderRecord, OrderState, PortalProof
+from inkstamp.pki import csr
+from inkstamp.pki.subject import Subject
+from inkstamp.proof.portal import by_rule, has_rule
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PortalOrder:
+    """An order at a portal, and what a person needs to go on with it."""
+
+    certificate: str
+    order: OrderRecord
+    opened: bool
+    """Whether it is new in this run."""
+    page: str
+    """URL of the portal; empty when the configuration does not say."""
+    request: str
+    """The PEM block to paste."""
+    request_file: str
+    """Where it stands, too."""
+    facts: csr.RequestFacts
+    proofs: tuple[PortalProof, ...]
+    stall: Stall
+
+
+def is_portal(workplace: "Workplace", entry: Certificate) -> bool:
+    """Tell whether a certificate comes from a portal."""
+    return workplace.config.authority[entry.authority].kind == "portal"
+
+
+def open_order(workplace: "Workplace", name: str, entry: Certificate) -> PortalOrder:
+    """Open an order at a portal, or go on with the open one; the caller holds the certificate.
+
+    Raises:
+        UsageError: The request has a fault that any CA would refuse it for, or the open order is for something else.
+
+    """
+    ledger = workplace.ledger
+    record = ledger.open_order(name)
+    if record is not None and not _may_go_on(record, entry):
+        drop(workplace, record, "the configuration has changed since")
+        record = None
+    if record is not None:
+        expect_same(workplace, record, entry)
+    wanted = csr.for_names(entry.names, _subject(workplace, entry))
+    if record is None:
+        _expect_no_faults(workplace, wanted)
+    opened = record is None
+    record = record or ledger.intend_order(name, entry.authority, entry.names)
+    key = have_order_key(workplace, record, entry.key)
+    request = order_folder(workplace, record.id) / "request.pem"
+    if not request.exists():
+        # ECDSA signatures differ each time, and the digests that portals name proofs by with them: made once.
+        write_bytes(request, csr.to_pem(csr.make(key, wanted)))
+    if record.state is OrderState.INTENDED:
+        record = ledger.move_order(
+            record, OrderState.WAITING, "order opened", f"order {record.id} for the portal of {record.authority}"
+        )
+    return show_order(workplace, record, opened=opened)
+
+
+def _may_go_on(record: OrderRecord, entry: Certificate) -> bool:
+    """Tell whether an open order is one of a portal's; one that nobody was shown yet must be for the same, too."""
+    if record.state is OrderState.INTENDED:
+        return record.names == entry.names and record.authority == entry.authority
+    return record.state is OrderState.WAITING
+
+
+def show_order(workplace: "Workplace", record: OrderRecord, *, opened: bool = False) -> PortalOrder:
+    """Gather what is known of an order that waits at a portal."""
+    file = order_folder(workplace, record.id) / "request.pem"
+    data = read_bytes(file)
+    facts = csr.facts(csr.read(data, str(file)), str(file), private=workplace.is_private)
+    proofs = tuple(workplace.ledger.portal.of(record.id))
+    authority = workplace.config.authority.get(record.authority)
+    return PortalOrder(
+        certificate=record.certificate,
+        order=record,
+        opened=opened,
+        page=authority.page if authority else "",
+        request=data.decode("ascii"),
+        request_file=str(file),
+        facts=facts,
+        proofs=proofs,
+        stall=stall_of(record, proofs, workplace.config.certificate.get(record.certificate), authority),
+    )
+
+
+def waiting_order(workplace: "Workplace", name: str) -> OrderRecord:
+    """Return the order that waits at a portal; UsageError when there is none."""
+    record = workplace.ledger.open_order(name)
+    if record is None or record.state is not OrderState.WAITING:
+        raise UsageError(
+            f"no order for “{name}” waits at a portal",
+            advice=f"open one: inkstamp order {name}; or see: inkstamp why {name}",
+        )
+    return record
+
+
+def wait_for_person(workplace: "Workplace", name: str, entry: Certificate) -> StillWaiting:
+    """Open the order or find it open, and return the error that says who has to act."""
+    shown = open_order(workplace, name, entry)
+    stall = shown.stall
+    return StillWaiting(
+        f"order {shown.order.id} for “{name}” waits for {stall.who} at the portal of {shown.order.authority}",
+        where=shown.page,
+        said=stall.step,
+        advice=f"`inkstamp order {name}` shows the CSR, `inkstamp why {name}` all else; then {stall.next_command}",
+    )
+
+
+def rule_proofs(
+    workplace: "Workplace", record: OrderRecord, entry: Certificate, facts: csr.RequestFacts, token: str
+) -> list[PortalProof]:
+    """Return what the portal's rule says for each name; empty when it has none that fits."""
+    authority = workplace.config.authority[record.authority]
+    if not has_rule(entry, authority, token=bool(token)):
+        return []
+    told = by_rule(
+        entry,
+        authority,
+        record.names,
+        lambda name: placeholders(name, facts.md5, facts.sha1, facts.sha256, token),
+    )
+    now = workplace.clock.now()
+    return [
+        PortalProof(
+            order_id=record.id, name=each.name, method=each.method, place=each.place, content=each.content, told=now
+        )
+        for each in told
+    ]
+
+
+def _subject(workplace: "Workplace", entry: Certificate) -> Subject:
+    return entry.subject or workplace.config.subject
+
+
+def expect_same(workplace: "Workplace", record: OrderRecord, entry: Certificate) -> None:
+    """Refuse to go on with an order for something else: it may be paid for, so only a person gives it up."""
+    if record.names == entry.names and record.authority == entry.authority:
+        return
+    raise UsageError(
+        f"order {record.id} is open for {', '.join(record.names)} at {record.authority}, and the configuration asks "
+        "for something else now",
+        where=str(workplace.config_file),
+        advice=f"change the configuration back, or end that order: inkstamp order {record.certificate} --cancel",
+    )
+
+
+def _expect_no_faults(workplace: "Workplace", wanted: csr.Wanted) -> None:
+    findings: Sequence[Finding] = csr.examine(wanted, private=workplace.is_private)
+    if any(each.severity is Severity.BAD for each in findings):
+        raise UsageError(
+            "the CA would reject this CSR",
+            where=str(workplace.config_file),
+            findings=[each for each in findings if each.severity in {Severity.BAD, Severity.WARN}],
+            advice="correct the names or the subject there",
+        )

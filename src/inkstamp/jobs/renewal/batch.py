@@ -1,0 +1,197 @@
+"""Work on all that is due: several orders at a time at each authority, and what they bring installed together.
+
+An order takes seconds and waits for others most of the time, so that many go on beside one another. An install is the
+opposite: a server that serves thousands of sites takes seconds for each reload, whatever it is for. So what is issued
+is put by, and a server takes all that has come in for it with one reload: the first at once, the others when some time
+has passed since, the last when no more is to come.
+"""
+
+from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import ExitStack, contextmanager, suppress
+from copy import copy
+from queue import Empty, SimpleQueue
+from typing import TYPE_CHECKING
+
+from inkstamp.bulkhead import apart, attempt, reached, submit
+from inkstamp.deadline import at_least, is_over
+from inkstamp.errors import Busy, InkStampError, StillWaiting
+from inkstamp.jobs.deployment.rollback import recover
+from inkstamp.jobs.deployment.rollout import install_together
+from inkstamp.jobs.deployment.transaction import Result
+from inkstamp.jobs.lifecycle.enrolment import Plan
+from inkstamp.jobs.lifecycle.provisioning import (
+    ComeBy,
+    Outcome,
+    carry_out,
+    come_by,
+    is_installed,
+    put_in_place,
+    say_installs,
+    settle,
+)
+from inkstamp.jobs.setback import at_step, kept
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.status.due import Due
+    from inkstamp.jobs.workplace import Workplace
+
+Ended = Outcome | InkStampError
+"""What became of a certificate."""
+
+_GATHER_SECONDS = 20.0
+"""How long a server is left alone after an install: its workers of before have time to end."""
+_INSTALL_SECONDS = 900.0
+_MOST = 200
+"""Certificates installed at a time; each of them is held meanwhile."""
+
+
+def work_off(workplace: "Workplace", due: Sequence["Due"], limits: Mapping[str, int]) -> Iterator[tuple["Due", Ended]]:
+    """Renew what is due; yields what became of each, in the order of `due`.
+
+    Args:
+        workplace: The run's surroundings.
+        due: What to work on, the most urgent first.
+        limits: By authority, how many certificates are ordered at the same time.
+
+    """
+    ended: dict[str, Ended] = {}
+    told = 0
+    for name, result in _each_ended(workplace, due, limits):
+        ended[name] = result
+        while told < len(due) and due[told].name in ended:
+            yield due[told], ended[due[told].name]
+            told += 1
+
+
+def _each_ended(workplace: "Workplace", due: Sequence["Due"], limits: Mapping[str, int]) -> Iterator[tuple[str, Ended]]:
+    """Yield what became of each as it is known."""
+    _put_back_cut_off(workplace, due)
+    ordered: SimpleQueue[Future[ComeBy | Ended]] = SimpleQueue()
+    running: dict[Future[ComeBy | Ended], Due] = {}
+    with _pools(limits) as pools:
+        for each in due:
+            pool = pools[workplace.config.certificate[each.name].authority]
+            future = submit(pool, lambda due: _order(workplace, due), each)
+            running[future] = each
+            future.add_done_callback(ordered.put)
+        put_by: list[ComeBy] = []
+        urgency = {each.name: number for number, each in enumerate(due)}
+        earliest = workplace.clock.monotonic()
+        while running or put_by:
+            pause = max(earliest - workplace.clock.monotonic(), 0.0) if put_by else None
+            with suppress(Empty):
+                future = ordered.get(bool(running), pause)
+                name, got = running.pop(future).name, attempt(future.result)
+                if not isinstance(got, ComeBy):
+                    yield name, got
+                    continue
+                put_by = sorted([*put_by, got], key=lambda each: urgency[each.edition.certificate])
+            if put_by and (not running or workplace.clock.monotonic() >= earliest):
+                now, put_by = put_by[:_MOST], put_by[_MOST:]
+                with at_least(_INSTALL_SECONDS):  # what was issued is not left lying because the run's time is over
+                    done = _install(workplace, now)
+                yield from done
+                earliest = workplace.clock.monotonic() + _GATHER_SECONDS
+
+
+@contextmanager
+def _pools(limits: Mapping[str, int]) -> Iterator[dict[str, ThreadPoolExecutor]]:
+    """Give threads for each authority; when the run is broken off, what has not begun does not begin."""
+    with ExitStack() as stack:
+        pools = {name: stack.enter_context(ThreadPoolExecutor(limit)) for name, limit in limits.items()}
+        try:
+            yield pools
+        except BaseException:
+            for pool in pools.values():
+                pool.shutdown(wait=False, cancel_futures=True)
+            raise
+
+
+def _put_back_cut_off(workplace: "Workplace", due: Sequence["Due"]) -> None:
+    """Put back what a run left that was killed while it installed many, all of it with one reload.
+
+    `settle` would do it for each as its turn comes. What another run is at work on is left to it.
+    """
+    installs = workplace.ledger.installs
+    cut_off = installs.certificates_begun()
+    with ExitStack() as stack:
+        records = []
+        for name in [each.name for each in due if each.name in cut_off][:_MOST]:
+            with suppress(Busy):
+                stack.enter_context(workplace.hold_certificate(name))
+                records += installs.begun(name)  # read again: another run may have ended its own by now
+        servers = {server for record in records for server in record.servers}
+        with (
+            suppress(InkStampError),
+            apart(),
+            workplace.hold_servers(tuple(servers)),
+        ):  # `settle` meets it again, and tells
+            recover(workplace, records)
+
+
+def _order(workplace: "Workplace", due: "Due") -> ComeBy | Ended:
+    """Come by an edition; one that is to be on no server, or is there already, needs no more."""
+
+    def work() -> ComeBy | Ended:
+        if is_over():
+            raise StillWaiting(
+                "the time limit of this run was reached before its turn",
+                advice="the next run continues; find out what took so long",
+            )
+        reached("order", due.name)
+        plan = Plan(name=due.name, entry=workplace.certificate(due.name))
+        if not plan.entry.install:
+            return carry_out(workplace, plan, again=due.astray)
+        with workplace.hold_certificate(due.name), kept(workplace, due.name, overcome=False):
+            got = come_by(workplace, plan, again=due.astray)
+        return _ended(workplace, got, []) if got.in_place else got
+
+    workplace.progress.step(due.name, f"due: {due.reason}")
+    return attempt(work)
+
+
+def _install(workplace: "Workplace", some: Sequence[ComeBy]) -> list[tuple[str, Ended]]:
+    """Put editions in their places together; other runs may have been at the same certificates meanwhile."""
+    results: dict[str, Result] = {}
+    with ExitStack() as stack:
+        wishes = []
+        for got in some:
+            name = got.edition.certificate
+            standing = attempt(_is_in_place, workplace, got, stack)
+            if isinstance(standing, InkStampError):
+                results[name] = standing
+            elif standing:
+                results[name] = []
+            else:
+                wishes.append(got.wish)
+        try:
+            with apart():
+                results |= install_together(workplace, wishes)
+        except InkStampError as error:
+            results |= {wish.name: copy(error) for wish in wishes}
+        return [(got.edition.certificate, _ended(workplace, got, results[got.edition.certificate])) for got in some]
+
+
+def _is_in_place(workplace: "Workplace", got: ComeBy, stack: ExitStack) -> bool:
+    """Hold a certificate for as long as `stack` does; tell whether nothing is left to be installed."""
+    name = got.edition.certificate
+    reached("install", name)
+    stack.enter_context(workplace.hold_certificate(name))
+    settle(workplace, name)
+    if not got.again and is_installed(workplace, got.edition, got.entry):
+        return True
+    say_installs(workplace, got)
+    return False
+
+
+def _ended(workplace: "Workplace", got: ComeBy, result: Result) -> Ended:
+    """Write down what came of an install."""
+
+    def end() -> Ended:
+        with kept(workplace, got.edition.certificate), at_step(got.installing):
+            if isinstance(result, InkStampError):
+                raise result
+            return put_in_place(workplace, got, result)
+
+    return attempt(end)

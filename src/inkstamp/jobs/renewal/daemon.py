@@ -1,0 +1,59 @@
+"""Run `renew` again and again in the foreground, for containers and other places without a timer."""
+
+import random
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
+
+from inkstamp.bulkhead import apart
+from inkstamp.clock import Clock
+from inkstamp.errors import InkStampError
+from inkstamp.jobs.renewal.run import Sweep, renew
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_SPREAD = 4
+"""The pause is up to one part in so many shorter, by chance, so that machines that began together drift apart."""
+_LEAST = timedelta(minutes=5)
+_SLICE = 60.0
+"""Seconds slept in one go: after the machine was asleep, or its clock was set, the time is looked at anew."""
+
+
+def keep_running(
+    surroundings: Callable[[], "AbstractContextManager[Workplace]"], clock: Clock, every: timedelta
+) -> Iterator[tuple[Sweep | InkStampError, datetime]]:
+    """Run `renew` for ever; yields what each run came to, and when the next one begins.
+
+    Each run reads the configuration anew. One that fails as a whole is an outcome like any other.
+
+    Args:
+        surroundings: Makes what one run works with.
+        clock: The time.
+        every: The longest pause; shorter when something is due, or may be tried again, before that.
+
+    """
+    chance = random.Random()  # noqa: S311  no secret
+    while True:
+        outcome: Sweep | InkStampError
+        try:
+            with apart(), surroundings() as workplace:
+                outcome = renew(workplace)
+        except InkStampError as error:
+            outcome = error
+        until = next_run(outcome, clock.now(), every, chance.random())
+        yield outcome, until
+        while (left := (until - clock.now()).total_seconds()) > 0:
+            clock.sleep(min(left, _SLICE))
+
+
+def next_run(outcome: Sweep | InkStampError, now: datetime, every: timedelta, fraction: float) -> datetime:
+    """Return when to run again: after `every`, less by chance, or when something is due before that."""
+    usual = now + every - every / _SPREAD * fraction
+    if isinstance(outcome, InkStampError):
+        return min(usual, now + _LEAST * 6)
+    soonest = [usual, *(each.until for each in outcome.found.held)]
+    if outcome.found.next_at is not None:
+        soonest.append(outcome.found.next_at)
+    return max(min(soonest), min(now + _LEAST, usual))

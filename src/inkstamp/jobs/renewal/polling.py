@@ -1,0 +1,182 @@
+"""Ask about editions that nobody asked about for a while.
+
+Their CAs: when should it be renewed (RFC 9773), is it revoked. Their servers: is it still what they serve. What is
+heard goes into the ledger with the moment to ask again, so that a run that comes soon after asks nobody.
+"""
+
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import timedelta
+from itertools import islice
+from typing import TYPE_CHECKING
+
+from inkstamp.bulkhead import attempt, reached, side_by_side
+from inkstamp.deadline import is_over, within
+from inkstamp.errors import InkStampError, InternalError
+from inkstamp.ledger.installs import has_edition
+from inkstamp.ledger.observations import Tidings, of_edition
+from inkstamp.ledger.records import EditionRecord, InstallRecord
+from inkstamp.ledger.sqlite import from_moment
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_AT_ONCE = 8
+_TOGETHER = 64
+"""Answers written down in one go: a run that is killed loses no more."""
+_A_DAY = timedelta(days=1)
+_AFTER_TROUBLE = timedelta(hours=6)
+_EACH_SECONDS, _ROUND_SECONDS = 60.0, 1800.0
+"""For asking about one edition, and about all of them of one sort; what was not asked about is asked next time."""
+_FARTHEST = timedelta(days=40)
+"""No moment to ask again lies further ahead than this."""
+_NEVER_ASKED = timedelta(days=30)
+"""For certificates whose CA names no place to ask."""
+
+Pair = tuple[EditionRecord, Tidings]
+Failures = tuple[tuple[str, InkStampError], ...]
+
+
+def ask_around(
+    workplace: "Workplace",
+    editions: Iterable[EditionRecord],
+    known: Mapping[str, Tidings],
+    installs: Mapping[str, Mapping[str, InstallRecord]],
+) -> "Asked":
+    """Ask about those of `editions` (the newest ones) whose time has come.
+
+    Whom it concerns but cannot be asked now is asked by the next run; nothing is raised for it.
+    """
+    failed: list[tuple[str, InkStampError]] = []
+    now = from_moment(workplace.clock.now())
+    config = workplace.config
+    to_ask: dict[str, list[Pair]] = {}
+    to_check: list[Pair] = []
+    to_look: list[Pair] = []
+    for edition in editions:
+        entry = config.certificate[edition.certificate]
+        tidings = of_edition(known.get(edition.certificate), edition)
+        if from_moment(edition.not_after) <= now:
+            continue
+        authority = config.authority.get(edition.authority)
+        if _has_come(tidings.ask_again, now) and authority is not None and authority.kind == "acme":
+            to_ask.setdefault(edition.authority, []).append((edition, tidings))
+        if _has_come(tidings.status_again, now):
+            to_check.append((edition, tidings))
+        mine = installs.get(edition.certificate, {})
+        if entry.install and _has_come(tidings.look_again, now) and has_edition(mine, entry.install, edition.number):
+            latest = max(from_moment(each.at) for each in mine.values())
+            if latest + _A_DAY.total_seconds() <= now:
+                to_look.append((edition, tidings))
+    if to_ask:
+        from inkstamp.jobs.renewal.renewal_info import Asker
+
+        for name, pairs in to_ask.items():
+            failed += _apart(workplace, pairs, Asker(workplace, name).about)
+    failed += _apart(
+        workplace, to_check, lambda pairs: in_turns(workplace, pairs, lambda each: _status(workplace, each))
+    )
+    failed += _apart(workplace, to_look, lambda pairs: _look(workplace, pairs))
+    return Asked(bool(to_ask or to_check or to_look), tuple(failed))
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What asking around came to."""
+
+    anybody: bool
+    """Whether anybody was asked, so that more may be known now."""
+    failed: Failures
+    """Certificates about which asking ended in an internal error."""
+
+
+def _has_come(again: int, now: int) -> bool:
+    """Tell whether it is time to ask again; a moment that no release of ours would set is not waited for."""
+    return again <= now or again > now + _FARTHEST.total_seconds()
+
+
+def _apart(workplace: "Workplace", pairs: Sequence[Pair], ask: Callable[[Sequence[Pair]], Failures]) -> Failures:
+    """Ask about some; returns the internal errors. What goes wrong is told, and the dates count."""
+    if not pairs:
+        return ()
+    with within(_ROUND_SECONDS):
+        result = attempt(ask, pairs)
+    if not isinstance(result, InkStampError):
+        return result
+    return tuple(each for edition, _ in pairs for each in _told(workplace, edition, result))
+
+
+def _told(workplace: "Workplace", edition: EditionRecord, error: InkStampError) -> Failures:
+    """Tell what went wrong with one; returned is what is a mistake of ours."""
+    workplace.progress.step(edition.certificate, f"could not be checked: {error.what}")
+    workplace.ledger.note("not asked", error.what, edition.certificate)
+    return ((edition.certificate, error),) if isinstance(error, InternalError) else ()
+
+
+def _look(workplace: "Workplace", pairs: Sequence[Pair]) -> Failures:
+    from inkstamp.jobs.deployment.drift import look_at, places_of
+
+    many = "1 certificate" if len(pairs) == 1 else f"each of {len(pairs)} certificates"
+    workplace.progress.step("servers", f"checking that {many} is served as installed")
+    again = from_moment(workplace.clock.now() + _A_DAY)
+    places = {edition.certificate: attempt(places_of, workplace, edition) for edition, _ in pairs}
+
+    def look(edition: EditionRecord) -> Mapping[str, object]:
+        place = places[edition.certificate]
+        if isinstance(place, InkStampError):
+            raise place
+        return {"astray": look_at(workplace, edition, place), "look_again": again}
+
+    return in_turns(workplace, pairs, look)
+
+
+def in_turns(
+    workplace: "Workplace", pairs: Sequence[Pair], ask: Callable[[EditionRecord], Mapping[str, object] | None]
+) -> Failures:
+    """Ask about many at the same time and write the answers down; None is no answer. Returns the internal errors."""
+    failed: list[tuple[str, InkStampError]] = []
+
+    def ask_about(pair: Pair) -> Mapping[str, object] | InkStampError | None:
+        edition = pair[0]
+        if is_over():  # the next run asks about it
+            return None
+        with within(_EACH_SECONDS):
+            return attempt(_ask_reached, ask, edition)
+
+    waiting: Iterator[Pair] = iter(pairs)
+    while chunk := list(islice(waiting, _TOGETHER)):
+        heard = []
+        for (edition, _), answer in zip(chunk, side_by_side(ask_about, chunk, _AT_ONCE), strict=True):
+            if isinstance(answer, InkStampError):
+                failed += _told(workplace, edition, answer)
+            elif answer is not None:
+                heard.append((edition, answer))
+        workplace.ledger.tidings.add(heard)
+    return tuple(failed)
+
+
+def _ask_reached(
+    ask: Callable[[EditionRecord], Mapping[str, object] | None], edition: EditionRecord
+) -> Mapping[str, object] | None:
+    reached("ask", edition.certificate)
+    return ask(edition)
+
+
+# Whether it is revoked
+
+
+def _status(workplace: "Workplace", edition: EditionRecord) -> Mapping[str, object]:
+    """Ask whether an edition is revoked; what is known stays where nobody answers."""
+    from inkstamp.jobs.revocation import NotAsked, status_of
+
+    now = workplace.clock.now()
+    try:
+        found = status_of(workplace, edition)
+    except NotAsked as none:
+        return {"status_again": from_moment(now + (_AFTER_TROUBLE if none.tried else _NEVER_ASKED))}
+    again = min(max(found.until or now, now + timedelta(hours=1)), now + _A_DAY)
+    if found.revoked is None:
+        return {"status_again": from_moment(again)}
+    workplace.progress.step(edition.certificate, f"edition {edition.number} is revoked by its CA")
+    workplace.ledger.revocations.end(edition.certificate, edition.number, found.revoked, found.reason)
+    return {"revoked": from_moment(found.revoked), "revoked_why": found.reason, "status_again": from_moment(again)}

@@ -1,0 +1,153 @@
+"""Renew for trial: everything but the switch, at the authority's staging directory, and nothing left behind.
+
+The trial has an account and a folder of its own, HOME/rehearsal. Order, proofs, key, certificate and the preparation of
+the install are real; what a server reads is not touched, and the certificate is thrown away.
+"""
+
+from collections.abc import Callable, Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from inkstamp.bulkhead import apart, reached
+from inkstamp.config.model import Authority, Configuration
+from inkstamp.errors import CaProblem, ConfigurationError, InkStampError, ProofFailed, ReachTrouble, StillWaiting
+from inkstamp.files import remove_tree
+from inkstamp.findings import Finding, note, ok
+from inkstamp.jobs.lifecycle.enrolment import Plan
+from inkstamp.jobs.setback import at_step
+from inkstamp.view.point import load_roots
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_FOLDER = "rehearsal"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Rehearsed:
+    """What a renewal would have come to."""
+
+    certificate: str
+    would_renew: bool
+    findings: tuple[Finding, ...]
+    """What was gone through, in its order."""
+    error: InkStampError | None
+    """Where it would fail; None when it would not."""
+    tried: bool = True
+    """False where nothing could be rehearsed: a portal has no staging."""
+
+
+def rehearse(
+    workplace: "Workplace", only: Sequence[str], told: Callable[[Rehearsed], None] = lambda _done: None
+) -> list[Rehearsed]:
+    """Rehearse the renewal of certificates, of all where `only` is empty; `told` is called as each is done.
+
+    Raises:
+        UsageError: One is not configured.
+
+    """
+    for name in only:
+        workplace.certificate(name)
+    trial = _trial(workplace)
+    results = []
+    try:
+        from inkstamp.jobs.renewal.run import sweep_proofs
+
+        with suppress(InkStampError), apart():  # of a rehearsal that was killed; what stays is met by the order
+            sweep_proofs(trial)
+        for name in only or tuple(workplace.config.certificate):
+            results.append(_rehearse_one(workplace, trial, name))
+            told(results[-1])
+    finally:
+        trial.close(0)
+        _clear(trial.home)
+    return results
+
+
+def _trial(workplace: "Workplace") -> "Workplace":
+    """Make the surroundings of a rehearsal: the same servers and locks, other authorities and another folder."""
+    from inkstamp.jobs.workplace import Workplace
+
+    home = workplace.home / _FOLDER
+    _clear(home)
+    made = Workplace(
+        workplace.config_file, home, clock=workplace.clock, progress=workplace.progress, command=workplace.command,
+        locks=workplace.locks,
+    )  # fmt: skip
+    made.use_config(staged(workplace.config))
+    return made
+
+
+def _clear(home: Path) -> None:
+    """Remove all that a rehearsal makes, but for its account."""
+    for each in ("shelf", "orders", "undo"):
+        remove_tree(home / each)
+
+
+def staged(config: Configuration) -> Configuration:
+    """Return the configuration with the staging directories in the place of the authorities' own."""
+    authorities = {
+        name: msgspec.structs.replace(each, directory=each.staging, trust=each.staging_trust, root="")
+        for name, each in config.authority.items()
+    }
+    return msgspec.structs.replace(config, authority=authorities)
+
+
+def _rehearse_one(workplace: "Workplace", trial: "Workplace", name: str) -> Rehearsed:
+    authority = workplace.config.authority[workplace.certificate(name).authority]
+    if authority.kind == "portal":
+        seen = "comes from a portal, which people renew at: nothing can be rehearsed"
+        return Rehearsed(certificate=name, would_renew=False, tried=False, error=None,
+                         findings=(note("rehearsal", name, seen, f"inkstamp precheck {name}"),))  # fmt: skip
+    findings: list[Finding] = []
+    try:
+        with apart():
+            reached("rehearse", name)
+            _go_through(trial, name, authority, findings)
+    except InkStampError as error:
+        workplace.ledger.note("rehearsed", f"would fail: {error.what}", name)
+        if isinstance(error, CaProblem | ProofFailed | StillWaiting):
+            # What it says to go on with is gone with the rehearsal.
+            error.advice = f"correct that, then rehearse it again: inkstamp rehearse {name}"
+        return Rehearsed(certificate=name, would_renew=False, findings=tuple(findings), error=error)
+    workplace.ledger.note("rehearsed", "would renew", name)
+    return Rehearsed(certificate=name, would_renew=True, findings=tuple(findings), error=None)
+
+
+def _go_through(trial: "Workplace", name: str, authority: Authority, findings: list[Finding]) -> None:
+    from inkstamp.jobs.deployment.plan import prepare
+    from inkstamp.jobs.lifecycle.provisioning import check_beforehand
+    from inkstamp.jobs.orders.new_order import obtain_somewhere
+
+    # A name that fails is to be told of here, and not to be left out.
+    entry = msgspec.structs.replace(trial.certificate(name), otherwise=(), leave_out_failing=False)
+    if not authority.staging:
+        raise ConfigurationError(
+            f"“{entry.authority}” has no staging directory", where=f"[authority.{entry.authority}]",
+            advice="add a line staging = …, the URL of the CA's directory for tests",
+        )  # fmt: skip
+    trial.trusts_any_root = not authority.staging_roots
+    if authority.staging_roots:
+        trial.use_roots(load_roots(Path(authority.staging_roots)))
+    with trial.hold_certificate(name):
+        trial.progress.step(name, "rehearsing the renewal")
+        check_beforehand(trial, Plan(name=name, entry=entry))
+        findings.append(ok("precheck", name, "its names have addresses, and its servers have sites for it"))
+        edition = obtain_somewhere(trial, name, entry)
+        seen = f"was issued by “{edition.issuer}” of {edition.authority}'s staging and is valid"
+        findings.append(ok("certificate", name, seen))
+        if trial.trusts_any_root:
+            seen = "which root it leads to is not judged"
+            findings.append(note("trust", name, seen, "staging_roots = … in the authority's table has it judged"))
+        if entry.install:
+            with at_step("preparing the install"), trial.hold_servers(entry.install):
+                away: dict[str, ReachTrouble] = {}
+                groups = prepare(trial, name, entry, edition, away, tested_since=trial.clock.monotonic())
+                for error in away.values():
+                    raise error
+            where = ", ".join(each for group in groups for each in group.servers)
+            findings.append(ok("install", where, "is prepared; the configuration is valid"))

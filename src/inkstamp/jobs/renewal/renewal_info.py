@@ -1,0 +1,94 @@
+"""Ask a CA when it would like certificates to be renewed (RFC 9773)."""
+
+from collections.abc import Mapping, Sequence
+from datetime import timedelta
+from typing import TYPE_CHECKING
+
+from inkstamp.acme.client import CaClient
+from inkstamp.acme.messages import RenewalInfo
+from inkstamp.acme.renewal import certificate_id
+from inkstamp.clock import clamped
+from inkstamp.errors import CaMisbehaved, CaProblem, InkStampError, NetworkTrouble
+from inkstamp.jobs.deployment.plan import chain_of
+from inkstamp.ledger.observations import Tidings, heard_of_window
+from inkstamp.ledger.records import EditionRecord
+from inkstamp.policy.renewal_time import Window, ask_again
+from inkstamp.printable import one_line
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_A_DAY = timedelta(days=1)
+_PASSING = frozenset({429, *range(500, 600)})
+_LONGEST_URL = 300
+
+Heard = Mapping[str, object] | None
+Pair = tuple[EditionRecord, Tidings]
+Failures = tuple[tuple[str, InkStampError], ...]
+
+
+class Asker:
+    """Asks one CA about many editions; at the first trouble of the CA it is left alone until the next run."""
+
+    def __init__(self, workplace: "Workplace", authority: str) -> None:
+        self._workplace = workplace
+        self._authority = authority
+        self._trouble: InkStampError | None = None
+
+    def about(self, pairs: Sequence[Pair]) -> Failures:
+        """Ask about editions, and write down what was heard; returns the internal errors."""
+        from inkstamp.jobs.renewal.polling import in_turns
+
+        failed: Failures = ()
+        if self._workplace.ledger.account(self._authority) is None:
+            return failed
+        say = self._workplace.progress.step
+        try:
+            client = self._workplace.account(self._authority).client
+            if client.directory().renewal_info:
+                many = "the certificate" if len(pairs) == 1 else f"{len(pairs)} certificates"
+                say(self._authority, f"asking for the renewal window of {many} (ARI)")
+                failed = in_turns(self._workplace, pairs, lambda edition: self._ask(client, edition))
+            else:
+                failed = in_turns(self._workplace, pairs, lambda _edition: self._nothing())
+        except (NetworkTrouble, CaProblem, CaMisbehaved) as error:
+            self._trouble = error
+        if self._trouble is not None:
+            say(self._authority, f"no renewal window (ARI), the dates decide: {self._trouble.what}")
+        return failed
+
+    def _ask(self, client: CaClient, edition: EditionRecord) -> Heard:
+        if self._trouble is not None:
+            return None
+        try:
+            identifier = certificate_id(chain_of(self._workplace, edition)[0])
+        except InkStampError:  # its files are gone: there is nothing to ask with
+            identifier = ""
+        if not identifier:
+            return self._nothing()
+        try:
+            info, retry_after = client.renewal_info(identifier)
+        except CaProblem as error:
+            if error.status not in _PASSING:
+                return heard_of_window(None, ask_again(self._workplace.clock.now(), None))  # it does not know this one
+            self._trouble = error
+        except CaMisbehaved:
+            return heard_of_window(None, ask_again(self._workplace.clock.now(), None))
+        except InkStampError as error:
+            self._trouble = error
+        else:
+            window = _window_of(info)
+            return heard_of_window(window, ask_again(self._workplace.clock.now(), retry_after if window else None))
+        return None
+
+    def _nothing(self) -> Heard:
+        return heard_of_window(None, self._workplace.clock.now() + _A_DAY)
+
+
+def _window_of(info: RenewalInfo) -> Window | None:
+    """Return the CA's window, None for one that cannot be (RFC 9773 section 4.2)."""
+    told = info.suggested_window
+    if told.start.tzinfo is None or told.end.tzinfo is None:
+        return None
+    start, end = clamped(told.start), clamped(told.end)
+    return Window(start, end, one_line(info.explanation_url, _LONGEST_URL)) if start < end else None

@@ -1,0 +1,194 @@
+"""Renew what is due, and nothing else; one that fails never stops the others."""
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from inkstamp.bulkhead import apart, attempt
+from inkstamp.deadline import within
+from inkstamp.errors import Busy, InkStampError, InternalError, StillWaiting
+from inkstamp.jobs.renewal.polling import ask_around
+from inkstamp.jobs.setback import record
+from inkstamp.jobs.status.due import Due, DueList, find_among, known_of_all, mistaken, names_meant
+from inkstamp.jobs.sweep_record import LastSweep, record_sweep, running
+from inkstamp.ledger.records import TRIAL_ORDER
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.lifecycle.provisioning import Outcome
+    from inkstamp.jobs.workplace import Workplace
+
+
+RUN_SECONDS = 4 * 3600.0
+"""For a whole run: shorter than the pause of a timer that runs twice a day, with its spread. What was not begun by
+then is left to the next run; the unit of the timer gives up a while later."""
+_TELLING_SECONDS = 600.0
+
+
+@dataclass(frozen=True, slots=True)
+class Renewed:
+    """What became of one certificate that was due."""
+
+    due: Due
+    outcome: "Outcome | None"
+    error: InkStampError | None
+
+
+@dataclass(frozen=True, slots=True)
+class Sweep:
+    """A whole run of renewal."""
+
+    found: DueList
+    renewed: tuple[Renewed, ...]
+    internal: tuple[InkStampError, ...] = ()
+    """Internal errors that were met while people were told, and not with any certificate."""
+    cut_off: datetime | None = None
+    """When the run before this one began, if it was interrupted; aware, UTC."""
+
+    @property
+    def done(self) -> tuple[Renewed, ...]:
+        """Those that are good now."""
+        return tuple(each for each in self.renewed if each.error is None)
+
+    @property
+    def failed(self) -> tuple[Renewed, ...]:
+        """Those that something went wrong with."""
+        return tuple(each for each in self.renewed if each.error and not isinstance(each.error, Busy | StillWaiting))
+
+    @property
+    def waiting(self) -> tuple[Renewed, ...]:
+        """Those that somebody else has to act for first."""
+        return tuple(each for each in self.renewed if isinstance(each.error, StillWaiting))
+
+    @property
+    def again(self) -> tuple[str, ...]:
+        """What to name to `renew` for another try of what failed; nothing where another entry than theirs stops it."""
+        names = tuple(each.due.name for each in self.failed)
+        return () if any("." in each for each in names) else names
+
+    @property
+    def elsewhere(self) -> tuple[Renewed, ...]:
+        """Those that another run is at work on in this moment."""
+        return tuple(each for each in self.renewed if isinstance(each.error, Busy))
+
+
+def renew(
+    workplace: "Workplace",
+    only: tuple[str, ...] = (),
+    *,
+    at_once: int | None = None,
+    told: Callable[[Renewed], None] = lambda _renewed: None,
+) -> Sweep:
+    """Renew what is due.
+
+    Args:
+        workplace: The run's surroundings.
+        only: Certificates to look at; empty for all.
+        at_once: How many of one authority are worked on at the same time; None for as many as its `at_once` says.
+        told: Called as each is done, from one thread at a time and in order of urgency.
+
+    """
+    workplace.leaves_out_mistakes = True
+    names = names_meant(workplace, only)
+    with within(RUN_SECONDS), running(workplace.home, workplace.clock.now()) as before:
+        if before is not None:
+            text = f"the run that began {before:%Y-%m-%d %H:%M} UTC was interrupted; resuming"
+            workplace.progress.step("renew", text)
+            workplace.ledger.note("cut off", text)
+        sweep = _recorded(workplace, replace(_renew(workplace, names, only, at_once, told), cut_off=before), only)
+    if workplace.config.messenger or workplace.config.renewal.metrics:
+        from inkstamp.jobs.notification.messages import report
+
+        with within(_TELLING_SECONDS):
+            looked_at = names if only else (*names, *workplace.config.mistaken)
+            sweep = replace(sweep, internal=report(workplace, sweep, looked_at))
+    return sweep
+
+
+def _renew(
+    workplace: "Workplace",
+    names: tuple[str, ...],
+    only: tuple[str, ...],
+    at_once: int | None,
+    told: Callable[[Renewed], None],
+) -> Sweep:
+    known = known_of_all(workplace, only)
+    newest = [edition for name in names if (edition := known.editions.get(name)) is not None]
+    asked = ask_around(workplace, newest, known.tidings, known.installs)
+    if asked.anybody:
+        known = known_of_all(workplace, only)
+    found = find_among(workplace, names, known)
+    results = []
+    for name, error in {**dict(asked.failed), **dict(found.unknown)}.items():
+        workplace.ledger.note("failed", error.what, name)
+        record(workplace, name, error)
+        results.append(Renewed(Due(name, "it could not be checked", new_edition=False), None, error))
+        told(results[-1])
+    for name, error in () if only else mistaken(workplace):
+        due = Due(name, "configuration error", new_edition=False)
+        results.append(Renewed(due, None, error))
+        told(results[-1])
+    if found.due:
+        swept = attempt(sweep_proofs, workplace)
+        if isinstance(swept, InkStampError):
+            workplace.progress.step("proofs", f"challenge responses of earlier runs could not be removed: {swept.what}")
+        for result in _each_done(workplace, found.due, at_once):
+            results.append(result)
+            told(result)
+    return Sweep(found, tuple(results))
+
+
+def _recorded(workplace: "Workplace", sweep: Sweep, only: tuple[str, ...]) -> Sweep:
+    """Write down that all certificates were looked at, so that it is noticed when nobody does so any more."""
+    if not only:
+        last = LastSweep(at=workplace.clock.now(), looked_at=sweep.found.looked_at, renewed=len(sweep.done),
+                         failed=len(sweep.failed), waiting=len(sweep.waiting), held=len(sweep.found.held))  # fmt: skip
+        record_sweep(workplace.home, last)
+    return sweep
+
+
+def _each_done(workplace: "Workplace", due: Sequence[Due], at_once: int | None) -> Iterator[Renewed]:
+    """Work on all that is due; yields what became of each in order of urgency."""
+    from inkstamp.jobs.renewal.batch import work_off
+
+    config = workplace.config
+    authorities = {config.certificate[each.name].authority for each in due}
+    limits = {name: at_once or config.authority[name].at_once for name in authorities}
+    for each, ended in work_off(workplace, due, limits):
+        if not isinstance(ended, InkStampError):
+            yield Renewed(each, ended, None)
+            continue
+        if not isinstance(ended, Busy | StillWaiting):
+            workplace.ledger.note("failed", ended.what, each.name)
+        if isinstance(ended, InternalError) and not _is_recorded(workplace, each.name, ended):
+            record(workplace, each.name, ended)
+        yield Renewed(each, None, ended)
+
+
+def _is_recorded(workplace: "Workplace", name: str, error: InternalError) -> bool:
+    setback = workplace.ledger.setbacks.of(name)
+    return setback is not None and setback.told.traceback == error.traceback
+
+
+def sweep_proofs(workplace: "Workplace") -> None:
+    """Take down proofs that killed runs left behind for orders that no one goes on with."""
+    ledger = workplace.ledger
+    left = ledger.orders_with_proofs()
+    if not left:
+        return
+    from inkstamp.jobs.validation.web_files import take_down_of
+
+    ordering = ledger.certificates_with_open_orders()
+    for order_id in left:
+        name = ledger.certificate_of_order(order_id)
+        if name in ordering and name in workplace.config.certificate:
+            continue  # its own run takes it down
+        try:
+            with apart(), workplace.hold_trial(0.0) if order_id == TRIAL_ORDER else workplace.hold_certificate(name):
+                take_down_of(workplace, order_id)
+        except Busy:
+            continue
+        except InkStampError as error:  # the next run tries again
+            workplace.progress.step(
+                name or "trial", f"a challenge response of an earlier run could not be removed: {error.what}"
+            )

@@ -1,0 +1,112 @@
+"""Why one certificate is not going on, or that it is: the stall, the order, the proofs, the notes."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from inkstamp.acme.problems import OF_PROOFS
+from inkstamp.config.carrying import other_ways
+from inkstamp.config.model import Certificate
+from inkstamp.errors import InternalError, StillWaiting
+from inkstamp.jobs.lifecycle.enrolment import has_place
+from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, all_statuses
+from inkstamp.jobs.status.stall import Stall
+from inkstamp.ledger.failures import Setback
+from inkstamp.ledger.records import EventRecord, OrderRecord, PortalProof
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_NOTE = "note"
+_TROUBLE = {"failed", "refused", "rolled back"}
+_FAR_BACK = 500
+"""Events that are looked through."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Why:
+    """All that is known of where a certificate stands."""
+
+    status: CertificateStatus
+    stall: Stall | None
+    """None when nothing is waited for."""
+    order: OrderRecord | None
+    """The open one."""
+    page: str
+    """URL of the portal; empty for none."""
+    proofs: tuple[PortalProof, ...]
+    setback: Setback | None
+    """What was told when it was last held up: by the CA in its own words, and what Ink Stamp saw itself."""
+    instead: tuple[str, ...]
+    """Lines for its entry in the configuration with which another way of proving is tried, too."""
+    trouble: EventRecord | None
+    """What went wrong last, if nothing went right after it."""
+    notes: tuple[EventRecord, ...]
+    """Those attached since the order was opened; the latest ones when there is none."""
+
+
+def why(workplace: "Workplace", name: str) -> Why:
+    """Say where a certificate stands and why."""
+    entry = workplace.certificate(name)
+    (status,) = all_statuses(workplace, only=name)
+    ledger = workplace.ledger
+    order = ledger.open_order(name)
+    authority = workplace.config.authority[entry.authority]
+    setback = ledger.setbacks.of(name)
+    if setback is not None and status.state is CertificateState.OK and setback.told.kind != InternalError.__name__:
+        setback = None
+    if setback is not None and order is not None and authority.kind == "portal" and setback.last < order.changed:
+        setback = None  # of before the present step
+    if setback is not None and order is not None and setback.told.kind == StillWaiting.__name__:
+        setback = None  # the step says what is waited for
+    events = ledger.events(name, limit=_FAR_BACK)
+    notes = [each for each in events if each.what == _NOTE and (order is None or each.at >= order.opened)]
+    return Why(
+        status=status,
+        stall=status.stall,
+        order=order,
+        page=authority.page,
+        proofs=tuple(ledger.portal.of(order.id)) if order is not None else (),
+        setback=setback,
+        instead=_instead(workplace, entry, setback) if authority.kind == "acme" else (),
+        trouble=_last_trouble(events) if setback is None else None,
+        notes=tuple(notes[-10:]),
+    )
+
+
+_OF_PROOFS = {"CarrierTrouble", "ProofFailed"}
+
+
+def _instead(workplace: "Workplace", entry: Certificate, setback: Setback | None) -> tuple[str, ...]:
+    """Suggest another way of proving when it is the proof that is in the way."""
+    if setback is None or not (setback.told.kind in _OF_PROOFS or setback.told.problem in OF_PROOFS):
+        return ()
+    ways = {
+        method: carrier
+        for method, carrier in other_ways(workplace.config, entry).items()
+        if carrier not in workplace.config.server or all(has_place(workplace, carrier, each) for each in entry.names)
+    }
+    if not ways:
+        return ()
+    method, carrier = next(iter(ways.items()))
+    methods, carriers = [*entry.methods, method], dict.fromkeys([*entry.carriers, carrier])
+    return (f"proof = [{_quoted(methods)}]", f"via = [{_quoted(carriers)}]")
+
+
+def _quoted(words: Iterable[str]) -> str:
+    return ", ".join(f'"{each}"' for each in words)
+
+
+def attach_note(workplace: "Workplace", name: str, text: str) -> None:
+    """Keep a note beside a certificate's order."""
+    workplace.certificate(name)
+    workplace.ledger.note(_NOTE, text, name)
+
+
+def _last_trouble(events: list[EventRecord]) -> EventRecord | None:
+    for event in reversed(events):
+        if event.what in _TROUBLE:
+            return event
+        if event.what in {"issued", "installed", "shelved"}:
+            return None
+    return None

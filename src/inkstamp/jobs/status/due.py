@@ -1,0 +1,189 @@
+"""Which certificates are due, by what is known of them: nothing is asked and nothing changed."""
+
+from collections.abc import Mapping
+from collections.abc import Set as AbstractSet
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from inkstamp.bulkhead import apart, reached
+from inkstamp.errors import InkStampError
+from inkstamp.jobs.status.overview import stays_back
+from inkstamp.jobs.status.renewal_reasons import Reason, decision_on, reasons
+from inkstamp.ledger.failures import Setback
+from inkstamp.ledger.installs import has_edition
+from inkstamp.ledger.observations import Tidings, of_edition
+from inkstamp.ledger.records import EditionRecord, InstallRecord
+from inkstamp.policy.renewal_time import Decision, next_try
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+_OF_THE_CA = frozenset({"about:blank", "badNonce", "serverInternal"})
+"""Problems (RFC 8555 section 6.7) that are trouble of the CA's own, or of a proxy before it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Due:
+    """A certificate that something must be done for."""
+
+    name: str
+    reason: str
+    new_edition: bool
+    """False when the newest edition only has to be installed."""
+    astray: bool = False
+    """Whether it is on its servers by our records, and they were seen to serve something else."""
+    pressing: bool = False
+    """Whether it comes before all others: expired, revoked, or the CA wants it replaced at once."""
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """A certificate that is due, and rests after failures so that the CA's limits are not used up."""
+
+    name: str
+    reason: str
+    until: datetime
+    """Aware, UTC."""
+    times: int
+    """How often it failed in a row in the same way."""
+
+
+@dataclass(frozen=True, slots=True)
+class DueList:
+    """What there is to do, and what will be next."""
+
+    looked_at: int
+    due: tuple[Due, ...]
+    """The most urgent first."""
+    next_name: str
+    """The certificate that comes due after these; empty when there is none."""
+    next_at: datetime | None
+    """When it does; aware, UTC."""
+    held: tuple[Held, ...] = ()
+    """What is due and not tried in this run, the first to be tried again first."""
+    unknown: tuple[tuple[str, InkStampError], ...] = ()
+    """Certificates of which it cannot be said whether they are due, each with what went wrong."""
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """What the ledger says of all certificates, asked once."""
+
+    editions: Mapping[str, EditionRecord]
+    ordering: AbstractSet[str]
+    installs: Mapping[str, Mapping[str, InstallRecord]]
+    setbacks: Mapping[str, Setback]
+    tidings: Mapping[str, Tidings]
+
+
+def known_of_all(workplace: "Workplace", only: tuple[str, ...]) -> Known:
+    """Read what the ledger knows; with certificates named in `only`, what failed lately does not count."""
+    ledger = workplace.ledger
+    # An order at a portal waits for people while the edition before it is good; it is told when that comes due.
+    return Known(
+        editions=ledger.newest_editions(),
+        ordering=ledger.certificates_with_open_orders() - {each.certificate for each in ledger.waiting_orders()},
+        installs=ledger.installs.by_server(),
+        setbacks={} if only else ledger.setbacks.all(),
+        tidings=ledger.tidings.all(),
+    )
+
+
+def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> DueList:
+    """Find the certificates that are due by what is known, among all or among those named; asks and changes nothing.
+
+    Those that failed lately rest for a while, but not when they are named.
+    """
+    workplace.leaves_out_mistakes = True
+    found = find_among(workplace, names_meant(workplace, only), known_of_all(workplace, only))
+    return found if only else replace(found, unknown=(*found.unknown, *mistaken(workplace)))
+
+
+def mistaken(workplace: "Workplace") -> tuple[tuple[str, InkStampError], ...]:
+    """Return what is left out since configuration error, each with what is wrong."""
+    return tuple((key, each.error) for key, each in workplace.config.mistaken.items())
+
+
+def names_meant(workplace: "Workplace", only: tuple[str, ...]) -> tuple[str, ...]:
+    """Return the certificates in `only`, all where there are none; UsageError for one that is not configured."""
+    for name in only:
+        workplace.certificate(name)
+    return only or tuple(workplace.config.certificate)
+
+
+def find_among(workplace: "Workplace", names: tuple[str, ...], known: Known) -> DueList:
+    """Find those of `names` that are due by what is known; otherwise as `find_due`."""
+    now = workplace.clock.now()
+    found: list[tuple[bool, float, Due]] = []
+    held: list[Held] = []
+    upcoming: tuple[datetime, str] | None = None
+    unknown: list[tuple[str, InkStampError]] = []
+    for name in names:
+        edition = known.editions.get(name)
+        try:
+            with apart():
+                reached("decide", name)
+                due, decision = _judge(workplace, name, known, now)
+                until = _rests_until(workplace, due, known, now) if due is not None else None
+        except InkStampError as error:
+            unknown.append((name, error))
+            continue
+        if due is None:
+            if decision is not None and (upcoming is None or decision.at < upcoming[0]):
+                upcoming = decision.at, name
+        elif until is not None and until > now:
+            held.append(Held(name, due.reason, until, known.setbacks[name].times))
+        else:
+            left = (edition.not_after - now).total_seconds() if edition is not None else 0.0
+            found.append((not due.pressing, left, due))
+    due_now = tuple(due for _, _, due in sorted(found, key=lambda each: each[:2]))
+    resting = tuple(sorted(held, key=lambda each: each.until))
+    next_name, next_at = (upcoming[1], upcoming[0]) if upcoming else ("", None)
+    return DueList(len(names), due_now, next_name, next_at, resting, tuple(unknown))
+
+
+def _judge(workplace: "Workplace", name: str, known: Known, now: datetime) -> tuple[Due | None, Decision | None]:
+    """Return why something must be done for a certificate, None when nothing must, and when it is renewed."""
+    edition = known.editions.get(name)
+    if edition is None:
+        return Due(name, "not issued yet", new_edition=True), None
+    tidings = of_edition(known.tidings.get(name), edition)
+    decision = decision_on(workplace, edition, tidings, now)
+    return _due(workplace, edition, tidings, decision, known=known, now=now), decision
+
+
+def _rests_until(workplace: "Workplace", due: Due, known: Known, now: datetime) -> datetime | None:
+    """Return until when a certificate that failed is left alone; None for one that need not be."""
+    setback, edition = known.setbacks.get(due.name), known.editions.get(due.name)
+    config = workplace.config
+    if (
+        setback is None
+        or not due.new_edition
+        or config.authority[config.certificate[due.name].authority].kind != "acme"
+    ):
+        return None  # a CA counts failures; an install may be tried by every run, and at a portal a person acts
+    if setback.last > now:
+        return None  # the clock was ahead then, and how long it rests cannot be known
+    told = setback.told
+    counted = told.kind == "CaProblem" and told.problem not in _OF_THE_CA
+    return next_try(setback.times, setback.last, edition.not_after if edition else None, told.asked, counted=counted)
+
+
+def _due(
+    workplace: "Workplace", edition: EditionRecord, tidings: Tidings, decision: Decision, *, known: Known, now: datetime
+) -> Due | None:
+    """Tell why something must be done for a certificate that has an edition; None when nothing must."""
+    name, entry = edition.certificate, workplace.config.certificate[edition.certificate]
+    reason = next(reasons(workplace, entry, edition, tidings, now, decision=decision), None)
+    if reason is None and name in known.ordering:
+        reason = Reason("an order is open")
+    if reason is not None:
+        return Due(name, reason.text, new_edition=True, pressing=reason.pressing)
+    installs = known.installs.get(name, {})
+    if not has_edition(installs, entry.install, edition.number):
+        if stays_back(workplace.ledger, installs, edition):
+            return None
+        return Due(name, f"edition {edition.number} is not installed", new_edition=False)
+    return Due(name, tidings.astray, new_edition=False, astray=True) if tidings.astray else None

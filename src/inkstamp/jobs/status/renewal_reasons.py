@@ -1,0 +1,103 @@
+"""Why a newer edition of a certificate is wanted: one answer for `renew`, `stamp` and `status`."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from inkstamp.config.model import Certificate
+from inkstamp.errors import EditionUnfit, FileTrouble
+from inkstamp.ledger.observations import Tidings
+from inkstamp.ledger.records import EditionRecord
+from inkstamp.ledger.sqlite import to_moment
+from inkstamp.policy.renewal_time import Decision, decide, fraction_of
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+@dataclass(frozen=True, slots=True)
+class Reason:
+    """Why, in a few words."""
+
+    text: str
+    pressing: bool = False
+    """Whether visitors are harmed already, or will be any moment."""
+
+
+def decision_on(workplace: "Workplace", edition: EditionRecord, tidings: Tidings, now: datetime) -> Decision:
+    """Decide by its lifetime, the configuration and the CA's word whether an edition is to be renewed at `now`."""
+    config = workplace.config
+    entry = config.certificate.get(edition.certificate)
+    with_left = entry.renew_with_left if entry is not None else None
+    return decide(
+        edition.not_before,
+        edition.not_after,
+        now,
+        with_left=config.renewal.with_left if with_left is None else with_left,
+        fraction=fraction_of(edition.sha256),
+        window=tidings.window,
+    )
+
+
+def renewal_of(workplace: "Workplace", edition: EditionRecord) -> datetime:
+    """Return from when an edition is renewed, as far as is known now; aware, UTC."""
+    return decision_on(workplace, edition, workplace.ledger.tidings.of(edition), workplace.clock.now()).at
+
+
+def reasons(
+    workplace: "Workplace",
+    entry: Certificate,
+    edition: EditionRecord,
+    tidings: Tidings,
+    now: datetime,
+    *,
+    decision: Decision | None = None,
+) -> Iterator[Reason]:
+    """Yield why a newer edition than `edition`, the newest one, is wanted: the most pressing reason first.
+
+    `decision` is what `decision_on` says, where that is known already.
+    """
+    if tidings.revoked:
+        why = f" ({tidings.revoked_why})" if tidings.revoked_why else ""
+        yield Reason(f"the CA revoked edition {edition.number} on {to_moment(tidings.revoked):%Y-%m-%d}{why}", True)
+    decision = decision or decision_on(workplace, edition, tidings, now)
+    if decision.due:
+        yield Reason(decision.reason, decision.pressing)
+    if not workplace.shelf.has_key(edition.certificate, edition.number):
+        yield Reason(f"the key of edition {edition.number} is missing")
+    elif workplace.shelf.is_touched(edition.certificate, edition.number) and _is_unfit(workplace, edition):
+        yield Reason(f"the key of edition {edition.number} was replaced and no longer matches the certificate", True)
+    text = _changed(workplace, entry, edition)
+    if text:
+        yield Reason(text)
+
+
+def _is_unfit(workplace: "Workplace", edition: EditionRecord) -> bool:
+    from inkstamp.jobs.deployment.plan import expect_pair
+
+    try:
+        expect_pair(workplace, edition)
+    except EditionUnfit:
+        return True
+    except FileTrouble:
+        return False  # it cannot be read here and now, which is told where it has to be
+    return False
+
+
+def _changed(workplace: "Workplace", entry: Certificate, edition: EditionRecord) -> str:
+    """Say what the configuration asks for that the edition is not; empty for nothing."""
+    lacking = [each for each in entry.names if each not in edition.names]
+    if lacking:
+        return f"edition {edition.number} does not cover {', '.join(lacking)}"
+    if workplace.config.authority[entry.authority].kind != "acme":
+        return ""  # at a portal the CA likes to add a name, and a person may bring a request with a key of his own
+    if len(edition.names) != len(entry.names):
+        # What was asked for counts: that a CA added a name is no reason to ask again.
+        order = workplace.ledger.order_of_edition(edition.certificate, edition.number)
+        gone = [each for each in order.names if each not in entry.names] if order is not None else []
+        if gone:
+            return f"edition {edition.number} covers {', '.join(gone)}, which are no longer configured"
+    if edition.key and edition.key != entry.key:
+        return f"the key of edition {edition.number} is {edition.key}, and {entry.key} is configured"
+    return ""

@@ -1,0 +1,1 @@
+"""Domain control validation: challenge responses placed, tested from outside, removed. Knows no keys."""

@@ -1,0 +1,253 @@
+"""Let proofs through where a web server's own configuration is in their way, and close the way again.
+
+1. see which names fail, and test the configuration as it stands
+2. work out the edits, keep what stands there, write
+3. test, reload, and try a file from outside
+4. if it is seen, the way stays open for this and later orders; otherwise everything goes back byte for byte
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from inkstamp.config.carrying import file_servers
+from inkstamp.config.model import Certificate
+from inkstamp.errors import InkStampError, ServerTrouble, UsageError
+from inkstamp.files import remove_tree
+from inkstamp.findings import Finding, Severity
+from inkstamp.jobs import way_back
+from inkstamp.jobs.deployment.server_state import start_again, up_of
+from inkstamp.jobs.lifecycle.enrolment import Plan
+from inkstamp.jobs.lifecycle.provisioning import write_entries
+from inkstamp.jobs.validation.precheck import NameCheck, precheck
+from inkstamp.jobs.validation.web_files import check_addresses
+from inkstamp.servers.interface import Configured, FileChange
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_FOLDER = (".well-known", "acme-challenge")
+_LOOK_SECONDS = 5.0
+_PAUSE = 0.2
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Passage:
+    """What was changed, or would be."""
+
+    names: tuple[str, ...]
+    """The names whose proofs did not come through."""
+    differences: tuple[str, ...]
+    """Unified diffs, one for each file."""
+    findings: tuple[Finding, ...]
+    """What was seen afterwards; before, when nothing was changed."""
+    done: bool
+
+
+def _folder(workplace: "Workplace", name: str) -> Path:
+    return workplace.home / "passages" / name
+
+
+def open_where_closed(workplace: "Workplace", plan: Plan) -> tuple[Plan, Passage | None]:
+    """Open the way for a certificate that is about to be ordered, whose entry is written first where there is none.
+
+    Returns:
+        What is left to do, and what was changed; None where the challenge path is open, or the way was opened before.
+
+    Raises:
+        UsageError: No server carries its proofs.
+        ProofFailed, ServerTrouble: As of `let_through`.
+
+    """
+    write_entries(workplace, plan)
+    left = replace(plan, write=False, new_servers=())
+    if way_back.kept(_folder(workplace, plan.name)) is not None:
+        return left, None
+    return left, _let_through(workplace, plan.name, preview=False)
+
+
+def let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage:
+    """Open the way for the proofs of certificate `name` on all of its servers.
+
+    Raises:
+        UsageError: No server carries its proofs, the the challenge path is open, or the way was opened before.
+        ProofFailed: A name has no address, which no change of a server helps against.
+        ServerTrouble: A server refuses the change, or the proofs are not seen after it; everything is as it was.
+
+    """
+    done = _let_through(workplace, name, preview=preview)
+    if done is None:
+        raise UsageError(f"the challenge path of “{name}” is open already", advice=f"continue: inkstamp stamp {name}")
+    return done
+
+
+def _let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage | None:
+    entry = workplace.certificate(name)
+    servers = file_servers(workplace.config, entry)
+    if not servers or "http-01" not in entry.methods:
+        raise UsageError(
+            f"no web server places files for “{name}”, so no configuration can be in the way",
+            advice='this is for http-01: name the server with `via`, and "http-01" with `proof`',
+        )
+    with workplace.hold_certificate(name), workplace.hold_servers(servers):
+        _recover(workplace, name, servers)
+        if way_back.kept(_folder(workplace, name)) is not None:
+            raise UsageError(
+                f"the challenge path of “{name}” was opened before",
+                where=str(_folder(workplace, name)),
+                advice=f"close it first, to open it again: inkstamp prove {name} --close-again",
+            )
+        check_addresses(workplace, [each for each in entry.names if not each.startswith("*.")])
+        before = _look(workplace, name)
+        failing = [each.name for each in before if _fails(each)]
+        if not failing:
+            return None
+        changes = _plan(workplace, servers, failing)
+        if preview:
+            return _passage(failing, changes, before, done=False)
+        after = _open(workplace, name, changes, failing)
+        workplace.ledger.note("challenge path opened", f"for {', '.join(failing)}", name)
+        return _passage(failing, changes, after, done=True)
+
+
+def _look(workplace: "Workplace", name: str) -> list[NameCheck]:
+    # An address that cannot be reached from here is no configuration's doing.
+    return [each for each in precheck(workplace, [name], whole=False) if each.method == "http-01"]
+
+
+def _fails(check: NameCheck) -> bool:
+    return Severity.BAD in (check.mark("validation"), check.mark("server"))
+
+
+def _plan(workplace: "Workplace", servers: Sequence[str], names: Sequence[str]) -> list[way_back.Change]:
+    changes = []
+    for each in servers:
+        server = workplace.server(each)
+        if not isinstance(server, Configured):
+            continue  # its kind has no configuration that is known
+        way_back.test_before(server)
+        root = workplace.config.server[each].proof_folder
+        changes += [way_back.Change(each, change) for change in server.plan_let_through(names, _FOLDER, root)]
+    if not changes:
+        raise ServerTrouble(
+            "there is no configuration that could be changed",
+            where=", ".join(servers),
+            advice="edit the configuration so that /.well-known/acme-challenge/ is answered from files",
+        )
+    return changes
+
+
+def _open(
+    workplace: "Workplace",
+    name: str,
+    changes: Sequence[way_back.Change],
+    failing: Sequence[str],
+) -> list[NameCheck]:
+    changed = list(dict.fromkeys(each.server for each in changes))
+    # Written down before they are made: what of these folders is empty may go when the way is closed.
+    folders = [[each, workplace.config.server[each].proof_folder] for each in changed]
+    began, up = workplace.clock.now(), up_of(workplace, changed)
+    way_back.keep(_folder(workplace, name), changes, open=False, folders=folders, up=up)
+    try:
+        for server, folder in folders:
+            workplace.server(server).host.have_folder(folder)
+        way_back.make(workplace, changes)
+        for each in changed:
+            way_back.take_effect(workplace.configured(each))
+        seen = _look_until_seen(workplace, name, failing)
+    except InkStampError as error:
+        trouble, stopped = _put_back(workplace, name, began)
+        error.what = "; ".join([error.what, *stopped])
+        error.advice = "; ".join(filter(None, [", ".join(["all files are restored", *trouble]), error.advice]))
+        raise
+    way_back.remark(_folder(workplace, name), open=True)
+    return seen
+
+
+def _look_until_seen(workplace: "Workplace", name: str, names: Sequence[str]) -> list[NameCheck]:
+    """Try files from outside until all come through; for a moment after a reload the workers of before still answer."""
+    deadline = workplace.clock.monotonic() + _LOOK_SECONDS
+    while True:
+        checks = [each for each in _look(workplace, name) if each.name in names]
+        failing = [each for each in checks if _fails(each)]
+        if not failing:
+            return checks
+        if workplace.clock.monotonic() > deadline:
+            raise ServerTrouble(
+                f"a file for {failing[0].name} is not seen from outside after the change either",
+                where=", ".join(dict.fromkeys(workplace.certificate(name).carriers)),
+                advice="something else is in the way: see the findings",
+                findings=[finding for each in failing for finding in each.findings],
+            )
+        workplace.clock.sleep(_PAUSE)
+
+
+def _put_back(workplace: "Workplace", name: str, since: datetime) -> tuple[list[str], list[str]]:
+    """Bring the files back; returns what went wrong with that, and which servers had stopped since a moment."""
+    folder = _folder(workplace, name)
+    manifest = way_back.bring_back(workplace, folder)
+    trouble = way_back.reload_all(workplace, dict.fromkeys(each["server"] for each in manifest["files"]))
+    stopped = [told for each in manifest.get("up", ()) if (told := start_again(workplace, each, since))]
+    _drop_folders(workplace, manifest["folders"])
+    remove_tree(folder)
+    return trouble, stopped
+
+
+def _drop_folders(workplace: "Workplace", folders: Sequence[Sequence[str]]) -> None:
+    for server, path in folders:
+        workplace.host(server).drop_folder(path)
+
+
+def _recover(workplace: "Workplace", name: str, servers: Sequence[str]) -> None:
+    """Put back what a run that was killed had begun to change."""
+    manifest = way_back.kept(_folder(workplace, name))
+    if manifest is not None and not manifest["open"] and servers:
+        workplace.progress.step(name, "rolling back an interrupted run")
+        _put_back(workplace, name, workplace.clock.now())
+
+
+def close_again(workplace: "Workplace", name: str) -> Passage:
+    """Take the edits of `let_through` back, and leave what else was changed in the files since.
+
+    Raises:
+        UsageError: The way was not opened.
+        ServerTrouble: The edits cannot be found in a file any more, or the server refuses the change.
+
+    """
+    entry: Certificate = workplace.certificate(name)
+    folder = _folder(workplace, name)
+    with workplace.hold_certificate(name), workplace.hold_servers(file_servers(workplace.config, entry)):
+        manifest = way_back.kept(folder)
+        if manifest is None:
+            raise UsageError(f"no change was made for “{name}”", advice="there is nothing to close")
+        undone = way_back.reversed_changes(workplace, folder, nearest=True)
+        for each in dict.fromkeys(change.server for change in undone):
+            way_back.test_before(workplace.configured(each))
+        way_back.make(workplace, undone)
+        try:
+            for each in dict.fromkeys(change.server for change in undone):
+                way_back.take_effect(workplace.configured(each))
+        except ServerTrouble as error:
+            way_back.make(workplace, [_turned(change) for change in undone])
+            way_back.reload_all(workplace, dict.fromkeys(change.server for change in undone))
+            error.advice = f"all files are restored; {error.advice}"
+            raise
+        _drop_folders(workplace, manifest["folders"])
+        remove_tree(folder)
+        workplace.ledger.note("closed again", "the challenge path", name)
+    return _passage(entry.names, undone, [], done=True)
+
+
+def _turned(change: way_back.Change) -> way_back.Change:
+    return way_back.Change(change.server, FileChange(change.file.path, change.file.after, change.file.before))
+
+
+def _passage(
+    names: Sequence[str], changes: Sequence[way_back.Change], checks: Sequence[NameCheck], *, done: bool
+) -> Passage:
+    findings = tuple(
+        finding for check in checks for finding in check.findings if finding.topic in {"validation", "server"}
+    )
+    return Passage(names=tuple(names), differences=way_back.differences(changes), findings=findings, done=done)

@@ -1,0 +1,336 @@
+"""Show the CA that an order's names are ours: by the first way that is seen to work, name by name."""
+
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from inkstamp.acme.messages import Authorization, Challenge, is_token
+from inkstamp.acme.orders import challenge_of
+from inkstamp.config.carrying import file_servers, methods_for, record_carrier
+from inkstamp.config.model import Certificate
+from inkstamp.config.words import BY_HAND
+from inkstamp.errors import (
+    CaMisbehaved,
+    CarrierTrouble,
+    FileTrouble,
+    InkStampError,
+    NetworkTrouble,
+    ProofFailed,
+    ReachTrouble,
+    ServerTrouble,
+)
+from inkstamp.findings import Finding, Severity, note, worst
+from inkstamp.jobs.validation import web_files
+from inkstamp.ledger.records import OrderRecord
+from inkstamp.proof.observation import Caution, look_at, look_at_handshake
+from inkstamp.proof.web_file import FileProof, http_proof
+from inkstamp.view.addresses import address_book
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.proof.listener import Listener
+    from inkstamp.proof.tls_alpn import TlsProof
+
+_SURMOUNTABLE = (CarrierTrouble, FileTrouble, NetworkTrouble, ProofFailed, ReachTrouble, ServerTrouble)
+"""What may stand in the way of one method and not of another."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Task:
+    """One name to prove, and the ways that are left, the first one next."""
+
+    authorization: Authorization
+    ways: tuple[Challenge, ...]
+
+    @property
+    def identifier(self) -> str:
+        star = "*." if self.authorization.wildcard else ""
+        return star + self.authorization.identifier.value
+
+    @property
+    def name(self) -> str:
+        return self.authorization.identifier.value
+
+    @property
+    def challenge(self) -> Challenge:
+        return self.ways[0]
+
+
+_Seen = Mapping[str, Sequence[Finding]]
+"""What was seen of each proof, by its challenge's URL."""
+
+
+class Showing:
+    """The proofs of one order, from the first attempt until they are taken down."""
+
+    def __init__(
+        self,
+        workplace: "Workplace",
+        order: OrderRecord,
+        entry: Certificate,
+        *,
+        authorized: Callable[[Challenge], str],
+        wait: float,
+        refused: Mapping[str, Sequence[str]],
+    ) -> None:
+        """Begin.
+
+        Args:
+            workplace: The run's surroundings.
+            order: Whose proofs they are.
+            entry: The certificate as configured.
+            authorized: Returns a challenge's key authorization (RFC 8555 section 8.1).
+            wait: Seconds to wait at least for records in DNS.
+            refused: By name, the methods that the CA did not accept last time; they are tried last.
+
+        """
+        self._workplace = workplace
+        self._order = order
+        self._entry = entry
+        self._authorized = authorized
+        self._wait = wait
+        self._refused = refused
+        self._listening: dict[int, ExitStack] = {}
+        """By port, what gives it back."""
+        self._listened: dict[int, list[_Task]] = {}
+        self._answered_files: list[FileProof] = []
+        self._answered_handshakes: list[TlsProof] = []
+
+    def take_down(self) -> None:
+        """Remove the proofs, those of killed runs included, and give ports back."""
+        for port in list(self._listening):
+            self._listening.pop(port).close()
+        web_files.take_down(self._workplace, self._order)
+
+    def show(self, pending: Sequence[Authorization]) -> list[tuple[Authorization, Challenge]]:
+        """Put up a proof for each, and return the challenges whose proofs are seen from outside.
+
+        Raises:
+            ProofFailed: For a name, no configured way is seen to work; the CA must not be asked.
+            StillWaiting: A person has to make records.
+            CaMisbehaved: The CA offers none of the configured ways for a name.
+            ServerTrouble, FileTrouble, CarrierTrouble: The last way left could not be gone.
+
+        """
+        waiting = [_Task(each, self._ways(each)) for each in pending]
+        ready: list[_Task] = []
+        lost: list[Finding] = []
+        while waiting:
+            methods = dict.fromkeys(task.challenge.type for task in waiting)
+            groups = {method: [task for task in waiting if task.challenge.type == method] for method in methods}
+            waiting = []
+            for method, group in groups.items():
+                shown, others, findings = self._attempt(method, group)
+                ready += shown
+                waiting += others
+                lost += findings
+        if lost:
+            raise self._failed(lost)
+        return [(task.authorization, task.challenge) for task in ready]
+
+    def _ways(self, authorization: Authorization) -> tuple[Challenge, ...]:
+        """Return the challenges that can be met, in the order in which to try them."""
+        name = authorization.identifier.value
+        star = "*." if authorization.wildcard else ""
+        methods = methods_for(self._entry, star + name)
+        last = self._refused.get(star + name, ())
+        methods = tuple(sorted(methods, key=lambda each: each in last))
+        found = tuple(each for method in methods if (each := challenge_of(authorization, method)) is not None)
+        if not found:
+            offered = ", ".join(challenge.type for challenge in authorization.challenges) or "none"
+            raise CaMisbehaved(
+                f"the CA offers no {' or '.join(methods)} challenge for {star + name}",
+                where=self._order.url,
+                said=f"it offers: {offered}",
+                advice="set `proof` for this certificate to a method that it offers",
+            )
+        for challenge in found:
+            if not is_token(challenge.token):
+                error = CaMisbehaved("the CA's challenge has no usable token", where=challenge.url)
+                error.lasting = True  # its authorization keeps it
+                raise error
+        return found
+
+    def _attempt(self, method: str, group: Sequence[_Task]) -> tuple[list[_Task], list[_Task], list[Finding]]:
+        """Go one way for a group of names: those that are seen, those that go on otherwise, what is lost."""
+        try:
+            seen = self._put_up(method, group)
+        except _SURMOUNTABLE as error:
+            if any(len(task.ways) < 2 for task in group):
+                raise
+            self._turn(method, group, error)
+            return [], [_Task(task.authorization, task.ways[1:]) for task in group], []
+        shown: list[_Task] = []
+        others: list[_Task] = []
+        lost: list[Finding] = []
+        for task in group:
+            found = seen[task.challenge.url]
+            if worst(found) is not Severity.BAD:
+                shown.append(task)
+            elif len(task.ways) > 1:
+                others.append(_Task(task.authorization, task.ways[1:]))
+            else:
+                lost += found
+                continue
+            for finding in found:
+                self._workplace.progress.found(self._order.certificate, finding)
+        if others:
+            self._turn(method, others, None)
+        return shown, others, lost
+
+    def _turn(self, method: str, group: Sequence[_Task], error: InkStampError | None) -> None:
+        """Say that another way is tried, and why."""
+        names = web_files.first_and_count([task.identifier for task in group])
+        after = group[0].ways[1].type if error is not None else group[0].ways[0].type
+        why = f": {error.what}" if error is not None else " is not seen"
+        for finding in error.findings if error is not None else ():
+            self._workplace.progress.found(self._order.certificate, finding)
+        self._workplace.progress.found(
+            self._order.certificate, note("validation", names, f"{method}{why}; {after} is tried instead")
+        )
+
+    def _put_up(self, method: str, group: Sequence[_Task]) -> _Seen:
+        if method == "dns-01":
+            return self._records(group)
+        web_files.check_addresses(self._workplace, [task.name for task in group])
+        return self._handshakes(group) if method == "tls-alpn-01" else self._files(group)
+
+    def _files(self, group: Sequence[_Task]) -> _Seen:
+        from inkstamp.proof.listener import answer_files
+
+        proofs = {task.challenge.url: http_proof(task.name, task.challenge.token, self._authorized(task.challenge))
+                  for task in group}  # fmt: skip
+        servers = file_servers(self._workplace.config, self._entry)
+        if servers:
+            web_files.put_up(self._workplace, self._order.id, servers, list(proofs.values()))
+        else:
+            self._answered_files += proofs.values()
+            port = self._workplace.view.http_port
+            self._listen(port, group, lambda where: answer_files(where, port, self._answered_files))
+        ours = web_files.answers_at(self._workplace, servers)
+        seen = web_files.look_until_seen(
+            self._workplace,
+            list(proofs.values()),
+            lambda proof: look_at(proof, self._workplace.view, ours, self._caution()),
+        )
+        for proof in proofs.values():
+            if worst(seen[proof]) is Severity.BAD:
+                seen[proof] += web_files.in_the_way(self._workplace, servers, proof)
+        return {url: seen[proof] for url, proof in proofs.items()}
+
+    def _listen(self, port: int, group: Sequence[_Task], open_port: Callable[[tuple[str, ...]], "Listener"]) -> None:
+        """Answer on a port for these names, and for those that it is answered for already."""
+        if port in self._listening:  # its lock is this run's, and cannot be had twice
+            self._listening.pop(port).close()
+        self._listened.setdefault(port, []).extend(group)
+        with ExitStack() as opening:
+            opening.enter_context(self._workplace.hold_port(port))
+            opening.callback(open_port(self._addresses(self._listened[port])).close)
+            self._listening[port] = opening.pop_all()
+
+    def _addresses(self, group: Sequence[_Task]) -> tuple[str, ...]:
+        from inkstamp.proof.listener import where_to_listen
+
+        book = address_book(self._workplace.view)
+        return where_to_listen([address for task in group for address in book.look_up(task.name).all])
+
+    def _caution(self) -> Caution:
+        # Where a CA was content before, what cannot be seen from here has not kept it from that.
+        known = self._workplace.ledger.newest_edition(self._order.certificate) is not None
+        return Caution(whole=not known, anyway=self._workplace.asks_anyway)
+
+    def _handshakes(self, group: Sequence[_Task]) -> _Seen:
+        from inkstamp.proof.listener import answer_handshakes
+        from inkstamp.proof.tls_alpn import tls_proof
+
+        view, now = self._workplace.view, self._workplace.clock.now()
+        proofs = {task.challenge.url: tls_proof(task.name, self._authorized(task.challenge), now) for task in group}
+        self._answered_handshakes += proofs.values()
+        port = view.https_port
+        self._listen(port, group, lambda where: answer_handshakes(where, port, self._answered_handshakes))
+        seen = web_files.look_until_seen(
+            self._workplace, list(proofs.values()), lambda proof: look_at_handshake(proof, view, self._caution())
+        )
+        return {url: seen[proof] for url, proof in proofs.items()}
+
+    def _records(self, group: Sequence[_Task]) -> _Seen:
+        from inkstamp.jobs.validation import dns_records
+        from inkstamp.proof.dns01 import record_name, record_value
+        from inkstamp.proof.record import RecordProof
+
+        wanted = [
+            RecordProof("txt", record_name(task.name), record_value(self._authorized(task.challenge))) for task in group
+        ]
+        via = record_carrier(self._workplace.config, self._entry)
+        placed = dns_records.place(self._workplace, wanted)
+        dns_records.put_up(self._workplace, self._order.id, via, placed)
+        observed = dns_records.observe(self._workplace, via, placed, self._wait)
+        lacking = [each for each, found in observed.items() if worst(found) is Severity.BAD]
+        if lacking and via == BY_HAND:
+            raise dns_records.ask_person(self._order, lacking, observed)
+        known = {(each.asked, each.record.value): found for each, found in observed.items()}
+        return {
+            task.challenge.url: known[(proof.place, proof.value)] for task, proof in zip(group, wanted, strict=True)
+        }
+
+    def _failed(self, lost: Sequence[Finding]) -> ProofFailed:
+        failing = [finding for finding in lost if finding.severity is Severity.BAD]
+        names = list(dict.fromkeys(finding.subject.partition(" ")[0] for finding in failing))
+        certificate = self._order.certificate
+        fix = "correct that"
+        if any(finding.topic == "server" for finding in lost):
+            fix = f"correct that, or see what `inkstamp prove {certificate} --let-through --preview` would change"
+        return ProofFailed(
+            f"the challenge response for {web_files.first_and_count(names)} cannot be fetched from outside; the "
+            "CA was not asked to validate",
+            findings=lost,
+            advice=f"{fix}, then run `inkstamp stamp {certificate}`; it resumes this order",
+        )
+
+
+def check_ways(workplace: "Workplace", entry: Certificate) -> None:
+    """Make sure, before a CA is asked for anything, that some way of proving can be gone for each name.
+
+    Raises:
+        ProofFailed: A name has no address, or is in no zone, or its CAA records forbid it.
+        ServerTrouble, FileTrouble: No virtual host answers for a name, or its folder cannot be written to.
+
+    """
+    lost: list[Finding] = []
+    for name in entry.names:
+        try:
+            _check_way(workplace, entry, name)
+        except ProofFailed as error:
+            if not error.findings:
+                raise
+            lost += error.findings
+    if lost:
+        raise web_files.not_found(lost)
+    forbidden = web_files.forbidden(workplace, entry, {name: methods_for(entry, name) for name in entry.names})
+    if forbidden:
+        raise ProofFailed(
+            f"CAA records forbid {entry.authority} to issue for "
+            f"{web_files.first_and_count([f.subject for f in forbidden])}",
+            findings=forbidden,
+            advice="correct the records, then run the same command again",
+        )
+
+
+def _check_way(workplace: "Workplace", entry: Certificate, name: str) -> None:
+    methods = methods_for(entry, name)
+    for method in methods:
+        try:
+            if method == "dns-01":
+                from inkstamp.jobs.validation.dns_records import place_challenges
+
+                place_challenges(workplace, [name])
+            else:
+                servers = file_servers(workplace.config, entry) if method == "http-01" else ()
+                web_files.check_folders(workplace, servers, [name])
+                web_files.check_addresses(workplace, [name])
+        except _SURMOUNTABLE:
+            if method == methods[-1]:
+                raise
+        else:
+            return

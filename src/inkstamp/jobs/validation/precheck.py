@@ -1,0 +1,384 @@
+"""What a CA will look at for each name, looked at beforehand; no CA is needed for it."""
+
+import secrets
+from collections.abc import Callable, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+from inkstamp.bulkhead import apart, attempt, side_by_side
+from inkstamp.config.carrying import methods_for
+from inkstamp.config.words import BY_HAND, LISTENER
+from inkstamp.deadline import within
+from inkstamp.errors import InkStampError, ServerTrouble, UsageError
+from inkstamp.findings import Finding, Severity, bad, note, ok, warn, worst
+from inkstamp.jobs.authorities import caa_names
+from inkstamp.jobs.lifecycle.enrolment import serving_server
+from inkstamp.jobs.validation import dns_records
+from inkstamp.jobs.validation.dns_records import Placed, place, place_challenges
+from inkstamp.jobs.validation.web_files import answers_at, in_the_way, put_up, take_down_of
+from inkstamp.ledger.records import TRIAL_ORDER
+from inkstamp.pki.certifiable import why_address_not_public, why_not_public
+from inkstamp.pki.names import as_address, normalise, readable
+from inkstamp.pki.suffixes import registrable
+from inkstamp.proof.caa import judge_caa
+from inkstamp.proof.dns01 import record_name
+from inkstamp.proof.observation import Caution, look_at
+from inkstamp.proof.record import RecordProof
+from inkstamp.proof.web_file import FileProof, http_proof
+from inkstamp.reach.ports import local_listeners
+from inkstamp.view.addresses import Addresses, address_book
+from inkstamp.view.authoritative import ask_server
+from inkstamp.view.point import is_own_address
+from inkstamp.view.records import Records
+from inkstamp.wording import known_names
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_AT_ONCE = 16
+_NAME_SECONDS = 120.0
+"""For all that is looked at for one name."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class NameCheck:
+    """What was seen of one name."""
+
+    name: str
+    addresses: tuple[str, ...]
+    method: str
+    """The way of proving that was looked at: `http-01` or `dns-01`."""
+    findings: tuple[Finding, ...]
+
+    tried: bool = True
+    """Whether the proof was: put where it will be, and seen from outside."""
+
+    @property
+    def passes(self) -> bool:
+        """Whether all was tried, and nothing was seen that a CA would fail on."""
+        return self.tried and worst(self.findings) is not Severity.BAD
+
+    def mark(self, topic: str) -> str:
+        """Say in one word how one topic stands; a dash when it was not looked at."""
+        about = [each for each in self.findings if each.topic == topic]
+        return worst(about).value if about else "-"
+
+
+@dataclass(frozen=True, slots=True)
+class _Wish:
+    """A name, and how it is to be proven."""
+
+    name: str
+    method: str
+    via: tuple[str, ...]
+    """The servers that carry the trial, or `listener`; empty for none."""
+    authority: str
+    lacking: str = ""
+    """Why there is nothing that would carry it."""
+    whole: bool = True
+    """Whether each of its addresses must be seen."""
+
+
+def precheck(
+    workplace: "Workplace", targets: Sequence[str], *, authority: str = "", via: Sequence[str] = (), whole: bool = True
+) -> list[NameCheck]:
+    """Look at each target: a domain name, or a configured certificate for all of its names.
+
+    Where something can carry it, a file of random content is put up for each name, or a record made, looked at from
+    outside, and taken away again. With `whole` an address that cannot be reached from here does not pass.
+
+    Raises:
+        UsageError: A named authority or server is not configured.
+        NameTrouble: A target is neither a certificate nor a name.
+
+    """
+    wishes = [replace(each, whole=whole) for each in _wishes(workplace, targets, authority, via)]
+    trials: dict[str, FileProof] = {}
+    troubles: dict[str, list[Finding]] = {}
+    records: dict[str, Placed] = {}
+    with workplace.hold_trial(), ExitStack() as listening:
+        take_down_of(workplace, TRIAL_ORDER)  # of a run that was killed
+        try:
+            for wish in wishes:
+                if _servers(workplace, wish):
+                    _plant(workplace, wish, trials, troubles)
+                elif wish.method == "dns-01":
+                    _make_record(workplace, wish, records, troubles)
+            _listen(workplace, [wish for wish in wishes if wish.via == (LISTENER,)], trials, troubles, listening)
+            look = _looker(workplace, trials, records, troubles)
+
+            def look_at(wish: _Wish) -> NameCheck:
+                with within(_NAME_SECONDS):
+                    found = attempt(look, wish)
+                if not isinstance(found, InkStampError):
+                    return found
+                finding = bad("precheck", wish.name, found.what, found.advice)
+                return NameCheck(name=wish.name, addresses=(), method=wish.method, findings=(finding,), tried=False)
+
+            return side_by_side(look_at, wishes, _AT_ONCE)
+        finally:
+            take_down_of(workplace, TRIAL_ORDER)
+
+
+def _wishes(workplace: "Workplace", targets: Sequence[str], authority: str, via: Sequence[str]) -> list[_Wish]:
+    config = workplace.config_or_empty()
+    known = [*config.server, *config.nameserver, *config.program, BY_HAND, LISTENER]
+    for each in via:
+        if each not in known:
+            raise UsageError(
+                f"there is no server, nameserver or program “{each}” in the configuration",
+                advice=known_names(known, each),
+            )
+    if authority and authority not in config.authority:
+        raise UsageError(f"there is no authority “{authority}”", advice=known_names(config.authority, authority))
+    usual = authority or (next(iter(config.authority)) if len(config.authority) == 1 else "")
+    wishes = []
+    for target in targets:
+        entry = config.certificate.get(target)
+        if entry is not None:
+            acme = config.authority[entry.authority].kind == "acme"
+            carriers = tuple(each for each in via or entry.carriers if each in known)
+            for name in entry.names:
+                ways = methods_for(entry, name) if acme else ()
+                wishes.append(_Wish(name, next(iter(ways), _usual(name)), carriers, authority or entry.authority))
+            continue
+        name = as_address(target) or normalise(target)
+        wishes.append(_as_asked(workplace, name, via, usual))
+    return list(dict.fromkeys(wishes))
+
+
+def _as_asked(workplace: "Workplace", name: str, via: Sequence[str], authority: str) -> _Wish:
+    """Return how a name that is not configured would be proven: by what is named, or what `stamp` would choose."""
+    config = workplace.config_or_empty()
+    records = [*config.nameserver, *config.program]
+    method = _usual(name)
+    if via and set(via) <= {*records, BY_HAND} and not as_address(name):
+        method = "dns-01"
+    if via or method == "dns-01":
+        usual = records if len(records) == 1 else []
+        return _Wish(name, method, tuple(via or usual), authority)
+    try:
+        return _Wish(name, method, (serving_server(workplace, [name]),), authority)
+    except InkStampError as error:
+        return _Wish(name, method, (), authority, f"{error.what}; {error.advice}" if error.advice else error.what)
+
+
+def _usual(name: str) -> str:
+    return "dns-01" if name.startswith("*.") else "http-01"
+
+
+def _trial(name: str) -> FileProof:
+    return http_proof(name, f"trial-{secrets.token_hex(8)}", secrets.token_hex(16))
+
+
+def _plant(
+    workplace: "Workplace", wish: _Wish, trials: dict[str, FileProof], troubles: dict[str, list[Finding]]
+) -> None:
+    """Put up the trial's file; that no virtual host or folder is there for it is a finding, too."""
+    if wish.method != "http-01":
+        return
+    proof = _trial(wish.name)
+    try:
+        with apart():
+            put_up(workplace, TRIAL_ORDER, _servers(workplace, wish), [proof])
+    except InkStampError as error:
+        about = "server" if isinstance(error, ServerTrouble) else "validation"
+        told = bad(about, wish.name, error.what, error.advice)
+        troubles[wish.name] = [told, *in_the_way(workplace, _servers(workplace, wish), proof)]
+        return
+    trials[wish.name] = proof
+
+
+def _listen(
+    workplace: "Workplace",
+    wishes: Sequence[_Wish],
+    trials: dict[str, FileProof],
+    troubles: dict[str, list[Finding]],
+    listening: ExitStack,
+) -> None:
+    """Answer on the port for those that nothing else carries; that it is taken is a finding, too."""
+    names = [wish.name for wish in wishes if wish.method == "http-01"]
+    if not names:
+        return
+    from inkstamp.proof.listener import answer_files, where_to_listen
+
+    book, port = address_book(workplace.view), workplace.view.http_port
+    proofs = {name: _trial(name) for name in names}
+    addresses = where_to_listen([address for name in names for address in book.look_up(name).all])
+    listening.enter_context(workplace.hold_port(port))
+    try:
+        listening.callback(answer_files(addresses, port, list(proofs.values())).close)
+    except ServerTrouble as error:
+        troubles |= {name: [bad("server", name, f"{error.what} at {error.where}", error.advice)] for name in names}
+        return
+    trials |= proofs
+
+
+def _looker(
+    workplace: "Workplace",
+    trials: dict[str, FileProof],
+    made: dict[str, Placed],
+    troubles: dict[str, list[Finding]],
+) -> Callable[[_Wish], NameCheck]:
+    records = Records(workplace.view)
+    issuers = {name: caa_names(workplace, name) for name in workplace.config_or_empty().authority}
+    accounts = {name: workplace.ledger.account(name) for name in issuers}
+
+    def look(wish: _Wish) -> NameCheck:
+        name = wish.name
+        findings = [*_name(workplace, name)]
+        addresses: tuple[str, ...] = ()
+        if wish.method != "dns-01":
+            found = address_book(workplace.view).look_up(name)
+            addresses = found.all
+            findings += _addresses(workplace, wish, found, records)
+            findings += _web(workplace, wish, trials, troubles) if wish.method == "http-01" else _tls(workplace)
+        else:
+            findings += [*_zone(workplace, name), *_record(workplace, wish, made.get(name), troubles)]
+        if as_address(name):  # CAA is about names (RFC 8659 section 1)
+            tried = name in trials or name in troubles
+            return NameCheck(name=name, addresses=addresses, method=wish.method, findings=tuple(findings), tried=tried)
+        account = accounts.get(wish.authority)
+        findings.append(
+            judge_caa(
+                name,
+                records.caa(name),
+                issuers=issuers.get(wish.authority, ()),
+                method=wish.method,
+                account=account.url if account else "",
+                authority=wish.authority or "your CA",
+            )
+        )
+        tried = name in trials or name in made or name in troubles or wish.method == "tls-alpn-01"
+        return NameCheck(name=name, addresses=addresses, method=wish.method, findings=tuple(findings), tried=tried)
+
+    return look
+
+
+def _name(workplace: "Workplace", name: str) -> list[Finding]:
+    reason = why_address_not_public(name) if as_address(name) else why_not_public(name)
+    if reason and workplace.is_private:
+        return [ok("name", name, f"a private CA may issue for it, a public CA may not: {reason}")]
+    if reason:
+        return [bad("name", name, f"no public CA may issue for it: {reason}", "leave it out, or ask a private CA")]
+    if name.startswith("*."):
+        return [ok("name", readable(name), "a wildcard: validated by dns-01 only")]
+    if as_address(name):
+        return [ok("name", name, "an IP address: public CAs may issue for it (RFC 8738), few do")]
+    return [ok("name", readable(name), f"a public CA may issue for it; its registrable domain is {registrable(name)}")]
+
+
+def _addresses(workplace: "Workplace", wish: _Wish, known: Addresses, records: Records) -> list[Finding]:
+    """Whose each address is: this machine's, the server's as its configuration says, or somebody else's."""
+    name, addresses, trouble = wish.name, known.all, known.trouble
+    if not addresses:
+        if records.is_broken_by_dnssec(name):
+            trouble = "its DNSSEC signatures are not right: validating resolvers refuse its answers"
+            return [bad("address", name, trouble, "sign the zone again, or correct the DS record")]
+        told = trouble.removeprefix(f"{name} ")
+        return [bad("address", name, told, known.remedy(name))]
+    findings = []
+    for address in addresses:
+        ours = next(
+            (each for each in _servers(workplace, wish) if workplace.server(each).answers_at(name, address)), ""
+        )
+        if ours:
+            findings.append(ok("address", name, f"{address} is answered by {ours}"))
+        elif is_own_address(address):
+            findings.append(note("address", name, f"{address} is this machine's"))
+        else:
+            findings.append(
+                warn("address", name, f"{address} is neither this machine nor a configured server",
+                     "if a load balancer or CDN is there, it must pass the challenge path on")
+            )  # fmt: skip
+    return findings
+
+
+def _web(
+    workplace: "Workplace", wish: _Wish, trials: dict[str, FileProof], troubles: dict[str, list[Finding]]
+) -> list[Finding]:
+    if wish.name in troubles:
+        return troubles[wish.name]
+    proof = trials.get(wish.name)
+    if proof is None:
+        why = wish.lacking or "no server is named; add --via SERVER"
+        return [warn("validation", wish.name, f"was not tried: {why}", f"inkstamp precheck {wish.name} --via SERVER")]
+    servers = _servers(workplace, wish)
+    seen = look_at(proof, workplace.view, answers_at(workplace, servers), Caution(whole=wish.whole))
+    return seen if worst(seen) is not Severity.BAD else [*seen, *in_the_way(workplace, servers, proof)]
+
+
+def _servers(workplace: "Workplace", wish: _Wish) -> tuple[str, ...]:
+    if wish.method != "http-01":
+        return ()
+    return tuple(each for each in wish.via if each in workplace.config_or_empty().server)
+
+
+def _make_record(
+    workplace: "Workplace", wish: _Wish, made: dict[str, Placed], troubles: dict[str, list[Finding]]
+) -> None:
+    """Put a record into DNS as it would be for the proof; that it cannot be is a finding, too."""
+    carrier = _record_carrier(workplace, wish)
+    if not carrier:
+        return
+    try:
+        with apart():
+            (placed,) = place(workplace, [RecordProof("txt", record_name(wish.name), f"trial-{secrets.token_hex(16)}")])
+            dns_records.put_up(workplace, TRIAL_ORDER, carrier, [placed])
+    except InkStampError as error:
+        told = f"{error.what}{f': {error.said}' if error.said else ''}"
+        troubles[wish.name] = [bad("validation", wish.name, told, error.advice)]
+        return
+    made[wish.name] = placed
+
+
+def _record_carrier(workplace: "Workplace", wish: _Wish) -> str:
+    config = workplace.config_or_empty()
+    return next((each for each in wish.via if each in config.nameserver or each in config.program), "")
+
+
+def _record(
+    workplace: "Workplace", wish: _Wish, placed: Placed | None, troubles: dict[str, list[Finding]]
+) -> list[Finding]:
+    if wish.name in troubles:
+        return troubles[wish.name]
+    if placed is None:
+        why = "the record is created by hand" if BY_HAND in wish.via else "no nameserver is named"
+        return [
+            warn("validation", wish.name, f"was not tried: {why}", f"inkstamp precheck '{wish.name}' --via NAMESERVER")
+        ]
+    return dns_records.observe(workplace, _record_carrier(workplace, wish), [placed])[placed]
+
+
+def _tls(workplace: "Workplace") -> list[Finding]:
+    """For handshakes: whether the port can be had."""
+    port = workplace.view.https_port
+    holder = next(iter(local_listeners(port)), None)
+    if holder is not None:
+        return [bad("validation", f"port {port}", f"is taken by {holder}, and tls-alpn-01 needs it",
+                    "stop that program meanwhile, or use another method")]  # fmt: skip
+    return [ok("validation", f"port {port}", "is free for tls-alpn-01")]
+
+
+def _zone(workplace: "Workplace", name: str) -> list[Finding]:
+    """For records: which zone they go into, and whether all of its nameservers answer alike."""
+    try:
+        (placed,) = place_challenges(workplace, [name])
+    except InkStampError as error:
+        return [bad("zone", name, f"{error.what}{f': {error.said}' if error.said else ''}", error.advice)]
+    zone, target = placed.zone, placed.record.name
+    alias = f" (as {target})" if target != placed.asked else ""
+    findings = [ok("zone", name, f"the record goes into the zone {zone.apex}{alias}")]
+    serials: dict[str, str] = {}
+    for host, address in zone.servers:
+        told = ask_server(host, address, workplace.view.dns_port, zone.apex, "SOA")
+        if told.trouble:
+            remedy = "correct that nameserver, or remove it from the delegation"
+            findings.append(bad("zone", name, f"{host} ({address}) {told.trouble}", remedy))
+        elif told.values:
+            serials[f"{host} ({address})"] = told.values[0].split()[2]
+    if len(set(serials.values())) > 1:
+        listed = ", ".join(f"{host} has {serial}" for host, serial in serials.items())
+        findings.append(warn("zone", name, f"its nameservers have different serial numbers: {listed}", "see transfers"))
+    return findings

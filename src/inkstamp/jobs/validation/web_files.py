@@ -1,0 +1,207 @@
+"""Put up proofs, look at them as the CA will, take them down."""
+
+from collections.abc import Callable, Mapping, Sequence
+from typing import TYPE_CHECKING, TypeVar
+
+import msgspec
+
+from inkstamp.bulkhead import side_by_side
+from inkstamp.config.model import Certificate, mistake_key
+from inkstamp.errors import ConfigurationError, InkStampError, ProofFailed, ReachTrouble
+from inkstamp.findings import Finding, Severity, bad, note, worst
+from inkstamp.ledger.records import OrderRecord, ProofRecord
+from inkstamp.pki.names import as_address
+from inkstamp.proof.web_file import FileProof
+from inkstamp.servers.interface import Obstacle
+from inkstamp.view.addresses import address_book
+from inkstamp.view.point import is_own_address
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_P = TypeVar("_P")
+_LOOKS = 3
+"""A web server that was reloaded a moment ago, or a shared folder, may need a second to show a new file."""
+_PAUSE = 0.7
+_AT_ONCE = 16
+_MOST_OBSTACLES = 3
+_ENOUGH = 3.0
+"""Seconds; looks that took this long met silence, and more of it would tell nothing new."""
+TRIAL_PARTS = (".well-known", "acme-challenge", "trial")
+"""Where the file of a proof would lie, as far as that has to be known before there is one."""
+
+
+def check_folders(workplace: "Workplace", servers: Sequence[str], names: Sequence[str]) -> None:
+    """Make sure, before a CA is asked for anything, that each name has a place for its proof on each server.
+
+    Raises:
+        ServerTrouble: No virtual host answers for a name.
+        FileTrouble: A document root is missing, or cannot or must not be written to.
+
+    """
+    for via in servers:
+        server = workplace.server(via)
+        for name in names:
+            for place in server.places(name, TRIAL_PARTS):
+                server.host.check_root(place.root, place.parts)
+
+
+def check_addresses(workplace: "Workplace", names: Sequence[str]) -> None:
+    """Make sure that each name has an address; ProofFailed tells all that have none at once."""
+    book = address_book(workplace.view)
+    lost = [
+        bad("address", name, found.trouble, found.remedy(name))
+        for name in names
+        if not (found := book.look_up(name)).all
+    ]
+    if lost:
+        raise not_found(lost)
+
+
+def forbidden(workplace: "Workplace", entry: Certificate, methods: Mapping[str, Sequence[str]]) -> list[Finding]:
+    """Find the names that CAA records keep the certificate's CA from certifying by any of its methods.
+
+    Nothing is found where the CA's names in CAA are not known.
+    """
+    from inkstamp.jobs.authorities import caa_names
+    from inkstamp.proof.caa import judge_caa
+    from inkstamp.view.records import Records
+
+    issuers = caa_names(workplace, entry.authority)
+    if not issuers:
+        return []
+    known = workplace.ledger.account(entry.authority)
+    records = Records(workplace.view)
+
+    def judge(name: str) -> Finding:
+        found = records.caa(name)
+        judged = [
+            judge_caa(name, found, issuers=issuers, method=method, account=known.url if known else "",
+                      authority=entry.authority)
+            for method in methods[name]
+        ]  # fmt: skip
+        return next((each for each in judged if each.severity is not Severity.BAD), judged[0])
+
+    names = [name for name in entry.names if not as_address(name)]
+    return [each for each in side_by_side(judge, names, _AT_ONCE) if each.severity is Severity.BAD]
+
+
+def not_found(lost: Sequence[Finding]) -> ProofFailed:
+    """Make the error for names that have no address."""
+    return ProofFailed(
+        f"the CA would not find {first_and_count([each.subject for each in lost])}",
+        findings=lost,
+        advice="create the records, then run the same command again",
+    )
+
+
+def put_up(workplace: "Workplace", order_id: int, servers: Sequence[str], proofs: Sequence[FileProof]) -> None:
+    """Write the proofs into the document roots of every server; each is in the ledger before it is on the disk."""
+    places = [
+        (proof, via, place)
+        for via in servers
+        for proof in proofs
+        for place in workplace.server(via).places(proof.name, proof.parts)
+    ]
+    records = workplace.ledger.files.plan(
+        [
+            ProofRecord(
+                order_id=order_id,
+                server=via,
+                root=place.root,
+                parts=place.parts,
+                made=workplace.host(via).missing_folders(place.root, place.parts),
+            )
+            for _, via, place in places
+        ]
+    )
+    extra = []
+    for (proof, via, place), record in zip(places, records, strict=True):
+        planted = workplace.host(via).plant(place.root, place.parts, proof.content)
+        if set(planted.made) - set(record.made):  # another run's folders were cleared away in between
+            extra.append(msgspec.structs.replace(record, made=planted.made))
+    if extra:
+        workplace.ledger.files.plan(extra)
+
+
+def look_until_seen(
+    workplace: "Workplace", proofs: Sequence[_P], look: Callable[[_P], list[Finding]]
+) -> dict[_P, list[Finding]]:
+    """Look at each proof from outside, more than once at those that are not seen at first."""
+    seen: dict[_P, list[Finding]] = {}
+    unseen = list(proofs)
+    began = workplace.clock.monotonic()
+    for number in range(_LOOKS):
+        if number:
+            workplace.clock.sleep(_PAUSE)
+        seen |= {proof: look(proof) for proof in unseen}
+        unseen = [proof for proof in unseen if worst(seen[proof]) is Severity.BAD]
+        if not unseen or workplace.clock.monotonic() - began > _ENOUGH:
+            break
+    return seen
+
+
+def in_the_way(workplace: "Workplace", servers: Sequence[str], proof: FileProof) -> list[Finding]:
+    """Say what in the servers' configurations keeps a proof from being answered by its file, as far as it is seen."""
+    return [
+        note("server", proof.name, f"by the configuration, {proof.folder}… {each.what} ({each.where})")
+        for name in servers
+        for each in _obstacles(workplace, name, proof)
+    ]
+
+
+def _obstacles(workplace: "Workplace", server: str, proof: FileProof) -> tuple[Obstacle, ...]:
+    try:
+        return workplace.server(server).obstacles(proof.name, proof.parts)[:_MOST_OBSTACLES]
+    except InkStampError:
+        return ()  # the configuration cannot be read, which is told where the proof was to be put up
+
+
+def answers_at(workplace: "Workplace", servers: Sequence[str]) -> Callable[[str, str], bool]:
+    """Return what tells whether one of the servers, or this machine where there is none, answers at an address."""
+    if not servers:
+        return lambda _name, address: is_own_address(address)
+    return lambda name, address: any(workplace.server(each).answers_at(name, address) for each in servers)
+
+
+def take_down(workplace: "Workplace", order: OrderRecord) -> None:
+    """Remove all proofs of an order and the folders made for them, those of killed runs included."""
+    take_down_of(workplace, order.id)
+
+
+def take_down_of(workplace: "Workplace", order_id: int) -> None:
+    """Remove all proofs of the order with that id."""
+    for via in dict.fromkeys(each.server for each in workplace.ledger.files.of(order_id)):
+        # Orders share folders: which of them is the last one there must be clear.
+        with workplace.hold_proofs(via):
+            _take_down_from(workplace, order_id, via)
+    if workplace.ledger.dns.of(order_id):
+        from inkstamp.jobs.validation import dns_records
+
+        dns_records.take_down_of(workplace, order_id)
+
+
+def _take_down_from(workplace: "Workplace", order_id: int, via: str) -> None:
+    gone = []
+    for record in reversed([each for each in workplace.ledger.files.of(order_id) if each.server == via]):
+        try:
+            workplace.host(via).uproot(record.root, record.parts, record.made)
+        except ConfigurationError:
+            if mistake_key("server", via) not in workplace.config.mistaken:  # which is tried again once it is corrected
+                path = "/".join((record.root.rstrip("/"), *record.parts))
+                told = note("validation", via, f"is not configured any longer; what was placed there remains: {path}",
+                            "remove that file by hand")  # fmt: skip
+                workplace.progress.found(f"order {order_id}", told)
+                gone.append(record)
+        except ReachTrouble as error:
+            # The machine is unreachable, which must not hide what else went wrong; the next run tries again.
+            told = note("validation", via, f"a challenge response could not be removed: {error.what}")
+            workplace.progress.found(f"order {order_id}", told)
+        else:
+            gone.append(record)
+    workplace.ledger.files.forget(gone)
+
+
+def first_and_count(names: Sequence[str]) -> str:
+    """Name the first of several, and say how many more there are."""
+    return names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more"

@@ -1,0 +1,137 @@
+"""The ledger's pages on what stands in a certificate's way, until it is overcome."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from datetime import datetime
+
+import msgspec
+
+from inkstamp.clock import Clock
+from inkstamp.findings import Finding
+from inkstamp.ledger.rows import telling_damage
+from inkstamp.ledger.sqlite import Database, from_moment, to_moment
+from inkstamp.printable import printable
+
+
+class Told(msgspec.Struct, frozen=True, kw_only=True):
+    """What was told when a certificate's order, proof or install failed."""
+
+    kind: str
+    """The error's class (`ProofFailed`)."""
+    step: str
+    """What was being done, in a few words."""
+    what: str
+    where: str
+    said: str
+    """The other side's own words, line by line: the CA's problem, the server's complaint."""
+    problem: str
+    """Type of the CA's problem (`rateLimited`); empty when it was none."""
+    advice: str
+    findings: tuple[Finding, ...]
+    """What Ink Stamp saw itself."""
+    order: int = 0
+    """The order it happened to; 0 for none."""
+    asked: datetime | None = None
+    """Before which the CA does not want to be asked again; aware, UTC."""
+    traceback: str = ""
+    """Of an internal error, where it happened; empty for anything else."""
+
+
+class Setback(msgspec.Struct, frozen=True, kw_only=True):
+    """Why a certificate is not going on, as it was told last."""
+
+    certificate: str
+    since: datetime
+    """When it began; the same trouble at the same step counts as one."""
+    last: datetime
+    """When it was met last."""
+    times: int
+    told: Told
+
+
+def _cleaned(told: Told) -> Told:
+    """Return it without what strangers wrote that does not print, or cannot be written down at all."""
+    words = {name: printable(getattr(told, name)) for name in ("step", "what", "where", "said", "advice", "traceback")}
+    findings = tuple(
+        replace(each, subject=printable(each.subject), seen=printable(each.seen), remedy=printable(each.remedy))
+        for each in told.findings
+    )
+    return msgspec.structs.replace(told, findings=findings, **words)
+
+
+def _read_told(text: str) -> Told:
+    """Read what was told; what cannot be read any more says so, and holds nobody up."""
+    try:
+        return msgspec.json.decode(text, type=Told)
+    except (msgspec.MsgspecError, ValueError, TypeError):
+        what = "the recorded failure cannot be read"
+        return Told(kind="", step="", what=what, where="", said="", problem="", advice="", findings=())
+
+
+@telling_damage
+class Setbacks:
+    """One for each certificate that is held up, none for the others."""
+
+    def __init__(self, database: Database, clock: Clock) -> None:
+        self._database = database
+        self._clock = clock
+
+    def meet(self, certificate: str, told: Told) -> None:
+        """Record what stands in the way; what was told already keeps its beginning."""
+        now = from_moment(self._clock.now())
+        told = _cleaned(told)
+        known = self.of(certificate)
+        same = known is not None and (known.told.kind, known.told.step) == (told.kind, told.step)
+        with self._database.writing():
+            self._database.put(
+                "setback",
+                {"certificate": certificate},
+                since=from_moment(known.since) if same and known else now,
+                last=now,
+                times=known.times + 1 if same and known else 1,
+                told=msgspec.json.encode(told).decode(),
+            )
+
+    def overcome(self, certificate: str) -> None:
+        """Strike out what stood in the way."""
+        if self.of(certificate) is not None:
+            with self._database.writing():
+                self._database.execute("DELETE FROM setback WHERE certificate = :name", {"name": certificate})
+
+    def of(self, certificate: str) -> Setback | None:
+        """Return what stands in a certificate's way."""
+        return self.all(certificate).get(certificate)
+
+    def all(self, only: str = "") -> dict[str, Setback]:
+        """Return what stands in the way of all certificates, or of just one, by certificate."""
+        where = " WHERE certificate = :name" if only else ""
+        rows = self._database.rows(f"SELECT * FROM setback{where}", {"name": only})  # noqa: S608
+        return {
+            row["certificate"]: Setback(
+                certificate=row["certificate"],
+                since=to_moment(row["since"]),
+                last=to_moment(row["last"]),
+                times=row["times"],
+                told=_read_told(row["told"]),
+            )
+            for row in rows
+        }
+
+    def refuse(self, certificate: str, methods: Mapping[str, Sequence[str]]) -> None:
+        """Record by which methods the CA did not accept names, so that others are tried before them."""
+        with self._database.writing():
+            self._forget_methods(certificate)
+            for name, refused in methods.items():
+                for method in dict.fromkeys(refused):
+                    self._database.insert("refused_method", certificate=certificate, name=name, method=method)
+
+    def refused_methods(self, certificate: str) -> dict[str, list[str]]:
+        """Return by name the methods that the CA did not accept last time."""
+        found: dict[str, list[str]] = {}
+        query = "SELECT name, method FROM refused_method WHERE certificate = :certificate"
+        for row in self._database.rows(query, {"certificate": certificate}):
+            found.setdefault(row["name"], []).append(row["method"])
+        return found
+
+    def _forget_methods(self, certificate: str) -> None:
+        self._database.execute("DELETE FROM refused_method WHERE certificate = :name", {"name": certificate})

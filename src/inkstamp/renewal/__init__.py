@@ -1,1 +1,0 @@
-"""When to renew: pure decisions."""

@@ -328,7 +328,9 @@ class Lead:
         self.take_down()
         said = "\n".join(lines)
         self.lapsed = not causes and order.error is None and any(each.status in orders.LAPSED for each in newest)
-        self._ledger.move_order(self._record, OrderState.REFUSED, "refused", f"order {self._record.id}: {said}")
+        self._record = self._ledger.move_order(
+            self._record, OrderState.REFUSED, "refused", f"order {self._record.id}: {said}"
+        )
         remove_tree(order_folder(self._workplace, self._record.id))
         error = as_error(
             first, f"the CA refused to issue for {', '.join(names) or self._record.certificate}", where=self._record.url

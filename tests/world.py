@@ -28,6 +28,7 @@ from cryptography.x509.oid import NameOID
 
 from inkstamp.standins.nameserver import Nameserver
 from inkstamp.standins.ports import free_ports
+from inkstamp.view.handshake import shake_hands
 
 NAMES = ("rowing.saltmarsh.test", "www.rowing.saltmarsh.test")
 
@@ -104,6 +105,15 @@ def wait_for_page(name: str, port: int, wanted: str) -> None:
         connection.close()
         assert time.monotonic() < deadline, f"the site of {name} does not come up"
         time.sleep(0 if seen else 0.02)
+
+
+def wait_for_certificate(address: str, port: int, name: str, wanted: bytes) -> None:
+    """Wait until a handshake shows that certificate (DER): the workers of before answer for a moment yet."""
+    deadline, seen = time.monotonic() + 20, b""
+    while seen != wanted:
+        assert time.monotonic() < deadline, f"another certificate is served for {name}"
+        chain = shake_hands(address, port, name).chain
+        seen = chain[0].public_bytes(serialization.Encoding.DER) if chain else b""
 
 
 @contextmanager

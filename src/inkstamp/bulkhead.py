@@ -31,8 +31,8 @@ def internal_error(error: BaseException) -> InternalError:
     made = InternalError(
         f"internal error: {type(error).__name__}: {printable(str(error))[:500]}",
         advice="please report it with the output of --debug; all others were processed",
+        traceback=printable("".join(traceback.format_exception(error)))[-_MOST_TRACE:],
     )
-    made.traceback = printable("".join(traceback.format_exception(error)))[-_MOST_TRACE:]
     made.__cause__ = error
     return made
 

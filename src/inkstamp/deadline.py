@@ -8,9 +8,11 @@ follows the work into threads where these are started by `inkstamp.bulkhead`.
 
 import math
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
+
+from inkstamp.clock import Clock
 
 _end: ContextVar[float] = ContextVar("inkstamp_deadline", default=math.inf)
 
@@ -56,3 +58,26 @@ def wait_limit(most: float = math.inf) -> float:
     if left <= 0:
         raise TimeoutError("no time is left")
     return left
+
+
+def poll(clock: Clock, *, pause: float, seconds: float, waits: Callable[[float], None] | None = None) -> Iterator[None]:
+    """Yield for each look at something that may need a while; whoever has seen enough leaves the loop.
+
+    There is one look at least. The loop ends by itself after the first one that comes `seconds` after the beginning, or
+    when the time of the scope is over.
+
+    Args:
+        clock: What waits.
+        pause: Seconds between two looks.
+        seconds: For all looks together.
+        waits: Told before each pause for how many seconds it is.
+
+    """
+    deadline = clock.monotonic() + seconds
+    while True:
+        yield
+        if clock.monotonic() >= deadline or is_over():
+            return
+        if waits is not None:
+            waits(pause)
+        clock.sleep(time_left(pause))

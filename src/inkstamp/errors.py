@@ -1,12 +1,25 @@
 """One tree for everything that can go wrong.
 
 Each error says what happened, where, what the other side said and what to do. The class says whose move it
-is; the command line turns any of them into one message and an exit status.
+is; the command line turns any of them into one message and an exit status. An error is not changed once it was raised,
+since others may hold the same one: who has something to add raises it `amended`.
 """
 
 from collections.abc import Sequence
+from copy import copy
+from enum import StrEnum
+from typing import Self
 
 from inkstamp.findings import Finding
+
+
+class Actor(StrEnum):
+    """Who must act."""
+
+    YOU = "you"
+    DNS = "DNS"
+    SERVER = "the server"
+    CA = "the CA"
 
 
 class InkStampError(Exception):
@@ -14,6 +27,8 @@ class InkStampError(Exception):
 
     exit_status = 1
     """1 something failed or is bad, 2 the command line or the configuration is wrong, 3 waiting for someone."""
+    who_acts = Actor.YOU
+    """Who must act before the same can succeed, as far as the class of the error alone tells."""
 
     def __init__(
         self,
@@ -36,16 +51,28 @@ class InkStampError(Exception):
         self.step = ""
         """What was being done, in a few words; given by the job that was at it."""
 
+    def amended(
+        self, *, what: str | None = None, said: str | None = None, advice: str | None = None, step: str | None = None
+    ) -> Self:
+        """Return the same error with other words, and with its causes; this one stays as it is."""
+        made = copy(self)
+        words = {"what": what, "said": said, "advice": advice, "step": step}
+        made.__dict__.update({name: text for name, text in words.items() if text is not None})
+        made.__cause__, made.__suppress_context__ = self.__cause__, self.__suppress_context__
+        return made.with_traceback(self.__traceback__)
+
     def __str__(self) -> str:
         """Return what a traceback should tell: what happened and the other side's words."""
         return f"{self.what}: {self.said}" if self.said else self.what
 
 
 class InternalError(InkStampError):
-    """A internal error in Ink Stamp itself, or a library that gave up: an exception that nobody foresaw."""
+    """An internal error in Ink Stamp itself, or a library that gave up: an exception that nobody foresaw."""
 
-    traceback = ""
-    """Where it happened, as Python tells it; shown with --debug alone."""
+    def __init__(self, what: str, *, advice: str = "", traceback: str = "") -> None:
+        super().__init__(what, advice=advice)
+        self.traceback = traceback
+        """Where it happened, as Python tells it; shown with --debug alone."""
 
 
 class UsageError(InkStampError):
@@ -80,6 +107,10 @@ class LedgerTrouble(InkStampError):
     """The ledger cannot be opened, read or written."""
 
 
+class LedgerDamaged(LedgerTrouble):
+    """The ledger holds what was never written."""
+
+
 class Busy(InkStampError):
     """Another run of Ink Stamp is at work on the same thing."""
 
@@ -90,6 +121,8 @@ class UrlTrouble(InkStampError):
 
 class NetworkTrouble(InkStampError):
     """No conversation with the other side came about: name, route, connection, TLS or time."""
+
+    who_acts = Actor.CA
 
 
 class CaProblem(InkStampError):
@@ -121,12 +154,13 @@ class CaProblem(InkStampError):
 class CaMisbehaved(InkStampError):
     """The CA's answer is not what RFC 8555 allows."""
 
-    lasting = False
-    """Whether the same order will never do better: only another one helps."""
+    who_acts = Actor.CA
 
-    def __init__(self, what: str, *, where: str = "", said: str = "", advice: str = "") -> None:
+    def __init__(self, what: str, *, where: str = "", said: str = "", advice: str = "", lasting: bool = False) -> None:
         usual = "run the command again; if it persists, report this message to the CA"
         super().__init__(what, where=where, said=said, advice=advice or usual)
+        self.lasting = lasting
+        """Whether the same order will never do better: only another one helps."""
 
 
 class StillWaiting(InkStampError):
@@ -146,10 +180,23 @@ class ReachTrouble(InkStampError):
 class CarrierTrouble(InkStampError):
     """A nameserver or a program could not change records in DNS."""
 
-    refused = False
-    """Whether the answer was no, so that nothing was changed."""
-    not_made: tuple[object, ...] = ()
-    """The records that are not in DNS for certain."""
+    who_acts = Actor.DNS
+
+    def __init__(
+        self,
+        what: str,
+        *,
+        where: str = "",
+        said: str = "",
+        advice: str = "",
+        refused: bool = False,
+        not_made: Sequence[object] = (),
+    ) -> None:
+        super().__init__(what, where=where, said=said, advice=advice)
+        self.refused = refused
+        """Whether the answer was no, so that nothing was changed."""
+        self.not_made = tuple(not_made)
+        """The records that are not in DNS for certain."""
 
 
 class RequestUnreadable(InkStampError):
@@ -163,13 +210,36 @@ class BundleTrouble(InkStampError):
 class EditionUnfit(InkStampError):
     """What the CA issued must not be given to a server."""
 
-    lasting = False
-    """Whether it will never be fit, whatever time passes and whoever acts: only another certificate helps."""
+    def __init__(
+        self,
+        what: str,
+        *,
+        where: str = "",
+        said: str = "",
+        advice: str = "",
+        findings: Sequence[Finding] = (),
+        lasting: bool = False,
+    ) -> None:
+        super().__init__(what, where=where, said=said, advice=advice, findings=findings)
+        self.lasting = lasting
+        """Whether it will never be fit, whatever time passes and whoever acts: only another certificate helps."""
 
 
 class ServerTrouble(InkStampError):
     """A web server's configuration, test, reload or answer is not as it must be."""
 
+    who_acts = Actor.SERVER
+
 
 class NamesLost(ServerTrouble):
     """Names would lose their certificate, had the server another one."""
+
+    who_acts = Actor.YOU
+
+
+def error_class(name: str) -> type[InkStampError]:
+    """Return the class that an error was recorded under; `InkStampError` for one that is not known here."""
+    found = [InkStampError]
+    for each in found:
+        found += each.__subclasses__()
+    return next((each for each in found if each.__name__ == name), InkStampError)

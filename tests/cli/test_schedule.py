@@ -131,7 +131,7 @@ def test_a_run_that_was_ended_before_it_was_done_is_told_by_the_next_one(tmp_pat
 
 
 def test_an_entry_for_cron_is_good_only_where_a_cron_daemon_runs(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("inkstamp.jobs.schedule._CRON_FOLDER", folder)
+    monkeypatch.setattr("inkstamp.jobs.renewal.timer._CRON_FOLDER", folder)
     for daemon, severity in (("cron", "ok"), ("nobody", "bad")):
         names = [SimpleNamespace(info={"name": each}) for each in ("init", daemon)]
         monkeypatch.setattr("psutil.process_iter", lambda _wanted, names=names: names)

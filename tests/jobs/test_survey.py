@@ -6,6 +6,7 @@ import pytest
 
 from inkstamp.jobs.inventory import survey as inventory
 from inkstamp.jobs.workplace import Workplace
+from inkstamp.servers import usual_places
 
 
 def _site(folder: Path, name: str) -> Path:
@@ -20,7 +21,7 @@ def test_a_server_in_its_usual_place_stays_in_view_when_another_is_configured(
 ) -> None:
     usual = _site(tmp_path / "usual", "usual.saltmarsh.test")
     own = _site(tmp_path / "own", "own.saltmarsh.test")
-    monkeypatch.setattr(inventory, "_USUAL", (("nginx", ("true",), (str(usual),)),))
+    monkeypatch.setattr(usual_places, "_USUAL", (("nginx", ("true",), (str(usual),)),))
     config = tmp_path / "inkstamp.toml"
     config.write_text(f'[server.front]\nkind = "nginx"\nmain_file = "{own}"\n')
     place = Workplace(config, tmp_path / "home")

@@ -9,9 +9,9 @@ from hypothesis import strategies as st
 
 from inkstamp.config.model import Authority, Certificate
 from inkstamp.config.templates import PLACEHOLDERS, fill, placeholders, template_fault, wants
-from inkstamp.errors import UsageError
+from inkstamp.errors import Actor, UsageError
 from inkstamp.findings import Severity
-from inkstamp.jobs.status.stall import Actor, portal_stall
+from inkstamp.jobs.status.stall import portal_stall
 from inkstamp.ledger.records import OrderRecord, OrderState, PortalProof, ProofMethod
 from inkstamp.proof.mail import constructed, domains_of, is_allowed, judge_mail
 from inkstamp.proof.portal import Step, by_rule, file_for, has_rule, method_of, record_for, step_of

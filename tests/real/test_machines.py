@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 from cryptography.hazmat.primitives import serialization
 from more_servers import Apache, Machine, apache, ssh_machine
-from world import Nginx, World, plain_site, real_world, running, write_nginx
+from world import Nginx, World, plain_site, real_world, running, wait_for_certificate, write_nginx
 
 from inkstamp.standins.ports import free_ports
 from inkstamp.view.handshake import shake_hands
@@ -251,8 +251,7 @@ def test_a_machine_takes_several_certificates_of_a_run_with_one_reload(
         assert done.status == 0, done.err
         assert "west: 2 new editions, one reload" in done.err
         for crew in crews:
-            found = shake_hands(WEST, club.nginx.https_port, f"{crew}.saltmarsh.test")
-            assert found.chain[0].public_bytes(serialization.Encoding.DER) == club.edition(crew, number)
+            wait_for_certificate(WEST, club.nginx.https_port, f"{crew}.saltmarsh.test", club.edition(crew, number))
             copy = west[1].folder / "certificates" / crew / "key.pem"
             assert copy.read_bytes() == (club.home / "shelf" / crew / f"{number:04d}" / "key.pem").read_bytes()
         assert stray(folder / "west-www") == []

@@ -16,8 +16,6 @@ from killing import killed_at
 from portal_world import BLOCK, NAME, RULE, PortalWorld, portal_world
 
 from inkstamp.jobs.notification.messages import _conditions
-from inkstamp.jobs.renewal.run import Sweep
-from inkstamp.jobs.status.due import find_due
 from inkstamp.jobs.status.overview import all_statuses
 from inkstamp.jobs.workplace import Workplace
 from inkstamp.pki import csr, keys
@@ -224,7 +222,7 @@ def test_an_order_that_waits_for_a_person_has_not_failed_however_often_a_timer_m
     assert "paste the CSR" in told
     assert "last met" not in told
     place = Workplace(world.config, world.home)
-    (condition,) = _conditions(place, Sweep(find_due(place), ()), all_statuses(place))
+    (condition,) = _conditions(place, {}, all_statuses(place))
     place.close(0)
     assert (condition.failures, "paste the CSR" in condition.waits_for) == (0, True)
 

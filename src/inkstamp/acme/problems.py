@@ -91,15 +91,21 @@ def as_error(
     status: int = 0,
     retry_after: float | None = None,
     links: Sequence[str] = (),
+    said: str = "",
+    names: Sequence[str] = (),
 ) -> CaProblem:
-    """Make the error to raise for a problem; `what` says which step the CA refused, `links` lead to more about it."""
+    """Make the error to raise for a problem; `what` says which step the CA refused, `links` lead to more about it.
+
+    With `said` and `names`, these are told instead of the problem's own words and subproblems.
+    """
+    about = tuple(sub.identifier.value for sub in problem.subproblems if sub.identifier is not None)
     return CaProblem(
         what,
         kind=short_kind(problem),
         status=status or problem.status,
         retry_after=retry_after,
         where=where,
-        said=describe(problem, links),
+        said=said or describe(problem, links),
         advice=advice(problem),
-        names=tuple(sub.identifier.value for sub in problem.subproblems if sub.identifier is not None),
+        names=tuple(names) or about,
     )

@@ -352,5 +352,5 @@ def _refusal(
 def _with_time(error: InkStampError, clock: Clock, asked: float | None) -> InkStampError:
     if asked and isinstance(error, CaProblem):
         when = stamp(clock.now() + timedelta(seconds=asked))
-        error.advice = f"the CA asks to retry after {when}; run the command again then"
+        return error.amended(advice=f"the CA asks to retry after {when}; run the command again then")
     return error

@@ -236,7 +236,7 @@ def _change(context: Context, place: "Workplace", options: argparse.Namespace) -
 
 
 def _new_key(context: Context, place: "Workplace", options: argparse.Namespace) -> int:
-    from inkstamp.jobs.account_key import new_key
+    from inkstamp.jobs.key_rollover import new_key
 
     account = new_key(place, options.name, KeyKind(options.kind) if options.kind else None)
     if context.json:

@@ -51,10 +51,10 @@ def run(context: Context, options: argparse.Namespace) -> int:
         if files[0] in place.config_or_empty().certificate:
             name = files.pop(0)
         if not files:
+            from inkstamp.config.carrying import is_portal
             from inkstamp.errors import UsageError
-            from inkstamp.jobs.portal.order import is_portal
 
-            if is_portal(place, place.certificate(name)):
+            if is_portal(place.config, place.certificate(name)):
                 raise UsageError(
                     f"“{name}” comes from a portal, so its files must be named",
                     advice=f"download them there, then: inkstamp collect {name} FILE…",

@@ -76,13 +76,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.portal.order import is_portal
+    from inkstamp.config.carrying import is_portal
 
     if options.let_through or options.close_again or options.preview:
         return _change_way(context, options)
     with workplace(context) as place:
         name = options.certificate
-        if not is_portal(place, place.certificate(name)):
+        if not is_portal(place.config, place.certificate(name)):
             from inkstamp.jobs.lifecycle.order_steps import prove_at_ca
 
             _refuse_portal_options(options)
@@ -145,12 +145,6 @@ def _tell_passage(name: str, changed: "Passage", *, closed: bool) -> None:
         print(output.field("to undo", f"inkstamp prove {name} --close-again"))
     else:
         print(output.field("next", f"inkstamp prove {name} --let-through"))
-
-
-def tell_opened(name: str, changed: "Passage") -> None:
-    """Say on stderr, beside what is being done, which changes open the challenge path."""
-    print(f"{name}: the challenge path is open now, for {', '.join(changed.names)}", file=sys.stderr)
-    print(output.field("to undo", f"inkstamp prove {name} --close-again"), file=sys.stderr)
 
 
 def _refuse_portal_options(options: argparse.Namespace) -> None:

@@ -21,6 +21,7 @@ from inkstamp.pki.kinds import KeyKind
 if TYPE_CHECKING:
     from inkstamp.jobs.lifecycle.enrolment import Plan, StampRequest
     from inkstamp.jobs.lifecycle.provisioning import Outcome
+    from inkstamp.jobs.validation.challenge_path import Passage
     from inkstamp.jobs.workplace import Workplace
 
 
@@ -141,8 +142,7 @@ def _stamp(
 
         wanted = plan
         if options.let_through:
-            from inkstamp.cli.prove import tell_opened
-            from inkstamp.jobs.validation.challenge_path import open_where_closed
+            from inkstamp.jobs.lifecycle.provisioning import open_where_closed
 
             said(plan)
             wanted, opened = open_where_closed(place, plan)
@@ -198,3 +198,9 @@ def tell_outcome(outcome: "Outcome") -> None:
         print(output.field("next", f"fix the errors above, then: inkstamp check {outcome.name}"))
     elif outcome.issued:
         print(output.field("next", "nothing, if a timer runs `inkstamp renew` daily"))
+
+
+def tell_opened(name: str, changed: "Passage") -> None:
+    """Say on stderr, beside what is being done, which changes open the challenge path."""
+    print(f"{name}: the challenge path is open now, for {', '.join(changed.names)}", file=sys.stderr)
+    print(output.field("to undo", f"inkstamp prove {name} --close-again"), file=sys.stderr)

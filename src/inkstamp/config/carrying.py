@@ -84,3 +84,8 @@ def other_ways(config: Configuration, entry: Certificate) -> dict[Method, str]:
         if carrier:
             found[method] = carrier
     return found
+
+
+def is_portal(config: Configuration, entry: Certificate) -> bool:
+    """Tell whether a certificate comes from a CA's web portal."""
+    return config.authority[entry.authority].kind == "portal"

@@ -9,13 +9,7 @@ import msgspec
 
 from inkstamp import __version__
 from inkstamp.config.entries import TABLES, EntryReader
-from inkstamp.config.model import (
-    Certificate,
-    Configuration,
-    Mistake,
-    Renewal,
-    View,
-)
+from inkstamp.config.model import Certificate, Configuration, Mistake, Renewal, View
 from inkstamp.config.renewal_rules import share_fault, twin_fault
 from inkstamp.config.toml_file import LIMIT, read_toml
 from inkstamp.errors import ConfigurationError, FileTrouble

@@ -11,7 +11,8 @@ from inkstamp.acme.patience import TROUBLE, Patience
 from inkstamp.acme.session import Session, Signer
 from inkstamp.config.model import Authority
 from inkstamp.errors import AccountTrouble, CaMisbehaved, CaProblem, ConfigurationError
-from inkstamp.files import private_folder, read_secret, write_bytes
+from inkstamp.files import read_secret, write_bytes
+from inkstamp.jobs.account_keys import key_file, settle_key
 from inkstamp.ledger.records import AccountRecord
 from inkstamp.pki import keys
 from inkstamp.pki.keys import PrivateKey
@@ -45,11 +46,6 @@ class Account:
     def close(self) -> None:
         """Close the connections."""
         self.session.close()
-
-
-def key_file(home: Path, authority: str) -> Path:
-    """Return where the key of an account lies."""
-    return private_folder(home / "accounts") / f"{authority}.pem"
 
 
 def _account_key(home: Path, authority: str, entry: Authority) -> PrivateKey:
@@ -90,8 +86,6 @@ def open_account(workplace: "Workplace", authority: str, entry: Authority, *, ag
         CaProblem, NetworkTrouble: The CA refused or cannot be reached.
 
     """
-    from inkstamp.jobs.account_key import settle_key
-
     session = make_session(workplace, entry)
     try:
         known = workplace.ledger.account(authority)
@@ -163,10 +157,12 @@ def _register(workplace: "Workplace", session: Session, authority: str, entry: A
         opened = client.new_account(contacts(entry.email), terms_agreed=entry.agree_terms, bound_by=bound_by)
     except CaProblem as problem:
         if bound_by is not None and problem.kind in {"unauthorized", "malformed"}:
-            problem.advice = "check binding_id and the MAC key in binding_key_file, which the CA's pages give together"
+            advice = "check binding_id and the MAC key in binding_key_file, which the CA's pages give together"
         elif problem.kind == "unauthorized":
-            problem.advice = "the CA opens no account for this key: see its message above"
-        raise
+            advice = "the CA opens no account for this key: see its message above"
+        else:
+            raise
+        raise problem.amended(advice=advice) from problem.__cause__
     if opened.account.status != "valid":
         raise CaMisbehaved(
             f"the account at “{authority}” is {opened.account.status}",

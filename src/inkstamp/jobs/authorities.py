@@ -12,7 +12,8 @@ from inkstamp.config.entries import is_entry_name
 from inkstamp.config.model import Authority
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.files import file_trouble, read_secret, write_bytes
-from inkstamp.jobs.account import key_file, open_account
+from inkstamp.jobs.account import open_account
+from inkstamp.jobs.account_keys import key_file
 from inkstamp.pki import keys
 from inkstamp.wording import known_names
 

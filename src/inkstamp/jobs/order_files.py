@@ -4,8 +4,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.errors import FileTrouble
-from inkstamp.files import private_folder, read_secret, remove_tree, write_bytes
-from inkstamp.jobs.validation import web_files
+from inkstamp.files import private_folder, read_secret, write_bytes
 from inkstamp.ledger.records import OrderRecord, OrderState
 from inkstamp.pki import keys
 from inkstamp.pki.kinds import KeyKind
@@ -43,21 +42,3 @@ def have_order_key(workplace: "Workplace", order: OrderRecord, kind: KeyKind) ->
     key = keys.make(kind)
     write_bytes(file, keys.to_pem(key), mode=0o600)
     return key
-
-
-def drop(workplace: "Workplace", record: OrderRecord, why: str) -> OrderRecord:
-    """Give an order up: take its proofs down, remove its key, end it in the ledger."""
-    web_files.take_down(workplace, record)
-    ended = workplace.ledger.move_order(record, OrderState.DROPPED, "order dropped", f"order {record.id}: {why}")
-    remove_tree(order_folder(workplace, record.id))
-    return ended
-
-
-def clear_ended(workplace: "Workplace", name: str) -> None:
-    """Remove what a run that was killed left of the certificate's ended orders; the caller holds the certificate."""
-    ledger = workplace.ledger
-    standing = set(ledger.orders_with_proofs())
-    for order_id in ledger.ended_orders(name):
-        if order_id in standing:
-            web_files.take_down_of(workplace, order_id)
-        remove_tree(order_folder(workplace, order_id))

@@ -7,7 +7,6 @@ from urllib.parse import urlsplit
 from cryptography import x509
 
 from inkstamp.errors import InkStampError, NetworkTrouble
-from inkstamp.jobs.deployment.plan import chain_of
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.pki.revocation import Status, crl_urls, look_up, ocsp_urls, open_crl, read_ocsp
 from inkstamp.view.download import download
@@ -56,7 +55,7 @@ def status_of(workplace: "Workplace", edition: EditionRecord) -> Status:
 
     """
     try:
-        leaf, *issuers = chain_of(workplace, edition)
+        leaf, *issuers = workplace.shelf.chain(edition.certificate, edition.number)
     except InkStampError as error:
         raise NotAsked(error.what, where=error.where) from error
     if not issuers:

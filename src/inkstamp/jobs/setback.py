@@ -6,15 +6,7 @@ from datetime import timedelta
 from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart
-from inkstamp.errors import (
-    Busy,
-    CaProblem,
-    ConfigurationError,
-    InkStampError,
-    InternalError,
-    LedgerTrouble,
-    UsageError,
-)
+from inkstamp.errors import Busy, CaProblem, ConfigurationError, InkStampError, InternalError, LedgerTrouble, UsageError
 from inkstamp.ledger.failures import Told
 
 if TYPE_CHECKING:
@@ -31,8 +23,9 @@ def at_step(text: str) -> Iterator[None]:
         with apart():
             yield
     except InkStampError as error:
-        error.step = error.step or text
-        raise
+        if error.step:
+            raise
+        raise error.amended(step=text) from error.__cause__
 
 
 @contextmanager

@@ -98,7 +98,7 @@ class Workplace:
         None where the public comes by other ports: those in the usual places are not the ones that it reaches then.
         """
         from inkstamp.config.model import View as Ports
-        from inkstamp.jobs.inventory.survey import found_beside
+        from inkstamp.servers.usual_places import found_beside
 
         config, usual = self.config_or_empty(), Ports()
         if (config.view.http_port, config.view.https_port) != (usual.http_port, usual.https_port):

@@ -7,6 +7,7 @@ from datetime import datetime
 import msgspec
 
 from inkstamp.clock import Clock
+from inkstamp.errors import InkStampError, error_class
 from inkstamp.findings import Finding
 from inkstamp.ledger.rows import telling_damage
 from inkstamp.ledger.sqlite import Database, from_moment, to_moment
@@ -35,6 +36,11 @@ class Told(msgspec.Struct, frozen=True, kw_only=True):
     """Before which the CA does not want to be asked again; aware, UTC."""
     traceback: str = ""
     """Of an internal error, where it happened; empty for anything else."""
+
+    @property
+    def error_class(self) -> type[InkStampError]:
+        """The error's class; `InkStampError` when there is none of that name any more."""
+        return error_class(self.kind)
 
 
 class Setback(msgspec.Struct, frozen=True, kw_only=True):

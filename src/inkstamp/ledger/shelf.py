@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from inkstamp.errors import FileTrouble
 from inkstamp.files import (
@@ -22,6 +23,9 @@ from inkstamp.files import (
     remove_tree,
     sync_folder,
 )
+
+if TYPE_CHECKING:
+    from cryptography.x509 import Certificate as X509Certificate
 
 CURRENT = "current"
 _WRITTEN_WITHIN = 60.0
@@ -51,6 +55,13 @@ class Shelf:
     def edition(self, certificate: str, number: int) -> Path:
         """Return the folder of an edition."""
         return self.of(certificate) / f"{number:04d}"
+
+    def chain(self, certificate: str, number: int) -> "tuple[X509Certificate, ...]":
+        """Return an edition's certificates, the leaf first; FileTrouble or EditionUnfit when they cannot be read."""
+        from inkstamp.pki.certificates import read_pem  # noqa: PLC0415  which loads X.509: most runs read no chain
+
+        file = self.edition(certificate, number) / "served.pem"
+        return tuple(read_pem(read_bytes(file), str(file)))
 
     def numbers(self, certificate: str) -> list[int]:
         """Return the numbers of the editions that are there, the oldest first."""

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from inkstamp.clock import LATEST, clamped
-from inkstamp.errors import LedgerTrouble
+from inkstamp.errors import LedgerDamaged, LedgerTrouble
 from inkstamp.ledger.schema import MIGRATIONS, TABLES, VERSION
 from inkstamp.printable import printable
 
@@ -43,9 +43,9 @@ def to_moment(seconds: int) -> datetime:
     return datetime.fromtimestamp(min(max(seconds, 0), _LATEST), UTC)
 
 
-def damaged(said: str, where: str = "ledger") -> LedgerTrouble:
+def damaged(said: str, where: str = "ledger") -> LedgerDamaged:
     """Return the error for a ledger that holds what was never written."""
-    return LedgerTrouble(
+    return LedgerDamaged(
         "the ledger is damaged",
         where=where,
         said=printable(said),
@@ -79,12 +79,9 @@ class Database:
         self._check_version()
 
     def _check_version(self) -> None:
-        try:
+        row = None
+        if "ledger" in self._tables():
             row = self._connection.execute("SELECT version FROM ledger").fetchone()
-        except sqlite3.OperationalError as error:
-            if "no such table" not in str(error):
-                raise
-            row = None
         if row is None:
             self._create()
         elif row["version"] in MIGRATIONS:
@@ -101,12 +98,15 @@ class Database:
     def _create(self) -> None:
         """Make the tables, unless another process has made them in this moment."""
         with self.writing():
-            known = {row["name"] for row in self._connection.execute("SELECT name FROM sqlite_master")}
+            known = self._tables()
             if "ledger" not in known:
                 if known:
                     raise damaged("its table of versions is gone", str(self._file))
                 self._script(TABLES)
                 self._connection.execute("INSERT INTO ledger (version) VALUES (:version)", {"version": VERSION})
+
+    def _tables(self) -> set[str]:
+        return {row["name"] for row in self._connection.execute("SELECT name FROM sqlite_master")}
 
     def _migrate(self) -> None:
         """Bring a ledger of an older release up to this one, whole or not at all."""

@@ -8,7 +8,7 @@ from pathlib import Path
 import msgspec
 
 from inkstamp.clock import Clock
-from inkstamp.errors import LedgerTrouble
+from inkstamp.errors import LedgerDamaged, LedgerTrouble
 from inkstamp.ledger.check_results import Looks
 from inkstamp.ledger.dns_proofs import DnsProofs
 from inkstamp.ledger.failures import Setbacks
@@ -67,10 +67,8 @@ class Ledger:
         """
         try:
             database = Database(file)
-        except LedgerTrouble as error:
-            if "damaged" in error.what:
-                return error.said
-            raise
+        except LedgerDamaged as error:
+            return error.said
         try:
             return database.fault()
         except LedgerTrouble as error:

@@ -86,8 +86,14 @@ class UpdateCarrier:
                 send_update(zone, changes, where, self._port, key, ttl=TTL, add=add)
             except CarrierTrouble as error:
                 left = list(groups.values())[number if error.refused else number + 1 :]
-                error.not_made = tuple(each for some in left for each in some)
-                raise
+                raise CarrierTrouble(
+                    error.what,
+                    where=error.where,
+                    said=error.said,
+                    advice=error.advice,
+                    refused=error.refused,
+                    not_made=[each for some in left for each in some],
+                ) from error
 
 
 def presented(record: DnsRecord) -> str:

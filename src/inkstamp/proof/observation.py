@@ -168,8 +168,8 @@ def _judge_sight(proof: FileProof, sight: Sight, is_ours: Callable[[str], bool])
     elsewhere = _elsewhere(sight, is_ours)
     if sight.trouble:
         # A redirect is the server's own doing, whoever it is: where it leads is what has to be fixed.
-        remedy = _REDIRECT_REMEDY if "redirect" in sight.trouble else elsewhere or _no_answer_remedy(sight, proof)
-        return bad(_TOPIC, at, sight.trouble + (via if "redirect" not in sight.trouble else ""), remedy)
+        remedy = _REDIRECT_REMEDY if sight.astray else elsewhere or _no_answer_remedy(sight, proof)
+        return bad(_TOPIC, at, sight.trouble + ("" if sight.astray else via), remedy)
     if sight.status == 200 and proof.is_shown_by(sight.body):
         if sight.untrusted:
             return warn(

@@ -7,6 +7,8 @@ from inkstamp.errors import UsageError
 
 _CHALLENGES = (".well-known", "acme-challenge")
 _MOST_PATH = 512
+TRIAL_PARTS = (".well-known", "acme-challenge", "trial")
+"""Where the file of a proof would lie, as far as that has to be known before there is one."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -133,9 +133,7 @@ def send_update(
 
 def _untouched(what: str, *, where: str, said: str, advice: str) -> CarrierTrouble:
     """Return the error for an update that was refused: as a whole, since a server takes all of one or nothing."""
-    error = CarrierTrouble(what, where=where, said=said, advice=advice)
-    error.refused = True
-    return error
+    return CarrierTrouble(what, where=where, said=said, advice=advice, refused=True)
 
 
 def _message(

@@ -12,7 +12,7 @@ import dns.rdatatype
 
 from inkstamp.bulkhead import side_by_side
 from inkstamp.clock import Clock
-from inkstamp.deadline import time_left, within
+from inkstamp.deadline import poll, time_left, within
 from inkstamp.printable import one_line
 from inkstamp.view.zones import Zone
 
@@ -96,21 +96,19 @@ def watch(sought: Iterable[Sought], port: int, clock: Clock, seconds: float) -> 
         (each, host, address) for each in dict.fromkeys(sought) for host, address in each.zone.servers
     ]
     answers: dict[tuple[Sought, str], Told] = {}
-    deadline = clock.monotonic() + seconds
 
     def ask(wanted: tuple[Sought, str, str]) -> Told:
         each, host, address = wanted
         return ask_server(host, address, port, each.name, each.kind)
 
-    while missing:
+    for _ in poll(clock, pause=_PAUSE, seconds=seconds):
         with within(_ROUND_SECONDS):
             told = side_by_side(ask, missing, _AT_ONCE)
         for (each, _, address), answer in zip(missing, told, strict=True):
             answers[each, address] = answer
         missing = [known for known, answer in zip(missing, told, strict=True) if not answer.has(known[0])]
-        if not missing or clock.monotonic() >= deadline or not time_left():
+        if not missing:
             break
-        clock.sleep(time_left(_PAUSE))
     found: dict[Sought, list[Told]] = {}
     for (each, _), answer in answers.items():
         found.setdefault(each, []).append(answer)

@@ -44,6 +44,8 @@ class Served:
     """This machine has no way to that kind of address (no IPv6 here), so nothing is known about it."""
     unanswered: bool = False
     """Whether nobody answered there at all."""
+    refused: bool = False
+    """Whether one of the two sides ended the handshake, so that its versions or ciphers may be why."""
 
 
 def shake_hands(
@@ -78,9 +80,9 @@ def _handshake(stream: socket.socket, at: tuple[str, int], name: str, alpn: byte
     stapled: list[bytes] = []
     connection.set_app_data(stapled)
     connection.request_ocsp()
-    trouble = finish(connection, stream)
-    if trouble:
-        return Served(address=address, port=port, trouble=trouble)
+    unfinished = finish(connection, stream)
+    if unfinished is not None:
+        return Served(address=address, port=port, trouble=unfinished.trouble, refused=not unfinished.silent)
     if alpn and connection.get_alpn_proto_negotiated() != alpn:
         return Served(address=address, port=port, trouble=f"answers with TLS and does not know {alpn.decode()}")
     try:
@@ -144,8 +146,18 @@ def client_of(context: SSL.Context, stream: socket.socket, name: str) -> SSL.Con
     return connection
 
 
-def finish(connection: SSL.Connection, stream: socket.socket) -> str:
-    """Carry a handshake through, on either side; returns why it failed, empty when it did not."""
+@dataclass(frozen=True, slots=True)
+class Unfinished:
+    """Why a handshake came to nothing."""
+
+    trouble: str
+    """As a sentence."""
+    silent: bool
+    """Whether the other side just said nothing more."""
+
+
+def finish(connection: SSL.Connection, stream: socket.socket) -> Unfinished | None:
+    """Carry a handshake through, on either side; returns why it came to nothing, None when it is done."""
     stream.setblocking(False)
     waiting = select.poll()  # select(2) knows no descriptor above 1023
     deadline = time.monotonic() + time_left(_PATIENCE)
@@ -156,11 +168,11 @@ def finish(connection: SSL.Connection, stream: socket.socket) -> str:
             left = deadline - time.monotonic()
             waiting.register(stream, select.POLLIN if isinstance(want, SSL.WantReadError) else select.POLLOUT)
             if left <= 0 or not waiting.poll(left * 1000):
-                return f"no TLS answer within {_PATIENCE:.0f} s"
+                return Unfinished(f"no TLS answer within {_PATIENCE:.0f} s", silent=True)
         except SSL.Error as error:
-            return f"TLS failed: {_reason(error)}"
+            return Unfinished(f"TLS failed: {_reason(error)}", silent=False)
         else:
-            return ""
+            return None
 
 
 def _reason(error: SSL.Error) -> str:

@@ -48,6 +48,8 @@ class Sight:
     """Start of the last answer's body, 64 KiB unless more was asked for."""
     trouble: str = ""
     """Why there was no answer, as a sentence; empty when there was one."""
+    astray: bool = False
+    """Whether a redirect leads where no CA follows, which is the trouble."""
     proxy: str = ""
     """What says that a cache or proxy answered (RFC 9110 section 7.6.3, RFC 9111 section 5.1); empty for nothing."""
     untrusted: str = ""
@@ -128,14 +130,15 @@ def _follow(first: WebUrl, address: str, view: View, limit: int) -> Sight:
             target = web_url(absolute(hops[-1].text, answer.onward))
         except UrlTrouble:
             said = one_line(answer.onward, _SHOWN)
-            return replace(seen, hops=(*seen.hops, said), trouble=f"redirected to {said}, which is no web address")
+            trouble = f"redirected to {said}, which is no web address"
+            return replace(seen, hops=(*seen.hops, said), trouble=trouble, astray=True)
         hops.append(target)
         seen = replace(seen, hops=(*seen.hops, target.text))
         trouble = _why_not_followed(hops, view)
         if not trouble and target.host != hops[-2].host:
             where, trouble = _place_of(target, view)
         if trouble:
-            return replace(seen, trouble=trouble)
+            return replace(seen, trouble=trouble, astray=True)
 
 
 def _place_of(target: WebUrl, view: View) -> tuple[str, str]:

@@ -17,6 +17,7 @@ from inkstamp.findings import Finding, Severity, bad, note, ok, warn, worst, wor
 from inkstamp.jobs.checks.addresses import Chain, for_each_chain
 from inkstamp.jobs.checks.chain import Fetch, fetcher, judge_chain
 from inkstamp.jobs.checks.parallel import look_at_many
+from inkstamp.jobs.status.editions import served_beside
 from inkstamp.pki.certificates import Facts, facts
 from inkstamp.pki.chain import Roots
 from inkstamp.pki.names import as_address, normalise
@@ -200,17 +201,6 @@ def of_sites(workplace: "Workplace") -> list[str]:
     if not found:
         raise UsageError("no site that `survey` finds serves TLS", advice="inkstamp survey")
     return list(found)
-
-
-def served_beside(workplace: "Workplace", name: str, edition: "EditionRecord") -> dict[str, str]:
-    """Return the newest editions of other certificates with that name, by digest: whose they are.
-
-    A site may have one certificate for each sort of key; who asks is served either.
-    """
-    others = (key for key, each in workplace.config.certificate.items()
-              if name in each.names and key != edition.certificate)  # fmt: skip
-    found = ((other, workplace.ledger.newest_edition(other)) for other in others)
-    return {each.sha256: other for other, each in found if each is not None}
 
 
 def _compared(workplace: "Workplace", report: NameReport, target: Target, newest: "EditionRecord | None") -> NameReport:

@@ -154,7 +154,7 @@ def _other_certificates(subject: Subject, first: Served) -> list[Finding]:
 
 def explain_failure(name: str, served: Served, upgrade: Upgrade) -> list[Finding]:
     """Say why no handshake came about with a server that speaks TLS: our own library refuses old versions."""
-    if not served.trouble.startswith("TLS failed"):
+    if not served.refused:
         return []
     ready = try_versions(served.address, served.port, name, upgrade=upgrade)
     if not ready.versions:

@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 from cryptography.hazmat.primitives import hashes
 
 from inkstamp.errors import InkStampError
-from inkstamp.jobs.checks.check import served_beside
 from inkstamp.jobs.deployment.handshakes import served_as
-from inkstamp.jobs.deployment.plan import chain_of, names_on
+from inkstamp.jobs.deployment.plan import names_on
+from inkstamp.jobs.status.editions import served_beside
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.servers.interface import Endpoint
 
@@ -40,7 +40,7 @@ def places_of(workplace: "Workplace", edition: EditionRecord) -> Places:
     entry = workplace.certificate(edition.certificate)
     found: list[tuple[str, str, Endpoint]] = []
     try:
-        leaf = chain_of(workplace, edition)[0]
+        leaf = workplace.shelf.chain(edition.certificate, edition.number)[0]
     except InkStampError:
         return Places(None, ())
     lacking = {each for each in entry.names if not each.startswith("*.")}

@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 from cryptography import x509
 
 from inkstamp.clock import stamp
+from inkstamp.deadline import poll
 from inkstamp.errors import ServerTrouble
 from inkstamp.findings import Finding, note, ok
 from inkstamp.pki.certificates import key_kind
@@ -55,13 +56,12 @@ def see_served(
         raise ServerTrouble(f"server “{server.name}” has no address that serves {name} with TLS", where=server.name)
     asked = name.replace("*", "any", 1)  # what a visitor of a wildcard asks for
     for each in endpoints:
-        while True:
+        for _ in poll(workplace.clock, pause=_LOOK_PAUSE, seconds=deadline - workplace.clock.monotonic()):
             served = served_as(each, asked, wanted[0])
             if set(wanted) <= set(served.chain) and served.chain[0] == wanted[0]:
                 break
-            if workplace.clock.monotonic() > deadline:
-                raise _not_taken(server, name, each, served, wanted)
-            workplace.clock.sleep(_LOOK_PAUSE)
+        else:
+            raise _not_taken(server, name, each, served, wanted)
     places = ", ".join(map(str, endpoints))
     return ok("installed", name, f"{server.name} serves edition {number} at {places}")
 

@@ -11,12 +11,13 @@ from cryptography import x509
 from inkstamp.bulkhead import submit
 from inkstamp.config.carrying import is_away
 from inkstamp.config.model import Certificate
-from inkstamp.errors import EditionUnfit, ReachTrouble, ServerTrouble
+from inkstamp.errors import ReachTrouble, ServerTrouble
 from inkstamp.files import read_bytes, read_secret
 from inkstamp.jobs import way_back
+from inkstamp.jobs.status.editions import expect_pair
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.pki import keys
-from inkstamp.pki.certificates import key_kind, read_pem
+from inkstamp.pki.certificates import key_kind
 from inkstamp.pki.names import uncovered
 from inkstamp.pki.packing import Goods
 from inkstamp.reach.interface import Rights
@@ -206,7 +207,7 @@ def _supply(workplace: "Workplace", name: str, folder: str, edition: EditionReco
                   issuers=paths["issuers"], combined=paths["combined"])  # fmt: skip
     if edition is None:
         return bare
-    chain = chain_of(workplace, edition)
+    chain = workplace.shelf.chain(edition.certificate, edition.number)
     goods = functools.cache(lambda: _goods(workplace, edition, chain))
     algorithm = key_kind(chain[0]).partition("-")[0]
     return replace(bare, edition=edition.number, names=tuple(edition.names), algorithm=algorithm, goods=goods)
@@ -216,30 +217,6 @@ def _goods(workplace: "Workplace", edition: EditionRecord, chain: tuple[x509.Cer
     folder = workplace.shelf.edition(edition.certificate, edition.number)
     key = keys.from_pem(read_secret(folder / "key.pem"), str(folder / "key.pem"))
     return Goods(base=edition.certificate, leaf=chain[0], issuers=chain[1:], key=key, friendly_name=edition.names[0])
-
-
-def expect_pair(workplace: "Workplace", edition: EditionRecord) -> None:
-    """Make sure that the key on the shelf is the certificate's and open, before a server is given both.
-
-    Raises:
-        EditionUnfit: It is not.
-
-    """
-    file = workplace.shelf.edition(edition.certificate, edition.number) / "key.pem"
-    fits = keys.is_key_of(chain_of(workplace, edition)[0], read_bytes(file))
-    if not fits:
-        why = "is encrypted" if fits is None else "does not match the certificate"
-        raise EditionUnfit(
-            f"edition {edition.number} of “{edition.certificate}” cannot be served: its key file {why}",
-            where=str(file),
-            advice=f"restore its key, or get a new edition: inkstamp stamp {edition.certificate} --reissue",
-        )
-
-
-def chain_of(workplace: "Workplace", edition: EditionRecord) -> tuple[x509.Certificate, ...]:
-    """Return an edition's certificates, the leaf first."""
-    file = workplace.shelf.edition(edition.certificate, edition.number) / "served.pem"
-    return tuple(read_pem(read_bytes(file), str(file)))
 
 
 def _changes(

@@ -14,10 +14,10 @@ from inkstamp.files import remove_tree
 from inkstamp.findings import bad, note
 from inkstamp.jobs import way_back
 from inkstamp.jobs.deployment.plan import handed
-from inkstamp.jobs.deployment.server_state import start_again
 from inkstamp.jobs.deployment.undo_log import undo_folder
 from inkstamp.ledger.records import InstallRecord, InstallState
 from inkstamp.servers.interface import Taker
+from inkstamp.servers.run_state import start_again
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -48,7 +48,7 @@ def bring_back_cut_off(workplace: "Workplace", name: str, entry: Certificate, aw
     """
     for record in workplace.ledger.installs.begun(name):
         if len(record.servers) == 1 and record.servers[0] in entry.install:
-            for found, error in put_back(workplace, [(record, None)]):
+            for found, error in restore(workplace, [record]):
                 if not isinstance(error, ReachTrouble):
                     raise error
                 away[found.servers[0]] = error
@@ -84,29 +84,39 @@ def recover(workplace: "Workplace", records: Sequence[InstallRecord]) -> None:
             installs.end(record, InstallState.PUT_BACK, "rolled back", f"edition {record.edition}: interrupted")
         else:
             workplace.progress.step(record.certificate, "rolling back an interrupted install")
-            cut_off.append((record, None))
-    for record, error in put_back(workplace, cut_off):
+            cut_off.append(record)
+    for record, error in restore(workplace, cut_off):
         workplace.progress.found(record.certificate, note("installed", ", ".join(record.servers), error.what))
 
 
-def put_back(
-    workplace: "Workplace", records: Sequence[tuple[InstallRecord, InkStampError | None]]
-) -> list[tuple[InstallRecord, InkStampError]]:
-    """Bring back files and links, and reload the servers, once; what came of it is added to each error's advice.
+def put_back(workplace: "Workplace", failed: Sequence[tuple[InstallRecord, InkStampError]]) -> list[InkStampError]:
+    """Bring back files and links of installs that failed, and reload the servers, once.
 
-    What cannot be put back now, as on a machine that is unreachable, stays for the next run: with an error that is
-    added to it, otherwise it is returned. One never keeps the others from being put back.
+    What cannot be put back now, as on a machine that is unreachable, stays for the next run. One never keeps the others
+    from being put back.
+
+    Returns:
+        For each its error, in the same order, with what came of putting it back.
+
     """
     with at_least(_SECONDS):
-        return _put_back(workplace, records)
+        return [each for each in _put_back(workplace, failed) if each is not None]
+
+
+def restore(workplace: "Workplace", cut_off: Sequence[InstallRecord]) -> list[tuple[InstallRecord, InkStampError]]:
+    """Do the same for installs that were cut off; returned are those that cannot be put back now, and why."""
+    with at_least(_SECONDS):
+        left = _put_back(workplace, [(record, None) for record in cut_off])
+    return [(record, error) for record, error in zip(cut_off, left, strict=True) if error is not None]
 
 
 def _put_back(
     workplace: "Workplace", records: Sequence[tuple[InstallRecord, InkStampError | None]]
-) -> list[tuple[InstallRecord, InkStampError]]:
-    away: list[tuple[InstallRecord, InkStampError]] = []
-    brought: list[_Brought] = []
-    for record, error in records:
+) -> list[InkStampError | None]:
+    """Return for each its error, amended; for one that was cut off why it cannot be put back now, None when it can."""
+    results: list[InkStampError | None] = [error for _, error in records]
+    brought: dict[int, _Brought] = {}
+    for at, (record, error) in enumerate(records):
         folder = _kept_for(workplace, record)
         if folder is None:  # killed before anything was saved, and so before anything was changed
             text = f"edition {record.edition}: interrupted"
@@ -117,39 +127,42 @@ def _put_back(
                 refused = _bring_back(workplace, record, folder)
         except InkStampError as trouble:
             # It stays begun in the ledger, and the next run tries again; the others are put back all the same.
-            if error is None:
-                away.append((record, trouble))
-                continue
-            where = ", ".join(record.servers)
-            later = f"what was changed on {where} is restored as soon as it can be reached"
-            if not isinstance(trouble, ReachTrouble):
-                later = (
-                    f"what was changed on {where} could not all be restored; the next run tries again: {trouble.what}"
-                )
-            error.advice = "; ".join(filter(None, [later, error.advice]))
+            results[at] = trouble if error is None else _with_what_stays(error, record, trouble)
         else:
-            brought.append(_Brought(record, error, folder, refused, (way_back.kept(folder) or {}).get("up", ())))
-    after = way_back.reload_all(workplace, dict.fromkeys(name for each in brought for name in each.record.servers))
-    stopped = _started_again(workplace, brought)
-    for each in brought:
-        _end(workplace, each, "; ".join(stopped[name] for name in each.up if stopped[name]), after)
-    return away
+            brought[at] = _Brought(record, error, folder, refused, (way_back.kept(folder) or {}).get("up", ()))
+    after = way_back.reload_all(
+        workplace, dict.fromkeys(name for each in brought.values() for name in each.record.servers)
+    )
+    stopped = _started_again(workplace, list(brought.values()))
+    for at, each in brought.items():
+        told = "; ".join(stopped[name] for name in each.up if stopped[name])
+        results[at] = _end(workplace, each, told, after)
+    return results
 
 
-def _end(workplace: "Workplace", brought: _Brought, stopped: str, after: Sequence[str]) -> None:
+def _with_what_stays(error: InkStampError, record: InstallRecord, trouble: InkStampError) -> InkStampError:
+    where = ", ".join(record.servers)
+    later = f"what was changed on {where} is restored as soon as it can be reached"
+    if not isinstance(trouble, ReachTrouble):
+        later = f"what was changed on {where} could not all be restored; the next run tries again: {trouble.what}"
+    return error.amended(advice="; ".join(filter(None, [later, error.advice])))
+
+
+def _end(workplace: "Workplace", brought: _Brought, stopped: str, after: Sequence[str]) -> InkStampError | None:
     """Record that one is back, and say so: in its error, which tells that servers stood still in the first place."""
     record, error = brought.record, brought.error
     why = error.what if error else "the previous run was interrupted"
     workplace.ledger.installs.end(record, InstallState.PUT_BACK, "rolled back", f"edition {record.edition}: {why}")
     remove_tree(brought.folder)
-    if error is not None:
-        error.what = "; ".join(filter(None, [error.what, stopped]))
-        said = ", ".join(["all files are restored", *brought.refused, *after])
-        again = f"then run `inkstamp stamp {record.certificate}`"
-        again += f"; edition {record.edition} is kept and needs no new order"
-        error.advice = "; ".join(filter(None, [said, error.advice or "correct that", again]))
-    elif stopped:
-        workplace.progress.found(record.certificate, bad("installed", ", ".join(record.servers), stopped))
+    if error is None:
+        if stopped:
+            workplace.progress.found(record.certificate, bad("installed", ", ".join(record.servers), stopped))
+        return None
+    said = ", ".join(["all files are restored", *brought.refused, *after])
+    again = f"then run `inkstamp stamp {record.certificate}`"
+    again += f"; edition {record.edition} is kept and needs no new order"
+    advice = "; ".join(filter(None, [said, error.advice or "correct that", again]))
+    return error.amended(what="; ".join(filter(None, [error.what, stopped])), advice=advice)
 
 
 def _started_again(workplace: "Workplace", brought: Sequence[_Brought]) -> dict[str, str]:
@@ -158,7 +171,7 @@ def _started_again(workplace: "Workplace", brought: Sequence[_Brought]) -> dict[
     for each in brought:
         for server in each.up:
             since[server] = min(each.record.at, since.get(server, each.record.at))
-    return {server: start_again(workplace, server, at) for server, at in since.items()}
+    return {server: start_again(workplace.server(server), workplace.clock, at) for server, at in since.items()}
 
 
 def _bring_back(workplace: "Workplace", record: InstallRecord, folder: Path) -> list[str]:

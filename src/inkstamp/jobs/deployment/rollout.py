@@ -169,7 +169,7 @@ class _Round:
             self.error = error
         else:
             if self.error is not None:
-                _tell_done(self.error, self, back=back)
+                self.error = _with_those_done(self.error, self, back=back)
 
     def _complete(self) -> None:
         if all(group.copied for group in self.groups) and (self.done or not self.entry.install):
@@ -221,23 +221,21 @@ def _go(workplace: "Workplace", rounds: Sequence[_Round], at_once: int) -> None:
                     each.take(group, results[each.name])
 
 
-def _tell_done(error: InkStampError, round_: _Round, *, back: bool) -> None:
+def _with_those_done(error: InkStampError, round_: _Round, *, back: bool) -> InkStampError:
     """Add to an error which servers were changed before it, and take them back if that is wanted."""
     if not round_.done:
-        return
+        return error
     number = round_.edition.number
     has = f"{', '.join(round_.done)} {'have' if len(round_.done) > 1 else 'has'} edition {number}"
     if not back:
-        error.advice = f"{error.advice}; {has}: `inkstamp undo {round_.name}` rolls it back there"
-        return
+        return error.amended(advice=f"{error.advice}; {has}: `inkstamp undo {round_.name}` rolls it back there")
     try:
         folders = undoable(round_.workplace, round_.name, round_.token)
         groups = [group_back(round_.workplace, round_.entry, folder) for folder in folders]
         take_back(round_.workplace, round_.name, round_.entry, folders, groups)
     except InkStampError as failed:
-        error.advice = f"{error.advice}; {has}, and could not be rolled back: {failed.what}"
-    else:
-        error.advice = f"{error.advice}; {', '.join(round_.done)} were rolled back to what was there before"
+        return error.amended(advice=f"{error.advice}; {has}, and could not be rolled back: {failed.what}")
+    return error.amended(advice=f"{error.advice}; {', '.join(round_.done)} were rolled back to what was there before")
 
 
 def take_back(
@@ -264,9 +262,10 @@ def take_back(
             findings += carry_through(workplace, Load(name=name, entry=entry, edition=edition, group=group))
         except ServerTrouble as error:
             first = next((broken[server] for server in group.servers if server in broken), None)
-            if first is not None:
-                error.what = f"{first.what}, and it is not what would be taken back: {error.what}"
-            raise
+            if first is None:
+                raise
+            both = f"{first.what}, and it is not what would be taken back: {error.what}"
+            raise error.amended(what=both) from error.__cause__
         remove_tree(folder)
     if editions and all(group.copied for group in groups):
         workplace.shelf.switch(name, editions[0].number if editions[0] is not None else None)

@@ -12,7 +12,6 @@ takes seconds, and leaves workers of before behind.
 """
 
 from collections.abc import Sequence
-from copy import copy
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -26,12 +25,12 @@ from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity
 from inkstamp.jobs import way_back
 from inkstamp.jobs.deployment.handshakes import LOOK_SECONDS, see_served
-from inkstamp.jobs.deployment.plan import Group, chain_of, handed
+from inkstamp.jobs.deployment.plan import Group, handed
 from inkstamp.jobs.deployment.rollback import put_back, takers
-from inkstamp.jobs.deployment.server_state import up_of
 from inkstamp.jobs.deployment.undo_log import undo_folder
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState
 from inkstamp.servers.interface import ServerKind
+from inkstamp.servers.run_state import up_of
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -99,7 +98,7 @@ def carry_together(workplace: "Workplace", loads: Sequence[Load]) -> dict[str, R
     others are not held up by it. Returns what came of each, by certificate.
     """
     begun, results = list[_Begun](), dict[str, Result]()
-    up = up_of(workplace, loads[0].group.servers)
+    up = up_of(map(workplace.server, loads[0].group.servers))
     for load in loads:
         try:
             with apart():
@@ -129,7 +128,7 @@ def _begin(workplace: "Workplace", load: Load, up: Sequence[str]) -> _Begun:
     """Save what stands there, record, then write (step 3). `up` are those of the servers that run."""
     group = load.group
     parent = undo_folder(workplace, load.name)
-    chain = chain_of(workplace, load.edition) if load.edition is not None else ()
+    chain = workplace.shelf.chain(load.edition.certificate, load.edition.number) if load.edition is not None else ()
     before = _present(workplace, load.name, group)
     held = {each.name: each.holds(load.name) for each in takers(workplace, group.servers)}
     had = [each for each in group.servers if workplace.ledger.installs.installed(load.name, each) is not None]
@@ -145,15 +144,14 @@ def _begin(workplace: "Workplace", load: Load, up: Sequence[str]) -> _Begun:
                 workplace.shelf.switch(load.name, load.number)
             _hand_over(workplace, load.name, group, load.edition)
     except InkStampError as error:
-        put_back(workplace, [(record, error)])
-        raise
+        (told,) = put_back(workplace, [(record, error)])
+        raise told from error.__cause__
     return _Begun(load, chain, record, folder, [], is_changed)
 
 
 def _refused(workplace: "Workplace", begun: Sequence[_Begun], error: InkStampError) -> dict[str, Result]:
     """Put all back; where there are several, and the servers can be reached, find those that are refused."""
-    errors = [copy(error) for _ in begun]  # each gets advice of its own
-    put_back(workplace, [(each.record, own) for each, own in zip(begun, errors, strict=True)])
+    errors = put_back(workplace, [(each.record, error) for each in begun])
     loads = [each.load for each in begun]
     if len(loads) == 1 or isinstance(error, ReachTrouble):
         return {load.name: own for load, own in zip(loads, errors, strict=True)}
@@ -189,9 +187,9 @@ def _seen_on(
             failed[each.load.name] = result
         elif not again:
             each.seen.append(result)
-    if failed:
-        put_back(workplace, [(each.record, failed[each.load.name]) for each in begun if each.load.name in failed])
-    results |= failed
+    back = [each for each in begun if each.load.name in failed]
+    told = put_back(workplace, [(each.record, failed[each.load.name]) for each in back])
+    results |= {each.load.name: error for each, error in zip(back, told, strict=True)}
     return [each for each in begun if each.load.name not in failed]
 
 
@@ -207,8 +205,7 @@ def _ended(workplace: "Workplace", begun: _Begun) -> Result:
             reached("record", begun.load.name)
             _end(workplace, begun)
     except InkStampError as error:
-        put_back(workplace, [(begun.record, error)])
-        return error
+        return put_back(workplace, [(begun.record, error)])[0]
     return begun.seen
 
 

@@ -3,10 +3,8 @@
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from inkstamp.clock import stamp
 from inkstamp.config.carrying import is_away
 from inkstamp.config.model import Certificate
-from inkstamp.errors import EditionUnfit
 from inkstamp.files import remove_tree
 from inkstamp.jobs import way_back
 from inkstamp.jobs.deployment.plan import Group, names_on
@@ -46,25 +44,6 @@ def edition_before(workplace: "Workplace", name: str, folder: Path) -> EditionRe
     """Return the edition that the servers had before an install."""
     number = (way_back.kept(folder) or {})["before"]
     return workplace.ledger.edition(name, number) if number else None
-
-
-def refuse_revoked(workplace: "Workplace", edition: EditionRecord) -> None:
-    """Keep an edition that its CA has revoked off the servers: somebody else may have its key.
-
-    Raises:
-        EditionUnfit: It is revoked.
-
-    """
-    known = workplace.ledger.revocations.of(edition.certificate, edition.number)
-    if known is None:
-        return
-    name, newest = edition.certificate, workplace.ledger.newest_edition(edition.certificate)
-    why = f" ({known.why})" if known.why else ""
-    is_newest = newest is None or newest.number == edition.number
-    raise EditionUnfit(
-        f"edition {edition.number} of “{name}” was revoked {stamp(known.at)}{why}",
-        advice=f"get a new one: inkstamp renew {name}" if is_newest else f"install the newest: inkstamp install {name}",
-    )
 
 
 def drop_old_editions(workplace: "Workplace", name: str, entry: Certificate) -> None:

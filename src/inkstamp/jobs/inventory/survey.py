@@ -1,48 +1,24 @@
 """What there is: servers, their sites, the certificate that each names, and who answers for a name."""
 
 import gc
-import os
 from collections.abc import Iterator, Mapping, Sequence, Set
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import datetime
-from itertools import count
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart, reached
-from inkstamp.config.model import Configuration, Server
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.findings import Finding, Severity, bad, worst
 from inkstamp.jobs.inventory.site_report import SiteReport, report, without_certificate
 from inkstamp.pki.names import as_address, normalise
 from inkstamp.reach.interface import Found
-from inkstamp.reach.local import find_program
 from inkstamp.servers.base import TextServer
 from inkstamp.servers.interface import FileCarrier, Site
-from inkstamp.servers.registry import usual_main_file
 
 if TYPE_CHECKING:
     from inkstamp.jobs.inventory.endpoints import NamePlaces
     from inkstamp.jobs.workplace import Workplace
-
-_Kind = Literal["nginx", "apache", "haproxy", "lighttpd", "postfix", "dovecot"]
-_USUAL: tuple[tuple[_Kind, tuple[str, ...], tuple[str, ...]], ...] = (
-    (
-        "nginx",
-        ("nginx",),
-        ("/etc/nginx/nginx.conf", "/usr/local/etc/nginx/nginx.conf", "/usr/local/nginx/conf/nginx.conf"),
-    ),
-    (
-        "apache",
-        ("apache2ctl", "apachectl", "httpd"),
-        ("/etc/apache2/apache2.conf", "/etc/httpd/conf/httpd.conf", "/usr/local/etc/apache24/httpd.conf"),
-    ),
-    ("haproxy", ("haproxy",), ("/etc/haproxy/haproxy.cfg", "/usr/local/etc/haproxy.conf")),
-    ("lighttpd", ("lighttpd",), ("/etc/lighttpd/lighttpd.conf", "/usr/local/etc/lighttpd/lighttpd.conf")),
-    ("postfix", ("postfix",), ("/etc/postfix/main.cf", "/usr/local/etc/postfix/main.cf")),
-    ("dovecot", ("dovecot",), ("/etc/dovecot/dovecot.conf", "/usr/local/etc/dovecot/dovecot.conf")),
-)
-"""By kind, its programs and main files in the places of the distributions; the first that is found counts."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -72,23 +48,6 @@ class Surveyed:
         of_sites, of_servers = [each.findings for each in self.sites], [each.findings for each in self.servers]
         findings = [*of_sites, *of_servers, *(each.findings for each in self.names)]
         return not any(worst(each) is Severity.BAD for each in findings)
-
-
-def found_beside(config: Configuration) -> dict[str, Server]:
-    """Return an entry for each server in its usual place on this machine that is not configured yet, by a name."""
-    known = {
-        (each.kind, each.main_file or usual_main_file(each.kind)) for each in config.server.values() if not each.reach
-    }
-    found: dict[str, Server] = {}
-    for kind, programs, files in _USUAL:
-        program = next(filter(None, map(find_program, programs)), None)
-        main_file = next(filter(os.path.isfile, files), None)
-        if program is None or main_file is None or (kind, main_file) in known:
-            continue
-        taken = {*config.server, *config.program, *config.nameserver}
-        name = kind if kind not in taken else next(n for i in count(2) if (n := f"{kind}-{i}") not in taken)
-        found[name] = Server(kind=kind, program=program, main_file=main_file)
-    return found
 
 
 def nothing_found(workplace: "Workplace") -> UsageError:

@@ -76,15 +76,14 @@ def shelve(
     """
     wrong = {finding.topic for finding in findings if finding.severity is Severity.BAD}
     if wrong:
-        error = EditionUnfit(
+        expired = chain.leaf.not_valid_after_utc < workplace.clock.now()
+        raise EditionUnfit(
             f"the certificate that {order.authority} issued for “{order.certificate}” cannot be used",
             where=where,
             findings=findings,
             advice="nothing was installed; when that is fixed, run the command again",
+            lasting=bool(wrong & {"key", "names"}) or ("dates" in wrong and expired),
         )
-        expired = chain.leaf.not_valid_after_utc < workplace.clock.now()
-        error.lasting = bool(wrong & {"key", "names"}) or ("dates" in wrong and expired)
-        raise error
     path = chain.paths[0]
     files = EditionFiles(keys.to_pem(key), to_pem(chain.leaf), [to_pem(each) for each in path.issuers])
     workplace.shelf.put(order.certificate, order.edition, files)

@@ -10,9 +10,9 @@ from inkstamp.findings import Finding
 from inkstamp.jobs import way_back
 from inkstamp.jobs.deployment import rollout
 from inkstamp.jobs.deployment.plan import Group, prepare
-from inkstamp.jobs.deployment.undo_log import refuse_revoked
 from inkstamp.jobs.lifecycle.provisioning import settle
 from inkstamp.jobs.setback import at_step, kept
+from inkstamp.jobs.status.editions import refuse_revoked
 from inkstamp.ledger.records import EditionRecord
 
 if TYPE_CHECKING:

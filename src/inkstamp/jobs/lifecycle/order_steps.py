@@ -3,12 +3,13 @@
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
+from inkstamp.config.carrying import is_portal
 from inkstamp.errors import StillWaiting, UsageError
 from inkstamp.jobs.lifecycle.enrolment import Plan
 from inkstamp.jobs.lifecycle.provisioning import check_beforehand, good_edition, settle, write_entries
 from inkstamp.jobs.orders.acme_order import Goal, Reached
 from inkstamp.jobs.orders.attempts import lead
-from inkstamp.jobs.portal.order import PortalOrder, is_portal, open_order
+from inkstamp.jobs.portal.order import PortalOrder, open_order
 from inkstamp.jobs.setback import kept
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.wording import counted
@@ -45,7 +46,7 @@ def order(
             check_beforehand(workplace, plan)
             said(plan)
             write_entries(workplace, plan)
-        if is_portal(workplace, plan.entry):
+        if is_portal(workplace.config, plan.entry):
             return open_order(workplace, plan.name, plan.entry)
         return lead(workplace, plan.name, plan.entry, Goal.OPENED)
 

@@ -8,12 +8,13 @@ from typing import TYPE_CHECKING
 from inkstamp.bulkhead import apart, reached
 from inkstamp.config.carrying import file_servers
 from inkstamp.config.model import Certificate
-from inkstamp.deadline import within
+from inkstamp.deadline import poll, within
 from inkstamp.errors import ProofFailed
 from inkstamp.findings import Finding, Severity, bad, worst
 from inkstamp.jobs.lifecycle.enrolment import Plan
 from inkstamp.jobs.setback import at_step, kept
 from inkstamp.jobs.status.renewal_reasons import reasons, renewal_of
+from inkstamp.jobs.validation.challenge_path import Passage, open_unless_open
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.records import EditionRecord, OrderState
 
@@ -22,7 +23,7 @@ if TYPE_CHECKING:
     from inkstamp.jobs.deployment.rollout import Wish
     from inkstamp.jobs.workplace import Workplace
 
-_SETTLING_SECONDS = 3.0
+_SETTLING_SECONDS, _SETTLING_PAUSE = 3.0, 0.1
 _LOOK_SECONDS = 120.0
 """For looking at all names of a certificate once."""
 _TESTED_SECONDS = 60.0
@@ -197,8 +198,8 @@ def come_by(
     write_entries(workplace, plan)
     if edition is not None:
         return ComeBy(entry=plan.entry, edition=edition, issued=False, in_place=False, again=again)
+    from inkstamp.jobs.lifecycle.failover import obtain_somewhere
     from inkstamp.jobs.orders.name_subset import what_is_left_out
-    from inkstamp.jobs.orders.new_order import obtain_somewhere
 
     edition = obtain_somewhere(workplace, plan.name, passing)
     left_out = tuple(what_is_left_out(plan.entry, edition))
@@ -212,14 +213,15 @@ def _waits_at_portal(workplace: "Workplace", plan: Plan) -> bool:
 
 def look_afterwards(workplace: "Workplace", outcome: Outcome) -> Outcome:
     """Look at the outcome's names the way the public does, and add what is not as it should be."""
-    from inkstamp.jobs.checks.check import look, served_beside
+    from inkstamp.jobs.checks.check import look
+    from inkstamp.jobs.status.editions import served_beside
     from inkstamp.pki.chain import Roots
 
     names = [each for each in workplace.certificate(outcome.name).names if not each.startswith("*.")]
     targets = [target for name in names for target in where_served(workplace, outcome, name)]
     roots = Roots(workplace.roots)
-    deadline = workplace.clock.monotonic() + _SETTLING_SECONDS
-    while True:
+    # For a moment after a reload the workers of before still take connections.
+    for _ in poll(workplace.clock, pause=_SETTLING_PAUSE, seconds=_SETTLING_SECONDS):
         with within(_LOOK_SECONDS):
             reports = [look(workplace, each, roots) for each in targets]
         strangers = [
@@ -227,10 +229,8 @@ def look_afterwards(workplace: "Workplace", outcome: Outcome) -> Outcome:
             if each.chain and each.chain[0].sha256 != outcome.edition.sha256
             and each.chain[0].sha256 not in served_beside(workplace, each.name, outcome.edition)
         ]  # fmt: skip
-        # For a moment after a reload the workers of before still take connections.
-        if not strangers or workplace.clock.monotonic() > deadline:
+        if not strangers:
             break
-        workplace.clock.sleep(0.1)
     seen = [finding for report in reports for finding in report.findings if finding.severity is not Severity.OK]
     seen += [
         bad(
@@ -264,7 +264,7 @@ def settle(workplace: "Workplace", name: str) -> None:
     stand yet are removed.
     """
     from inkstamp.jobs.deployment.rollback import recover, tidy
-    from inkstamp.jobs.order_files import clear_ended
+    from inkstamp.jobs.orders.cancellation import clear_ended
 
     clear_ended(workplace, name)
     for record in workplace.ledger.installs.begun(name):
@@ -306,3 +306,19 @@ def is_installed(workplace: "Workplace", edition: EditionRecord, entry: Certific
     if workplace.shelf.current(edition.certificate) != edition.number:
         return False
     return has_edition(workplace.ledger.installs.of(edition.certificate), entry.install, edition.number)
+
+
+def open_where_closed(workplace: "Workplace", plan: Plan) -> tuple[Plan, Passage | None]:
+    """Open the way for a certificate that is about to be ordered, whose entry is written first where there is none.
+
+    Returns:
+        What is left to do, and what was changed; None where the challenge path is open, or the way was opened before.
+
+    Raises:
+        UsageError: No server carries its proofs.
+        ProofFailed, ServerTrouble: As of `let_through`.
+
+    """
+    write_entries(workplace, plan)
+    left = replace(plan, write=False, new_servers=())
+    return left, open_unless_open(workplace, plan.name)

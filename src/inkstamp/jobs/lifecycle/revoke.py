@@ -15,7 +15,6 @@ from inkstamp.errors import CaProblem, UsageError
 from inkstamp.files import read_bytes, read_secret
 from inkstamp.jobs.account import make_session
 from inkstamp.jobs.authorities import configured
-from inkstamp.jobs.deployment.plan import chain_of
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.ledger.sqlite import from_moment
 from inkstamp.pki import keys
@@ -109,7 +108,7 @@ def plan_revocation(workplace: "Workplace", name: str, number: int | None, *, by
     _expect_acme(workplace, authority)
     newest = workplace.ledger.newest_edition(name)
     installs = workplace.ledger.installs.of(name)
-    leaf = chain_of(workplace, edition)[0]
+    leaf = workplace.shelf.chain(edition.certificate, edition.number)[0]
     key = None
     if by_own_key:
         file = workplace.shelf.edition(name, edition.number) / "key.pem"

@@ -8,8 +8,9 @@ from inkstamp.errors import UsageError
 from inkstamp.findings import Finding, note, warn
 from inkstamp.jobs import way_back
 from inkstamp.jobs.deployment import rollout
-from inkstamp.jobs.deployment.undo_log import edition_before, group_back, refuse_revoked, undoable
+from inkstamp.jobs.deployment.undo_log import edition_before, group_back, undoable
 from inkstamp.jobs.lifecycle.provisioning import settle
+from inkstamp.jobs.status.editions import refuse_revoked
 from inkstamp.ledger.records import EditionRecord
 
 if TYPE_CHECKING:

@@ -1,8 +1,9 @@
 """After a run of `renew`: tell people what they should know, each matter once, and write the figures."""
 
 import os
-from collections.abc import Sequence
-from datetime import timedelta
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -12,16 +13,16 @@ from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import stamp
 from inkstamp.config.model import Messenger
 from inkstamp.deadline import within
-from inkstamp.errors import AccountTrouble, CaProblem, InkStampError, InternalError, StillWaiting
+from inkstamp.errors import AccountTrouble, Actor, CaProblem, InkStampError, InternalError, StillWaiting
 from inkstamp.files import read_secret
 from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, all_statuses
-from inkstamp.jobs.status.stall import Actor
 from inkstamp.policy.notification_rules import ACCOUNT_PROBLEMS, Condition, Matter, News, matters_of, news
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.renewal.run import Sweep
+    from inkstamp.jobs.sweep_record import LastSweep
     from inkstamp.jobs.workplace import Workplace
     from inkstamp.ledger.failures import Setback
+    from inkstamp.ledger.records import EditionRecord
 
 _FORMAT = 1
 _EACH_SECONDS = 120.0
@@ -33,7 +34,20 @@ _MOST_LINES = 100
 _DAY = timedelta(days=1)
 
 
-def report(workplace: "Workplace", sweep: "Sweep", names: Sequence[str]) -> tuple[InkStampError, ...]:
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RunResult:
+    """What a run of renewal came to, as far as people and monitoring are told."""
+
+    summary: "LastSweep"
+    renewed: "tuple[EditionRecord, ...]" = ()
+    """The editions that were issued in it."""
+    errors: Mapping[str, InkStampError]
+    """By certificate, what went wrong."""
+    cut_off: datetime | None = None
+    """When the run before this one began, if it was interrupted; aware, UTC."""
+
+
+def report(workplace: "Workplace", run: RunResult, names: Sequence[str]) -> tuple[InkStampError, ...]:
     """Tell what is new after a run over `names`, and write the metrics file; nothing that fails here stops the run.
 
     Returns the internal errors that were met.
@@ -43,7 +57,7 @@ def report(workplace: "Workplace", sweep: "Sweep", names: Sequence[str]) -> tupl
         with apart():
             statuses = all_statuses(workplace)
             meant = set(names)
-            conditions = _conditions(workplace, sweep, [each for each in statuses if each.name in meant])
+            conditions = _conditions(workplace, run.errors, [each for each in statuses if each.name in meant])
     except InkStampError as error:
         workplace.progress.step("messengers", f"nobody could be notified: {error.what}")
         return (error,)
@@ -52,7 +66,7 @@ def report(workplace: "Workplace", sweep: "Sweep", names: Sequence[str]) -> tupl
             try:
                 with apart(), within(_EACH_SECONDS):
                     reached("tell", name)
-                    _tell(workplace, name, entry, sweep, conditions)
+                    _tell(workplace, name, entry, run, conditions)
             except InkStampError as error:
                 met.append(error)
                 said = f": {error.said}" if error.said else ""
@@ -65,21 +79,23 @@ def report(workplace: "Workplace", sweep: "Sweep", names: Sequence[str]) -> tupl
 
         try:
             with apart():
-                write_metrics(workplace, sweep, statuses)
+                write_metrics(workplace, run.summary, statuses)
         except InkStampError as error:
             met.append(error)
             workplace.progress.step("metrics", f"could not be written: {error.what}")
     return tuple(each for each in met if isinstance(each, InternalError))
 
 
-def _conditions(workplace: "Workplace", sweep: "Sweep", statuses: Sequence[CertificateStatus]) -> list[Condition]:
+def _conditions(
+    workplace: "Workplace", errors: Mapping[str, InkStampError], statuses: Sequence[CertificateStatus]
+) -> list[Condition]:
     setbacks = workplace.ledger.setbacks.all()
     editions = workplace.ledger.newest_editions()
-    errors = {each.due.name: each.error for each in sweep.renewed if each.error is not None}
     now = workplace.clock.now()
     found = []
     for each in statuses:
         edition, setback = editions.get(each.name), setbacks.get(each.name)
+        met = setback.told.error_class if setback else InkStampError
         mistaken = each.state is CertificateState.MISCONFIGURED
         asks_person = each.state is CertificateState.WAITING_FOR_YOU and each.stall is not None
         found.append(
@@ -88,8 +104,8 @@ def _conditions(workplace: "Workplace", sweep: "Sweep", statuses: Sequence[Certi
                 days_left=(edition.not_after - now) / _DAY if edition else None,
                 lifetime=(edition.not_after - edition.not_before) / _DAY if edition else 0.0,
                 # What waits for a person has not failed: it is told as that.
-                failures=setback.times if setback and setback.told.kind != StillWaiting.__name__ else int(mistaken),
-                heals=not mistaken and (setback is None or setback.told.kind != InternalError.__name__),
+                failures=setback.times if setback and not issubclass(met, StillWaiting) else int(mistaken),
+                heals=not mistaken and not issubclass(met, InternalError),
                 trouble=each.wanted if mistaken else setback.told.what if setback else "",
                 remedy=each.next_command,
                 account=_account_trouble(errors.get(each.name), setback),
@@ -106,21 +122,21 @@ def _account_trouble(error: InkStampError | None, setback: "Setback | None") -> 
     return setback.told.what if setback is not None and setback.told.problem in ACCOUNT_PROBLEMS else ""
 
 
-def _tell(workplace: "Workplace", name: str, entry: Messenger, sweep: "Sweep", conditions: Sequence[Condition]) -> None:
+def _tell(workplace: "Workplace", name: str, entry: Messenger, run: RunResult, conditions: Sequence[Condition]) -> None:
     now = [
         matter
         for each in conditions
         for matter in matters_of(each, about=entry.about, failing_times=entry.failing_times, days_left=entry.days_left)
     ]
-    if sweep.cut_off is not None and "failing" in entry.about:
-        text = f"the run of `renew` that began {sweep.cut_off:%Y-%m-%d %H:%M} UTC was interrupted"
+    if run.cut_off is not None and "failing" in entry.about:
+        text = f"the run of `renew` that began {run.cut_off:%Y-%m-%d %H:%M} UTC was interrupted"
         now.append(Matter(certificate=_ALL, kind="failing", text=text, remedy="inkstamp schedule show"))
     told = workplace.ledger.matters.told(name)
     looked_at = frozenset(each.certificate for each in conditions) | {
         key[0] for key in told if key[0] not in workplace.config.certificate
     }
     fresh = news(told, now, looked_at)
-    renewed = _renewed(sweep) if "renewed" in entry.about else ()
+    renewed = _renewed(run) if "renewed" in entry.about else ()
     if not fresh and not renewed:
         return
     send = _by_mail if entry.kind == "mail" else _by_webhook
@@ -128,17 +144,15 @@ def _tell(workplace: "Workplace", name: str, entry: Messenger, sweep: "Sweep", c
     workplace.ledger.matters.tell(name, fresh)
 
 
-def _renewed(sweep: "Sweep") -> tuple[Matter, ...]:
+def _renewed(run: RunResult) -> tuple[Matter, ...]:
     return tuple(
         Matter(
-            certificate=each.due.name,
+            certificate=each.certificate,
             kind="renewed",
-            text=f"“{each.due.name}” has edition {each.outcome.edition.number}, "
-            f"valid until {each.outcome.edition.not_after:%Y-%m-%d}",
+            text=f"“{each.certificate}” has edition {each.number}, valid until {each.not_after:%Y-%m-%d}",
             remedy="",
         )
-        for each in sweep.done
-        if each.outcome is not None and each.outcome.issued
+        for each in run.renewed
     )
 
 

@@ -10,7 +10,7 @@ from inkstamp.files import write_bytes
 from inkstamp.jobs.status.overview import CertificateStatus
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.renewal.run import Sweep
+    from inkstamp.jobs.sweep_record import LastSweep
     from inkstamp.jobs.workplace import Workplace
 
 _OF_CERTIFICATES = {
@@ -24,7 +24,7 @@ _OF_CERTIFICATES = {
 }
 
 
-def write_metrics(workplace: "Workplace", sweep: "Sweep", statuses: Sequence[CertificateStatus]) -> None:
+def write_metrics(workplace: "Workplace", run: "LastSweep", statuses: Sequence[CertificateStatus]) -> None:
     """Write the file that the configuration names, whole or not at all; FileTrouble when it cannot be written."""
     registry = CollectorRegistry()
     gauges = {
@@ -52,10 +52,10 @@ def write_metrics(workplace: "Workplace", sweep: "Sweep", statuses: Sequence[Cer
                 gauges[name].labels(each.name).set(value)
     for name, told, figure in (
         ("run_timestamp_seconds", "when `renew` ran last", now.timestamp()),
-        ("run_looked_at", "certificates that the last run checked", sweep.found.looked_at),
-        ("run_renewed", "certificates that the last run renewed or installed", len(sweep.done)),
-        ("run_failed", "certificates that failed in the last run", len(sweep.failed)),
-        ("run_waiting", "certificates that wait for a person", len(sweep.waiting)),
+        ("run_looked_at", "certificates that the last run checked", run.looked_at),
+        ("run_renewed", "certificates that the last run renewed or installed", run.renewed),
+        ("run_failed", "certificates that failed in the last run", run.failed),
+        ("run_waiting", "certificates that wait for a person", run.waiting),
     ):
         Gauge(f"inkstamp_{name}", told, registry=registry).set(figure)
     write_bytes(Path(workplace.config.renewal.metrics), generate_latest(registry), mode=0o644)

@@ -27,12 +27,14 @@ from inkstamp.deadline import time_left
 from inkstamp.errors import CaProblem, StillWaiting
 from inkstamp.files import remove_tree
 from inkstamp.jobs.issuance.acceptance import collect
-from inkstamp.jobs.order_files import drop, have_order_key, order_folder
+from inkstamp.jobs.order_files import have_order_key, order_folder
+from inkstamp.jobs.orders.cancellation import drop
 from inkstamp.jobs.orders.new_order import open_at_ca
 from inkstamp.jobs.setback import at_step
 from inkstamp.jobs.validation.challenges import Showing
 from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState
 from inkstamp.pki import csr
+from inkstamp.wording import counted
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -178,10 +180,7 @@ class Lead:
             found = self._find_lost_order()
             if found is not None:
                 return found
-        self._step(
-            f"ordering a certificate for {len(self._entry.names)} name{'s'[: len(self._entry.names) > 1]} "
-            f"at {self._entry.authority}"
-        )
+        self._step(f"ordering a certificate for {counted(len(self._entry.names), 'name')} at {self._entry.authority}")
         url, order = open_at_ca(self._workplace, self._client, self._record, self._entry)
         self._opened(url)
         return Polled(order, None)
@@ -238,7 +237,7 @@ class Lead:
     # The steps
 
     def _prove(self, pending: Sequence[Authorization]) -> None:
-        self._step(f"placing {len(pending)} challenge response{'s'[: len(pending) > 1]} and testing from outside")
+        self._step(f"placing {counted(len(pending), 'challenge response')} and testing from outside")
         shown = self._showing.show(pending)
         self._step("asking the CA to validate")
         for authorization, challenge in shown:
@@ -279,7 +278,7 @@ class Lead:
         except CaProblem as problem:
             if problem.kind != "orderNotReady":  # RFC 8555 section 7.4: fetch the order to see why
                 if is_final(problem):
-                    self._end_refused(problem)
+                    raise self._end_refused(problem) from problem.__cause__
                 raise
         self._answered |= {each.url for seen in self._seen.values() for each in seen.challenges}
         fetched = self._client.order(self._record.url)
@@ -287,12 +286,13 @@ class Lead:
             return self._poll(fetched)
         return fetched
 
-    def _end_refused(self, problem: CaProblem) -> None:
+    def _end_refused(self, problem: CaProblem) -> CaProblem:
         """End an order whose request was refused for good, whatever the CA says that its state is."""
         text = f"order {self._record.id}: {problem.said or problem.what}"
         self._record = self._ledger.move_order(self._record, OrderState.REFUSED, "refused", text)
         remove_tree(order_folder(self._workplace, self._record.id))
-        problem.advice = f"{problem.advice}; the next run orders again: inkstamp stamp {self._record.certificate}"
+        again = f"the next run orders again: inkstamp stamp {self._record.certificate}"
+        return problem.amended(advice=f"{problem.advice}; {again}")
 
     def _collect(self, url: str) -> EditionRecord:
         self._step("downloading and verifying the certificate")
@@ -332,12 +332,8 @@ class Lead:
             self._record, OrderState.REFUSED, "refused", f"order {self._record.id}: {said}"
         )
         remove_tree(order_folder(self._workplace, self._record.id))
-        error = as_error(
-            first, f"the CA refused to issue for {', '.join(names) or self._record.certificate}", where=self._record.url
-        )
-        error.said = said
-        error.names = names or error.names
-        return error
+        what = f"the CA refused to issue for {', '.join(names) or self._record.certificate}"
+        return as_error(first, what, where=self._record.url, said=said, names=names)
 
     def _newest(self, url: str, seen: Authorization) -> Authorization:
         final = seen.status not in {AuthorizationStatus.PENDING}

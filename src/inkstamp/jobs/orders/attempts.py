@@ -12,9 +12,8 @@ from inkstamp.deadline import at_least, is_over, within
 from inkstamp.errors import CaMisbehaved, CaProblem, EditionUnfit, NetworkTrouble, ProofFailed, StillWaiting
 from inkstamp.jobs.order_files import order_folder, read_order_key
 from inkstamp.jobs.orders.acme_order import Goal, Lead, Reached
-from inkstamp.jobs.orders.cancellation import abandon
+from inkstamp.jobs.orders.cancellation import abandon, expect_same
 from inkstamp.jobs.orders.name_subset import less_of
-from inkstamp.jobs.portal.order import expect_same, is_portal, wait_for_person
 from inkstamp.jobs.validation import web_files
 from inkstamp.ledger.records import OPEN_STATES, EditionRecord, OrderRecord, OrderState
 from inkstamp.pki import keys
@@ -38,8 +37,6 @@ def obtain(workplace: "Workplace", name: str, entry: Certificate) -> EditionReco
         ProofFailed, NetworkTrouble, EditionUnfit, StillWaiting: The order stays open; the next run goes on.
 
     """
-    if is_portal(workplace, entry):
-        raise wait_for_person(workplace, name, entry)
     edition = lead(workplace, name, entry, Goal.ISSUED).edition
     if edition is None:  # pragma: no cover  an order is led to its goal or something is raised
         raise StillWaiting(f"the order of “{name}” is not at its end", advice="run the command again")
@@ -97,7 +94,8 @@ def _leading(
         if error.lasting:
             abandon(workplace, leading.record, error.what, valid_too=False)
             again = f"inkstamp stamp {record.certificate}"
-            error.advice = f"the next run orders again: {again}; if it persists, show this to the CA"
+            advice = f"the next run orders again: {again}; if it persists, show this to the CA"
+            raise error.amended(advice=advice) from error.__cause__
         raise
     finally:
         with at_least(_TAKING_DOWN_SECONDS):

@@ -5,9 +5,12 @@ from typing import TYPE_CHECKING
 from inkstamp.acme.client import CaClient
 from inkstamp.acme.messages import AuthorizationStatus
 from inkstamp.acme.patience import HURRY
+from inkstamp.config.model import Certificate
 from inkstamp.errors import AccountTrouble, CaMisbehaved, CaProblem, NetworkTrouble, UsageError
+from inkstamp.files import remove_tree
 from inkstamp.jobs.account import make_session
-from inkstamp.jobs.order_files import drop
+from inkstamp.jobs.order_files import order_folder
+from inkstamp.jobs.validation import web_files
 from inkstamp.ledger.records import OrderRecord, OrderState
 
 if TYPE_CHECKING:
@@ -61,3 +64,33 @@ def _deactivate(workplace: "Workplace", record: OrderRecord, *, valid_too: bool)
                 client.deactivate(url)
     finally:
         session.close()
+
+
+def drop(workplace: "Workplace", record: OrderRecord, why: str) -> OrderRecord:
+    """Give an order up: take its proofs down, remove its key, end it in the ledger."""
+    web_files.take_down(workplace, record)
+    ended = workplace.ledger.move_order(record, OrderState.DROPPED, "order dropped", f"order {record.id}: {why}")
+    remove_tree(order_folder(workplace, record.id))
+    return ended
+
+
+def clear_ended(workplace: "Workplace", name: str) -> None:
+    """Remove what a run that was killed left of the certificate's ended orders; the caller holds the certificate."""
+    ledger = workplace.ledger
+    standing = set(ledger.orders_with_proofs())
+    for order_id in ledger.ended_orders(name):
+        if order_id in standing:
+            web_files.take_down_of(workplace, order_id)
+        remove_tree(order_folder(workplace, order_id))
+
+
+def expect_same(workplace: "Workplace", record: OrderRecord, entry: Certificate) -> None:
+    """Refuse to go on with an order for something else: it may be paid for, so only a person gives it up."""
+    if record.names == entry.names and record.authority == entry.authority:
+        return
+    raise UsageError(
+        f"order {record.id} is open for {', '.join(record.names)} at {record.authority}, and the configuration asks "
+        "for something else now",
+        where=str(workplace.config_file),
+        advice=f"change the configuration back, or end that order: inkstamp order {record.certificate} --cancel",
+    )

@@ -4,17 +4,12 @@ from dataclasses import replace
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
-import msgspec
-
 from inkstamp.acme.client import CaClient, Wish
 from inkstamp.acme.messages import Order
-from inkstamp.acme.problems import OF_PROOFS
 from inkstamp.acme.renewal import certificate_id
 from inkstamp.config.model import Certificate
-from inkstamp.errors import CaMisbehaved, CaProblem, ConfigurationError, EditionUnfit, FileTrouble, NetworkTrouble
-from inkstamp.jobs.deployment.plan import chain_of
-from inkstamp.ledger.records import EditionRecord, OrderRecord
-from inkstamp.policy.renewal_time import turn_to_other
+from inkstamp.errors import CaProblem, ConfigurationError, EditionUnfit, FileTrouble
+from inkstamp.ledger.records import OrderRecord
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -78,43 +73,6 @@ def _replaced(workplace: "Workplace", client: CaClient, record: OrderRecord) -> 
     if not client.directory().renewal_info:
         return ""
     try:
-        return certificate_id(chain_of(workplace, newest)[0])
+        return certificate_id(workplace.shelf.chain(newest.certificate, newest.number)[0])
     except (EditionUnfit, FileTrouble):
         return ""  # it is not on the shelf any more; the order is as good without
-
-
-def obtain_somewhere(workplace: "Workplace", name: str, entry: Certificate) -> EditionRecord:
-    """Get a new edition at the configured authority, or at one of the others when that is in no state to issue.
-
-    An open order is gone on with where it is open. Raises as `order.obtain`, for the last authority that was asked.
-    """
-    from inkstamp.jobs.orders.attempts import obtain
-
-    if not entry.otherwise:
-        return obtain(workplace, name, entry)
-    known = (entry.authority, *entry.otherwise)
-    record = workplace.ledger.open_order(name)
-    first = record.authority if record is not None and record.authority in known else entry.authority
-    rest = [each for each in known if each != first]
-    for number, authority in enumerate((first, *rest)):
-        try:
-            # Profiles are each CA's own: another one is asked for its own.
-            profile = entry.profile if authority == entry.authority else ""
-            asked = msgspec.structs.replace(entry, authority=authority, otherwise=(), profile=profile)
-            return obtain(workplace, name, asked)
-        except (CaProblem, CaMisbehaved, EditionUnfit, NetworkTrouble) as error:
-            if number == len(rest) or not _another_helps(workplace, name, error):
-                raise
-            workplace.progress.step(name, f"{authority} does not issue ({error.what}); turns to {rest[number]}")
-            workplace.ledger.note("turned", f"from {authority} to {rest[number]}: {error.what}", name)
-    raise AssertionError("the last authority's error was raised")  # pragma: no cover
-
-
-def _another_helps(workplace: "Workplace", name: str, error: Exception) -> bool:
-    setback = workplace.ledger.setbacks.of(name)
-    times = 1 + (setback.times if setback is not None else 0)
-    kind = error.kind if isinstance(error, CaProblem) else ""
-    edition = workplace.ledger.newest_edition(name)
-    return turn_to_other(
-        kind, times, workplace.clock.now(), edition.not_after if edition else None, proof=kind in OF_PROOFS
-    )

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from inkstamp.config.carrying import file_servers, record_carrier
 from inkstamp.config.model import Certificate
 from inkstamp.config.words import BY_HAND
+from inkstamp.deadline import poll
 from inkstamp.errors import UsageError
 from inkstamp.findings import Finding, Severity, bad, ok, worst
 from inkstamp.jobs.portal.order import PortalOrder, rule_proofs, show_order, waiting_order
@@ -99,18 +100,20 @@ def prove(workplace: "Workplace", name: str, shown: Shown, *, wait: float = 0.0)
         )
     placed = _put_up_files(workplace, record, entry, proofs, anew=False)
     in_dns = _put_up_records(workplace, record, entry, proofs)
-    deadline = workplace.clock.monotonic() + wait
-    while True:
+
+    def waits(seconds: float) -> None:
+        workplace.progress.waits("validation files or records are missing", seconds)
+
+    for _ in poll(workplace.clock, pause=_PAUSE, seconds=wait, waits=waits):
         findings = _look(workplace, entry, proofs, in_dns)
         unseen = [each for each in workplace.ledger.portal.of(record.id) if each.seen is None]
         if not placed and any(each.method is ProofMethod.FILE for each in unseen):
             placed = True  # what was put up earlier may have been cleared away
             if _put_up_files(workplace, record, entry, proofs, anew=True):
-                continue
-        if not unseen or workplace.clock.monotonic() >= deadline:
+                findings = _look(workplace, entry, proofs, in_dns)
+                unseen = [each for each in workplace.ledger.portal.of(record.id) if each.seen is None]
+        if not unseen:
             break
-        workplace.progress.waits("validation files or records are missing", _PAUSE)
-        workplace.clock.sleep(_PAUSE)
     by_hand = [each for each in unseen if not _is_carried(workplace, entry, each)]
     return Proven(order=show_order(workplace, record), findings=tuple(findings), by_hand=tuple(by_hand))
 

@@ -13,7 +13,8 @@ from inkstamp.errors import BundleTrouble, Busy, EditionUnfit, NetworkTrouble, U
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity, note, warn, worst
 from inkstamp.jobs.issuance.acceptance import Chain, judge, shelve
-from inkstamp.jobs.order_files import clear_ended, order_folder, read_order_key
+from inkstamp.jobs.order_files import order_folder, read_order_key
+from inkstamp.jobs.orders.cancellation import clear_ended
 from inkstamp.jobs.portal.input_files import gather
 from inkstamp.jobs.portal.mismatch import explain
 from inkstamp.jobs.portal.order import waiting_order
@@ -23,16 +24,7 @@ from inkstamp.pki import keys
 from inkstamp.pki.aia import issuer_urls
 from inkstamp.pki.bundles import Haul, Passphrase, open_into
 from inkstamp.pki.certificates import Facts, facts, short_name, subject_names
-from inkstamp.pki.chain import (
-    Path,
-    Pool,
-    arrange,
-    choose_path,
-    find_paths,
-    is_root,
-    is_self_signed,
-    same_key,
-)
+from inkstamp.pki.chain import Path, Pool, arrange, choose_path, find_paths, is_root, is_self_signed, same_key
 from inkstamp.view.download import download
 
 if TYPE_CHECKING:

@@ -4,7 +4,7 @@ import os
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from inkstamp.errors import BundleTrouble, FileTrouble
+from inkstamp.errors import BundleTrouble, FileTooLarge
 from inkstamp.files import file_trouble, read_bytes
 from inkstamp.pki.bundles import MOST_BYTES, Haul, Passphrase, open_into
 
@@ -43,14 +43,12 @@ def gather(paths: Sequence[Path], pasted: bytes | None, passphrase: Passphrase) 
 def _read(path: Path) -> bytes:
     try:
         return read_bytes(path, limit=MOST_BYTES)
-    except FileTrouble as error:
-        if "larger" in error.what:
-            raise BundleTrouble(
-                f"{path} is larger than {MOST_BYTES // 1_048_576} MiB, which no CA's download is",
-                where=str(path),
-                advice="give the certificate files alone",
-            ) from error
-        raise
+    except FileTooLarge as error:
+        raise BundleTrouble(
+            f"{path} is larger than {MOST_BYTES // 1_048_576} MiB, which no CA's download is",
+            where=str(path),
+            advice="give the certificate files alone",
+        ) from error
 
 
 def _files_below(folder: Path, haul: Haul) -> Iterator[Path]:

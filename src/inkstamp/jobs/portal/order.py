@@ -16,7 +16,8 @@ from inkstamp.config.templates import placeholders
 from inkstamp.errors import StillWaiting, UsageError
 from inkstamp.files import read_bytes, write_bytes
 from inkstamp.findings import Finding, Severity
-from inkstamp.jobs.order_files import drop, have_order_key, order_folder
+from inkstamp.jobs.order_files import have_order_key, order_folder
+from inkstamp.jobs.orders.cancellation import drop, expect_same
 from inkstamp.jobs.status.stall import Stall, stall_of
 from inkstamp.ledger.records import OrderRecord, OrderState, PortalProof
 from inkstamp.pki import csr
@@ -44,11 +45,6 @@ class PortalOrder:
     facts: csr.RequestFacts
     proofs: tuple[PortalProof, ...]
     stall: Stall
-
-
-def is_portal(workplace: "Workplace", entry: Certificate) -> bool:
-    """Tell whether a certificate comes from a portal."""
-    return workplace.config.authority[entry.authority].kind == "portal"
 
 
 def open_order(workplace: "Workplace", name: str, entry: Certificate) -> PortalOrder:
@@ -156,18 +152,6 @@ def rule_proofs(
 
 def _subject(workplace: "Workplace", entry: Certificate) -> Subject:
     return entry.subject or workplace.config.subject
-
-
-def expect_same(workplace: "Workplace", record: OrderRecord, entry: Certificate) -> None:
-    """Refuse to go on with an order for something else: it may be paid for, so only a person gives it up."""
-    if record.names == entry.names and record.authority == entry.authority:
-        return
-    raise UsageError(
-        f"order {record.id} is open for {', '.join(record.names)} at {record.authority}, and the configuration asks "
-        "for something else now",
-        where=str(workplace.config_file),
-        advice=f"change the configuration back, or end that order: inkstamp order {record.certificate} --cancel",
-    )
 
 
 def _expect_no_faults(workplace: "Workplace", wanted: csr.Wanted) -> None:

@@ -9,7 +9,6 @@ has passed since, the last when no more is to come.
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import ExitStack, contextmanager, suppress
-from copy import copy
 from queue import Empty, SimpleQueue
 from typing import TYPE_CHECKING
 
@@ -169,7 +168,7 @@ def _install(workplace: "Workplace", some: Sequence[ComeBy]) -> list[tuple[str, 
             with apart():
                 results |= install_together(workplace, wishes)
         except InkStampError as error:
-            results |= {wish.name: copy(error) for wish in wishes}
+            results |= {wish.name: error for wish in wishes}
         return [(got.edition.certificate, _ended(workplace, got, results[got.edition.certificate])) for got in some]
 
 

@@ -4,15 +4,15 @@ Their CAs: when should it be renewed (RFC 9773), is it revoked. Their servers: i
 heard goes into the ledger with the moment to ask again, so that a run that comes soon after asks nobody.
 """
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
-from itertools import islice
 from typing import TYPE_CHECKING
 
-from inkstamp.bulkhead import attempt, reached, side_by_side
-from inkstamp.deadline import is_over, within
-from inkstamp.errors import InkStampError, InternalError
+from inkstamp.bulkhead import attempt
+from inkstamp.deadline import within
+from inkstamp.errors import InkStampError
+from inkstamp.jobs.renewal.turns import Failures, Pair, in_turns, told_of
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.observations import Tidings, of_edition
 from inkstamp.ledger.records import EditionRecord, InstallRecord
@@ -21,20 +21,14 @@ from inkstamp.ledger.sqlite import from_moment
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
-_AT_ONCE = 8
-_TOGETHER = 64
-"""Answers written down in one go: a run that is killed loses no more."""
 _A_DAY = timedelta(days=1)
 _AFTER_TROUBLE = timedelta(hours=6)
-_EACH_SECONDS, _ROUND_SECONDS = 60.0, 1800.0
-"""For asking about one edition, and about all of them of one sort; what was not asked about is asked next time."""
+_ROUND_SECONDS = 1800.0
+"""For asking about all editions of one sort; what was not asked about is asked next time."""
 _FARTHEST = timedelta(days=40)
 """No moment to ask again lies further ahead than this."""
 _NEVER_ASKED = timedelta(days=30)
 """For certificates whose CA names no place to ask."""
-
-Pair = tuple[EditionRecord, Tidings]
-Failures = tuple[tuple[str, InkStampError], ...]
 
 
 def ask_around(
@@ -103,14 +97,7 @@ def _apart(workplace: "Workplace", pairs: Sequence[Pair], ask: Callable[[Sequenc
         result = attempt(ask, pairs)
     if not isinstance(result, InkStampError):
         return result
-    return tuple(each for edition, _ in pairs for each in _told(workplace, edition, result))
-
-
-def _told(workplace: "Workplace", edition: EditionRecord, error: InkStampError) -> Failures:
-    """Tell what went wrong with one; returned is what is a mistake of ours."""
-    workplace.progress.step(edition.certificate, f"could not be checked: {error.what}")
-    workplace.ledger.note("not asked", error.what, edition.certificate)
-    return ((edition.certificate, error),) if isinstance(error, InternalError) else ()
+    return tuple(each for edition, _ in pairs for each in told_of(workplace, edition, result))
 
 
 def _look(workplace: "Workplace", pairs: Sequence[Pair]) -> Failures:
@@ -128,38 +115,6 @@ def _look(workplace: "Workplace", pairs: Sequence[Pair]) -> Failures:
         return {"astray": look_at(workplace, edition, place), "look_again": again}
 
     return in_turns(workplace, pairs, look)
-
-
-def in_turns(
-    workplace: "Workplace", pairs: Sequence[Pair], ask: Callable[[EditionRecord], Mapping[str, object] | None]
-) -> Failures:
-    """Ask about many at the same time and write the answers down; None is no answer. Returns the internal errors."""
-    failed: list[tuple[str, InkStampError]] = []
-
-    def ask_about(pair: Pair) -> Mapping[str, object] | InkStampError | None:
-        edition = pair[0]
-        if is_over():  # the next run asks about it
-            return None
-        with within(_EACH_SECONDS):
-            return attempt(_ask_reached, ask, edition)
-
-    waiting: Iterator[Pair] = iter(pairs)
-    while chunk := list(islice(waiting, _TOGETHER)):
-        heard = []
-        for (edition, _), answer in zip(chunk, side_by_side(ask_about, chunk, _AT_ONCE), strict=True):
-            if isinstance(answer, InkStampError):
-                failed += _told(workplace, edition, answer)
-            elif answer is not None:
-                heard.append((edition, answer))
-        workplace.ledger.tidings.add(heard)
-    return tuple(failed)
-
-
-def _ask_reached(
-    ask: Callable[[EditionRecord], Mapping[str, object] | None], edition: EditionRecord
-) -> Mapping[str, object] | None:
-    reached("ask", edition.certificate)
-    return ask(edition)
 
 
 # Whether it is revoked

@@ -108,11 +108,12 @@ def _rehearse_one(workplace: "Workplace", trial: "Workplace", name: str) -> Rehe
         with apart():
             reached("rehearse", name)
             _go_through(trial, name, authority, findings)
-    except InkStampError as error:
-        workplace.ledger.note("rehearsed", f"would fail: {error.what}", name)
-        if isinstance(error, CaProblem | ProofFailed | StillWaiting):
+    except InkStampError as met:
+        workplace.ledger.note("rehearsed", f"would fail: {met.what}", name)
+        error = met
+        if isinstance(met, CaProblem | ProofFailed | StillWaiting):
             # What it says to go on with is gone with the rehearsal.
-            error.advice = f"correct that, then rehearse it again: inkstamp rehearse {name}"
+            error = met.amended(advice=f"correct that, then rehearse it again: inkstamp rehearse {name}")
         return Rehearsed(certificate=name, would_renew=False, findings=tuple(findings), error=error)
     workplace.ledger.note("rehearsed", "would renew", name)
     return Rehearsed(certificate=name, would_renew=True, findings=tuple(findings), error=None)
@@ -120,8 +121,8 @@ def _rehearse_one(workplace: "Workplace", trial: "Workplace", name: str) -> Rehe
 
 def _go_through(trial: "Workplace", name: str, authority: Authority, findings: list[Finding]) -> None:
     from inkstamp.jobs.deployment.plan import prepare
+    from inkstamp.jobs.lifecycle.failover import obtain_somewhere
     from inkstamp.jobs.lifecycle.provisioning import check_beforehand
-    from inkstamp.jobs.orders.new_order import obtain_somewhere
 
     # A name that fails is to be told of here, and not to be left out.
     entry = msgspec.structs.replace(trial.certificate(name), otherwise=(), leave_out_failing=False)

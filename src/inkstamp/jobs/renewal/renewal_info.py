@@ -9,7 +9,7 @@ from inkstamp.acme.messages import RenewalInfo
 from inkstamp.acme.renewal import certificate_id
 from inkstamp.clock import clamped
 from inkstamp.errors import CaMisbehaved, CaProblem, InkStampError, NetworkTrouble
-from inkstamp.jobs.deployment.plan import chain_of
+from inkstamp.jobs.renewal.turns import in_turns
 from inkstamp.ledger.observations import Tidings, heard_of_window
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.policy.renewal_time import Window, ask_again
@@ -37,8 +37,6 @@ class Asker:
 
     def about(self, pairs: Sequence[Pair]) -> Failures:
         """Ask about editions, and write down what was heard; returns the internal errors."""
-        from inkstamp.jobs.renewal.polling import in_turns
-
         failed: Failures = ()
         if self._workplace.ledger.account(self._authority) is None:
             return failed
@@ -61,7 +59,7 @@ class Asker:
         if self._trouble is not None:
             return None
         try:
-            identifier = certificate_id(chain_of(self._workplace, edition)[0])
+            identifier = certificate_id(self._workplace.shelf.chain(edition.certificate, edition.number)[0])
         except InkStampError:  # its files are gone: there is nothing to ask with
             identifier = ""
         if not identifier:

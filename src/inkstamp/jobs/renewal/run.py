@@ -16,6 +16,7 @@ from inkstamp.ledger.records import TRIAL_ORDER
 
 if TYPE_CHECKING:
     from inkstamp.jobs.lifecycle.provisioning import Outcome
+    from inkstamp.jobs.notification.messages import RunResult
     from inkstamp.jobs.workplace import Workplace
 
 
@@ -60,6 +61,11 @@ class Sweep:
         """Those that somebody else has to act for first."""
         return tuple(each for each in self.renewed if isinstance(each.error, StillWaiting))
 
+    def summary(self, at: datetime) -> LastSweep:
+        """Return what it came to in figures; `at` is when it ended."""
+        return LastSweep(at=at, looked_at=self.found.looked_at, renewed=len(self.done), failed=len(self.failed),
+                         waiting=len(self.waiting), held=len(self.found.held))  # fmt: skip
+
     @property
     def again(self) -> tuple[str, ...]:
         """What to name to `renew` for another try of what failed; nothing where another entry than theirs stops it."""
@@ -101,7 +107,7 @@ def renew(
 
         with within(_TELLING_SECONDS):
             looked_at = names if only else (*names, *workplace.config.mistaken)
-            sweep = replace(sweep, internal=report(workplace, sweep, looked_at))
+            sweep = replace(sweep, internal=report(workplace, _result(workplace, sweep), looked_at))
     return sweep
 
 
@@ -138,12 +144,21 @@ def _renew(
     return Sweep(found, tuple(results))
 
 
+def _result(workplace: "Workplace", sweep: Sweep) -> "RunResult":
+    from inkstamp.jobs.notification.messages import RunResult
+
+    return RunResult(
+        summary=sweep.summary(workplace.clock.now()),
+        renewed=tuple(each.outcome.edition for each in sweep.done if each.outcome is not None and each.outcome.issued),
+        errors={each.due.name: each.error for each in sweep.renewed if each.error is not None},
+        cut_off=sweep.cut_off,
+    )
+
+
 def _recorded(workplace: "Workplace", sweep: Sweep, only: tuple[str, ...]) -> Sweep:
     """Write down that all certificates were looked at, so that it is noticed when nobody does so any more."""
     if not only:
-        last = LastSweep(at=workplace.clock.now(), looked_at=sweep.found.looked_at, renewed=len(sweep.done),
-                         failed=len(sweep.failed), waiting=len(sweep.waiting), held=len(sweep.found.held))  # fmt: skip
-        record_sweep(workplace.home, last)
+        record_sweep(workplace.home, sweep.summary(workplace.clock.now()))
     return sweep
 
 

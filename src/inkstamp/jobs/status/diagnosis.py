@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 from inkstamp.acme.problems import OF_PROOFS
 from inkstamp.config.carrying import other_ways
 from inkstamp.config.model import Certificate
-from inkstamp.errors import InternalError, StillWaiting
-from inkstamp.jobs.lifecycle.enrolment import has_place
+from inkstamp.errors import CarrierTrouble, InkStampError, InternalError, ProofFailed, StillWaiting
+from inkstamp.jobs.inventory.placement import has_place
 from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, all_statuses
 from inkstamp.jobs.status.stall import Stall
 from inkstamp.ledger.failures import Setback
@@ -53,11 +53,11 @@ def why(workplace: "Workplace", name: str) -> Why:
     order = ledger.open_order(name)
     authority = workplace.config.authority[entry.authority]
     setback = ledger.setbacks.of(name)
-    if setback is not None and status.state is CertificateState.OK and setback.told.kind != InternalError.__name__:
+    if setback is not None and status.state is CertificateState.OK and not _is(setback, InternalError):
         setback = None
     if setback is not None and order is not None and authority.kind == "portal" and setback.last < order.changed:
         setback = None  # of before the present step
-    if setback is not None and order is not None and setback.told.kind == StillWaiting.__name__:
+    if setback is not None and order is not None and _is(setback, StillWaiting):
         setback = None  # the step says what is waited for
     events = ledger.events(name, limit=_FAR_BACK)
     notes = [each for each in events if each.what == _NOTE and (order is None or each.at >= order.opened)]
@@ -74,12 +74,13 @@ def why(workplace: "Workplace", name: str) -> Why:
     )
 
 
-_OF_PROOFS = {"CarrierTrouble", "ProofFailed"}
+def _is(setback: Setback, *classes: type[InkStampError]) -> bool:
+    return issubclass(setback.told.error_class, classes)
 
 
 def _instead(workplace: "Workplace", entry: Certificate, setback: Setback | None) -> tuple[str, ...]:
     """Suggest another way of proving when it is the proof that is in the way."""
-    if setback is None or not (setback.told.kind in _OF_PROOFS or setback.told.problem in OF_PROOFS):
+    if setback is None or not (_is(setback, CarrierTrouble, ProofFailed) or setback.told.problem in OF_PROOFS):
         return ()
     ways = {
         method: carrier

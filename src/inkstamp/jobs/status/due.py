@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart, reached
-from inkstamp.errors import InkStampError
+from inkstamp.errors import CaProblem, InkStampError
 from inkstamp.jobs.status.overview import stays_back
 from inkstamp.jobs.status.renewal_reasons import Reason, decision_on, reasons
 from inkstamp.ledger.failures import Setback
@@ -167,7 +167,7 @@ def _rests_until(workplace: "Workplace", due: Due, known: Known, now: datetime) 
     if setback.last > now:
         return None  # the clock was ahead then, and how long it rests cannot be known
     told = setback.told
-    counted = told.kind == "CaProblem" and told.problem not in _OF_THE_CA
+    counted = issubclass(told.error_class, CaProblem) and told.problem not in _OF_THE_CA
     return next_try(setback.times, setback.last, edition.not_after if edition else None, told.asked, counted=counted)
 
 

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import whole_days
 from inkstamp.config.model import Certificate, Mistake
-from inkstamp.errors import InkStampError
+from inkstamp.errors import Actor, InkStampError
 from inkstamp.jobs.status.renewal_reasons import decision_on, reasons
-from inkstamp.jobs.status.stall import Actor, Stall, setback_stall, stall_of
+from inkstamp.jobs.status.stall import Stall, setback_stall, stall_of
 from inkstamp.ledger.failures import Setback
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.observations import Tidings, of_edition

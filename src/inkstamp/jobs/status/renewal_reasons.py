@@ -74,7 +74,7 @@ def reasons(
 
 
 def _is_unfit(workplace: "Workplace", edition: EditionRecord) -> bool:
-    from inkstamp.jobs.deployment.plan import expect_pair
+    from inkstamp.jobs.status.editions import expect_pair
 
     try:
         expect_pair(workplace, edition)

@@ -3,22 +3,13 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from enum import StrEnum
 
 from inkstamp.config.model import Authority, Certificate
+from inkstamp.errors import Actor, ProofFailed
 from inkstamp.findings import Finding
 from inkstamp.ledger.failures import Setback
 from inkstamp.ledger.records import OrderRecord, OrderState, PortalProof, ProofMethod
 from inkstamp.proof.portal import Step, has_rule, step_of
-
-
-class Actor(StrEnum):
-    """Who must act."""
-
-    YOU = "you"
-    DNS = "DNS"
-    SERVER = "the server"
-    CA = "the CA"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -60,12 +51,6 @@ def stall_of(
     )
 
 
-_WHO = {
-    "CarrierTrouble": Actor.DNS,
-    "CaMisbehaved": Actor.CA,
-    "NetworkTrouble": Actor.CA,
-    "ServerTrouble": Actor.SERVER,
-}
 _RECORD_LABEL = "_acme-challenge."
 _WHO_FOR = {
     "caa": Actor.DNS,
@@ -79,8 +64,8 @@ _WHO_FOR = {
 def setback_stall(setback: Setback) -> Stall:
     """Say what stands in the way of a certificate, by what was told when it was met."""
     told = setback.told
-    who = _WHO_FOR.get(told.problem) or _WHO.get(told.kind, Actor.YOU)
-    if told.kind == "ProofFailed" and any(_is_about_dns(each) for each in told.findings):
+    who = _WHO_FOR.get(told.problem) or told.error_class.who_acts
+    if issubclass(told.error_class, ProofFailed) and any(_is_about_dns(each) for each in told.findings):
         who = Actor.DNS
     doing = f"{told.step}: " if told.step else ""
     return Stall(

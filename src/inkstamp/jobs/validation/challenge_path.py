@@ -7,23 +7,22 @@
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.config.carrying import file_servers
 from inkstamp.config.model import Certificate
+from inkstamp.deadline import poll
 from inkstamp.errors import InkStampError, ServerTrouble, UsageError
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity
 from inkstamp.jobs import way_back
-from inkstamp.jobs.deployment.server_state import start_again, up_of
-from inkstamp.jobs.lifecycle.enrolment import Plan
-from inkstamp.jobs.lifecycle.provisioning import write_entries
 from inkstamp.jobs.validation.precheck import NameCheck, precheck
 from inkstamp.jobs.validation.web_files import check_addresses
 from inkstamp.servers.interface import Configured, FileChange
+from inkstamp.servers.run_state import start_again, up_of
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -50,29 +49,18 @@ def _folder(workplace: "Workplace", name: str) -> Path:
     return workplace.home / "passages" / name
 
 
-def open_where_closed(workplace: "Workplace", plan: Plan) -> tuple[Plan, Passage | None]:
-    """Open the way for a certificate that is about to be ordered, whose entry is written first where there is none.
-
-    Returns:
-        What is left to do, and what was changed; None where the challenge path is open, or the way was opened before.
-
-    Raises:
-        UsageError: No server carries its proofs.
-        ProofFailed, ServerTrouble: As of `let_through`.
-
-    """
-    write_entries(workplace, plan)
-    left = replace(plan, write=False, new_servers=())
-    if way_back.kept(_folder(workplace, plan.name)) is not None:
-        return left, None
-    return left, _let_through(workplace, plan.name, preview=False)
+def open_unless_open(workplace: "Workplace", name: str) -> Passage | None:
+    """Open the challenge path of a certificate; None where it is open, or was opened before. As `let_through`."""
+    if way_back.kept(_folder(workplace, name)) is not None:
+        return None
+    return _let_through(workplace, name, preview=False)
 
 
 def let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage:
     """Open the way for the proofs of certificate `name` on all of its servers.
 
     Raises:
-        UsageError: No server carries its proofs, the the challenge path is open, or the way was opened before.
+        UsageError: No server carries its proofs, the challenge path is open already, or the way was opened before.
         ProofFailed: A name has no address, which no change of a server helps against.
         ServerTrouble: A server refuses the change, or the proofs are not seen after it; everything is as it was.
 
@@ -148,7 +136,7 @@ def _open(
     changed = list(dict.fromkeys(each.server for each in changes))
     # Written down before they are made: what of these folders is empty may go when the way is closed.
     folders = [[each, workplace.config.server[each].proof_folder] for each in changed]
-    began, up = workplace.clock.now(), up_of(workplace, changed)
+    began, up = workplace.clock.now(), up_of(map(workplace.server, changed))
     way_back.keep(_folder(workplace, name), changes, open=False, folders=folders, up=up)
     try:
         for server, folder in folders:
@@ -159,29 +147,26 @@ def _open(
         seen = _look_until_seen(workplace, name, failing)
     except InkStampError as error:
         trouble, stopped = _put_back(workplace, name, began)
-        error.what = "; ".join([error.what, *stopped])
-        error.advice = "; ".join(filter(None, [", ".join(["all files are restored", *trouble]), error.advice]))
-        raise
+        advice = "; ".join(filter(None, [", ".join(["all files are restored", *trouble]), error.advice]))
+        raise error.amended(what="; ".join([error.what, *stopped]), advice=advice) from error.__cause__
     way_back.remark(_folder(workplace, name), open=True)
     return seen
 
 
 def _look_until_seen(workplace: "Workplace", name: str, names: Sequence[str]) -> list[NameCheck]:
     """Try files from outside until all come through; for a moment after a reload the workers of before still answer."""
-    deadline = workplace.clock.monotonic() + _LOOK_SECONDS
-    while True:
+    failing: list[NameCheck] = []
+    for _ in poll(workplace.clock, pause=_PAUSE, seconds=_LOOK_SECONDS):
         checks = [each for each in _look(workplace, name) if each.name in names]
         failing = [each for each in checks if _fails(each)]
         if not failing:
             return checks
-        if workplace.clock.monotonic() > deadline:
-            raise ServerTrouble(
-                f"a file for {failing[0].name} is not seen from outside after the change either",
-                where=", ".join(dict.fromkeys(workplace.certificate(name).carriers)),
-                advice="something else is in the way: see the findings",
-                findings=[finding for each in failing for finding in each.findings],
-            )
-        workplace.clock.sleep(_PAUSE)
+    raise ServerTrouble(
+        f"a file for {failing[0].name} is not seen from outside after the change either",
+        where=", ".join(dict.fromkeys(workplace.certificate(name).carriers)),
+        advice="something else is in the way: see the findings",
+        findings=[finding for each in failing for finding in each.findings],
+    )
 
 
 def _put_back(workplace: "Workplace", name: str, since: datetime) -> tuple[list[str], list[str]]:
@@ -189,7 +174,9 @@ def _put_back(workplace: "Workplace", name: str, since: datetime) -> tuple[list[
     folder = _folder(workplace, name)
     manifest = way_back.bring_back(workplace, folder)
     trouble = way_back.reload_all(workplace, dict.fromkeys(each["server"] for each in manifest["files"]))
-    stopped = [told for each in manifest.get("up", ()) if (told := start_again(workplace, each, since))]
+    stopped = [
+        told for each in manifest.get("up", ()) if (told := start_again(workplace.server(each), workplace.clock, since))
+    ]
     _drop_folders(workplace, manifest["folders"])
     remove_tree(folder)
     return trouble, stopped
@@ -232,8 +219,7 @@ def close_again(workplace: "Workplace", name: str) -> Passage:
         except ServerTrouble as error:
             way_back.make(workplace, [_turned(change) for change in undone])
             way_back.reload_all(workplace, dict.fromkeys(change.server for change in undone))
-            error.advice = f"all files are restored; {error.advice}"
-            raise
+            raise error.amended(advice=f"all files are restored; {error.advice}") from error.__cause__
         _drop_folders(workplace, manifest["folders"])
         remove_tree(folder)
         workplace.ledger.note("closed again", "the challenge path", name)

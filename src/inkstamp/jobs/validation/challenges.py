@@ -147,9 +147,8 @@ class Showing:
             )
         for challenge in found:
             if not is_token(challenge.token):
-                error = CaMisbehaved("the CA's challenge has no usable token", where=challenge.url)
-                error.lasting = True  # its authorization keeps it
-                raise error
+                # Its authorization keeps it.
+                raise CaMisbehaved("the CA's challenge has no usable token", where=challenge.url, lasting=True)
         return found
 
     def _attempt(self, method: str, group: Sequence[_Task]) -> tuple[list[_Task], list[_Task], list[Finding]]:

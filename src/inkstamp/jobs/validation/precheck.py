@@ -13,7 +13,7 @@ from inkstamp.deadline import within
 from inkstamp.errors import InkStampError, ServerTrouble, UsageError
 from inkstamp.findings import Finding, Severity, bad, note, ok, warn, worst
 from inkstamp.jobs.authorities import caa_names
-from inkstamp.jobs.lifecycle.enrolment import serving_server
+from inkstamp.jobs.inventory.placement import serving_server
 from inkstamp.jobs.validation import dns_records
 from inkstamp.jobs.validation.dns_records import Placed, place, place_challenges
 from inkstamp.jobs.validation.web_files import answers_at, in_the_way, put_up, take_down_of

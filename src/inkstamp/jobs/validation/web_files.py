@@ -7,11 +7,12 @@ import msgspec
 
 from inkstamp.bulkhead import side_by_side
 from inkstamp.config.model import Certificate, mistake_key
+from inkstamp.deadline import poll
 from inkstamp.errors import ConfigurationError, InkStampError, ProofFailed, ReachTrouble
 from inkstamp.findings import Finding, Severity, bad, note, worst
 from inkstamp.ledger.records import OrderRecord, ProofRecord
 from inkstamp.pki.names import as_address
-from inkstamp.proof.web_file import FileProof
+from inkstamp.proof.web_file import TRIAL_PARTS, FileProof
 from inkstamp.servers.interface import Obstacle
 from inkstamp.view.addresses import address_book
 from inkstamp.view.point import is_own_address
@@ -20,15 +21,11 @@ if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
 _P = TypeVar("_P")
-_LOOKS = 3
+_LOOK_SECONDS = 2.0
 """A web server that was reloaded a moment ago, or a shared folder, may need a second to show a new file."""
 _PAUSE = 0.7
 _AT_ONCE = 16
 _MOST_OBSTACLES = 3
-_ENOUGH = 3.0
-"""Seconds; looks that took this long met silence, and more of it would tell nothing new."""
-TRIAL_PARTS = (".well-known", "acme-challenge", "trial")
-"""Where the file of a proof would lie, as far as that has to be known before there is one."""
 
 
 def check_folders(workplace: "Workplace", servers: Sequence[str], names: Sequence[str]) -> None:
@@ -130,13 +127,10 @@ def look_until_seen(
     """Look at each proof from outside, more than once at those that are not seen at first."""
     seen: dict[_P, list[Finding]] = {}
     unseen = list(proofs)
-    began = workplace.clock.monotonic()
-    for number in range(_LOOKS):
-        if number:
-            workplace.clock.sleep(_PAUSE)
+    for _ in poll(workplace.clock, pause=_PAUSE, seconds=_LOOK_SECONDS):
         seen |= {proof: look(proof) for proof in unseen}
         unseen = [proof for proof in unseen if worst(seen[proof]) is Severity.BAD]
-        if not unseen or workplace.clock.monotonic() - began > _ENOUGH:
+        if not unseen:
             break
     return seen
 

@@ -4,15 +4,13 @@ import socket
 from collections.abc import Iterable
 from contextlib import suppress
 from datetime import datetime
-from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart
+from inkstamp.clock import Clock
+from inkstamp.deadline import poll
 from inkstamp.errors import InkStampError
 from inkstamp.servers.common import endpoints
 from inkstamp.servers.interface import Endpoint, FileCarrier, ServerKind, Startable
-
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
 
 _MOST_PLACES = 4
 _CONNECT_SECONDS = 1.0
@@ -33,9 +31,9 @@ def is_up(server: FileCarrier) -> bool | None:
     return any(_answers(each) for each in places) if places else None
 
 
-def up_of(workplace: "Workplace", servers: Iterable[str]) -> list[str]:
-    """Return those of some servers that answer."""
-    return [each for each in servers if is_up(workplace.server(each))]
+def up_of(servers: Iterable[FileCarrier]) -> list[str]:
+    """Return the names of those servers that answer."""
+    return [each.name for each in servers if is_up(each)]
 
 
 def _places(server: FileCarrier) -> list[Endpoint]:
@@ -53,28 +51,28 @@ def _answers(place: Endpoint) -> bool:
         return False
 
 
-def start_again(workplace: "Workplace", name: str, since: datetime) -> str:
+def start_again(server: FileCarrier, clock: Clock, since: datetime) -> str:
     """See that a server that was up before answers again, and start it if it does not.
 
     Args:
-        workplace: The run's surroundings.
-        name: The server; its configuration is back as it was, and it was told to take it.
+        server: The server; its configuration is back as it was, and it was told to take it.
+        clock: The time.
         since: When it was up the last time, as far as is known; aware, UTC.
 
     Returns:
         What is to be told of that, as part of a sentence; empty when it never stopped.
 
     """
-    server = workplace.server(name)
-    if _comes_up(workplace, server, _COMES_BACK):
+    name = server.name
+    if _comes_up(clock, server, _COMES_BACK):
         return ""
     said = ""
     if isinstance(server, Startable):
         with suppress(InkStampError), apart():
             ran = server.start()
             said = ran.output.strip().splitlines()[-1] if ran.status and ran.output.strip() else ""
-        if _comes_up(workplace, server, _STARTS):
-            seconds = (workplace.clock.now() - since).total_seconds()
+        if _comes_up(clock, server, _STARTS):
+            seconds = (clock.now() - since).total_seconds()
             down = f"it was down for up to {seconds:.0f} s"
             return f"server “{name}” was stopped by the reload and was started again; {down}"
     return (
@@ -82,10 +80,5 @@ def start_again(workplace: "Workplace", name: str, since: datetime) -> str:
     )
 
 
-def _comes_up(workplace: "Workplace", server: FileCarrier, seconds: float) -> bool:
-    deadline = workplace.clock.monotonic() + seconds
-    while not is_up(server):
-        if workplace.clock.monotonic() > deadline:
-            return False
-        workplace.clock.sleep(_PAUSE)
-    return True
+def _comes_up(clock: Clock, server: FileCarrier, seconds: float) -> bool:
+    return any(is_up(server) for _ in poll(clock, pause=_PAUSE, seconds=seconds))

@@ -1,0 +1,61 @@
+"""Many editions asked about at the same time, each by itself, the answers written down in chunks."""
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from itertools import islice
+from typing import TYPE_CHECKING
+
+from inkstamp.bulkhead import attempt, reached, side_by_side
+from inkstamp.deadline import is_over, within
+from inkstamp.errors import InkStampError, InternalError
+from inkstamp.ledger.observations import Tidings
+from inkstamp.ledger.records import EditionRecord
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+_EACH_SECONDS = 60.0
+"""For asking about one edition."""
+_AT_ONCE = 8
+_TOGETHER = 64
+"""Answers written down in one go: a run that is killed loses no more."""
+Pair = tuple[EditionRecord, Tidings]
+Failures = tuple[tuple[str, InkStampError], ...]
+
+
+def in_turns(
+    workplace: "Workplace", pairs: Sequence[Pair], ask: Callable[[EditionRecord], Mapping[str, object] | None]
+) -> Failures:
+    """Ask about many at the same time and write the answers down; None is no answer. Returns the internal errors."""
+    failed: list[tuple[str, InkStampError]] = []
+
+    def ask_about(pair: Pair) -> Mapping[str, object] | InkStampError | None:
+        edition = pair[0]
+        if is_over():  # the next run asks about it
+            return None
+        with within(_EACH_SECONDS):
+            return attempt(_ask_reached, ask, edition)
+
+    waiting: Iterator[Pair] = iter(pairs)
+    while chunk := list(islice(waiting, _TOGETHER)):
+        heard = []
+        for (edition, _), answer in zip(chunk, side_by_side(ask_about, chunk, _AT_ONCE), strict=True):
+            if isinstance(answer, InkStampError):
+                failed += told_of(workplace, edition, answer)
+            elif answer is not None:
+                heard.append((edition, answer))
+        workplace.ledger.tidings.add(heard)
+    return tuple(failed)
+
+
+def _ask_reached(
+    ask: Callable[[EditionRecord], Mapping[str, object] | None], edition: EditionRecord
+) -> Mapping[str, object] | None:
+    reached("ask", edition.certificate)
+    return ask(edition)
+
+
+def told_of(workplace: "Workplace", edition: EditionRecord, error: InkStampError) -> Failures:
+    """Tell what went wrong with one; returned is what is a mistake of ours."""
+    workplace.progress.step(edition.certificate, f"could not be checked: {error.what}")
+    workplace.ledger.note("not asked", error.what, edition.certificate)
+    return ((edition.certificate, error),) if isinstance(error, InternalError) else ()

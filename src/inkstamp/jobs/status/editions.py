@@ -1,0 +1,60 @@
+"""What is known of an edition beside its record: whether it may be served, and what is served beside it."""
+
+from typing import TYPE_CHECKING
+
+from inkstamp.clock import stamp
+from inkstamp.errors import EditionUnfit
+from inkstamp.files import read_bytes
+from inkstamp.ledger.records import EditionRecord
+from inkstamp.pki import keys
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.workplace import Workplace
+
+
+def served_beside(workplace: "Workplace", name: str, edition: EditionRecord) -> dict[str, str]:
+    """Return the newest editions of other certificates with that name, by digest: whose they are.
+
+    A site may have one certificate for each sort of key; who asks is served either.
+    """
+    others = (key for key, each in workplace.config.certificate.items()
+              if name in each.names and key != edition.certificate)  # fmt: skip
+    found = ((other, workplace.ledger.newest_edition(other)) for other in others)
+    return {each.sha256: other for other, each in found if each is not None}
+
+
+def refuse_revoked(workplace: "Workplace", edition: EditionRecord) -> None:
+    """Keep an edition that its CA has revoked off the servers: somebody else may have its key.
+
+    Raises:
+        EditionUnfit: It is revoked.
+
+    """
+    known = workplace.ledger.revocations.of(edition.certificate, edition.number)
+    if known is None:
+        return
+    name, newest = edition.certificate, workplace.ledger.newest_edition(edition.certificate)
+    why = f" ({known.why})" if known.why else ""
+    is_newest = newest is None or newest.number == edition.number
+    raise EditionUnfit(
+        f"edition {edition.number} of “{name}” was revoked {stamp(known.at)}{why}",
+        advice=f"get a new one: inkstamp renew {name}" if is_newest else f"install the newest: inkstamp install {name}",
+    )
+
+
+def expect_pair(workplace: "Workplace", edition: EditionRecord) -> None:
+    """Make sure that the key on the shelf is the certificate's and open, before a server is given both.
+
+    Raises:
+        EditionUnfit: It is not.
+
+    """
+    file = workplace.shelf.edition(edition.certificate, edition.number) / "key.pem"
+    fits = keys.is_key_of(workplace.shelf.chain(edition.certificate, edition.number)[0], read_bytes(file))
+    if not fits:
+        why = "is encrypted" if fits is None else "does not match the certificate"
+        raise EditionUnfit(
+            f"edition {edition.number} of “{edition.certificate}” cannot be served: its key file {why}",
+            where=str(file),
+            advice=f"restore its key, or get a new edition: inkstamp stamp {edition.certificate} --reissue",
+        )

@@ -29,7 +29,7 @@ from inkstamp.pki.revocation import look_up, open_crl, read_ocsp
 from inkstamp.printable import escaped_json, printable
 from inkstamp.reach.answers import read_object
 from inkstamp.reach.dns_update import read_tsig
-from inkstamp.reach.interface import Contents, Found
+from inkstamp.reach.interface import Contents, FoundFile
 from inkstamp.servers.apache import reading as apache
 from inkstamp.servers.common import matches
 from inkstamp.servers.dovecot import reading as dovecot
@@ -84,7 +84,7 @@ class Memory:
     def glob(self, pattern: str) -> list[str]:
         return [pattern.replace("*", "a")] if "*" in pattern else []
 
-    def gather(self, patterns: Sequence[str], *, contents: Contents) -> dict[str, Found]:
+    def gather(self, patterns: Sequence[str], *, contents: Contents) -> dict[str, FoundFile]:
         return {}
 
 
@@ -193,7 +193,7 @@ def read_nginx(host: Memory) -> None:
 
 
 def read_apache(host: Memory) -> None:
-    found = apache.read_configuration(apache.Setting("/etc/apache2/a.conf", "/etc/apache2"), host.read, host.glob)
+    found = apache.read_configuration(apache.ReaderContext("/etc/apache2/a.conf", "/etc/apache2"), host.read, host.glob)
     for each in apache.hosts(found):
         apache.to_site(each, "front")
         each.answers("www.a.test")

@@ -9,7 +9,7 @@ from hand_clock import HandClock
 
 from inkstamp.jobs.status.due import find_due
 from inkstamp.jobs.workplace import Workplace
-from inkstamp.ledger.failures import Told
+from inkstamp.ledger.failures import FailureReport
 
 HOUR = timedelta(hours=1)
 
@@ -39,7 +39,7 @@ def test_what_failed_rests_as_long_as_it_must(
     )
     clock = HandClock(NOW)
     place = Workplace(config, tmp_path / "home", clock=clock)
-    told = Told(kind=kind, step="", what="x", where="", said="", problem=problem, advice="", findings=(),
+    told = FailureReport(kind=kind, step="", what="x", where="", said="", problem=problem, advice="", findings=(),
                 asked=NOW + asked if asked else None)  # fmt: skip
     for _ in range(times):
         place.ledger.setbacks.meet("club", told)

@@ -7,14 +7,16 @@ import pytest
 from inkstamp.errors import Actor
 from inkstamp.findings import bad
 from inkstamp.jobs.status.stall import setback_stall
-from inkstamp.ledger.failures import Setback, Told
+from inkstamp.ledger.failures import FailureReport, Setback
 
 NOW = datetime(2026, 11, 28, tzinfo=UTC)
 
 
 def _met(kind: str, problem: str = "", topic: str = "") -> Setback:
     findings = (bad(topic, "shop.saltmarsh.test", "is not as it must be", "correct it"),) if topic else ()
-    told = Told(kind=kind, step="", what="it failed", where="", said="", problem=problem, advice="", findings=findings)
+    told = FailureReport(
+        kind=kind, step="", what="it failed", where="", said="", problem=problem, advice="", findings=findings
+    )
     return Setback(certificate="shop", since=NOW, last=NOW, times=1, told=told)
 
 

@@ -18,7 +18,7 @@ from hand_clock import HandClock
 
 from inkstamp import files
 from inkstamp.errors import Busy, FileTrouble, LedgerTrouble
-from inkstamp.ledger.failures import Told
+from inkstamp.ledger.failures import FailureReport
 from inkstamp.ledger.records import EditionRecord, OrderState, PortalProof, ProofMethod, ProofRecord
 from inkstamp.ledger.shelf import EditionFiles, Shelf
 from inkstamp.ledger.store import Ledger
@@ -222,7 +222,9 @@ def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path:
 
 def test_what_stands_in_the_way_keeps_its_beginning_until_it_is_another_or_overcome(tmp_path: Path) -> None:
     clock = HandClock(NOW)
-    told = Told(kind="ProofFailed", step="proving", what="x", where="", said="", problem="", advice="", findings=())
+    told = FailureReport(
+        kind="ProofFailed", step="proving", what="x", where="", said="", problem="", advice="", findings=()
+    )
     with closing(Ledger(tmp_path / "ledger.db", clock)) as ledger:
         ledger.setbacks.meet("rowing", told)
         clock.sleep(3600)

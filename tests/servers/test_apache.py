@@ -13,9 +13,9 @@ from world import find_program
 from inkstamp.errors import FileTrouble, ServerTrouble
 from inkstamp.servers.apache import passage
 from inkstamp.servers.apache.reading import (
-    Host,
+    ReaderContext,
     Reading,
-    Setting,
+    VirtualHost,
     answering,
     hosts,
     read_configuration,
@@ -90,7 +90,7 @@ def read(files: dict[str, str] | None = None, main: str = WHOLE) -> Reading:
     def glob(pattern: str) -> list[str]:
         return sorted(path for path in known if path.startswith(pattern.partition("*")[0]) and "*" in pattern)
 
-    return read_configuration(Setting(MAIN, "/etc/apache2", version=(2, 4, 57)), fetch, glob)
+    return read_configuration(ReaderContext(MAIN, "/etc/apache2", version=(2, 4, 57)), fetch, glob)
 
 
 def test_conditions_variables_macros_and_continued_lines_lead_to_the_virtual_hosts_in_force() -> None:
@@ -114,7 +114,7 @@ def test_the_virtual_host_that_the_server_would_choose_is_chosen(name: str, tls:
     assert answering(everything, name, tls=tls) == [everything[number] for number in expected]
 
 
-def site(inside: str) -> tuple[Host, str, Reading]:
+def site(inside: str) -> tuple[VirtualHost, str, Reading]:
     text = f"<VirtualHost *:80>\n    ServerName s.test\n    DocumentRoot /srv/s\n{inside}</VirtualHost>\n"
     reading = read({}, main=text)
     (host,) = hosts(reading)
@@ -243,7 +243,7 @@ def test_the_server_s_own_dump_of_its_virtual_hosts_says_the_same(tmp_path: Path
         folder, _, name = pattern.rpartition("/")
         return sorted(map(str, Path(folder).glob(name)))
 
-    reading = read_configuration(Setting(str(main), str(tmp_path)), lambda path: Path(path).read_bytes(), glob)
+    reading = read_configuration(ReaderContext(str(main), str(tmp_path)), lambda path: Path(path).read_bytes(), glob)
     ours = {(host.names[0], f"{host.block.file}:{host.block.line}") for host in hosts(reading)}
     assert {name for name, _ in theirs} == {name for name, _ in ours}
     # Where a macro wrote a host, the server names the macro and not the place.

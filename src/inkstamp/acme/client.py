@@ -55,7 +55,7 @@ def _location(reply: Reply) -> str:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Wish:
+class OrderExtras:
     """What an order may ask for beside its names."""
 
     replaces: str = ""
@@ -157,7 +157,7 @@ class CaClient:
         payload = {"certificate": b64url(certificate_der), "reason": reason}
         self._session.post("revocation", self.directory().revoke_cert, payload, signer)
 
-    def new_order(self, names: Sequence[str], wish: Wish = Wish()) -> tuple[str, Order]:
+    def new_order(self, names: Sequence[str], wish: OrderExtras = OrderExtras()) -> tuple[str, Order]:
         """Open an order for names and addresses (RFC 8555 section 7.4, RFC 8738); returns URL and first snapshot."""
         kinds = [("ip" if as_address(name) else "dns", name) for name in names]
         payload = {"identifiers": [{"type": kind, "value": name} for kind, name in kinds], **wish.members()}

@@ -56,11 +56,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    from inkstamp.jobs.checks.check import Manner, Verdict, check, of_sites, together
+    from inkstamp.jobs.checks.check import CheckOptions, Verdict, check, of_sites, together
     from inkstamp.jobs.checks.comparison import remember
     from inkstamp.view.point import roots_file
 
-    manner = Manner(
+    manner = CheckOptions(
         roots=roots_file(options.roots) if options.roots else None,
         at_once=options.at_once, quick=options.quick, fetch=options.fetch_issuers,
     )  # fmt: skip

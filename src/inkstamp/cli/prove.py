@@ -22,7 +22,7 @@ from inkstamp.cli.order import tell_reached, tell_stall
 from inkstamp.cli.setting import workplace
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.portal.dcv import MailChoice, Proven, Shown
+    from inkstamp.jobs.portal.dcv import MailChoice, PortalInput, Proven
     from inkstamp.jobs.validation.challenge_path import Passage
     from inkstamp.ledger.records import PortalProof
 
@@ -157,9 +157,9 @@ def _refuse_portal_options(options: argparse.Namespace) -> None:
         )
 
 
-def _shown(options: argparse.Namespace) -> "Shown":
+def _shown(options: argparse.Namespace) -> "PortalInput":
     from inkstamp.errors import UsageError
-    from inkstamp.jobs.portal.dcv import Shown
+    from inkstamp.jobs.portal.dcv import PortalInput
     from inkstamp.ledger.records import ProofMethod
 
     names = tuple(options.names or ())
@@ -170,15 +170,15 @@ def _shown(options: argparse.Namespace) -> "Shown":
     if options.file:
         if not options.line and not options.content:
             raise UsageError("the file's content is missing", advice="give it with --line TEXT or --content FILE")
-        return Shown(method=ProofMethod.FILE, place=options.file, content=_content(options), names=names)
+        return PortalInput(method=ProofMethod.FILE, place=options.file, content=_content(options), names=names)
     if options.email:
-        return Shown(method=ProofMethod.EMAIL, place=options.email, names=names, sent=_moment(options.sent))
+        return PortalInput(method=ProofMethod.EMAIL, place=options.email, names=names, sent=_moment(options.sent))
     for method, pair in ((ProofMethod.CNAME, options.cname), (ProofMethod.TXT, options.txt)):
         if pair:
-            return Shown(method=method, place=pair[0], content=pair[1], names=names)
+            return PortalInput(method=method, place=pair[0], content=pair[1], names=names)
     if names:
         raise UsageError("--for goes with --file, --cname, --txt or --email", advice="add what the portal shows for it")
-    return Shown(token=options.token)
+    return PortalInput(token=options.token)
 
 
 def _content(options: argparse.Namespace) -> str:

@@ -17,10 +17,10 @@ from inkstamp.cli import output
 from inkstamp.cli.main import Context
 from inkstamp.cli.setting import workplace
 from inkstamp.errors import UsageError
-from inkstamp.jobs.lifecycle.revoke import MEANINGS, Reason
+from inkstamp.jobs.lifecycle.revoke import MEANINGS, RevocationReason
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.lifecycle.revoke import Doomed, Revoked
+    from inkstamp.jobs.lifecycle.revoke import Doomed, RevocationResult
     from inkstamp.jobs.workplace import Workplace
 
 __doc__ += "\n" + "\n".join(f"    {reason.value:<24}{told}" for reason, told in MEANINGS.items())
@@ -30,8 +30,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument("certificate", nargs="?", metavar="CERTIFICATE", help="a configured certificate")
     parser.add_argument("--edition", type=int, metavar="N", help="number of the edition (default: the newest)")
-    parser.add_argument("--reason", choices=[each.value for each in Reason], metavar="REASON",
-                        default=Reason.UNSPECIFIED.value, help="see above (default: %(default)s)")  # fmt: skip
+    parser.add_argument("--reason", choices=[each.value for each in RevocationReason], metavar="REASON",
+                        default=RevocationReason.UNSPECIFIED.value,
+                        help="see above (default: %(default)s)")  # fmt: skip
     parser.add_argument("--and-replace", action="store_true", help="first reissue and install a new edition")
     parser.add_argument(
         "--by-own-key", action="store_true", help="sign the request with the certificate's key, not the account's"
@@ -57,7 +58,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         if not context.json:
             _show(doomed, options)
         output.ask("Revocation is permanent.", "revoke", yes=options.yes)
-        done = revoke(place, doomed, Reason(options.reason), replace=options.and_replace)
+        done = revoke(place, doomed, RevocationReason(options.reason), replace=options.and_replace)
     if context.json:
         output.as_json("revoke", revoked=_as_data(done))
     else:
@@ -103,10 +104,10 @@ def _show(doomed: "Doomed", options: argparse.Namespace) -> None:
     elif doomed.edition is not None:
         print(output.field("replaced by", "nothing yet: visitors are warned until the next `inkstamp renew`"))
     print(output.field("signed by", "the certificate's key" if doomed.key is not None else "the account key"))
-    print(output.field("reason", f"{options.reason}: {MEANINGS[Reason(options.reason)]}"))
+    print(output.field("reason", f"{options.reason}: {MEANINGS[RevocationReason(options.reason)]}"))
 
 
-def _tell(done: "Revoked") -> None:
+def _tell(done: "RevocationResult") -> None:
     doomed = done.doomed
     what = f"{doomed.edition.certificate}: edition {doomed.edition.number}" if doomed.edition else doomed.facts.subject
     print(f"{what} {'was revoked already' if done.already else 'is revoked'}, {done.reason.value}")
@@ -117,7 +118,7 @@ def _tell(done: "Revoked") -> None:
         print(output.field("next", f"inkstamp renew {doomed.edition.certificate}"))
 
 
-def _as_data(done: "Revoked") -> dict[str, object]:
+def _as_data(done: "RevocationResult") -> dict[str, object]:
     return {
         "certificate": done.doomed.edition.certificate if done.doomed.edition else None,
         "edition": done.doomed.edition,

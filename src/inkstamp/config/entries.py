@@ -26,7 +26,7 @@ from inkstamp.config.model import (
     Renewal,
     Section,
     Server,
-    View,
+    ViewSettings,
     mistake_key,
 )
 from inkstamp.config.renewal_rules import certificate_fault, messenger_fault
@@ -60,7 +60,7 @@ _PATHS = {
         "trust",
     ),
     Nameserver: ("key_file",),
-    View: ("roots",),
+    ViewSettings: ("roots",),
     Renewal: ("metrics",),
     Messenger: ("password_file", "key_file", "trust"),
 }

@@ -9,7 +9,7 @@ import msgspec
 
 from inkstamp import __version__
 from inkstamp.config.entries import TABLES, EntryReader
-from inkstamp.config.model import Certificate, Configuration, Mistake, Renewal, View
+from inkstamp.config.model import Certificate, Configuration, Mistake, Renewal, ViewSettings
 from inkstamp.config.renewal_rules import share_fault, twin_fault
 from inkstamp.config.toml_file import LIMIT, read_toml
 from inkstamp.errors import ConfigurationError, FileTrouble
@@ -66,7 +66,7 @@ def _interpret(text: str, raw: dict[str, Any], file: Path, mistaken: dict[str, M
             raise reader.fail(f"“{key}” is no port: {port}", ("view", key), "ports go from 1 to 65535")
     whole = Configuration(
         **{table: reader.entries(table, raw.get(table, {})) for table in TABLES},
-        view=reader.section(View, raw.get("view", {}), ("view",)),
+        view=reader.section(ViewSettings, raw.get("view", {}), ("view",)),
         renewal=reader.section(Renewal, raw.get("renewal", {}), ("renewal",)),
         subject=reader.subject(subject),
         home=str(file.parent / home) if home else "",

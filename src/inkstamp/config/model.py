@@ -197,7 +197,7 @@ class Certificate(Section, frozen=True):
         return (self.proof,) if isinstance(self.proof, str) else self.proof
 
 
-class View(Section, frozen=True):
+class ViewSettings(Section, frozen=True):
     """`[view]`: how the public sees a name; left out in production."""
 
     resolver: str = ""
@@ -278,7 +278,7 @@ class Configuration(Section, frozen=True):
     program: dict[str, Program] = {}
     certificate: dict[str, Certificate] = {}
     messenger: dict[str, Messenger] = {}
-    view: View = View()
+    view: ViewSettings = ViewSettings()
     renewal: Renewal = Renewal()
     subject: Subject = Subject()
     """Whom portal requests are for."""

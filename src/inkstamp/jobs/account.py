@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Account:
+class AccountSession:
     """An open account: the client that speaks for it, and the key's thumbprint for proofs."""
 
     authority: str
@@ -70,7 +70,7 @@ def make_session(workplace: "Workplace", entry: Authority, patience: Patience = 
     )
 
 
-def open_account(workplace: "Workplace", authority: str, entry: Authority, *, again: bool = False) -> Account:
+def open_account(workplace: "Workplace", authority: str, entry: Authority, *, again: bool = False) -> AccountSession:
     """Return the account at an authority, opened now if the ledger knows none, and brought in line with the entry.
 
     Opening twice is harmless: for a known key the CA answers with the account there is (RFC 8555 section 7.3.1).
@@ -106,7 +106,7 @@ def open_account(workplace: "Workplace", authority: str, entry: Authority, *, ag
     except BaseException:
         session.close()
         raise
-    return Account(
+    return AccountSession(
         authority=authority,
         entry=entry,
         client=CaClient(session, signer),

@@ -13,7 +13,7 @@ _MOST_ORDERS = 20
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Shown:
+class AccountDetails:
     """What a CA says of itself and of our account."""
 
     name: str
@@ -49,7 +49,7 @@ _OFFERS = {
 }
 
 
-def show_account(workplace: "Workplace", authority: str) -> Shown:
+def show_account(workplace: "Workplace", authority: str) -> AccountDetails:
     """Ask a CA what it offers and how our account stands.
 
     Raises:
@@ -63,7 +63,7 @@ def show_account(workplace: "Workplace", authority: str) -> Shown:
     listed = bool(known.orders)
     urls = account.client.open_orders()[-_MOST_ORDERS:] if listed else []
     polled = [(url, account.client.order(url).order) for url in urls]
-    return Shown(
+    return AccountDetails(
         name=authority,
         directory=account.entry.directory,
         account_url=account.url,

@@ -178,7 +178,7 @@ def caa_names(workplace: "Workplace", name: str) -> tuple[str, ...]:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Known:
+class ConfiguredAuthority:
     """A configured authority and what the ledger knows of our account."""
 
     name: str
@@ -192,14 +192,14 @@ class Known:
     """Empty when there is no account yet."""
 
 
-def list_authorities(workplace: "Workplace") -> list[Known]:
+def list_authorities(workplace: "Workplace") -> list[ConfiguredAuthority]:
     """Return the configured authorities, without asking any CA."""
     found = []
     for name, entry in workplace.config_or_empty().authority.items():
         record = workplace.ledger.account(name)
         url = record.url if record and record.directory == entry.directory else ""
         found.append(
-            Known(
+            ConfiguredAuthority(
                 name=name,
                 kind=entry.kind,
                 directory=entry.directory,

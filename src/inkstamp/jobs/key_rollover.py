@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.errors import CaProblem, UsageError
 from inkstamp.files import write_bytes
-from inkstamp.jobs.account import Account
+from inkstamp.jobs.account import AccountSession
 from inkstamp.jobs.account_keys import key_file, next_key_file
 from inkstamp.pki import keys
 from inkstamp.pki.kinds import KeyKind
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
 
-def new_key(workplace: "Workplace", authority: str, kind: KeyKind | None) -> Account:
+def new_key(workplace: "Workplace", authority: str, kind: KeyKind | None) -> AccountSession:
     """Give the account at an authority a new key; returns the account as it is then.
 
     Proofs that stand are made with the key, so no order may be under way meanwhile.

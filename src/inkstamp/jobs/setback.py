@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart
 from inkstamp.errors import Busy, CaProblem, ConfigurationError, InkStampError, InternalError, LedgerTrouble, UsageError
-from inkstamp.ledger.failures import Told
+from inkstamp.ledger.failures import FailureReport
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -53,7 +53,7 @@ def record(workplace: "Workplace", certificate: str, error: InkStampError) -> No
         return
     order = workplace.ledger.open_order(certificate)
     pause = error.retry_after if isinstance(error, CaProblem) else None
-    told = Told(
+    told = FailureReport(
         kind=type(error).__name__,
         step=error.step,
         what=error.what,

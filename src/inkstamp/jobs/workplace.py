@@ -23,7 +23,7 @@ from inkstamp.wording import known_names
 if TYPE_CHECKING:
     from cryptography.x509 import Certificate as X509Certificate
 
-    from inkstamp.jobs.account import Account
+    from inkstamp.jobs.account import AccountSession
     from inkstamp.jobs.revocation import CrlShelf
     from inkstamp.ledger.shelf import Shelf
     from inkstamp.ledger.store import Ledger
@@ -67,7 +67,7 @@ class Workplace:
         self._testing: dict[str, threading.Lock] = {}
         self._servers: dict[str, FileCarrier] = {}
         self._hosts: dict[tuple[str, str, bool], Host] = {}
-        self._accounts: dict[str, Account] = {}
+        self._accounts: dict[str, AccountSession] = {}
         self._making = threading.RLock()
         self._process = os.getpid()
 
@@ -97,10 +97,10 @@ class Workplace:
 
         None where the public comes by other ports: those in the usual places are not the ones that it reaches then.
         """
-        from inkstamp.config.model import View as Ports
+        from inkstamp.config.model import ViewSettings
         from inkstamp.servers.usual_places import found_beside
 
-        config, usual = self.config_or_empty(), Ports()
+        config, usual = self.config_or_empty(), ViewSettings()
         if (config.view.http_port, config.view.https_port) != (usual.http_port, usual.https_port):
             return {}
         return found_beside(config)
@@ -326,7 +326,7 @@ class Workplace:
         """Return the host of a server; ConfigurationError when there is none of that name any longer."""
         return self.server(server).host
 
-    def account(self, authority: str) -> "Account":
+    def account(self, authority: str) -> "AccountSession":
         """Return our account at a configured authority; it is opened if the terms are agreed to."""
         from inkstamp.jobs.account import open_account
 
@@ -335,7 +335,7 @@ class Workplace:
                 self._accounts[authority] = open_account(self, authority, self.config.authority[authority])
             return self._accounts[authority]
 
-    def account_again(self, authority: str) -> "Account":
+    def account_again(self, authority: str) -> "AccountSession":
         """Return our account at an authority as it is now, after it was changed."""
         with self._making:
             self._accounts.pop(authority).close()

@@ -14,7 +14,7 @@ from inkstamp.ledger.sqlite import Database, from_moment, to_moment
 from inkstamp.printable import printable
 
 
-class Told(msgspec.Struct, frozen=True, kw_only=True):
+class FailureReport(msgspec.Struct, frozen=True, kw_only=True):
     """What was told when a certificate's order, proof or install failed."""
 
     kind: str
@@ -52,10 +52,10 @@ class Setback(msgspec.Struct, frozen=True, kw_only=True):
     last: datetime
     """When it was met last."""
     times: int
-    told: Told
+    told: FailureReport
 
 
-def _cleaned(told: Told) -> Told:
+def _cleaned(told: FailureReport) -> FailureReport:
     """Return it without what strangers wrote that does not print, or cannot be written down at all."""
     words = {name: printable(getattr(told, name)) for name in ("step", "what", "where", "said", "advice", "traceback")}
     findings = tuple(
@@ -65,13 +65,13 @@ def _cleaned(told: Told) -> Told:
     return msgspec.structs.replace(told, findings=findings, **words)
 
 
-def _read_told(text: str) -> Told:
+def _read_told(text: str) -> FailureReport:
     """Read what was told; what cannot be read any more says so, and holds nobody up."""
     try:
-        return msgspec.json.decode(text, type=Told)
+        return msgspec.json.decode(text, type=FailureReport)
     except (msgspec.MsgspecError, ValueError, TypeError):
         what = "the recorded failure cannot be read"
-        return Told(kind="", step="", what=what, where="", said="", problem="", advice="", findings=())
+        return FailureReport(kind="", step="", what=what, where="", said="", problem="", advice="", findings=())
 
 
 @telling_damage
@@ -82,7 +82,7 @@ class Setbacks:
         self._database = database
         self._clock = clock
 
-    def meet(self, certificate: str, told: Told) -> None:
+    def meet(self, certificate: str, told: FailureReport) -> None:
         """Record what stands in the way; what was told already keeps its beginning."""
         now = from_moment(self._clock.now())
         told = _cleaned(told)

@@ -9,7 +9,7 @@ from inkstamp.ledger.rows import telling_damage
 from inkstamp.ledger.sqlite import Database, from_moment, to_moment
 
 
-class Revoked(msgspec.Struct, frozen=True):
+class RevocationRecord(msgspec.Struct, frozen=True):
     """That an edition was revoked by its CA."""
 
     at: datetime
@@ -46,13 +46,13 @@ class Revocations:
         """Record that an edition is revoked."""
         self._put(certificate, edition, begun=from_moment(at), done=from_moment(at), why=why)
 
-    def of(self, certificate: str, edition: int) -> Revoked | None:
+    def of(self, certificate: str, edition: int) -> RevocationRecord | None:
         """Return what is known of an edition's revocation; None where it is not known to be revoked."""
         row = self._database.row(
             "SELECT done, why FROM revocation WHERE certificate = :certificate AND edition = :edition AND done > 0",
             {"certificate": certificate, "edition": edition},
         )
-        return None if row is None else Revoked(to_moment(row["done"]), row["why"])
+        return None if row is None else RevocationRecord(to_moment(row["done"]), row["why"])
 
     def _put(self, certificate: str, edition: int, **values: int | str) -> None:
         with self._database.writing():

@@ -34,7 +34,7 @@ Passphrase = Callable[[str], bytes | None]
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class FoundCertificate:
     """A certificate and where it was."""
 
     where: str
@@ -46,7 +46,7 @@ class Found:
 class Haul:
     """All that was found so far; grows file by file and keeps the bounds over all of them."""
 
-    found: list[Found] = field(default_factory=list)
+    found: list[FoundCertificate] = field(default_factory=list)
     keys: list[str] = field(default_factory=list)
     """Where private keys were; they are not read."""
     nothing: list[str] = field(default_factory=list)
@@ -66,7 +66,7 @@ class Haul:
                 where=where,
                 advice="give just the files that the CA sent for this order",
             )
-        self.found.append(Found(where, certificate))
+        self.found.append(FoundCertificate(where, certificate))
 
     def unpacked(self, count: int, where: str) -> None:
         """Count bytes that came out of an archive; BundleTrouble when they are too many."""

@@ -24,7 +24,7 @@ class Step(StrEnum):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Told:
+class PortalDemand:
     """What a portal wants to see for one name."""
 
     name: str
@@ -41,7 +41,7 @@ def step_of(names: Sequence[str], proofs: Iterable[PortalProof]) -> Step:
     return Step.REVIEW if all(each.seen is not None for each in known.values()) else Step.PROOF
 
 
-def file_for(names: Sequence[str], path: str, content: str) -> list[Told]:
+def file_for(names: Sequence[str], path: str, content: str) -> list[PortalDemand]:
     """Tell of a file that all `names` must show.
 
     Raises:
@@ -55,10 +55,10 @@ def file_for(names: Sequence[str], path: str, content: str) -> list[Told]:
                 f"a file cannot validate the wildcard {name}", advice="choose a DNS record or e-mail at the portal"
             )
     place = plain_path(path)
-    return [Told(name=name, method=ProofMethod.FILE, place=place, content=content) for name in names]
+    return [PortalDemand(name=name, method=ProofMethod.FILE, place=place, content=content) for name in names]
 
 
-def record_for(names: Sequence[str], method: ProofMethod, place: str, value: str) -> list[Told]:
+def record_for(names: Sequence[str], method: ProofMethod, place: str, value: str) -> list[PortalDemand]:
     """Tell of one record, which proves those of `names` that are at or below the domain it stands in.
 
     Raises:
@@ -75,7 +75,7 @@ def record_for(names: Sequence[str], method: ProofMethod, place: str, value: str
             f"the record {place} validates none of {', '.join(names)}",
             advice="give its full name, with the domain at its end, or say with --for which names it validates",
         )
-    return [Told(name=name, method=method, place=place, content=value.strip()) for name in covered]
+    return [PortalDemand(name=name, method=method, place=place, content=value.strip()) for name in covered]
 
 
 def _is_within(name: str, domain: str) -> bool:
@@ -93,7 +93,7 @@ def method_of(entry: Certificate, authority: Authority) -> ProofMethod | None:
 
 def by_rule(
     entry: Certificate, authority: Authority, names: Sequence[str], values: Callable[[str], Mapping[str, str]]
-) -> list[Told]:
+) -> list[PortalDemand]:
     """Fill in the portal's rule for each name; an empty list when there is none for the way of proving.
 
     Args:
@@ -112,7 +112,7 @@ def by_rule(
         return told
     if method in {ProofMethod.CNAME, ProofMethod.TXT} and authority.record and method.value == authority.record_type:
         return [
-            Told(
+            PortalDemand(
                 name=name,
                 method=method,
                 place=fill(authority.record, values(name)).rstrip(".").lower(),

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal, Protocol
 
-from inkstamp.reach.ports import Listener
+from inkstamp.reach.ports import ListeningProgram
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,7 +49,7 @@ Contents = Literal["none", "all", "certificates"]
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class FoundFile:
     """A file that was found, links followed."""
 
     rights: Rights
@@ -73,7 +73,7 @@ class Host(Protocol):
         """Tell whether an IP address belongs to the host."""
         ...
 
-    def listeners(self, port: int) -> list[Listener]:
+    def listeners(self, port: int) -> list[ListeningProgram]:
         """Return who listens on a TCP port of the host, as far as the user may know; empty when that cannot be told."""
         ...
 
@@ -120,7 +120,7 @@ class Host(Protocol):
         """Return the paths that match a shell pattern, sorted."""
         ...
 
-    def gather(self, patterns: Sequence[str], *, contents: Contents) -> dict[str, Found]:
+    def gather(self, patterns: Sequence[str], *, contents: Contents) -> dict[str, FoundFile]:
         """Return the files (no folders) that match any of the shell patterns, all in one request.
 
         Links are followed. What is not there is left out; FileTrouble when the host does not answer rightly.

@@ -13,8 +13,8 @@ from inkstamp.files import read_bytes
 from inkstamp.ownership import expect_ours
 from inkstamp.pki.armour import certificates_in
 from inkstamp.reach import guarded, guarded_files, process
-from inkstamp.reach.interface import Contents, Found, Planted, Ran, Rights
-from inkstamp.reach.ports import Listener, local_listeners
+from inkstamp.reach.interface import Contents, FoundFile, Planted, Ran, Rights
+from inkstamp.reach.ports import ListeningProgram, local_listeners
 from inkstamp.reach.sockets import ask_socket
 from inkstamp.view.point import is_own_address
 
@@ -37,7 +37,7 @@ def find_program(name: str) -> str | None:
     return shutil.which(name, path=path)
 
 
-def _found(path: str, *, contents: Contents) -> Found | None:
+def _found(path: str, *, contents: Contents) -> FoundFile | None:
     """Look at one file; None when it is not there or is none."""
     try:
         there = os.stat(path)
@@ -51,7 +51,7 @@ def _found(path: str, *, contents: Contents) -> Found | None:
             data = read_bytes(Path(path))
     if data is not None and contents == "certificates":
         data = certificates_in(data)
-    return Found(Rights(stat.S_IMODE(there.st_mode), str(there.st_uid), str(there.st_gid)), data)
+    return FoundFile(Rights(stat.S_IMODE(there.st_mode), str(there.st_uid), str(there.st_gid)), data)
 
 
 class LocalHost:
@@ -65,7 +65,7 @@ class LocalHost:
     def has_address(self, address: str) -> bool:
         return is_own_address(address)
 
-    def listeners(self, port: int) -> list[Listener]:
+    def listeners(self, port: int) -> list[ListeningProgram]:
         return local_listeners(port)
 
     def read(self, path: str) -> bytes:
@@ -92,9 +92,9 @@ class LocalHost:
     def glob(self, pattern: str) -> list[str]:
         return sorted(glob.glob(pattern))
 
-    def gather(self, patterns: Sequence[str], *, contents: Contents) -> dict[str, Found]:
+    def gather(self, patterns: Sequence[str], *, contents: Contents) -> dict[str, FoundFile]:
         paths = [path for each in patterns for path in (glob.glob(each) if glob.has_magic(each) else [each])]
-        found: dict[str, Found] = {}
+        found: dict[str, FoundFile] = {}
         whole = 0
         for path in paths:
             each = _found(path, contents=contents)

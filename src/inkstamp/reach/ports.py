@@ -9,7 +9,7 @@ _SS_LINE = re.compile(r"^\S+\s+\d+\s+\d+\s+(\S+):(\d+)\s+\S+(?:\s+users:\(\(\"([
 
 
 @dataclass(frozen=True, slots=True)
-class Listener:
+class ListeningProgram:
     """A program that listens."""
 
     address: str
@@ -32,7 +32,7 @@ class Listener:
         return mine == theirs
 
 
-def local_listeners(port: int) -> list[Listener]:
+def local_listeners(port: int) -> list[ListeningProgram]:
     """Return who listens on a TCP port of this machine, as far as this user may know."""
     import psutil  # noqa: PLC0415  loaded for this one question
 
@@ -41,7 +41,7 @@ def local_listeners(port: int) -> list[Listener]:
     except (psutil.Error, OSError):
         return []
     return [
-        Listener(each.laddr.ip, port, _program(each.pid), each.pid or 0)
+        ListeningProgram(each.laddr.ip, port, _program(each.pid), each.pid or 0)
         for each in known
         if each.status == psutil.CONN_LISTEN and each.laddr and each.laddr.port == port
     ]
@@ -56,17 +56,17 @@ def _program(pid: int | None) -> str:
         return ""
 
 
-def read_listeners(text: str, port: int) -> list[Listener]:
+def read_listeners(text: str, port: int) -> list[ListeningProgram]:
     """Read what the program `ss -Hltnp` printed."""
     matches = (_SS_LINE.match(line) for line in text.splitlines())
     return [
-        Listener(each[1].partition("%")[0].strip("[]"), port, each[3] or "", int(each[4] or 0))
+        ListeningProgram(each[1].partition("%")[0].strip("[]"), port, each[3] or "", int(each[4] or 0))
         for each in matches
         if each is not None and int(each[2]) == port
     ]
 
 
-def who_is_in_the_way(listeners: Iterable[Listener], addresses: Iterable[str]) -> Listener | None:
+def who_is_in_the_way(listeners: Iterable[ListeningProgram], addresses: Iterable[str]) -> ListeningProgram | None:
     """Return the first listener that keeps others from one of the addresses, one with a name rather than without."""
     wanted = tuple(addresses)
     found = [each for each in listeners if any(each.is_in_the_way(address) for address in wanted)]

@@ -23,9 +23,9 @@ from inkstamp.errors import ConfigurationError, FileTooLarge, FileTrouble, Reach
 from inkstamp.ownership import expect_ours
 from inkstamp.printable import one_line, printable, shown_bytes
 from inkstamp.reach import process
-from inkstamp.reach.interface import Contents, Found, Planted, Ran, Rights
+from inkstamp.reach.interface import Contents, FoundFile, Planted, Ran, Rights
 from inkstamp.reach.local import MOST_GATHERED
-from inkstamp.reach.ports import Listener, read_listeners
+from inkstamp.reach.ports import ListeningProgram, read_listeners
 from inkstamp.reach.sockets import ask_socket
 
 _MOST_REQUEST = MOST_GATHERED + 1_048_576
@@ -208,8 +208,8 @@ class SshHost:
     def remove(self, path: str) -> None:
         self._ask(f"remove {shlex.quote(path)}", path)
 
-    def gather(self, patterns: Sequence[str], *, contents: Contents) -> dict[str, Found]:
-        found: dict[str, Found] = {}
+    def gather(self, patterns: Sequence[str], *, contents: Contents) -> dict[str, FoundFile]:
+        found: dict[str, FoundFile] = {}
         for at in range(0, len(patterns), _AT_ONCE):
             chunk = patterns[at : at + _AT_ONCE]
             request = f"gather {contents} {' '.join(map(_pattern, chunk))}"
@@ -265,7 +265,7 @@ class SshHost:
     def _addresses(self) -> frozenset[str]:
         return frozenset(self._ask("addresses", "/").decode("ascii", "replace").split())
 
-    def listeners(self, port: int) -> list[Listener]:
+    def listeners(self, port: int) -> list[ListeningProgram]:
         try:
             return read_listeners(self.run(["ss", "-Hltnp"], _SECONDS).output, port)
         except ServerTrouble:  # there is no such program there
@@ -294,9 +294,9 @@ def _pattern(pattern: str) -> str:
     return "".join(words) or "''"
 
 
-def _read_gathered(data: bytes, where: str) -> dict[str, Found]:
+def _read_gathered(data: bytes, where: str) -> dict[str, FoundFile]:
     """Read what `gather` prints: a line `mode owner group size path`, then the contents, size `-` for none."""
-    found: dict[str, Found] = {}
+    found: dict[str, FoundFile] = {}
     at = 0
     while at < len(data):
         end = data.find(b"\n", at)
@@ -308,7 +308,7 @@ def _read_gathered(data: bytes, where: str) -> dict[str, Found]:
         if words[3] != "-":
             contents = data[at : at + int(words[3])]
             at += len(contents)
-        found[words[4]] = Found(Rights(_mode(words[0]), words[1], words[2]), contents)
+        found[words[4]] = FoundFile(Rights(_mode(words[0]), words[1], words[2]), contents)
     return found
 
 

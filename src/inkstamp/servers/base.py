@@ -9,7 +9,7 @@ from typing import Generic, Protocol, TypeVar
 from inkstamp.errors import ServerTrouble
 from inkstamp.reach.interface import Host, Ran
 from inkstamp.servers.interface import Obstacle, Place
-from inkstamp.servers.tls_policy import Manner
+from inkstamp.servers.tls_policy import TlsSettings
 
 SECONDS = 60.0
 """How long a server's own program may take."""
@@ -39,7 +39,7 @@ class Fitting:
     test: tuple[str, ...] = ()
     """The user's own command in the place of the usual one."""
     reload: tuple[str, ...] = ()
-    manner: Manner = field(default_factory=Manner)
+    manner: TlsSettings = field(default_factory=TlsSettings)
     """How sites that had no TLS are given it."""
 
 

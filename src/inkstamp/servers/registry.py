@@ -8,7 +8,7 @@ from inkstamp.errors import ConfigurationError
 from inkstamp.reach.interface import Host
 from inkstamp.servers.base import Fitting
 from inkstamp.servers.interface import Configured, FileCarrier, Reloadable, ServerKind
-from inkstamp.servers.tls_policy import Manner, policies
+from inkstamp.servers.tls_policy import TlsSettings, policies
 from inkstamp.view.point import View
 
 
@@ -76,9 +76,9 @@ def make_server(name: str, entry: Server, view: View, host: Host | None = None) 
     return made
 
 
-def _manner(entry: Server) -> Manner:
-    usual = Manner()
-    return Manner(
+def _manner(entry: Server) -> TlsSettings:
+    usual = TlsSettings()
+    return TlsSettings(
         policy=policies()[entry.tls] if entry.tls else usual.policy,
         http2=entry.http2,
         redirect=entry.redirect,

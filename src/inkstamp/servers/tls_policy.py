@@ -28,7 +28,7 @@ class Policy:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Manner:
+class TlsSettings:
     """What is added beside certificate and key."""
 
     policy: Policy = Policy(about="", protocols=_USUAL_PROTOCOLS, ciphers="")

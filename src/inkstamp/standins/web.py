@@ -20,7 +20,7 @@ from typing import Any
 
 from inkstamp.errors import InkStampError
 from inkstamp.files import read_bytes
-from inkstamp.servers.nginx.reading import Folders, Host, Reading, best_hosts, hosts, read_configuration, to_site
+from inkstamp.servers.nginx.reading import Folders, Reading, ServerBlock, best_hosts, hosts, read_configuration, to_site
 from inkstamp.standins.quiet import QuietHandler, QuietServer
 
 _Place = tuple[str, int, bool]
@@ -35,14 +35,14 @@ class _Setup:
     """A configuration that has been read and found good."""
 
     pid_file: Path
-    hosts: list[Host]
+    hosts: list[ServerBlock]
     contexts: dict[int, ssl.SSLContext]
     """TLS settings by the position of their host."""
 
     def places(self) -> set[_Place]:
         return {(_loopback(listen.address), listen.port, listen.tls) for host in self.hosts for listen in host.listens}
 
-    def choose(self, name: str, place: _Place) -> Host | None:
+    def choose(self, name: str, place: _Place) -> ServerBlock | None:
         """Return the host that answers for `name` at a place: by name, else the first one there."""
         here = [
             host

@@ -38,7 +38,7 @@ class Sought:
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class ServerAnswer:
     """What one nameserver answered."""
 
     host: str
@@ -56,26 +56,26 @@ class Told:
         return sought.value.rstrip(".").lower() in self.values
 
 
-def ask_server(host: str, address: str, port: int, name: str, kind: str) -> Told:
+def ask_server(host: str, address: str, port: int, name: str, kind: str) -> ServerAnswer:
     """Ask one nameserver for `name`, without recursion; nothing is raised for trouble."""
     query = dns.message.make_query(name + ".", kind, flags=0, use_edns=0)
     left = time_left(_SECONDS)
     if not left:
-        return Told(host, address, (), 0, "was not asked: no time was left")
+        return ServerAnswer(host, address, (), 0, "was not asked: no time was left")
     try:
         reply, _ = dns.query.udp_with_fallback(query, address, timeout=left, port=port)
     except dns.exception.Timeout:
-        return Told(host, address, (), 0, f"gave no answer within {_SECONDS:.0f} s")
+        return ServerAnswer(host, address, (), 0, f"gave no answer within {_SECONDS:.0f} s")
     except (dns.exception.DNSException, OSError, ValueError) as error:
-        return Told(host, address, (), 0, f"gave no usable answer: {one_line(str(error), _SHOWN)}")
+        return ServerAnswer(host, address, (), 0, f"gave no usable answer: {one_line(str(error), _SHOWN)}")
     if reply.rcode() not in {dns.rcode.NOERROR, dns.rcode.NXDOMAIN}:
-        return Told(host, address, (), 0, f"answered {dns.rcode.to_text(reply.rcode())}")
+        return ServerAnswer(host, address, (), 0, f"answered {dns.rcode.to_text(reply.rcode())}")
     if not reply.flags & dns.flags.AA:
-        return Told(host, address, (), 0, "does not answer with authority for the zone (lame delegation)")
+        return ServerAnswer(host, address, (), 0, "does not answer with authority for the zone (lame delegation)")
     wanted = dns.rdatatype.from_text(kind)
     sets = [each for each in reply.answer if each.rdtype == wanted and each.name == query.question[0].name]
     values = [_text(record, kind) for each in sets for record in each]
-    return Told(host, address, tuple(values), min((each.ttl for each in sets), default=0), "")
+    return ServerAnswer(host, address, tuple(values), min((each.ttl for each in sets), default=0), "")
 
 
 def _text(record: object, kind: str) -> str:
@@ -85,7 +85,7 @@ def _text(record: object, kind: str) -> str:
     return str(record) if target is None else str(target.to_text(omit_final_dot=True)).lower()
 
 
-def watch(sought: Iterable[Sought], port: int, clock: Clock, seconds: float) -> dict[Sought, list[Told]]:
+def watch(sought: Iterable[Sought], port: int, clock: Clock, seconds: float) -> dict[Sought, list[ServerAnswer]]:
     """Ask every nameserver until all answer with all that is sought, for so many seconds at most.
 
     Returns:
@@ -95,9 +95,9 @@ def watch(sought: Iterable[Sought], port: int, clock: Clock, seconds: float) -> 
     missing: list[tuple[Sought, str, str]] = [
         (each, host, address) for each in dict.fromkeys(sought) for host, address in each.zone.servers
     ]
-    answers: dict[tuple[Sought, str], Told] = {}
+    answers: dict[tuple[Sought, str], ServerAnswer] = {}
 
-    def ask(wanted: tuple[Sought, str, str]) -> Told:
+    def ask(wanted: tuple[Sought, str, str]) -> ServerAnswer:
         each, host, address = wanted
         return ask_server(host, address, port, each.name, each.kind)
 
@@ -109,7 +109,7 @@ def watch(sought: Iterable[Sought], port: int, clock: Clock, seconds: float) -> 
         missing = [known for known, answer in zip(missing, told, strict=True) if not answer.has(known[0])]
         if not missing:
             break
-    found: dict[Sought, list[Told]] = {}
+    found: dict[Sought, list[ServerAnswer]] = {}
     for (each, _), answer in answers.items():
         found.setdefault(each, []).append(answer)
     return found

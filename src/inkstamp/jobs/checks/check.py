@@ -103,7 +103,7 @@ def together(reports: "Sequence[NameReport]") -> list[tuple[tuple[str, ...], Nam
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Manner:
+class CheckOptions:
     """How names are looked at."""
 
     roots: Path | None = None
@@ -116,7 +116,7 @@ class Manner:
     """Whether missing intermediates may be fetched from where certificates say that they are."""
 
 
-def check(workplace: "Workplace", targets: Sequence[str], manner: Manner) -> list[NameReport]:
+def check(workplace: "Workplace", targets: Sequence[str], manner: CheckOptions) -> list[NameReport]:
     """Look at each target, several at the same time; the most urgent first.
 
     Args:
@@ -296,9 +296,9 @@ def look(
     findings += for_each_chain(name, answered, judge)
     first = answered[0].chain
     if deep:
-        from inkstamp.jobs.checks.tls import Subject, look_deeper
+        from inkstamp.jobs.checks.tls import TlsCheck, look_deeper
 
-        subject = Subject(name=name, port=target.port, upgrade=target.upgrade, certificate=certificate, roots=roots,
+        subject = TlsCheck(name=name, port=target.port, upgrade=target.upgrade, certificate=certificate, roots=roots,
                           now=now, fetch=fetch)  # fmt: skip
         findings += look_deeper(workplace, subject, answered, [chain for chain, root in leads_to.items() if root])
     return NameReport(

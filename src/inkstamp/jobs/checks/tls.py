@@ -36,7 +36,7 @@ _KNOWS_HYBRID = SSL.OPENSSL_VERSION_NUMBER >= 0x30500000
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Subject:
+class TlsCheck:
     """What is looked at, and what it is looked at with."""
 
     name: str
@@ -57,7 +57,7 @@ class Subject:
 
 def look_deeper(
     workplace: "Workplace",
-    subject: Subject,
+    subject: TlsCheck,
     answered: Sequence[Served],
     trusted: Collection[tuple[x509.Certificate, ...]],
 ) -> list[Finding]:
@@ -83,7 +83,7 @@ def look_deeper(
     return found + at_each_address(name, answered, lambda each: look_at_web(workplace, name, each.address))
 
 
-def _about_address(workplace: "Workplace", subject: Subject, served: Served) -> list[Finding]:
+def _about_address(workplace: "Workplace", subject: TlsCheck, served: Served) -> list[Finding]:
     """Judge what an address staples, speaks and serves besides."""
     name = subject.name
     ready = try_versions(served.address, served.port, name, upgrade=subject.upgrade)
@@ -96,7 +96,7 @@ def _about_address(workplace: "Workplace", subject: Subject, served: Served) -> 
 
 
 def _about_chain(
-    workplace: "Workplace", subject: Subject, chain: tuple[x509.Certificate, ...], *, trusted: bool
+    workplace: "Workplace", subject: TlsCheck, chain: tuple[x509.Certificate, ...], *, trusted: bool
 ) -> list[Finding]:
     """Judge keys, serial number, transparency and revocation of a chain as it is served."""
     name, leaf = subject.name, chain[0]
@@ -117,7 +117,7 @@ def _issuer_in(chain: tuple[x509.Certificate, ...]) -> x509.Certificate | None:
     return above[0] if above else None
 
 
-def _compare_verifiers(subject: Subject, chain: Sequence[x509.Certificate], *, trusted: bool) -> Finding | None:
+def _compare_verifiers(subject: TlsCheck, chain: Sequence[x509.Certificate], *, trusted: bool) -> Finding | None:
     """Tell where a verifier of another make sees the chain in another way than ours; None where they agree."""
     refused = second_opinion(subject.name, chain, subject.roots, subject.now)
     if trusted and refused:
@@ -128,7 +128,7 @@ def _compare_verifiers(subject: Subject, chain: Sequence[x509.Certificate], *, t
     return None
 
 
-def _other_certificates(subject: Subject, first: Served) -> list[Finding]:
+def _other_certificates(subject: TlsCheck, first: Served) -> list[Finding]:
     """Find what else the same address serves: with another sort of key, and to who does not say a name."""
     found: list[Finding] = []
     leaf, at = first.chain[0], (first.address, first.port)
@@ -207,7 +207,7 @@ def judge_sessions(at: str, ready: Readiness, group: str) -> list[Finding]:
     return found
 
 
-def _about_stapling(workplace: "Workplace", subject: Subject, served: Served) -> list[Finding]:
+def _about_stapling(workplace: "Workplace", subject: TlsCheck, served: Served) -> list[Finding]:
     """Judge the OCSP answer that an address staples, or that it staples none."""
     name, leaf = subject.name, served.chain[0]
     found = [judge_stapling(name, leaf, stapled=bool(served.stapled))]

@@ -50,7 +50,7 @@ class Written:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Exported:
+class ExportResult:
     """What was written."""
 
     edition: EditionRecord
@@ -60,7 +60,7 @@ class Exported:
     """What to do with it on the server that it is for; empty when none is named."""
 
 
-def export(workplace: "Workplace", request: ExportRequest) -> Exported:
+def export(workplace: "Workplace", request: ExportRequest) -> ExportResult:
     """Write an edition in another form; none of its files exists half when this returns or raises.
 
     Raises:
@@ -91,12 +91,12 @@ def export(workplace: "Workplace", request: ExportRequest) -> Exported:
     steps: list[str] = []
     if request.target is not None:
         thumbprints = [each.fingerprint(hashes.SHA1()).hex().upper() for each in served]  # noqa: S303  as Windows does
-        about = manual_steps.Exported(
+        about = manual_steps.ExportedFiles(
             file=packed[0].name, certificate=edition.certificate, friendly_name=goods.friendly_name,
             names=edition.names, thumbprint=thumbprints[0], issuers=thumbprints[1:],
         )  # fmt: skip
         steps = manual_steps.import_steps(request.target, about)
-    return Exported(edition=edition, form=request.form, files=files, steps=tuple(steps))
+    return ExportResult(edition=edition, form=request.form, files=files, steps=tuple(steps))
 
 
 def _edition(workplace: "Workplace", request: ExportRequest) -> EditionRecord:

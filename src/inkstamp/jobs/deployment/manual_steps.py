@@ -9,7 +9,7 @@ Target = Literal["windows", "java"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Exported:
+class ExportedFiles:
     """What the steps are about."""
 
     file: str
@@ -31,7 +31,7 @@ class Exported:
         return next((each for each in self.names if not each.startswith("*.")), self.names[0])
 
 
-def import_steps(target: Target, about: Exported) -> list[str]:
+def import_steps(target: Target, about: ExportedFiles) -> list[str]:
     """Return the steps in their order: what to do, and below it what to type, each line indented."""
     steps = _windows(about) if target == "windows" else _java(about)
     return [
@@ -41,7 +41,7 @@ def import_steps(target: Target, about: Exported) -> list[str]:
     ]
 
 
-def _windows(about: Exported) -> list[str]:
+def _windows(about: ExportedFiles) -> list[str]:
     moved = "".join(
         f"\n    Move-Item Cert:\\LocalMachine\\My\\{each} Cert:\\LocalMachine\\CA" for each in about.issuers
     )
@@ -62,7 +62,7 @@ def _windows(about: Exported) -> list[str]:
     ]
 
 
-def _java(about: Exported) -> list[str]:
+def _java(about: ExportedFiles) -> list[str]:
     return [
         "There, take it into the program's key store (both passphrases are asked for):\n"
         f"    keytool -importkeystore -srckeystore {about.file} -srcstoretype PKCS12 \\\n"

@@ -41,7 +41,7 @@ _ONE_BY_ONE = Pace()
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class Deployment:
     """What is to be installed."""
 
     name: str
@@ -52,7 +52,7 @@ class Wish:
 
 def install(
     workplace: "Workplace",
-    wish: Wish,
+    wish: Deployment,
     told: Callable[[Sequence[Group]], None] = lambda _groups: None,
     *,
     pace: Pace = _ONE_BY_ONE,
@@ -75,7 +75,7 @@ def install(
 
 def install_together(
     workplace: "Workplace",
-    wishes: Sequence[Wish],
+    wishes: Sequence[Deployment],
     told: Callable[[Sequence[Group]], None] = lambda _groups: None,
     *,
     pace: Pace = _ONE_BY_ONE,
@@ -112,7 +112,7 @@ def install_together(
 class _Round:
     """One install on all its groups of servers; an error ends it."""
 
-    def __init__(self, workplace: "Workplace", wish: Wish, at_once: int) -> None:
+    def __init__(self, workplace: "Workplace", wish: Deployment, at_once: int) -> None:
         self.workplace, self.at_once = workplace, at_once
         self.name, self.entry, self.edition = wish.name, wish.entry, wish.edition
         self.away: dict[str, ReachTrouble] = {}

@@ -16,7 +16,7 @@ from inkstamp.pki.chain import is_self_signed
 from inkstamp.pki.keys import is_key_of
 from inkstamp.pki.names import uncovered
 from inkstamp.policy.renewal_time import renewal_moment
-from inkstamp.reach.interface import Found
+from inkstamp.reach.interface import FoundFile
 from inkstamp.servers.common import plain_names
 from inkstamp.servers.interface import Site
 from inkstamp.wording import counted
@@ -46,7 +46,7 @@ class SiteReport:
 
 def report(
     site: Site,
-    files: Mapping[str, Found],
+    files: Mapping[str, FoundFile],
     trusted: frozenset[bytes],
     now: datetime,
     *,
@@ -99,7 +99,7 @@ def without_certificate(site: Site, findings: tuple[Finding, ...]) -> SiteReport
                       key_matches=None, findings=findings)  # fmt: skip
 
 
-def _chain(files: Mapping[str, Found], site: Site) -> tuple[x509.Certificate, ...]:
+def _chain(files: Mapping[str, FoundFile], site: Site) -> tuple[x509.Certificate, ...]:
     """Return the leaf and what stands beside it; EditionUnfit when there is no leaf to be read."""
     found = files.get(site.certificate_file)
     if found is None or found.data is None:
@@ -154,7 +154,7 @@ def _names(known: Facts, plain: tuple[str, ...], subject: str, again: str) -> li
     )
 
 
-def _key(site: Site, key: Found | None, matches: bool | None, subject: str) -> list[Finding]:
+def _key(site: Site, key: FoundFile | None, matches: bool | None, subject: str) -> list[Finding]:
     if not site.key_file:
         return []
     if key is None:

@@ -12,7 +12,7 @@ from inkstamp.errors import InkStampError, UsageError
 from inkstamp.findings import Finding, Severity, bad, worst
 from inkstamp.jobs.inventory.site_report import SiteReport, report, without_certificate
 from inkstamp.pki.names import as_address, normalise
-from inkstamp.reach.interface import Found
+from inkstamp.reach.interface import FoundFile
 from inkstamp.servers.base import TextServer
 from inkstamp.servers.interface import FileCarrier, Site
 
@@ -112,7 +112,7 @@ def survey(workplace: "Workplace", names: Sequence[str] = (), *, live: bool = Fa
 
 
 def _reported(
-    site: Site, files: Mapping[str, Found], trusted: frozenset[bytes], now: datetime, with_tls: Set[str]
+    site: Site, files: Mapping[str, FoundFile], trusted: frozenset[bytes], now: datetime, with_tls: Set[str]
 ) -> SiteReport:
     try:
         with apart():
@@ -144,7 +144,7 @@ def _servers(workplace: "Workplace") -> Mapping[str, FileCarrier]:
     return {name: workplace.server(name) for name in names}
 
 
-def _files(server: FileCarrier, sites: Sequence[Site]) -> Mapping[str, Found]:
+def _files(server: FileCarrier, sites: Sequence[Site]) -> Mapping[str, FoundFile]:
     """Look at all files that a server's sites name, in few requests; keys are not fetched from other machines."""
     certificates = {path for each in sites for path in (each.certificate_file, each.chain_file) if path}
     keys = {each.key_file for each in sites if each.key_file} - certificates

@@ -9,7 +9,7 @@ from cryptography import x509
 from inkstamp.clock import stamp
 from inkstamp.errors import EditionUnfit
 from inkstamp.findings import Finding, Severity
-from inkstamp.jobs.account import Account
+from inkstamp.jobs.account import AccountSession
 from inkstamp.ledger.records import EditionRecord, OrderRecord
 from inkstamp.ledger.shelf import EditionFiles
 from inkstamp.pki import keys
@@ -32,7 +32,7 @@ class Chain:
 
 
 def collect(
-    workplace: "Workplace", account: Account, order: OrderRecord, key: keys.PrivateKey, url: str
+    workplace: "Workplace", account: AccountSession, order: OrderRecord, key: keys.PrivateKey, url: str
 ) -> EditionRecord:
     """Download the chain of an order, verify it and write its edition.
 
@@ -119,7 +119,7 @@ def _ours_first(chain: list[x509.Certificate], key: keys.PrivateKey) -> list[x50
 
 
 def _choose_chain(
-    workplace: "Workplace", account: Account, key: keys.PrivateKey, url: str
+    workplace: "Workplace", account: AccountSession, key: keys.PrivateKey, url: str
 ) -> tuple[list[x509.Certificate], Path | None]:
     """Download the chain; others that the CA offers only when the first does not lead where it should.
 

@@ -62,7 +62,9 @@ def install_edition(
                 groups = prepare(workplace, name, entry, edition, {}, tested_since=since, at_once=pace.at_once)
         else:
             with kept(workplace, name), at_step(f"installing edition {edition.number}"):
-                findings = rollout.install(workplace, rollout.Wish(name, entry, edition), groups.extend, pace=pace)
+                findings = rollout.install(
+                    workplace, rollout.Deployment(name, entry, edition), groups.extend, pace=pace
+                )
     changes = [change for group in groups for change in group.changes]
     return Installed(
         certificate=name,

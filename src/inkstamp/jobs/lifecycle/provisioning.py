@@ -20,7 +20,7 @@ from inkstamp.ledger.records import EditionRecord, OrderState
 
 if TYPE_CHECKING:
     from inkstamp.jobs.checks.check import Target
-    from inkstamp.jobs.deployment.rollout import Wish
+    from inkstamp.jobs.deployment.rollout import Deployment
     from inkstamp.jobs.workplace import Workplace
 
 _SETTLING_SECONDS, _SETTLING_PAUSE = 3.0, 0.1
@@ -146,11 +146,11 @@ class ComeBy:
     """Names that it does without."""
 
     @property
-    def wish(self) -> "Wish":
+    def wish(self) -> "Deployment":
         """What is to be installed."""
-        from inkstamp.jobs.deployment.rollout import Wish
+        from inkstamp.jobs.deployment.rollout import Deployment
 
-        return Wish(self.edition.certificate, self.entry, self.edition)
+        return Deployment(self.edition.certificate, self.entry, self.edition)
 
     @property
     def installing(self) -> str:

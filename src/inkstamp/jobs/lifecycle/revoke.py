@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
 
-class Reason(StrEnum):
+class RevocationReason(StrEnum):
     """Why a certificate is revoked, in the words of RFC 5280 section 5.3.1, as far as subscribers may give them."""
 
     UNSPECIFIED = "unspecified"
@@ -39,20 +39,20 @@ class Reason(StrEnum):
 
 
 CODES = {
-    Reason.UNSPECIFIED: 0,
-    Reason.KEY_COMPROMISE: 1,
-    Reason.AFFILIATION_CHANGED: 3,
-    Reason.SUPERSEDED: 4,
-    Reason.CESSATION_OF_OPERATION: 5,
-    Reason.PRIVILEGE_WITHDRAWN: 9,
+    RevocationReason.UNSPECIFIED: 0,
+    RevocationReason.KEY_COMPROMISE: 1,
+    RevocationReason.AFFILIATION_CHANGED: 3,
+    RevocationReason.SUPERSEDED: 4,
+    RevocationReason.CESSATION_OF_OPERATION: 5,
+    RevocationReason.PRIVILEGE_WITHDRAWN: 9,
 }
 MEANINGS = {
-    Reason.UNSPECIFIED: "no reason is given",
-    Reason.KEY_COMPROMISE: "the private key may be known to others",
-    Reason.AFFILIATION_CHANGED: "the organisation named in it has changed",
-    Reason.SUPERSEDED: "another certificate has replaced it",
-    Reason.CESSATION_OF_OPERATION: "the names are no longer used",
-    Reason.PRIVILEGE_WITHDRAWN: "the CA was given wrong information",
+    RevocationReason.UNSPECIFIED: "no reason is given",
+    RevocationReason.KEY_COMPROMISE: "the private key may be known to others",
+    RevocationReason.AFFILIATION_CHANGED: "the organisation named in it has changed",
+    RevocationReason.SUPERSEDED: "another certificate has replaced it",
+    RevocationReason.CESSATION_OF_OPERATION: "the names are no longer used",
+    RevocationReason.PRIVILEGE_WITHDRAWN: "the CA was given wrong information",
 }
 
 
@@ -74,11 +74,11 @@ class Doomed:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Revoked:
+class RevocationResult:
     """What became of it."""
 
     doomed: Doomed
-    reason: Reason
+    reason: RevocationReason
     already: bool
     """Whether the CA had revoked it before."""
     replaced_by: "Outcome | None"
@@ -149,7 +149,7 @@ def plan_foreign(workplace: "Workplace", file: Path, authority: str, key_file: P
                   der=leaf.public_bytes(Encoding.DER), key=key)  # fmt: skip
 
 
-def revoke(workplace: "Workplace", doomed: Doomed, reason: Reason, *, replace: bool) -> Revoked:
+def revoke(workplace: "Workplace", doomed: Doomed, reason: RevocationReason, *, replace: bool) -> RevocationResult:
     """Revoke it; with `replace`, issue and install the next edition first.
 
     Killed after the CA has done it, the same command finds that out.
@@ -173,10 +173,10 @@ def revoke(workplace: "Workplace", doomed: Doomed, reason: Reason, *, replace: b
         workplace.ledger.revocations.end(doomed.edition.certificate, doomed.edition.number, now, reason.value)
     else:
         workplace.ledger.note("revoked", f"{doomed.facts.subject}, serial {doomed.facts.serial}, {reason.value}")
-    return Revoked(doomed=doomed, reason=reason, already=already, replaced_by=outcome)
+    return RevocationResult(doomed=doomed, reason=reason, already=already, replaced_by=outcome)
 
 
-def _ask(workplace: "Workplace", client: CaClient, doomed: Doomed, reason: Reason) -> bool:
+def _ask(workplace: "Workplace", client: CaClient, doomed: Doomed, reason: RevocationReason) -> bool:
     """Ask the CA to revoke; returns whether it had done so before."""
     if not client.directory().revoke_cert:
         raise UsageError(f"“{doomed.authority}” does not revoke by ACME", advice="ask the CA on its own pages")

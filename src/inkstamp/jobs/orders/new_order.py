@@ -4,7 +4,7 @@ from dataclasses import replace
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
-from inkstamp.acme.client import CaClient, Wish
+from inkstamp.acme.client import CaClient, OrderExtras
 from inkstamp.acme.messages import Order
 from inkstamp.acme.renewal import certificate_id
 from inkstamp.config.model import Certificate
@@ -40,7 +40,7 @@ def open_at_ca(workplace: "Workplace", client: CaClient, record: OrderRecord, en
             wish = less
 
 
-def _wish(workplace: "Workplace", client: CaClient, record: OrderRecord, entry: Certificate) -> Wish:
+def _wish(workplace: "Workplace", client: CaClient, record: OrderRecord, entry: Certificate) -> OrderExtras:
     authority = workplace.config.authority[record.authority]
     profile = entry.profile or authority.profile
     offered = client.directory().meta.profiles
@@ -53,10 +53,10 @@ def _wish(workplace: "Workplace", client: CaClient, record: OrderRecord, entry: 
             advice=f"correct `profile` under [certificate.{record.certificate}] or [authority.{record.authority}]",
         )
     end = workplace.clock.now() + timedelta(days=entry.lifetime_days) if entry.lifetime_days else None
-    return Wish(replaces=_replaced(workplace, client, record), profile=profile, not_after=end)
+    return OrderExtras(replaces=_replaced(workplace, client, record), profile=profile, not_after=end)
 
 
-def _less(wish: Wish, problem: CaProblem) -> tuple[Wish | None, str]:
+def _less(wish: OrderExtras, problem: CaProblem) -> tuple[OrderExtras | None, str]:
     """Return what to ask for after a refusal that may be about a wish and not about the names; None for nothing."""
     if wish.replaces and (problem.kind in _ABOUT_REPLACING or problem.status in {404, 409}):
         return replace(wish, replaces=""), "the CA does not accept `replaces`"

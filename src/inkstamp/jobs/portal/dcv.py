@@ -17,7 +17,7 @@ from inkstamp.jobs.validation.web_files import answers_at, put_up, take_down
 from inkstamp.ledger.records import OrderRecord, PortalProof, ProofMethod
 from inkstamp.proof.mail import constructed, domains_of, is_allowed, judge_mail
 from inkstamp.proof.observation import look_at
-from inkstamp.proof.portal import Told, file_for, record_for, wants_token
+from inkstamp.proof.portal import PortalDemand, file_for, record_for, wants_token
 from inkstamp.proof.record import RecordProof, look_at_record
 from inkstamp.proof.web_file import FileProof, portal_file
 from inkstamp.view.addresses import address_book
@@ -32,7 +32,7 @@ _PAUSE = 10.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Shown:
+class PortalInput:
     """What the user brings back from the portal; empty fields leave it to what is known already."""
 
     method: ProofMethod | None = None
@@ -73,7 +73,7 @@ class MailChoice:
     """Whether mail would arrive there."""
 
 
-def prove(workplace: "Workplace", name: str, shown: Shown, *, wait: float = 0.0) -> Proven:
+def prove(workplace: "Workplace", name: str, shown: PortalInput, *, wait: float = 0.0) -> Proven:
     """Take the validation file or record of the portal, put it up, look; the caller holds the certificate.
 
     Args:
@@ -118,7 +118,7 @@ def prove(workplace: "Workplace", name: str, shown: Shown, *, wait: float = 0.0)
     return Proven(order=show_order(workplace, record), findings=tuple(findings), by_hand=tuple(by_hand))
 
 
-def _told(workplace: "Workplace", record: OrderRecord, entry: Certificate, shown: Shown) -> list[PortalProof]:
+def _told(workplace: "Workplace", record: OrderRecord, entry: Certificate, shown: PortalInput) -> list[PortalProof]:
     """Return what is new of the validation file or record of the portal."""
     if shown.method is None:
         if workplace.ledger.portal.of(record.id) and not shown.token:
@@ -149,7 +149,7 @@ def _told(workplace: "Workplace", record: OrderRecord, entry: Certificate, shown
     ]
 
 
-def _as_told(workplace: "Workplace", record: OrderRecord, shown: Shown) -> list[Told]:
+def _as_told(workplace: "Workplace", record: OrderRecord, shown: PortalInput) -> list[PortalDemand]:
     names = shown.names or record.names
     if shown.method is ProofMethod.FILE:
         return file_for(names, shown.place, shown.content)
@@ -159,11 +159,11 @@ def _as_told(workplace: "Workplace", record: OrderRecord, shown: Shown) -> list[
         return []
     if shown.names:  # the user says which names it proves
         place = shown.place.strip().rstrip(".").lower()
-        return [Told(name=n, method=shown.method, place=place, content=shown.content.strip()) for n in names]
+        return [PortalDemand(name=n, method=shown.method, place=place, content=shown.content.strip()) for n in names]
     return record_for(names, shown.method, shown.place, shown.content)
 
 
-def _mail_for(workplace: "Workplace", names: Sequence[str], shown: Shown) -> list[Told]:
+def _mail_for(workplace: "Workplace", names: Sequence[str], shown: PortalInput) -> list[PortalDemand]:
     choices = mail_choices(workplace, names)
     published = [address for choice in choices for address in choice.published]
     allowed = [name for name in names if is_allowed(shown.place, name, published)]
@@ -173,7 +173,9 @@ def _mail_for(workplace: "Workplace", names: Sequence[str], shown: Shown) -> lis
             f"a CA may not use {shown.place} to validate {', '.join(names)}",
             advice=f"choose one of: {offered}",
         )
-    return [Told(name=each, method=ProofMethod.EMAIL, place=shown.place.lower(), content="") for each in allowed]
+    return [
+        PortalDemand(name=each, method=ProofMethod.EMAIL, place=shown.place.lower(), content="") for each in allowed
+    ]
 
 
 def mail_choices(workplace: "Workplace", names: Sequence[str]) -> list[MailChoice]:

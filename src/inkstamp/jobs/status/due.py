@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from inkstamp.bulkhead import apart, reached
 from inkstamp.errors import CaProblem, InkStampError
 from inkstamp.jobs.status.overview import stays_back
-from inkstamp.jobs.status.renewal_reasons import Reason, decision_on, reasons
+from inkstamp.jobs.status.renewal_reasons import RenewalReason, decision_on, reasons
 from inkstamp.ledger.failures import Setback
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.observations import Tidings, of_edition
@@ -68,7 +68,7 @@ class DueList:
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class LedgerSnapshot:
     """What the ledger says of all certificates, asked once."""
 
     editions: Mapping[str, EditionRecord]
@@ -78,11 +78,11 @@ class Known:
     tidings: Mapping[str, Tidings]
 
 
-def known_of_all(workplace: "Workplace", only: tuple[str, ...]) -> Known:
+def known_of_all(workplace: "Workplace", only: tuple[str, ...]) -> LedgerSnapshot:
     """Read what the ledger knows; with certificates named in `only`, what failed lately does not count."""
     ledger = workplace.ledger
     # An order at a portal waits for people while the edition before it is good; it is told when that comes due.
-    return Known(
+    return LedgerSnapshot(
         editions=ledger.newest_editions(),
         ordering=ledger.certificates_with_open_orders() - {each.certificate for each in ledger.waiting_orders()},
         installs=ledger.installs.by_server(),
@@ -113,7 +113,7 @@ def names_meant(workplace: "Workplace", only: tuple[str, ...]) -> tuple[str, ...
     return only or tuple(workplace.config.certificate)
 
 
-def find_among(workplace: "Workplace", names: tuple[str, ...], known: Known) -> DueList:
+def find_among(workplace: "Workplace", names: tuple[str, ...], known: LedgerSnapshot) -> DueList:
     """Find those of `names` that are due by what is known; otherwise as `find_due`."""
     now = workplace.clock.now()
     found: list[tuple[bool, float, Due]] = []
@@ -144,7 +144,9 @@ def find_among(workplace: "Workplace", names: tuple[str, ...], known: Known) -> 
     return DueList(len(names), due_now, next_name, next_at, resting, tuple(unknown))
 
 
-def _judge(workplace: "Workplace", name: str, known: Known, now: datetime) -> tuple[Due | None, Decision | None]:
+def _judge(
+    workplace: "Workplace", name: str, known: LedgerSnapshot, now: datetime
+) -> tuple[Due | None, Decision | None]:
     """Return why something must be done for a certificate, None when nothing must, and when it is renewed."""
     edition = known.editions.get(name)
     if edition is None:
@@ -154,7 +156,7 @@ def _judge(workplace: "Workplace", name: str, known: Known, now: datetime) -> tu
     return _due(workplace, edition, tidings, decision, known=known, now=now), decision
 
 
-def _rests_until(workplace: "Workplace", due: Due, known: Known, now: datetime) -> datetime | None:
+def _rests_until(workplace: "Workplace", due: Due, known: LedgerSnapshot, now: datetime) -> datetime | None:
     """Return until when a certificate that failed is left alone; None for one that need not be."""
     setback, edition = known.setbacks.get(due.name), known.editions.get(due.name)
     config = workplace.config
@@ -172,13 +174,19 @@ def _rests_until(workplace: "Workplace", due: Due, known: Known, now: datetime) 
 
 
 def _due(
-    workplace: "Workplace", edition: EditionRecord, tidings: Tidings, decision: Decision, *, known: Known, now: datetime
+    workplace: "Workplace",
+    edition: EditionRecord,
+    tidings: Tidings,
+    decision: Decision,
+    *,
+    known: LedgerSnapshot,
+    now: datetime,
 ) -> Due | None:
     """Tell why something must be done for a certificate that has an edition; None when nothing must."""
     name, entry = edition.certificate, workplace.config.certificate[edition.certificate]
     reason = next(reasons(workplace, entry, edition, tidings, now, decision=decision), None)
     if reason is None and name in known.ordering:
-        reason = Reason("an order is open")
+        reason = RenewalReason("an order is open")
     if reason is not None:
         return Due(name, reason.text, new_edition=True, pressing=reason.pressing)
     installs = known.installs.get(name, {})

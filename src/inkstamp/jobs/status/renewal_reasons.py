@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class Reason:
+class RenewalReason:
     """Why, in a few words."""
 
     text: str
@@ -53,24 +53,28 @@ def reasons(
     now: datetime,
     *,
     decision: Decision | None = None,
-) -> Iterator[Reason]:
+) -> Iterator[RenewalReason]:
     """Yield why a newer edition than `edition`, the newest one, is wanted: the most pressing reason first.
 
     `decision` is what `decision_on` says, where that is known already.
     """
     if tidings.revoked:
         why = f" ({tidings.revoked_why})" if tidings.revoked_why else ""
-        yield Reason(f"the CA revoked edition {edition.number} on {to_moment(tidings.revoked):%Y-%m-%d}{why}", True)
+        yield RenewalReason(
+            f"the CA revoked edition {edition.number} on {to_moment(tidings.revoked):%Y-%m-%d}{why}", True
+        )
     decision = decision or decision_on(workplace, edition, tidings, now)
     if decision.due:
-        yield Reason(decision.reason, decision.pressing)
+        yield RenewalReason(decision.reason, decision.pressing)
     if not workplace.shelf.has_key(edition.certificate, edition.number):
-        yield Reason(f"the key of edition {edition.number} is missing")
+        yield RenewalReason(f"the key of edition {edition.number} is missing")
     elif workplace.shelf.is_touched(edition.certificate, edition.number) and _is_unfit(workplace, edition):
-        yield Reason(f"the key of edition {edition.number} was replaced and no longer matches the certificate", True)
+        yield RenewalReason(
+            f"the key of edition {edition.number} was replaced and no longer matches the certificate", True
+        )
     text = _changed(workplace, entry, edition)
     if text:
-        yield Reason(text)
+        yield RenewalReason(text)
 
 
 def _is_unfit(workplace: "Workplace", edition: EditionRecord) -> bool:

@@ -11,7 +11,7 @@ from inkstamp.ledger.records import OrderRecord
 from inkstamp.proof.carriers import DnsRecord, presented
 from inkstamp.proof.dns01 import record_name
 from inkstamp.proof.record import MAKE_IT, RecordProof, look_at_record
-from inkstamp.view.authoritative import Sought, Told, ask_server, watch
+from inkstamp.view.authoritative import ServerAnswer, Sought, ask_server, watch
 from inkstamp.view.questions import Answer
 from inkstamp.view.zones import Zone, Zones
 from inkstamp.wording import counted
@@ -165,7 +165,7 @@ def _patience(workplace: "Workplace", via: str) -> float:
     return entry.seconds if entry is not None else _LEAST_WAIT
 
 
-def _judge(workplace: "Workplace", placed: Placed, sought: Sought, told: Sequence[Told]) -> list[Finding]:
+def _judge(workplace: "Workplace", placed: Placed, sought: Sought, told: Sequence[ServerAnswer]) -> list[Finding]:
     """One finding when all nameservers have the record; one for each that lacks it, with what is near."""
     subject = placed.asked
     lacking = [each for each in told if not each.has(sought)]
@@ -189,7 +189,7 @@ def _judge(workplace: "Workplace", placed: Placed, sought: Sought, told: Sequenc
     return findings
 
 
-def _asker(workplace: "Workplace", server: Told, sought: Sought) -> Callable[[str], Answer]:
+def _asker(workplace: "Workplace", server: ServerAnswer, sought: Sought) -> Callable[[str], Answer]:
     """Return a question to that one nameserver, for what stands near the record's name."""
 
     def ask(name: str) -> Answer:

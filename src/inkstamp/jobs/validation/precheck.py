@@ -66,7 +66,7 @@ class NameCheck:
 
 
 @dataclass(frozen=True, slots=True)
-class _Wish:
+class _NameToCheck:
     """A name, and how it is to be proven."""
 
     name: str
@@ -108,7 +108,7 @@ def precheck(
             _listen(workplace, [wish for wish in wishes if wish.via == (LISTENER,)], trials, troubles, listening)
             look = _looker(workplace, trials, records, troubles)
 
-            def look_at(wish: _Wish) -> NameCheck:
+            def look_at(wish: _NameToCheck) -> NameCheck:
                 with within(_NAME_SECONDS):
                     found = attempt(look, wish)
                 if not isinstance(found, InkStampError):
@@ -121,7 +121,7 @@ def precheck(
             take_down_of(workplace, TRIAL_ORDER)
 
 
-def _wishes(workplace: "Workplace", targets: Sequence[str], authority: str, via: Sequence[str]) -> list[_Wish]:
+def _wishes(workplace: "Workplace", targets: Sequence[str], authority: str, via: Sequence[str]) -> list[_NameToCheck]:
     config = workplace.config_or_empty()
     known = [*config.server, *config.nameserver, *config.program, BY_HAND, LISTENER]
     for each in via:
@@ -141,14 +141,16 @@ def _wishes(workplace: "Workplace", targets: Sequence[str], authority: str, via:
             carriers = tuple(each for each in via or entry.carriers if each in known)
             for name in entry.names:
                 ways = methods_for(entry, name) if acme else ()
-                wishes.append(_Wish(name, next(iter(ways), _usual(name)), carriers, authority or entry.authority))
+                wishes.append(
+                    _NameToCheck(name, next(iter(ways), _usual(name)), carriers, authority or entry.authority)
+                )
             continue
         name = as_address(target) or normalise(target)
         wishes.append(_as_asked(workplace, name, via, usual))
     return list(dict.fromkeys(wishes))
 
 
-def _as_asked(workplace: "Workplace", name: str, via: Sequence[str], authority: str) -> _Wish:
+def _as_asked(workplace: "Workplace", name: str, via: Sequence[str], authority: str) -> _NameToCheck:
     """Return how a name that is not configured would be proven: by what is named, or what `stamp` would choose."""
     config = workplace.config_or_empty()
     records = [*config.nameserver, *config.program]
@@ -157,11 +159,13 @@ def _as_asked(workplace: "Workplace", name: str, via: Sequence[str], authority: 
         method = "dns-01"
     if via or method == "dns-01":
         usual = records if len(records) == 1 else []
-        return _Wish(name, method, tuple(via or usual), authority)
+        return _NameToCheck(name, method, tuple(via or usual), authority)
     try:
-        return _Wish(name, method, (serving_server(workplace, [name]),), authority)
+        return _NameToCheck(name, method, (serving_server(workplace, [name]),), authority)
     except InkStampError as error:
-        return _Wish(name, method, (), authority, f"{error.what}; {error.advice}" if error.advice else error.what)
+        return _NameToCheck(
+            name, method, (), authority, f"{error.what}; {error.advice}" if error.advice else error.what
+        )
 
 
 def _usual(name: str) -> str:
@@ -173,7 +177,7 @@ def _trial(name: str) -> FileProof:
 
 
 def _plant(
-    workplace: "Workplace", wish: _Wish, trials: dict[str, FileProof], troubles: dict[str, list[Finding]]
+    workplace: "Workplace", wish: _NameToCheck, trials: dict[str, FileProof], troubles: dict[str, list[Finding]]
 ) -> None:
     """Put up the trial's file; that no virtual host or folder is there for it is a finding, too."""
     if wish.method != "http-01":
@@ -192,7 +196,7 @@ def _plant(
 
 def _listen(
     workplace: "Workplace",
-    wishes: Sequence[_Wish],
+    wishes: Sequence[_NameToCheck],
     trials: dict[str, FileProof],
     troubles: dict[str, list[Finding]],
     listening: ExitStack,
@@ -220,12 +224,12 @@ def _looker(
     trials: dict[str, FileProof],
     made: dict[str, Placed],
     troubles: dict[str, list[Finding]],
-) -> Callable[[_Wish], NameCheck]:
+) -> Callable[[_NameToCheck], NameCheck]:
     records = Records(workplace.view)
     issuers = {name: caa_names(workplace, name) for name in workplace.config_or_empty().authority}
     accounts = {name: workplace.ledger.account(name) for name in issuers}
 
-    def look(wish: _Wish) -> NameCheck:
+    def look(wish: _NameToCheck) -> NameCheck:
         name = wish.name
         findings = [*_name(workplace, name)]
         addresses: tuple[str, ...] = ()
@@ -269,7 +273,7 @@ def _name(workplace: "Workplace", name: str) -> list[Finding]:
     return [ok("name", readable(name), f"a public CA may issue for it; its registrable domain is {registrable(name)}")]
 
 
-def _addresses(workplace: "Workplace", wish: _Wish, known: Addresses, records: Records) -> list[Finding]:
+def _addresses(workplace: "Workplace", wish: _NameToCheck, known: Addresses, records: Records) -> list[Finding]:
     """Whose each address is: this machine's, the server's as its configuration says, or somebody else's."""
     name, addresses, trouble = wish.name, known.all, known.trouble
     if not addresses:
@@ -296,7 +300,7 @@ def _addresses(workplace: "Workplace", wish: _Wish, known: Addresses, records: R
 
 
 def _web(
-    workplace: "Workplace", wish: _Wish, trials: dict[str, FileProof], troubles: dict[str, list[Finding]]
+    workplace: "Workplace", wish: _NameToCheck, trials: dict[str, FileProof], troubles: dict[str, list[Finding]]
 ) -> list[Finding]:
     if wish.name in troubles:
         return troubles[wish.name]
@@ -309,14 +313,14 @@ def _web(
     return seen if worst(seen) is not Severity.BAD else [*seen, *in_the_way(workplace, servers, proof)]
 
 
-def _servers(workplace: "Workplace", wish: _Wish) -> tuple[str, ...]:
+def _servers(workplace: "Workplace", wish: _NameToCheck) -> tuple[str, ...]:
     if wish.method != "http-01":
         return ()
     return tuple(each for each in wish.via if each in workplace.config_or_empty().server)
 
 
 def _make_record(
-    workplace: "Workplace", wish: _Wish, made: dict[str, Placed], troubles: dict[str, list[Finding]]
+    workplace: "Workplace", wish: _NameToCheck, made: dict[str, Placed], troubles: dict[str, list[Finding]]
 ) -> None:
     """Put a record into DNS as it would be for the proof; that it cannot be is a finding, too."""
     carrier = _record_carrier(workplace, wish)
@@ -333,13 +337,13 @@ def _make_record(
     made[wish.name] = placed
 
 
-def _record_carrier(workplace: "Workplace", wish: _Wish) -> str:
+def _record_carrier(workplace: "Workplace", wish: _NameToCheck) -> str:
     config = workplace.config_or_empty()
     return next((each for each in wish.via if each in config.nameserver or each in config.program), "")
 
 
 def _record(
-    workplace: "Workplace", wish: _Wish, placed: Placed | None, troubles: dict[str, list[Finding]]
+    workplace: "Workplace", wish: _NameToCheck, placed: Placed | None, troubles: dict[str, list[Finding]]
 ) -> list[Finding]:
     if wish.name in troubles:
         return troubles[wish.name]

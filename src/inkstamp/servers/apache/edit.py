@@ -7,12 +7,12 @@ from collections.abc import Iterator, Sequence
 from inkstamp.errors import ServerTrouble
 from inkstamp.reach.interface import Host as Machine
 from inkstamp.servers.apache.passage import PASSAGE, REDIRECTS
-from inkstamp.servers.apache.reading import Host, Reading
+from inkstamp.servers.apache.reading import Reading, VirtualHost
 from inkstamp.servers.base import Fitting
 from inkstamp.servers.common import REMARK, ProofFolder, which_of
 from inkstamp.servers.interface import Listen, Supply
 from inkstamp.servers.text import Directive, Splice, indent_at
-from inkstamp.servers.tls_policy import PROOF_PATH, Manner
+from inkstamp.servers.tls_policy import PROOF_PATH, TlsSettings
 
 _NEEDS_QUOTES = re.compile(r"[\s\"'\\<>]")
 _HTTPS = re.compile(r"https://", re.IGNORECASE)
@@ -47,7 +47,7 @@ def wanted(files: Supply, version: tuple[int, ...]) -> dict[str, str]:
     }
 
 
-def point(host: Host, text: str, files: Supply, machine: Machine, version: tuple[int, ...]) -> list[Splice]:
+def point(host: VirtualHost, text: str, files: Supply, machine: Machine, version: tuple[int, ...]) -> list[Splice]:
     """Make a virtual host that has TLS serve these files.
 
     Raises:
@@ -77,7 +77,7 @@ def point(host: Host, text: str, files: Supply, machine: Machine, version: tuple
     return splices
 
 
-def _check_own(host: Host, directive: Directive) -> None:
+def _check_own(host: VirtualHost, directive: Directive) -> None:
     """Refuse to edit a line that the virtual host only includes: others may read it too."""
     if directive.file != host.block.file or not host.block.start <= directive.start < host.block.end:
         raise ServerTrouble(
@@ -94,19 +94,19 @@ def without(directive: Directive, text: str) -> Splice:
     return Splice(directive.file, start, end, "")
 
 
-def _first_lines(host: Host, text: str, lines: Sequence[str]) -> Splice:
+def _first_lines(host: VirtualHost, text: str, lines: Sequence[str]) -> Splice:
     end_of_line, indent = style(host, text)
     at = host.block.block_start
     return Splice(host.block.file, at, at, "".join(f"{end_of_line}{indent}{line}" for line in lines))
 
 
-def style(host: Host, text: str) -> tuple[str, str]:
+def style(host: VirtualHost, text: str) -> tuple[str, str]:
     """Return how the virtual host's lines end, and the white space that they begin with."""
     own = [each for each in host.block.block or () if each.file == host.block.file]
     return "\r\n" if "\r\n" in text else "\n", indent_at(text, own[0].start) if own else "    "
 
 
-def add_tls(host: Host, reading: Reading, files: Supply, fitting: Fitting) -> list[Splice]:
+def add_tls(host: VirtualHost, reading: Reading, files: Supply, fitting: Fitting) -> list[Splice]:
     """Return the edits that put a virtual host with TLS behind a plain one: the same content, but for what leads to it.
 
     Raises:
@@ -134,7 +134,7 @@ def add_tls(host: Host, reading: Reading, files: Supply, fitting: Fitting) -> li
     return [_first_lines(host, text, _redirect_lines(reading, https_port)), behind]
 
 
-def _manner_lines(manner: Manner) -> Iterator[str]:
+def _manner_lines(manner: TlsSettings) -> Iterator[str]:
     if manner.http2:
         yield "Protocols h2 http/1.1"
     if manner.policy.ciphers:
@@ -164,7 +164,7 @@ def _redirect_lines(reading: Reading, https_port: int) -> list[str]:
     ]
 
 
-def _body(host: Host, text: str) -> str:
+def _body(host: VirtualHost, text: str) -> str:
     """Return the body of the virtual host, without redirects to HTTPS and what opens the challenge path."""
     closing = text.rfind("\n", 0, host.block.end)
     start, end = host.block.block_start, closing if closing > host.block.block_start else host.block.block_start
@@ -177,7 +177,7 @@ def _body(host: Host, text: str) -> str:
     return PASSAGE.sub("", "".join(pieces))
 
 
-def _leading_to_https(host: Host) -> Iterator[Directive]:
+def _leading_to_https(host: VirtualHost) -> Iterator[Directive]:
     conditions: list[Directive] = []
     for each in host.block.block or ():
         name = each.name.lower()
@@ -232,7 +232,7 @@ def _with_guards(reading: Reading) -> set[str]:
     return {each.file for each in reading.directives if each.name.lower() == "define" and _LOADED in each.arguments}
 
 
-def new_listens(host: Host, reading: Reading, fitting: Fitting) -> list[str]:
+def new_listens(host: VirtualHost, reading: Reading, fitting: Fitting) -> list[str]:
     """Return the addresses on which the server does not listen yet for a virtual host's TLS.
 
     What listens for its plain HTTP tells which: where that is one address, the others may be somebody else's.
@@ -249,7 +249,7 @@ def new_listens(host: Host, reading: Reading, fitting: Fitting) -> list[str]:
     return list(dict.fromkeys(found))
 
 
-def addresses_of(host: Host, fitting: Fitting) -> list[str]:
+def addresses_of(host: VirtualHost, fitting: Fitting) -> list[str]:
     """Return where a plain virtual host answers, and so where it is to answer with TLS."""
     listens = [each for each in host.listens if each.port in {0, fitting.http_port}] or list(host.listens)
     return list(dict.fromkeys(each.address for each in listens))
@@ -272,7 +272,7 @@ def listen_lines(addresses: Sequence[str], https_port: int, *, guarded: bool) ->
     return lines
 
 
-def lacking_listens(host: Host, reading: Reading, fitting: Fitting) -> list[str]:
+def lacking_listens(host: VirtualHost, reading: Reading, fitting: Fitting) -> list[str]:
     """Return the addresses of a virtual host with TLS at which the server does not listen for plain HTTP."""
     taken = [listen for listen in reading.listens() if listen.port == fitting.http_port]
     if taken and any(each.address == "*" for each in host.listens):
@@ -281,7 +281,7 @@ def lacking_listens(host: Host, reading: Reading, fitting: Fitting) -> list[str]
     return [each for each in addresses if not any(_answers(listen, each) for listen in taken)]
 
 
-def add_plain(host: Host, text: str, names: Sequence[str], proofs: ProofFolder, fitting: Fitting) -> Splice:
+def add_plain(host: VirtualHost, text: str, names: Sequence[str], proofs: ProofFolder, fitting: Fitting) -> Splice:
     """Return the edit that puts a host for plain HTTP behind one that has TLS alone: it shows proofs, and leads there.
 
     Args:

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.apache.edit import quote, style, wanted, without
-from inkstamp.servers.apache.reading import Host, Reading
+from inkstamp.servers.apache.reading import Reading, VirtualHost
 from inkstamp.servers.interface import Supply
 from inkstamp.servers.text import Splice, apply, indent_at
 
@@ -13,7 +13,7 @@ _REPLACED = frozenset(
 )
 
 
-def own_host(host: Host, reading: Reading, names: Sequence[str], supply: Supply) -> Splice:
+def own_host(host: VirtualHost, reading: Reading, names: Sequence[str], supply: Supply) -> Splice:
     """Return the edit that makes a host for just these names, alike but for names and certificate.
 
     It goes before the one that answers them now where that has a wildcard for them, since the first match counts, and

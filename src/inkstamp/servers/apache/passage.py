@@ -9,7 +9,7 @@ import re
 from collections.abc import Iterable
 
 from inkstamp.errors import ServerTrouble
-from inkstamp.servers.apache.reading import Host
+from inkstamp.servers.apache.reading import VirtualHost
 from inkstamp.servers.common import REMARK, matches, obstacle
 from inkstamp.servers.interface import Obstacle, Place
 from inkstamp.servers.text import Directive, Splice, indent_at
@@ -19,7 +19,7 @@ _PROXIES = ("proxypass", "proxypassmatch")
 REDIRECTS = ("redirect", "redirectmatch", "redirectpermanent", "redirecttemp")
 
 
-def place_of(host: Host, parts: tuple[str, ...]) -> Place | None:
+def place_of(host: VirtualHost, parts: tuple[str, ...]) -> Place | None:
     """Return where the file `parts` lies, by aliases and the document root; None when there is neither."""
     path = "/" + "/".join(parts)
     for alias in _both(host, "alias"):
@@ -35,12 +35,12 @@ def place_of(host: Host, parts: tuple[str, ...]) -> Place | None:
     return Place(root, parts) if root else None
 
 
-def redirects(host: Host, path: str) -> bool:
+def redirects(host: VirtualHost, path: str) -> bool:
     """Tell whether the path is sent elsewhere, as far as a plain `Redirect` says so."""
     return any(_takes(each, path) for each in host.own(*REDIRECTS))
 
 
-def _both(host: Host, *names: str) -> list[Directive]:
+def _both(host: VirtualHost, *names: str) -> list[Directive]:
     """Return the host's own directives, then those that it inherits: the order in which they count."""
     return [*host.own(*names), *(each for each in host.outer if each.name.lower() in names and each.block is None)]
 
@@ -65,7 +65,7 @@ def _takes(redirect: Directive, path: str) -> bool:
     return matches(taken, path) if redirect.name.lower() == "redirectmatch" else _is_below(path, taken)
 
 
-def obstacles(host: Host, path: str) -> list[Obstacle]:
+def obstacles(host: VirtualHost, path: str) -> list[Obstacle]:
     """Return what stands in the way of a file at `path`."""
     found = []
     if not any(_lets_rewriting_pass(each, path) for each in list(host.own("rewriterule"))[:1]):
@@ -88,7 +88,7 @@ def _text(each: Directive) -> str:
     return " ".join(word.value for word in each.words)
 
 
-def _is_on(host: Host) -> bool:
+def _is_on(host: VirtualHost) -> bool:
     engine = host.value("rewriteengine")
     return engine is not None and engine.arguments[:1] != () and engine.arguments[0].lower() == "on"
 
@@ -106,7 +106,7 @@ PASSAGE = re.compile(
 """What `open_way` wrote, wherever it stands."""
 
 
-def open_way(host: Host, text: str, path: str, root: str) -> list[Splice]:
+def open_way(host: VirtualHost, text: str, path: str, root: str) -> list[Splice]:
     """Return the edits of a host that answer the folder `path` (slashes at both ends) with files below `root`.
 
     Raises:

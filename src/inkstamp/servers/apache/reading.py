@@ -28,7 +28,7 @@ _TLS_WORDS = ("sslprotocol", "sslciphersuite", "sslcacertificatefile", "sslverif
 
 
 @dataclass(frozen=True, slots=True)
-class Setting:
+class ReaderContext:
     """What the configuration is read with."""
 
     main_file: str
@@ -42,7 +42,7 @@ class Setting:
 
 
 @dataclass(frozen=True)
-class Host:
+class VirtualHost:
     """A `<VirtualHost>`, or the main server where there is none for a name."""
 
     block: Directive
@@ -101,11 +101,11 @@ class Host:
 class Reading:
     """All files as read, and the directives with everything resolved."""
 
-    setting: Setting
+    setting: ReaderContext
     texts: Texts = field(default_factory=Texts)
     """Text of each file by path; bytes that are no UTF-8 kept as surrogates."""
     directives: tuple[Directive, ...] = ()
-    found: "list[Host]" = field(default_factory=list)
+    found: "list[VirtualHost]" = field(default_factory=list)
     """The virtual hosts, once `hosts` was asked for them."""
     modules: set[str] = field(default_factory=set)
 
@@ -268,7 +268,7 @@ _CONDITIONS: dict[str, Callable[[_Loader, tuple[str, ...]], bool]] = {
 
 
 def read_configuration(
-    setting: Setting, read_file: Callable[[str], bytes], glob: Callable[[str], list[str]]
+    setting: ReaderContext, read_file: Callable[[str], bytes], glob: Callable[[str], list[str]]
 ) -> Reading:
     """Read the main file and everything that it includes.
 
@@ -282,25 +282,25 @@ def read_configuration(
     return reading
 
 
-def hosts(reading: Reading) -> list[Host]:
+def hosts(reading: Reading) -> list[VirtualHost]:
     """Return what `_hosts` does, worked out once."""
     if not reading.found:
         reading.found = _hosts(reading)
     return reading.found
 
 
-def _hosts(reading: Reading) -> list[Host]:
+def _hosts(reading: Reading) -> list[VirtualHost]:
     """Return all virtual hosts in the server's order; the main server alone when there is none."""
     outer = tuple(each for each in reading.directives if each.block is None)
     root = reading.setting.server_root
     found = [
-        Host(each, outer, tuple(read_address(word) for word in each.arguments), root)
+        VirtualHost(each, outer, tuple(read_address(word) for word in each.arguments), root)
         for each in reading.directives
         if each.block is not None and each.name.lower() == "virtualhost"
     ]
     if not found:
         main = Directive((Word("main", 0, 0),), outer, reading.setting.main_file, 1, 0, 0)
-        found = [Host(main, outer, tuple(reading.listens()), root)]
+        found = [VirtualHost(main, outer, tuple(reading.listens()), root)]
     return [replace(host, listens=tuple(replace(each, tls=host.tls) for each in host.listens)) for host in found]
 
 
@@ -320,13 +320,13 @@ def read_address(word: str) -> Listen:
     return Listen(address=host, port=number, tls=False)
 
 
-def answering(everything: list[Host], name: str, *, tls: bool) -> list[Host]:
+def answering(everything: list[VirtualHost], name: str, *, tls: bool) -> list[VirtualHost]:
     """Return the hosts that answer for `name` with (or without) TLS: for each address and port, the first match.
 
     Where no host has the name, that is the first one at each address and port, as far as it has no name of its own,
     since a host with names answers for strange ones by accident, and does not turn everything away.
     """
-    found: dict[Listen, Host] = {}
+    found: dict[Listen, VirtualHost] = {}
     for host in everything:
         if host.tls is tls and host.answers(name):
             for listen in host.listens:
@@ -339,7 +339,7 @@ def answering(everything: list[Host], name: str, *, tls: bool) -> list[Host]:
     return list({id(host.block): host for host in found.values()}.values())
 
 
-def to_site(host: Host, server: str) -> Site:
+def to_site(host: VirtualHost, server: str) -> Site:
     """Say a virtual host in the words that all kinds of server share."""
     return Site(
         server=server,

@@ -10,9 +10,9 @@ from inkstamp.errors import FileTrouble, NamesLost, ServerTrouble
 from inkstamp.servers.apache import edit, passage
 from inkstamp.servers.apache.own_host import own_host
 from inkstamp.servers.apache.reading import (
-    Host,
+    ReaderContext,
     Reading,
-    Setting,
+    VirtualHost,
     answering,
     hosts,
     read_configuration,
@@ -54,7 +54,7 @@ class ApacheServer(TextServer[Reading]):
     def _usual_reload(self) -> list[str]:
         return self._command("-k", "graceful")
 
-    def _setting(self) -> Setting:
+    def _setting(self) -> ReaderContext:
         program, main_file, root = self._fitting.program, self._fitting.main_file, self._fitting.prefix.rstrip("/")
         built = self.host.run([program, "-V"], SECONDS).output
         if not root:
@@ -68,7 +68,7 @@ class ApacheServer(TextServer[Reading]):
         variables = read_environment(beside.decode("utf-8", "replace"))
         found_version = _VERSION.search(built)
         version = tuple(int(part) for part in found_version[1].split(".")) if found_version else ()
-        return Setting(main_file, root.rstrip("/"), frozenset(built_in), version or (2, 4, 0), variables)
+        return ReaderContext(main_file, root.rstrip("/"), frozenset(built_in), version or (2, 4, 0), variables)
 
     def sites(self) -> list[Site]:
         known = self._reading().listens()
@@ -125,8 +125,8 @@ class ApacheServer(TextServer[Reading]):
         reading = self._reading()
         everything = hosts(reading)
         path = "/".join(("", *folder, ""))
-        plain: dict[int, Host] = {}
-        lacking: dict[int, tuple[Host, list[str]]] = {}
+        plain: dict[int, VirtualHost] = {}
+        lacking: dict[int, tuple[VirtualHost, list[str]]] = {}
         for name in names:
             found = answering(everything, name, tls=False)
             with_tls = [] if found else answering(everything, name, tls=True)
@@ -150,7 +150,7 @@ class ApacheServer(TextServer[Reading]):
             splices += [Splice(host.block.file, host.block.start, host.block.start, f"{line}\n") for line in lines]
         return changes(reading.texts, splices)
 
-    def _check_own_text(self, host: Host, reading: Reading) -> None:
+    def _check_own_text(self, host: VirtualHost, reading: Reading) -> None:
         """Refuse to edit a host that is written once and used more often."""
         place = (host.block.file, host.block.start)
         twice = [each for each in hosts(reading) if (each.block.file, each.block.start) == place]
@@ -169,7 +169,7 @@ class ApacheServer(TextServer[Reading]):
         reading = self._reading()
         everything = hosts(reading)
         supply = supply if supply.names else replace(supply, names=tuple(names))
-        wanted: dict[int, tuple[Host, list[str]]] = {}
+        wanted: dict[int, tuple[VirtualHost, list[str]]] = {}
         for name in names:
             for host in self._targets(everything, name):
                 wanted.setdefault(id(host.block), (host, []))[1].append(name)
@@ -185,7 +185,9 @@ class ApacheServer(TextServer[Reading]):
                 splices += edit.add_tls(host, reading, supply, self._fitting)
         return changes(reading.texts, splices)
 
-    def _give(self, host: Host, everything: list[Host], mine: Sequence[str], supply: Supply) -> list[Splice]:
+    def _give(
+        self, host: VirtualHost, everything: list[VirtualHost], mine: Sequence[str], supply: Supply
+    ) -> list[Splice]:
         """Make a virtual host that has TLS serve an edition, or one of its own for those names."""
         reading = self._reading()
         may_part = not set(mine) & set(host.names)
@@ -197,7 +199,7 @@ class ApacheServer(TextServer[Reading]):
             return [own_host(host, reading, mine, supply)]
         return edit.point(host, reading.texts[host.block.file], supply, self.host, reading.setting.version)
 
-    def _targets(self, everything: list[Host], name: str) -> list[Host]:
+    def _targets(self, everything: list[VirtualHost], name: str) -> list[VirtualHost]:
         """Return the hosts to serve `name` from: those with TLS, unless only a plain one has the very name."""
         with_tls = answering(everything, name, tls=True)
         plain = answering(everything, name, tls=False)
@@ -215,7 +217,7 @@ class ApacheServer(TextServer[Reading]):
         return endpoints([each for host in mine for each in _at(host, known)], self.host)
 
 
-def _at(host: Host, known: Sequence[Listen]) -> tuple[Listen, ...]:
+def _at(host: VirtualHost, known: Sequence[Listen]) -> tuple[Listen, ...]:
     """Return where a virtual host answers: one for all addresses does at those that the server listens on (`known`)."""
     found: list[Listen] = []
     for each in host.listens:
@@ -224,7 +226,7 @@ def _at(host: Host, known: Sequence[Listen]) -> tuple[Listen, ...]:
     return tuple(dict.fromkeys(found))
 
 
-def _taken(host: Host, everything: list[Host], *, may_part: bool) -> Taken:
+def _taken(host: VirtualHost, everything: list[VirtualHost], *, may_part: bool) -> Taken:
     @functools.cache
     def elsewhere() -> frozenset[str]:
         return frozenset(name for each in everything for name in each.names)

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.base import Fitting
 from inkstamp.servers.interface import Supply
-from inkstamp.servers.nginx.reading import Host, read_listen
+from inkstamp.servers.nginx.reading import ServerBlock, read_listen
 from inkstamp.servers.text import Directive, Splice, indent_at
-from inkstamp.servers.tls_policy import PROOF_PATH, Manner
+from inkstamp.servers.tls_policy import PROOF_PATH, TlsSettings
 
 _NEEDS_QUOTES = re.compile(r"[\s;{}#\"'\\]")
 HTTPS = 443
@@ -37,7 +37,7 @@ def set_value(directive: Directive, value: str) -> list[Splice]:
     return [Splice(directive.file, word.start, word.end, quote(value))]
 
 
-def add_lines(host: Host, text: str, lines: Sequence[str]) -> Splice:
+def add_lines(host: ServerBlock, text: str, lines: Sequence[str]) -> Splice:
     """Insert directives, a line each, behind the block's last own `listen`, or at its beginning.
 
     Args:
@@ -63,7 +63,7 @@ def add_lines(host: Host, text: str, lines: Sequence[str]) -> Splice:
     return Splice(block.file, at, at, inserted)
 
 
-def tls_listens(host: Host, taken: set[tuple[str, int]], fitting: Fitting) -> list[str]:
+def tls_listens(host: ServerBlock, taken: set[tuple[str, int]], fitting: Fitting) -> list[str]:
     """Return the `listen` lines that give a plain block TLS where it answers plain HTTP now.
 
     Args:
@@ -92,7 +92,7 @@ def tls_listens(host: Host, taken: set[tuple[str, int]], fitting: Fitting) -> li
     return [*dict.fromkeys(lines), *last]
 
 
-def tls_lines(host: Host, supply: Supply, manner: Manner, https_port: int) -> list[str]:
+def tls_lines(host: ServerBlock, supply: Supply, manner: TlsSettings, https_port: int) -> list[str]:
     """Return what a plain block needs beside its `listen` lines to answer with TLS.
 
     Args:

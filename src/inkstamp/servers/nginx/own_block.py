@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.interface import Supply
 from inkstamp.servers.nginx.edit import quote
-from inkstamp.servers.nginx.reading import Host
+from inkstamp.servers.nginx.reading import ServerBlock
 from inkstamp.servers.text import Directive, Splice, apply, indent_at
 
 _OF_THE_SOCKET = re.compile(
@@ -17,7 +17,7 @@ _OF_THE_SOCKET = re.compile(
 _REPLACED = frozenset({"server_name", "ssl_certificate", "ssl_certificate_key"})
 
 
-def own_block(host: Host, text: str, names: Sequence[str], supply: Supply) -> Splice:
+def own_block(host: ServerBlock, text: str, names: Sequence[str], supply: Supply) -> Splice:
     """Return the edit that puts a block for just these names behind another one, alike but for names and certificate.
 
     Args:

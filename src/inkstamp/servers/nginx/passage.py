@@ -12,7 +12,7 @@ from inkstamp.servers.base import Fitting
 from inkstamp.servers.common import REMARK, ProofFolder, matches, obstacle
 from inkstamp.servers.interface import Obstacle
 from inkstamp.servers.nginx.edit import HTTPS, add_lines, quote
-from inkstamp.servers.nginx.reading import Host, location_of
+from inkstamp.servers.nginx.reading import ServerBlock, location_of
 from inkstamp.servers.text import Directive, Splice, indent_at
 
 _REWRITES = ("return", "rewrite", "if")
@@ -32,17 +32,17 @@ _HANDLERS = {
 _INHERITED = ("auth_basic", "auth_request", "deny")
 
 
-def redirects(host: Host, path: str) -> bool:
+def redirects(host: ServerBlock, path: str) -> bool:
     """Tell whether the block answers everything with `return`, before any location is looked at."""
     return any(host.block.find("return")) and not _lets_pass(host, path)
 
 
-def rewrites(host: Host, path: str) -> bool:
+def rewrites(host: ServerBlock, path: str) -> bool:
     """Tell whether the block may send the path elsewhere, perhaps on a condition."""
     return bool(_rewriting(host)) and not _lets_pass(host, path)
 
 
-def obstacles(host: Host, path: str) -> list[Obstacle]:
+def obstacles(host: ServerBlock, path: str) -> list[Obstacle]:
     """Return what stands in the way of a file at `path`, in the order in which nginx meets it."""
     found = []
     if not _lets_pass(host, path):
@@ -72,11 +72,11 @@ def _told(directive: Directive) -> str:
     return f"may be taken elsewhere by `{directive.name} {' '.join(directive.arguments)}`"
 
 
-def _rewriting(host: Host) -> list[Directive]:
+def _rewriting(host: ServerBlock) -> list[Directive]:
     return [each for each in host.block.block or () if each.name in _REWRITES]
 
 
-def _lets_pass(host: Host, path: str) -> bool:
+def _lets_pass(host: ServerBlock, path: str) -> bool:
     """Tell whether the first of the block's rewriting directives is an `if` that breaks off for this path."""
     first = next(iter(_rewriting(host)), None)
     if first is None or first.name != "if" or not any(first.find("break")):
@@ -85,14 +85,14 @@ def _lets_pass(host: Host, path: str) -> bool:
     return match is not None and matches(match[1].strip('" '), path)
 
 
-def _expressions(host: Host, path: str) -> Iterator[Directive]:
+def _expressions(host: ServerBlock, path: str) -> Iterator[Directive]:
     """Yield the regular expression locations that take the path away from prefixes without `^~`."""
     for each in host.block.find("location"):
         if len(each.arguments) == 2 and each.arguments[0] in {"~", "~*"} and matches(each.arguments[1], path):
             yield each
 
 
-def open_way(host: Host, text: str, path: str, root: str) -> Splice:
+def open_way(host: ServerBlock, text: str, path: str, root: str) -> Splice:
     """Return the edit of a block that answers the folder `path` (with slashes at both ends) with files below `root`.
 
     Raises:
@@ -118,7 +118,7 @@ def open_way(host: Host, text: str, path: str, root: str) -> Splice:
     return Splice(host.block.file, first.start, first.start, "".join(line + gap for line in lines))
 
 
-def plain_block(host: Host, text: str, names: Sequence[str], proofs: ProofFolder, fitting: Fitting) -> Splice:
+def plain_block(host: ServerBlock, text: str, names: Sequence[str], proofs: ProofFolder, fitting: Fitting) -> Splice:
     """Return the edit that puts a block for plain HTTP behind one that has TLS alone: it shows proofs, and leads there.
 
     Args:
@@ -146,7 +146,7 @@ def plain_block(host: Host, text: str, names: Sequence[str], proofs: ProofFolder
     return Splice(host.block.file, at, at, "".join(f"{end_of_line}{indent}{line}" for line in ("", REMARK, *lines)))
 
 
-def _location_lines(host: Host, root: str) -> list[str]:
+def _location_lines(host: ServerBlock, root: str) -> list[str]:
     lines = [f"root {quote(root)};"]
     if host.value("deny") is not None:
         lines.append("allow all;")

@@ -43,12 +43,12 @@ class Reading:
     texts: Texts = field(default_factory=Texts)
     """Text of each file by path; bytes that are no UTF-8 kept as surrogates."""
     directives: tuple[Directive, ...] = ()
-    found: "list[Host]" = field(default_factory=list)
+    found: "list[ServerBlock]" = field(default_factory=list)
     """The virtual hosts, once `hosts` was asked for them."""
 
 
 @dataclass(frozen=True)
-class Host:
+class ServerBlock:
     """A `server` block, with what it inherits from the `http` block."""
 
     block: Directive
@@ -214,24 +214,26 @@ def read_configuration(
     return reading
 
 
-def hosts(reading: Reading) -> list[Host]:
+def hosts(reading: Reading) -> list[ServerBlock]:
     """Return what `_hosts` does, worked out once."""
     if not reading.found:
         reading.found = _hosts(reading)
     return reading.found
 
 
-def _hosts(reading: Reading) -> list[Host]:
+def _hosts(reading: Reading) -> list[ServerBlock]:
     """Return all `server` blocks of the `http` blocks, in nginx's order."""
     found = []
     for http in reading.directives:
         if http.name == "http" and http.block is not None:
             outer = {each.name: each for each in reversed(http.block)}
-            found += [Host(each, outer, reading.folders) for each in http.find("server") if each.block is not None]
+            found += [
+                ServerBlock(each, outer, reading.folders) for each in http.find("server") if each.block is not None
+            ]
     return found
 
 
-def to_site(host: Host, server: str) -> Site:
+def to_site(host: ServerBlock, server: str) -> Site:
     """Say a `server` block in the words that all kinds of server share."""
     tls = any(listen.tls for listen in host.listens)
     return Site(
@@ -251,7 +253,7 @@ def _as_written(directive: Directive) -> str:
     return " ".join(word.value for word in directive.words)
 
 
-def best_hosts(all_hosts: list[Host], name: str, *, tls: bool) -> list[Host]:
+def best_hosts(all_hosts: list[ServerBlock], name: str, *, tls: bool) -> list[ServerBlock]:
     """Return the blocks that answer for `name` with (or without) TLS, the best match only.
 
     Several when the same name stands in blocks for different addresses.
@@ -265,13 +267,13 @@ def best_hosts(all_hosts: list[Host], name: str, *, tls: bool) -> list[Host]:
     return [host for rank, host in ranked if rank == best]
 
 
-def default_hosts(all_hosts: list[Host], port: int, *, tls: bool) -> list[Host]:
+def default_hosts(all_hosts: list[ServerBlock], port: int, *, tls: bool) -> list[ServerBlock]:
     """Return the blocks that answer at a port for names that no block has, as they are meant to.
 
     A block that is first, and so the default, but has names of its own is not: it answers for strange names by
     accident. Nor is one that turns everything away with `return`.
     """
-    first: dict[str, tuple[Listen, Host]] = {}
+    first: dict[str, tuple[Listen, ServerBlock]] = {}
     for host in all_hosts:
         for listen in host.listens:
             if listen.port == port and (listen.address not in first or listen.default):
@@ -284,20 +286,20 @@ def default_hosts(all_hosts: list[Host], port: int, *, tls: bool) -> list[Host]:
     return list({id(host.block): host for host in meant}.values())
 
 
-def _root(host: Host, inner: Directive) -> str:
+def _root(host: ServerBlock, inner: Directive) -> str:
     directive = next(inner.find("root"), None) or host.value("root")
     if directive is None or not directive.arguments:
         return posixpath.join(host.folders.prefix, "html")
     return posixpath.join(host.folders.prefix, directive.arguments[0])
 
 
-def names_root(host: Host, path: str) -> bool:
+def names_root(host: ServerBlock, path: str) -> bool:
     """Tell whether a document root or an alias is named for a path."""
     inner, _ = location_of(host, path)
     return any(any(inner.find(each)) for each in ("root", "alias")) or host.value("root") is not None
 
 
-def location_of(host: Host, path: str) -> tuple[Directive, str]:
+def location_of(host: ServerBlock, path: str) -> tuple[Directive, str]:
     """Return the innermost prefix location for a path, and its prefix; the block itself when there is none."""
     inner, prefix = host.block, ""
     while True:
@@ -308,7 +310,7 @@ def location_of(host: Host, path: str) -> tuple[Directive, str]:
         prefix = inner.arguments[-1]
 
 
-def place_of(host: Host, parts: tuple[str, ...]) -> Place:
+def place_of(host: ServerBlock, parts: tuple[str, ...]) -> Place:
     """Return where nginx takes the file `parts` from, by its best prefix location.
 
     Regular expressions are not followed: the look at the proof from outside finds out when one is in the way.

@@ -24,8 +24,8 @@ from inkstamp.servers.nginx.edit import add_lines, quote, set_value, tls_lines, 
 from inkstamp.servers.nginx.own_block import own_block
 from inkstamp.servers.nginx.reading import (
     Folders,
-    Host,
     Reading,
+    ServerBlock,
     best_hosts,
     default_hosts,
     hosts,
@@ -102,7 +102,7 @@ class NginxServer(TextServer[Reading]):
             )
         return tuple(dict.fromkeys(place_of(host, parts) for host in shown))
 
-    def _has_root(self, host: Host, parts: tuple[str, ...]) -> bool:
+    def _has_root(self, host: ServerBlock, parts: tuple[str, ...]) -> bool:
         """Tell whether files are shown: a root is named where the path leads, or the one that nginx brings is there."""
         if names_root(host, "/" + "/".join(parts)):
             return True
@@ -120,8 +120,8 @@ class NginxServer(TextServer[Reading]):
         reading = self._reading()
         everything = hosts(reading)
         path = "/".join(("", *folder, ""))
-        answering: dict[int, Host] = {}
-        lacking: dict[int, tuple[Host, list[str]]] = {}
+        answering: dict[int, ServerBlock] = {}
+        lacking: dict[int, tuple[ServerBlock, list[str]]] = {}
         for name in names:
             found = self._answering(everything, name, tls=False)
             with_tls = [] if found else self._answering(everything, name, tls=True)
@@ -137,7 +137,7 @@ class NginxServer(TextServer[Reading]):
             splices.append(passage.plain_block(host, text, mine, ProofFolder(path, root), self._fitting))
         return changes(reading.texts, splices)
 
-    def _answering(self, everything: list[Host], name: str, *, tls: bool) -> list[Host]:
+    def _answering(self, everything: list[ServerBlock], name: str, *, tls: bool) -> list[ServerBlock]:
         """Return the blocks that answer for a name: those with the name, else those for whatever has no block.
 
         A wildcard is not asked for over HTTP. For an address, the blocks at that very address.
@@ -186,7 +186,7 @@ class NginxServer(TextServer[Reading]):
         reading = self._reading()
         everything = hosts(reading)
         supply = supply if supply.names else replace(supply, names=tuple(names))
-        wanted: dict[int, tuple[Host, list[str]]] = {}
+        wanted: dict[int, tuple[ServerBlock, list[str]]] = {}
         for name in names:
             for host in self._targets(everything, name):
                 wanted.setdefault(id(host.block), (host, []))[1].append(name)
@@ -205,7 +205,9 @@ class NginxServer(TextServer[Reading]):
                 splices.append(add_lines(host, text, lines))
         return changes(reading.texts, splices)
 
-    def _give(self, host: Host, everything: list[Host], mine: Sequence[str], supply: Supply) -> list[Splice]:
+    def _give(
+        self, host: ServerBlock, everything: list[ServerBlock], mine: Sequence[str], supply: Supply
+    ) -> list[Splice]:
         """Make a block that has TLS serve an edition, or a block of its own for those names."""
         may_part = not set(mine) & set(host.names)
         try:
@@ -216,7 +218,7 @@ class NginxServer(TextServer[Reading]):
             return [own_block(host, self._reading().texts[host.block.file], mine, supply)]
         return self._point(host, everything, supply.names, supply)
 
-    def _taken(self, host: Host, everything: list[Host], *, may_part: bool) -> Taken:
+    def _taken(self, host: ServerBlock, everything: list[ServerBlock], *, may_part: bool) -> Taken:
         def answers(name: str) -> bool:
             # Not all blocks are gone through for each of thousands of names.
             if host.rank(name) is None and (not is_default() or name in elsewhere()):
@@ -240,7 +242,7 @@ class NginxServer(TextServer[Reading]):
             where=f"{host.block.file}, line {host.block.line}",
         )
 
-    def _targets(self, everything: list[Host], name: str) -> list[Host]:
+    def _targets(self, everything: list[ServerBlock], name: str) -> list[ServerBlock]:
         """Return the blocks to serve `name` from: those with TLS, unless only a plain one has the very name."""
         with_tls = self._answering(everything, name, tls=True)
         plain = self._answering(everything, name, tls=False)
@@ -253,19 +255,21 @@ class NginxServer(TextServer[Reading]):
             raise self._not_found(name, "answers")
         return plain
 
-    def _new_listens(self, host: Host, everything: list[Host]) -> list[str]:
+    def _new_listens(self, host: ServerBlock, everything: list[ServerBlock]) -> list[str]:
         self._check_listens(host, everything, self._fitting.https_port)
         taken = {(listen.address, listen.port) for each in everything for listen in each.listens}
         return tls_listens(host, taken, self._fitting)
 
-    def _check_listens(self, host: Host, everything: list[Host], port: int) -> None:
+    def _check_listens(self, host: ServerBlock, everything: list[ServerBlock], port: int) -> None:
         """Make sure that the port can be had at the addresses of a block at which nginx does not listen on it yet."""
         taken = {listen.address for each in everything for listen in each.listens if listen.port == port}
         added = {each.address for each in host.listens if each.port and not {each.address, "*"} & taken}
         where = f"{host.block.file}, line {host.block.line}"
         check_ports_free(self.host, added, port, own={"nginx"}, where=where)
 
-    def _point(self, host: Host, everything: list[Host], covered: Sequence[str], supply: Supply) -> list[Splice]:
+    def _point(
+        self, host: ServerBlock, everything: list[ServerBlock], covered: Sequence[str], supply: Supply
+    ) -> list[Splice]:
         """Make a block that has TLS serve an edition."""
         own = {each: list(host.block.find(each)) for each in ("ssl_certificate", "ssl_certificate_key")}
         where = f"{host.block.file}, line {host.block.line}"
@@ -283,7 +287,9 @@ class NginxServer(TextServer[Reading]):
             splices.append(add_lines(host, self._reading().texts[host.block.file], missing))
         return splices
 
-    def _check_not_shared(self, directive: Directive, host: Host, everything: list[Host], names: Sequence[str]) -> None:
+    def _check_not_shared(
+        self, directive: Directive, host: ServerBlock, everything: list[ServerBlock], names: Sequence[str]
+    ) -> None:
         """Refuse to edit an included line that other virtual hosts read too."""
         if directive.file == host.block.file:
             return
@@ -300,7 +306,7 @@ class NginxServer(TextServer[Reading]):
         return endpoints([each for host in answering for each in host.listens], self.host)
 
 
-def _check_has_content(host: Host) -> None:
+def _check_has_content(host: ServerBlock) -> None:
     """Refuse to give TLS to a block that only leads to HTTPS: it would lead to itself."""
     leading = next(
         (each for each in host.block.find("return") if any("https://" in word for word in each.arguments)), None

@@ -81,6 +81,16 @@ def test_no_module_imports_itself_by_any_way_not_even_late() -> None:
     assert figures.circles(figures.of_rooms(graph)) == []
 
 
+def test_no_two_classes_share_a_name_but_what_each_kind_of_server_has() -> None:
+    places: dict[str, list[str]] = {}
+    for module, tree in figures.TREES.items():
+        if figures.room_of(module) not in {"standins", "servers"}:
+            for node in tree.body:
+                if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
+                    places.setdefault(node.name, []).append(module)
+    assert {name: found for name, found in places.items() if len(found) > 1} == {}
+
+
 def test_modules_stay_short() -> None:
     long = {str(file): count for file in MODULES if (count := len(file.read_text().splitlines())) > 400}
     assert long == {}

@@ -240,7 +240,7 @@ class Session:
                     raise
                 wait = self._patience.next_wait(tries, waited, asked)
                 if wait is None:
-                    raise _with_time(error, self._clock, asked) from error
+                    raise _with_time(error, self._clock, asked) from error.__cause__
                 if wait >= time_left():  # the time for all of it would be over before that
                     raise
                 self._on_wait(f"{kind}: {error.what}", wait)

@@ -46,10 +46,10 @@ def ours(config: Path, run: str, count: int, at_once: int) -> dict[str, Any]:
     import msgspec
 
     first = Certificate(names=(f"{run}0.saltmarsh.test",), authority="quayside", via="front")
-    place.use_config(msgspec.structs.replace(place.config, certificate=entries | {"first": first}))
+    place.configuration.use(msgspec.structs.replace(place.config, certificate=entries | {"first": first}))
     renew(place, ("first",))  # imports done, connection warm
     place.account("quayside").requests.clear()
-    place.use_config(msgspec.structs.replace(place.config, certificate=entries))
+    place.configuration.use(msgspec.structs.replace(place.config, certificate=entries))
     cpu, wall = usage(), time.perf_counter()
     sweep = renew(place, at_once=at_once)
     figures = {"cpu": usage() - cpu, "wall": time.perf_counter() - wall}

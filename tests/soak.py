@@ -156,7 +156,7 @@ class Runner:
             _fill_disk()
         config = self._folder / "inkstamp.toml"
         place = Workplace(config, self._folder / "home", clock=clock, command="inkstamp renew")
-        place.use_config(parse(config.read_bytes(), config))
+        place.configuration.use(parse(config.read_bytes(), config))
         try:
             sweep = renew(place)
             place.close(0)

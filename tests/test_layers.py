@@ -28,7 +28,7 @@ FLOORS = [
     {"acme", "proof", "servers", "policy", "ledger"},
     {"config"},
     {"reach", "view"},
-    {"pki"},
+    {"locks", "pki"},
     {"files", "transport"},
     {"bulkhead", "ownership", "urls"},
     {"deadline", "errors", "printable"},

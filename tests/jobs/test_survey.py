@@ -27,7 +27,7 @@ def test_a_server_in_its_usual_place_stays_in_view_when_another_is_configured(
     place = Workplace(config, tmp_path / "home")
     seen = {(each.site.server, each.site.names[0]) for each in inventory.survey(place).sites}
     assert seen == {("front", "own.saltmarsh.test"), ("nginx", "usual.saltmarsh.test")}
-    assert list(place.found_servers) == ["nginx"]
+    assert list(place.servers.found) == ["nginx"]
     config.write_text(f'[server.front]\nkind = "nginx"\nmain_file = "{usual}"\n')
     again = Workplace(config, tmp_path / "home")
     assert [each.site.server for each in inventory.survey(again).sites] == ["front"], "it is not there twice"

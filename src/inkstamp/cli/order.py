@@ -48,7 +48,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
             raise UsageError("several certificates were named", advice="order one at a time")
         (plan,) = plans
         if options.cancel:
-            with place.hold_certificate(plan.name):
+            with place.locks.certificate(plan.name):
                 ended, at_portal = give_up(place, plan.name)
             if context.json:
                 output.as_json("order", given_up=ended)

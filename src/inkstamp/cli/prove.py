@@ -103,7 +103,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
                 _tell_choices(name, choices)
             return 0
         shown = _shown(options)
-        with place.hold_certificate(name):
+        with place.locks.certificate(name):
             proven = prove(place, name, shown, wait=options.wait * 60)
     if context.json:
         output.as_json("prove", proven=proven)

@@ -35,7 +35,7 @@ def settle_key(workplace: "Workplace", authority: str, session: Session, url: st
     partial = partial_of(file)
     if not file.exists() and not partial.exists():
         return
-    with workplace.hold_account(authority):
+    with workplace.locks.account(authority):
         partial.unlink(missing_ok=True)
         if not file.exists():  # it was not yet written whole, or another run has settled it in this moment
             return

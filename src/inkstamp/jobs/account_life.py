@@ -98,7 +98,7 @@ def change_contact(workplace: "Workplace", authority: str, email: str) -> str:
     """
     _expect_account(workplace, authority)
     if workplace.config.authority[authority].email != email:
-        workplace.change_entry("authority", authority, "email", email)
+        workplace.configuration.change_entry("authority", authority, "email", email)
     return workplace.account(authority).url
 
 

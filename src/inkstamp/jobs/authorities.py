@@ -94,7 +94,7 @@ def add_authority(
     finally:
         account.close()
     if present is None:
-        workplace.add_entries(("authority", name, entry))
+        workplace.configuration.add_entries(("authority", name, entry))
     return Added(
         authority=name,
         kind="acme",
@@ -138,7 +138,7 @@ def _put_key_aside(workplace: "Workplace", name: str, retired: datetime) -> None
 def _add_portal(workplace: "Workplace", name: str, entry: Authority, *, written: bool) -> Added:
     """Write a portal's entry; there is no account to open, a person has one there."""
     if written:
-        workplace.add_entries(("authority", name, entry))
+        workplace.configuration.add_entries(("authority", name, entry))
     return Added(
         authority=name,
         kind="portal",

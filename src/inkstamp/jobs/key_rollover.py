@@ -41,12 +41,12 @@ def new_key(workplace: "Workplace", authority: str, kind: KeyKind | None) -> Acc
     with ExitStack() as held:
         for name, entry in config.certificate.items():
             if authority in (entry.authority, *entry.otherwise):
-                held.enter_context(workplace.hold_certificate(name))
+                held.enter_context(workplace.locks.certificate(name))
         account = workplace.account(authority)
         if not account.client.directory().key_change:
             raise UsageError(f"“{authority}” does not offer key rollover", where=account.entry.directory,
                              advice="deactivate the account and open another one")  # fmt: skip
-        held.enter_context(workplace.hold_account(authority))
+        held.enter_context(workplace.locks.account(authority))
         file = next_key_file(workplace.home, authority)
         made = keys.make(kind or account.entry.account_key)
         write_bytes(file, keys.to_pem(made), mode=0o600)

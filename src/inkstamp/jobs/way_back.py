@@ -12,8 +12,9 @@ from typing import TYPE_CHECKING, Any
 from inkstamp.bulkhead import apart
 from inkstamp.errors import FileTrouble, InkStampError, ServerTrouble
 from inkstamp.files import private_folder, read_bytes, remove_tree, write_bytes
-from inkstamp.reach.interface import Host, Ran, Rights
-from inkstamp.servers.interface import FileChange, Reloadable
+from inkstamp.reach.interface import Host, Rights
+from inkstamp.servers.interface import FileChange
+from inkstamp.servers.reload import reload
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -223,38 +224,6 @@ def _write(host: Host, change: FileChange) -> None:
         host.put(change.path, change.after, change.rights)
     else:
         host.replace(change.path, change.after)
-
-
-def expect_success(ran: Ran, otherwise: str, advice: str = "") -> None:
-    """Raise ServerTrouble with the program's own words when it did not end well."""
-    if ran.status != 0:
-        raise ServerTrouble(otherwise, where=" ".join(ran.command), said=ran.output, advice=advice)
-
-
-def test_before(server: Reloadable) -> None:
-    """Read the configuration anew and have it tested, before anything is changed."""
-    server.forget()
-    ran = server.test()
-    if ran.status and os.geteuid() != 0 and "permission denied" in ran.output.lower():
-        raise ServerTrouble(
-            f"the configuration of server “{server.name}” cannot be tested by this user: a file may not be read",
-            where=" ".join(ran.command), said=ran.output, advice="run it as root, or allow this user to read it",
-        )  # fmt: skip
-    expect_success(
-        ran, f"the configuration of server “{server.name}” is broken already", "fix it first; nothing was changed"
-    )
-
-
-def take_effect(server: Reloadable) -> None:
-    """Have the changed configuration tested and taken."""
-    server.forget()
-    expect_success(server.test(), f"server “{server.name}” refuses the new configuration")
-    reload(server)
-
-
-def reload(server: Reloadable) -> None:
-    """Have the server take its configuration anew."""
-    expect_success(server.reload(), f"server “{server.name}” could not be reloaded", "check that it is running")
 
 
 def reload_all(workplace: "Workplace", servers: Iterable[str]) -> list[str]:

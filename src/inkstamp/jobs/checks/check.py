@@ -131,7 +131,7 @@ def check(workplace: "Workplace", targets: Sequence[str], manner: CheckOptions) 
 
     """
     wanted = _wanted(workplace, targets)
-    trust = Roots(load_roots(manner.roots) if manner.roots else workplace.roots)
+    trust = Roots(load_roots(manner.roots) if manner.roots else workplace.trust.roots)
     fetch = fetcher(workplace.view) if manner.fetch else None
 
     def look_at(target: Target) -> tuple[Target, NameReport]:

@@ -86,7 +86,7 @@ def prepare(
 
         def places(server: str) -> tuple[str, ...]:
             try:
-                workplace.test_server(server, tested_since)
+                workplace.servers.test(server, tested_since)
             except ServerTrouble as error:
                 if edition is None:
                     raise

@@ -16,12 +16,12 @@ from inkstamp.config.model import Certificate
 from inkstamp.errors import InkStampError, ReachTrouble, ServerTrouble
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, bad
-from inkstamp.jobs import way_back
 from inkstamp.jobs.deployment.plan import Group, prepare
 from inkstamp.jobs.deployment.rollback import bring_back_cut_off
 from inkstamp.jobs.deployment.transaction import Load, Result, carry_through, carry_together
 from inkstamp.jobs.deployment.undo_log import drop_old_editions, edition_before, group_back, undoable
 from inkstamp.ledger.records import EditionRecord, InstallState
+from inkstamp.servers.reload import test_before
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
@@ -88,7 +88,7 @@ def install_together(
     rounds = [_Round(workplace, wish, pace.at_once) for wish in wishes]
     servers = tuple({server for wish in wishes for server in wish.entry.install})
     begun_at = workplace.clock.monotonic()
-    with workplace.hold_servers(servers):
+    with workplace.locks.servers(servers):
         for each in rounds:
             each.prepare(begun_at)
         told([group for each in rounds for group in each.groups])
@@ -277,7 +277,7 @@ def _broken(workplace: "Workplace", servers: Sequence[str]) -> dict[str, ServerT
     found = {}
     for server in servers:
         try:
-            way_back.test_before(workplace.reloadable(server))
+            test_before(workplace.reloadable(server))
         except ServerTrouble as error:
             found[server] = error
     return found

@@ -30,6 +30,7 @@ from inkstamp.jobs.deployment.rollback import put_back, takers
 from inkstamp.jobs.deployment.undo_log import undo_folder
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState
 from inkstamp.servers.interface import ServerKind
+from inkstamp.servers.reload import take_effect
 from inkstamp.servers.run_state import up_of
 
 if TYPE_CHECKING:
@@ -111,7 +112,7 @@ def carry_together(workplace: "Workplace", loads: Sequence[Load]) -> dict[str, R
             for server in servers:
                 if begun:
                     reached("effect", ",".join(each.load.name for each in begun))
-                    way_back.take_effect(workplace.installable(server))
+                    take_effect(workplace.installable(server))
                     begun = _seen_on(workplace, server, begun, results)
             if any(finding.severity is Severity.OK for each in begun for finding in each.seen):
                 workplace.clock.sleep(_WORKERS_LAST)  # what was seen may be a new worker among those of before

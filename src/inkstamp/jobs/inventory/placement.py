@@ -24,7 +24,7 @@ def serving_server(workplace: "Workplace", names: Sequence[str]) -> str:
 
     """
     configured, name = list(workplace.config_or_empty().server), names[0]
-    found = [each for each in workplace.found_servers if each not in configured]
+    found = [each for each in workplace.servers.found if each not in configured]
     if len(configured) == 1 and not found:
         return configured[0]
     if not configured and not found:
@@ -46,9 +46,9 @@ def serving_server(workplace: "Workplace", names: Sequence[str]) -> str:
 def use_if_found(workplace: "Workplace", server: str) -> None:
     """Have a server that is found here, and not configured, count as configured."""
     config = workplace.config_or_empty()
-    if server in workplace.found_servers and server not in config.server:
-        known = {**config.server, server: workplace.found_servers[server]}
-        workplace.use_config(msgspec.structs.replace(config, server=known))
+    if server in workplace.servers.found and server not in config.server:
+        known = {**config.server, server: workplace.servers.found[server]}
+        workplace.configuration.use(msgspec.structs.replace(config, server=known))
 
 
 def _names(workplace: "Workplace", server: str, name: str) -> bool:

@@ -75,7 +75,7 @@ def survey(workplace: "Workplace", names: Sequence[str] = (), *, live: bool = Fa
     """
     wanted = [as_address(each) or normalise(each) for each in names]
     servers = _servers(workplace)
-    trusted = frozenset(root.subject.public_bytes() for root in workplace.public_roots)
+    trusted = frozenset(root.subject.public_bytes() for root in workplace.trust.roots_if_any)
     now = workplace.clock.now()
     reports: list[SiteReport] = []
     read: list[ServerReport] = []
@@ -138,7 +138,7 @@ def _collecting_no_garbage() -> Iterator[None]:
 def _servers(workplace: "Workplace") -> Mapping[str, FileCarrier]:
     """Return those that are configured, and those found here beside them."""
     config = workplace.config_or_empty()
-    names = [*config.server, *(each for each in workplace.found_servers if each not in config.server)]
+    names = [*config.server, *(each for each in workplace.servers.found if each not in config.server)]
     if not names:
         raise nothing_found(workplace)
     return {name: workplace.server(name) for name in names}

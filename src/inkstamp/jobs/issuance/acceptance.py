@@ -133,7 +133,7 @@ def _choose_chain(
         pem = issued.pem if number == 0 else account.client.certificate(each).pem
         chain = _ours_first(read_pem(pem, each), key)
         first = first or chain
-        for path in find_paths(chain[0], chain[1:], workplace.roots_for(chain), workplace.clock.now()):
+        for path in find_paths(chain[0], chain[1:], workplace.trust.roots_for(chain), workplace.clock.now()):
             if not wanted or is_root(path.root, wanted):
                 return chain, path
             chains.append((chain, path))

@@ -103,6 +103,6 @@ def _read(workplace: "Workplace", name: str, number: int) -> EditionRecord | Fin
         return warn("edition", f"{name} {number}", f"is left out: {error}", "order a new one: inkstamp stamp " + name)
     entry = workplace.config.certificate.get(name)
     leaf = chain[0]
-    paths = find_paths(leaf, chain[1:], workplace.public_roots, leaf.not_valid_before_utc)
+    paths = find_paths(leaf, chain[1:], workplace.trust.roots_if_any, leaf.not_valid_before_utc)
     root = short_name(paths[0].root.subject if paths else chain[-1].issuer)
     return record_of(name, number, entry.authority if entry is not None else "", leaf, root)

@@ -167,7 +167,7 @@ def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, 
         own_site=request.own_site,
     )
     new_servers = tuple(
-        (each, config.server[each]) for each in dict.fromkeys((*via, *install)) if each in workplace.found_servers
+        (each, config.server[each]) for each in dict.fromkeys((*via, *install)) if each in workplace.servers.found
     )
     return Plan(name=name, entry=entry, new_servers=new_servers, write=True, proof=_proof_words(config, entry))
 

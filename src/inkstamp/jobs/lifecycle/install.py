@@ -51,13 +51,13 @@ def install_edition(
 
     """
     entry = workplace.certificate(name)
-    with workplace.hold_certificate(name):
+    with workplace.locks.certificate(name):
         settle(workplace, name)
         edition = _choose(workplace, name, number)
         groups: list[Group] = []
         findings: list[Finding] = []
         if preview:
-            with workplace.hold_servers(entry.install):
+            with workplace.locks.servers(entry.install):
                 since = workplace.clock.monotonic()
                 groups = prepare(workplace, name, entry, edition, {}, tested_since=since, at_once=pace.at_once)
         else:

@@ -33,7 +33,7 @@ def order(
         UsageError: The present edition is good and `anew` was not asked for.
 
     """
-    with workplace.hold_certificate(plan.name), kept(workplace, plan.name):
+    with workplace.locks.certificate(plan.name), kept(workplace, plan.name):
         settle(workplace, plan.name)
         fresh = workplace.ledger.open_order(plan.name) is None
         good = good_edition(workplace, plan, anew=anew) if fresh else None
@@ -60,7 +60,7 @@ def prove_at_ca(workplace: "Workplace", name: str, *, wait: float = 0.0) -> Reac
         UsageError: No order is open.
 
     """
-    with workplace.hold_certificate(name), kept(workplace, name):
+    with workplace.locks.certificate(name), kept(workplace, name):
         _expect_open(workplace, name)
         return lead(workplace, name, workplace.certificate(name), Goal.PROVEN, wait=wait)
 
@@ -73,7 +73,7 @@ def collect_at_ca(workplace: "Workplace", name: str) -> EditionRecord:
         StillWaiting: Names are not validated yet.
 
     """
-    with workplace.hold_certificate(name), kept(workplace, name):
+    with workplace.locks.certificate(name), kept(workplace, name):
         _expect_open(workplace, name)
         reached = lead(workplace, name, workplace.certificate(name), Goal.COLLECTED)
         if reached.edition is None:

@@ -56,7 +56,7 @@ def write_entries(workplace: "Workplace", plan: Plan) -> None:
     if not plan.write:
         return
     servers = [("server", *each) for each in plan.new_servers]
-    workplace.add_entries(*servers, ("certificate", plan.name, plan.entry))
+    workplace.configuration.add_entries(*servers, ("certificate", plan.name, plan.entry))
 
 
 def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
@@ -109,7 +109,7 @@ def carry_out(
         said: Called with the plan when all checks have passed, before anything is changed.
 
     """
-    with workplace.hold_certificate(plan.name), kept(workplace, plan.name):
+    with workplace.locks.certificate(plan.name), kept(workplace, plan.name):
         got = come_by(workplace, plan, anew=anew, again=again, said=said)
         if got.in_place:
             return outcome_of(workplace, got)
@@ -219,7 +219,7 @@ def look_afterwards(workplace: "Workplace", outcome: Outcome) -> Outcome:
 
     names = [each for each in workplace.certificate(outcome.name).names if not each.startswith("*.")]
     targets = [target for name in names for target in where_served(workplace, outcome, name)]
-    roots = Roots(workplace.roots)
+    roots = Roots(workplace.trust.roots)
     # For a moment after a reload the workers of before still take connections.
     for _ in poll(workplace.clock, pause=_SETTLING_PAUSE, seconds=_SETTLING_SECONDS):
         with within(_LOOK_SECONDS):
@@ -268,7 +268,7 @@ def settle(workplace: "Workplace", name: str) -> None:
 
     clear_ended(workplace, name)
     for record in workplace.ledger.installs.begun(name):
-        with workplace.hold_servers(record.servers):
+        with workplace.locks.servers(record.servers):
             recover(workplace, [record])
     tidy(workplace, name)
 

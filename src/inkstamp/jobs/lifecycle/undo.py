@@ -41,9 +41,9 @@ def undo(workplace: "Workplace", name: str, *, preview: bool) -> Undone:
 
     """
     entry = workplace.certificate(name)
-    with workplace.hold_certificate(name):
+    with workplace.locks.certificate(name):
         settle(workplace, name)
-        with workplace.hold_servers(entry.install):
+        with workplace.locks.servers(entry.install):
             folders = undoable(workplace, name)
             if not folders:
                 raise UsageError(

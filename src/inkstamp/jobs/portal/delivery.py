@@ -117,7 +117,7 @@ def receive(workplace: "Workplace", bring: Bring, passphrase: Passphrase) -> Rec
     haul = gather(bring.paths, bring.pasted, passphrase)
     before = _collected_before(workplace, bring, haul)
     if before is not None:
-        with workplace.hold_certificate(before.certificate):
+        with workplace.locks.certificate(before.certificate):
             clear_ended(workplace, before.certificate)  # the run that took it in may have been killed
         return before
     configured = workplace.config.certificate
@@ -130,7 +130,7 @@ def receive(workplace: "Workplace", bring: Bring, passphrase: Passphrase) -> Rec
         raise UsageError("no order waits at a portal", advice="open one: inkstamp order NAME")
     choice = _choose(workplace, orders, haul)
     name = choice.order.certificate
-    with workplace.hold_certificate(name):
+    with workplace.locks.certificate(name):
         if workplace.ledger.open_order(name) != choice.order:
             raise Busy(f"another run has changed the order of “{name}” meanwhile", advice="run the command again")
         _find_ways(workplace, choice, haul, bring)
@@ -211,7 +211,7 @@ def _find_ways(workplace: "Workplace", choice: _Choice, haul: Haul, bring: Bring
     may_fetch = bring.fetch or (authority is not None and authority.fetch_issuers)
     fetched: set[str] = set()
     while True:
-        pool = Pool(haul.certificates, workplace.roots)
+        pool = Pool(haul.certificates, workplace.trust.roots)
         choice.paths = find_paths(choice.leaf, pool, (), workplace.clock.now())
         if choice.paths:
             break

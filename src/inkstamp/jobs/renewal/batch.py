@@ -118,13 +118,13 @@ def _put_back_cut_off(workplace: "Workplace", due: Sequence["Due"]) -> None:
         records = []
         for name in [each.name for each in due if each.name in cut_off][:_MOST]:
             with suppress(Busy):
-                stack.enter_context(workplace.hold_certificate(name))
+                stack.enter_context(workplace.locks.certificate(name))
                 records += installs.begun(name)  # read again: another run may have ended its own by now
         servers = {server for record in records for server in record.servers}
         with (
             suppress(InkStampError),
             apart(),
-            workplace.hold_servers(tuple(servers)),
+            workplace.locks.servers(tuple(servers)),
         ):  # `settle` meets it again, and tells
             recover(workplace, records)
 
@@ -142,7 +142,7 @@ def _order(workplace: "Workplace", due: "Due") -> ComeBy | Ended:
         plan = Plan(name=due.name, entry=workplace.certificate(due.name))
         if not plan.entry.install:
             return carry_out(workplace, plan, again=due.astray)
-        with workplace.hold_certificate(due.name), kept(workplace, due.name, overcome=False):
+        with workplace.locks.certificate(due.name), kept(workplace, due.name, overcome=False):
             got = come_by(workplace, plan, again=due.astray)
         return _ended(workplace, got, []) if got.in_place else got
 
@@ -176,7 +176,7 @@ def _is_in_place(workplace: "Workplace", got: ComeBy, stack: ExitStack) -> bool:
     """Hold a certificate for as long as `stack` does; tell whether nothing is left to be installed."""
     name = got.edition.certificate
     reached("install", name)
-    stack.enter_context(workplace.hold_certificate(name))
+    stack.enter_context(workplace.locks.certificate(name))
     settle(workplace, name)
     if not got.again and is_installed(workplace, got.edition, got.entry):
         return True

@@ -78,7 +78,7 @@ def _trial(workplace: "Workplace") -> "Workplace":
         workplace.config_file, home, clock=workplace.clock, progress=workplace.progress, command=workplace.command,
         locks=workplace.locks,
     )  # fmt: skip
-    made.use_config(staged(workplace.config))
+    made.configuration.use(staged(workplace.config))
     return made
 
 
@@ -131,21 +131,21 @@ def _go_through(trial: "Workplace", name: str, authority: Authority, findings: l
             f"“{entry.authority}” has no staging directory", where=f"[authority.{entry.authority}]",
             advice="add a line staging = …, the URL of the CA's directory for tests",
         )  # fmt: skip
-    trial.trusts_any_root = not authority.staging_roots
+    trial.trust.trusts_any_root = not authority.staging_roots
     if authority.staging_roots:
-        trial.use_roots(load_roots(Path(authority.staging_roots)))
-    with trial.hold_certificate(name):
+        trial.trust.use(load_roots(Path(authority.staging_roots)))
+    with trial.locks.certificate(name):
         trial.progress.step(name, "rehearsing the renewal")
         check_beforehand(trial, Plan(name=name, entry=entry))
         findings.append(ok("precheck", name, "its names have addresses, and its servers have sites for it"))
         edition = obtain_somewhere(trial, name, entry)
         seen = f"was issued by “{edition.issuer}” of {edition.authority}'s staging and is valid"
         findings.append(ok("certificate", name, seen))
-        if trial.trusts_any_root:
+        if trial.trust.trusts_any_root:
             seen = "which root it leads to is not judged"
             findings.append(note("trust", name, seen, "staging_roots = … in the authority's table has it judged"))
         if entry.install:
-            with at_step("preparing the install"), trial.hold_servers(entry.install):
+            with at_step("preparing the install"), trial.locks.servers(entry.install):
                 away: dict[str, ReachTrouble] = {}
                 groups = prepare(trial, name, entry, edition, away, tested_since=trial.clock.monotonic())
                 for error in away.values():

@@ -94,7 +94,7 @@ def renew(
         told: Called as each is done, from one thread at a time and in order of urgency.
 
     """
-    workplace.leaves_out_mistakes = True
+    workplace.configuration.leaves_out_mistakes = True
     names = names_meant(workplace, only)
     with within(RUN_SECONDS), running(workplace.home, workplace.clock.now()) as before:
         if before is not None:
@@ -199,7 +199,7 @@ def sweep_proofs(workplace: "Workplace") -> None:
         if name in ordering and name in workplace.config.certificate:
             continue  # its own run takes it down
         try:
-            with apart(), workplace.hold_trial(0.0) if order_id == TRIAL_ORDER else workplace.hold_certificate(name):
+            with apart(), workplace.locks.trial(0.0) if order_id == TRIAL_ORDER else workplace.locks.certificate(name):
                 take_down_of(workplace, order_id)
         except Busy:
             continue

@@ -96,7 +96,7 @@ def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> DueList:
 
     Those that failed lately rest for a while, but not when they are named.
     """
-    workplace.leaves_out_mistakes = True
+    workplace.configuration.leaves_out_mistakes = True
     found = find_among(workplace, names_meant(workplace, only), known_of_all(workplace, only))
     return found if only else replace(found, unknown=(*found.unknown, *mistaken(workplace)))
 

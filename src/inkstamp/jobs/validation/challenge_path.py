@@ -22,6 +22,7 @@ from inkstamp.jobs import way_back
 from inkstamp.jobs.validation.precheck import NameCheck, precheck
 from inkstamp.jobs.validation.web_files import check_addresses
 from inkstamp.servers.interface import Configured, FileChange
+from inkstamp.servers.reload import take_effect, test_before
 from inkstamp.servers.run_state import start_again, up_of
 
 if TYPE_CHECKING:
@@ -79,7 +80,7 @@ def _let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage
             f"no web server places files for “{name}”, so no configuration can be in the way",
             advice='this is for http-01: name the server with `via`, and "http-01" with `proof`',
         )
-    with workplace.hold_certificate(name), workplace.hold_servers(servers):
+    with workplace.locks.certificate(name), workplace.locks.servers(servers):
         _recover(workplace, name, servers)
         if way_back.kept(_folder(workplace, name)) is not None:
             raise UsageError(
@@ -115,7 +116,7 @@ def _plan(workplace: "Workplace", servers: Sequence[str], names: Sequence[str]) 
         server = workplace.server(each)
         if not isinstance(server, Configured):
             continue  # its kind has no configuration that is known
-        way_back.test_before(server)
+        test_before(server)
         root = workplace.config.server[each].proof_folder
         changes += [way_back.Change(each, change) for change in server.plan_let_through(names, _FOLDER, root)]
     if not changes:
@@ -143,7 +144,7 @@ def _open(
             workplace.server(server).host.have_folder(folder)
         way_back.make(workplace, changes)
         for each in changed:
-            way_back.take_effect(workplace.configured(each))
+            take_effect(workplace.configured(each))
         seen = _look_until_seen(workplace, name, failing)
     except InkStampError as error:
         trouble, stopped = _put_back(workplace, name, began)
@@ -205,17 +206,17 @@ def close_again(workplace: "Workplace", name: str) -> Passage:
     """
     entry: Certificate = workplace.certificate(name)
     folder = _folder(workplace, name)
-    with workplace.hold_certificate(name), workplace.hold_servers(file_servers(workplace.config, entry)):
+    with workplace.locks.certificate(name), workplace.locks.servers(file_servers(workplace.config, entry)):
         manifest = way_back.kept(folder)
         if manifest is None:
             raise UsageError(f"no change was made for “{name}”", advice="there is nothing to close")
         undone = way_back.reversed_changes(workplace, folder, nearest=True)
         for each in dict.fromkeys(change.server for change in undone):
-            way_back.test_before(workplace.configured(each))
+            test_before(workplace.configured(each))
         way_back.make(workplace, undone)
         try:
             for each in dict.fromkeys(change.server for change in undone):
-                way_back.take_effect(workplace.configured(each))
+                take_effect(workplace.configured(each))
         except ServerTrouble as error:
             way_back.make(workplace, [_turned(change) for change in undone])
             way_back.reload_all(workplace, dict.fromkeys(change.server for change in undone))

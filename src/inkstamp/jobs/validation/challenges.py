@@ -224,7 +224,7 @@ class Showing:
             self._listening.pop(port).close()
         self._listened.setdefault(port, []).extend(group)
         with ExitStack() as opening:
-            opening.enter_context(self._workplace.hold_port(port))
+            opening.enter_context(self._workplace.locks.port(port))
             opening.callback(open_port(self._addresses(self._listened[port])).close)
             self._listening[port] = opening.pop_all()
 

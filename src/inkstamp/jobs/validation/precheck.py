@@ -97,7 +97,7 @@ def precheck(
     trials: dict[str, FileProof] = {}
     troubles: dict[str, list[Finding]] = {}
     records: dict[str, Placed] = {}
-    with workplace.hold_trial(), ExitStack() as listening:
+    with workplace.locks.trial(), ExitStack() as listening:
         take_down_of(workplace, TRIAL_ORDER)  # of a run that was killed
         try:
             for wish in wishes:
@@ -210,7 +210,7 @@ def _listen(
     book, port = address_book(workplace.view), workplace.view.http_port
     proofs = {name: _trial(name) for name in names}
     addresses = where_to_listen([address for name in names for address in book.look_up(name).all])
-    listening.enter_context(workplace.hold_port(port))
+    listening.enter_context(workplace.locks.port(port))
     try:
         listening.callback(answer_files(addresses, port, list(proofs.values())).close)
     except ServerTrouble as error:

@@ -167,7 +167,7 @@ def take_down_of(workplace: "Workplace", order_id: int) -> None:
     """Remove all proofs of the order with that id."""
     for via in dict.fromkeys(each.server for each in workplace.ledger.files.of(order_id)):
         # Orders share folders: which of them is the last one there must be clear.
-        with workplace.hold_proofs(via):
+        with workplace.locks.challenge_responses(via):
             _take_down_from(workplace, order_id, via)
     if workplace.ledger.dns.of(order_id):
         from inkstamp.jobs.validation import dns_records

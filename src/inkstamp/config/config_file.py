@@ -1,0 +1,80 @@
+"""The configuration file of a run: read once, added to, and gone on with as it then is."""
+
+from functools import cached_property
+from pathlib import Path
+
+from inkstamp.config.load import load
+from inkstamp.config.model import Certificate, Configuration, Section
+from inkstamp.config.toml_file import read_file
+from inkstamp.errors import UsageError
+from inkstamp.locks import Locks
+from inkstamp.wording import known_names
+
+
+class ConfigFile:
+    """A configuration file, read when it is first asked for."""
+
+    def __init__(self, path: Path, cache: Path, locks: Locks) -> None:
+        self.path = path
+        self._cache = cache
+        self._locks = locks
+        self.leaves_out_mistakes = False
+        """Whether servers, authorities and messengers with a mistake in their entries are left out too."""
+
+    @property
+    def current(self) -> Configuration:
+        """The configuration as it was read, or written since.
+
+        Certificates whose entries have a mistake are left out. A mistake in another entry is an error, but for an
+        unattended run (`leaves_out_mistakes`): whoever is there fixes it before anything is decided without that entry.
+        """
+        found = self._read
+        for mistake in () if self.leaves_out_mistakes else found.mistakes_beside.values():
+            raise mistake.error
+        return found
+
+    @cached_property
+    def _read(self) -> Configuration:
+        return load(read_file(self.path), self.path, self._cache)
+
+    def current_or_empty(self) -> Configuration:
+        """Return the configuration, an empty one when there is no file yet."""
+        return self.current if self.path.exists() else Configuration()
+
+    def use(self, config: Configuration) -> None:
+        """Go on with a configuration that has just been written."""
+        self.__dict__["_read"] = config
+
+    def add_entries(self, *entries: tuple[str, str, Section]) -> None:
+        """Add entries (table, name, entry) to the file, and go on with what it then says."""
+        from inkstamp.config.write import save, with_entry  # noqa: PLC0415  which few runs need
+
+        with self._locks.configuration(self.path):
+            data = self.path.read_bytes() if self.path.exists() else b""
+            for table, name, entry in entries:
+                data, grown = with_entry(data, self.path, table, name, entry)
+            save(self.path, data)
+        self.use(grown)
+
+    def change_entry(self, table: str, name: str, key: str, value: str) -> None:
+        """Set one key of an entry in the file, and go on with what it then says."""
+        from inkstamp.config.write import save, with_value  # noqa: PLC0415  which few runs need
+
+        with self._locks.configuration(self.path):
+            data, changed = with_value(self.path.read_bytes(), self.path, (table, name, key), value)
+            save(self.path, data)
+        self.use(changed)
+
+    def certificate(self, name: str) -> Certificate:
+        """Return a configured certificate; UsageError when there is none of that name."""
+        try:
+            return self.current.certificate[name]
+        except KeyError:
+            mistake = self.current.mistaken.get(name)
+            if mistake is not None:
+                raise mistake.error from None
+            raise UsageError(
+                f"there is no certificate “{name}” in the configuration",
+                where=str(self.path),
+                advice=known_names(self.current.certificate, name),
+            ) from None

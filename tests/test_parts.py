@@ -1,0 +1,89 @@
+"""What a run is put together from: each part works by itself, without the others."""
+
+import threading
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+from hand_clock import HandClock
+
+from inkstamp.config.config_file import ConfigFile
+from inkstamp.config.model import Nameserver
+from inkstamp.errors import Busy, ConfigurationError, UsageError
+from inkstamp.locks import Locks
+from inkstamp.servers.pool import ServerPool
+from inkstamp.view.point import View
+from inkstamp.view.trust import TrustStore
+
+TEXT = """\
+[server.front]
+kind = "nginx"
+reach = "ssh://deploy@front.saltmarsh.test"
+
+[server.back]
+kind = "apache"
+reach = "ssh://deploy@front.saltmarsh.test"
+"""
+
+
+@pytest.fixture
+def file(tmp_path: Path) -> ConfigFile:
+    path = tmp_path / "inkstamp.toml"
+    path.write_text(TEXT)
+    return ConfigFile(path, tmp_path / "cache", Locks(tmp_path / "locks"))
+
+
+def test_what_is_added_to_the_configuration_file_counts_at_once_and_for_the_next_run(
+    file: ConfigFile, tmp_path: Path
+) -> None:
+    assert not file.current.nameserver
+    file.add_entries(("nameserver", "ns", Nameserver(address="127.0.0.1", key_file="ns.key")))
+    again = ConfigFile(file.path, tmp_path / "cache", Locks(tmp_path / "locks"))
+    for each in (file, again):
+        assert each.current.nameserver["ns"].address == "127.0.0.1"
+    assert file.path.read_text().startswith(TEXT), "and every byte that was there stays"
+    with pytest.raises(UsageError, match="no certificate “rowing”"):
+        file.certificate("rowing")
+
+
+def test_servers_of_one_machine_share_a_connection_and_an_unknown_one_is_an_error(file: ConfigFile) -> None:
+    pool = ServerPool(file, View, HandClock(datetime(2026, 11, 28, tzinfo=UTC)))
+    assert pool.get("front") is pool.get("front")
+    assert pool.get("front").host is pool.get("back").host
+    with pytest.raises(ConfigurationError, match="there is no server “side”"):
+        pool.get("side")
+    pool.close()
+
+
+def test_a_lock_keeps_others_out_until_it_is_let_go_and_servers_never_wait_for_each_other_in_a_ring(
+    tmp_path: Path,
+) -> None:
+    locks = Locks(tmp_path / "locks")
+    other = Locks(tmp_path / "locks").certificate("rowing")
+    with locks.certificate("rowing"), locks.certificate("sailing"), pytest.raises(Busy, match="“rowing”"), other:
+        pass
+    done: list[str] = []
+
+    def change(names: tuple[str, ...]) -> None:
+        for _ in range(20):
+            with locks.servers(names):
+                done.append(names[0])
+
+    threads = [threading.Thread(target=change, args=(names,)) for names in (("a", "b"), ("b", "a"), ("b",))]
+    for each in threads:
+        each.start()
+    for each in threads:
+        each.join(30)
+    assert len(done) == 60
+
+
+def test_a_staging_chain_is_believed_by_its_own_root_and_no_other_chain_is(tmp_path: Path) -> None:
+    store = TrustStore(tmp_path / "none.pem")
+    assert store.roots_if_any == [], "a machine without roots is told of where it matters"
+    with pytest.raises(ConfigurationError):
+        _ = store.roots
+    store.use([])
+    chain: list[object] = ["leaf", "root of the staging CA"]
+    assert store.roots_for(chain) == []  # type: ignore[arg-type]
+    store.trusts_any_root = True
+    assert store.roots_for(chain) == ["root of the staging CA"]  # type: ignore[arg-type]

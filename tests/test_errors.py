@@ -33,5 +33,16 @@ def test_what_the_ca_said_stays_with_an_error_that_words_are_added_to() -> None:
     )  # fmt: skip
 
 
+def test_a_private_class_is_recorded_by_the_public_one_above_it_and_words_can_be_added_to_it_too() -> None:
+    class _Moved(errors.CaMisbehaved):
+        def __init__(self, target: str) -> None:
+            super().__init__(f"the CA redirects a request to {target}")
+            self.target = target
+
+    told = _Moved("ca.saltmarsh.test").amended(advice="correct `directory`")
+    assert (told.class_name, told.target, told.advice) == ("CaMisbehaved", "ca.saltmarsh.test", "correct `directory`")
+    assert told.what == "the CA redirects a request to ca.saltmarsh.test"
+
+
 def test_a_name_of_another_release_counts_as_any_error() -> None:
     assert error_class("OfAReleaseToCome") is InkStampError

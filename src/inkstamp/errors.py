@@ -6,7 +6,6 @@ since others may hold the same one: who has something to add raises it `amended`
 """
 
 from collections.abc import Sequence
-from copy import copy
 from enum import StrEnum
 from typing import Self
 
@@ -51,11 +50,17 @@ class InkStampError(Exception):
         self.step = ""
         """What was being done, in a few words; given by the job that was at it."""
 
+    @property
+    def class_name(self) -> str:
+        """The name of its class, as it is recorded and documented: of the nearest one that is public."""
+        return next(each.__name__ for each in type(self).__mro__ if not each.__name__.startswith("_"))
+
     def amended(
         self, *, what: str | None = None, said: str | None = None, advice: str | None = None, step: str | None = None
     ) -> Self:
         """Return the same error with other words, and with its causes; this one stays as it is."""
-        made = copy(self)
+        made = type(self).__new__(type(self), *self.args)  # not by its constructor, which may ask for other things
+        made.__dict__.update(self.__dict__)
         words = {"what": what, "said": said, "advice": advice, "step": step}
         made.__dict__.update({name: text for name, text in words.items() if text is not None})
         made.__cause__, made.__suppress_context__ = self.__cause__, self.__suppress_context__

@@ -137,7 +137,7 @@ def json_text(document: object, *, indent: int = 0) -> str:
 def error_data(trouble: InkStampError) -> dict[str, Any]:
     """Return an error as JSON shows it."""
     return {
-        "kind": type(trouble).__name__,
+        "kind": trouble.class_name,
         "what": trouble.what,
         "where": trouble.where,
         "said": trouble.said,

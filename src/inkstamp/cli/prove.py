@@ -96,7 +96,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         from inkstamp.jobs.portal.order import waiting_order
 
         if options.email == _LISTS:
-            choices = mail_choices(place, options.names or waiting_order(place, name).names)
+            choices = mail_choices(place.view, options.names or waiting_order(place.ledger, name).names)
             if context.json:
                 output.as_json("prove", choices=choices)
             else:

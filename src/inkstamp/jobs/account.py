@@ -19,6 +19,7 @@ from inkstamp.pki.keys import PrivateKey
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
+    from inkstamp.ledger.store import Ledger
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -100,7 +101,7 @@ def open_account(workplace: "Workplace", authority: str, entry: Authority, *, ag
             settle_key(workplace, authority, session, known.url)
             signer = Signer(_account_key(workplace.home, authority, entry), known.url)
             if known.contact != entry.email:
-                _change_contact(workplace, CaClient(session, signer), known, entry.email)
+                _change_contact(workplace.ledger, CaClient(session, signer), known, entry.email)
         else:
             signer = _register(workplace, session, authority, entry)
     except BaseException:
@@ -122,10 +123,10 @@ def contacts(email: str) -> list[str]:
     return [f"mailto:{email}"] if email else []
 
 
-def _change_contact(workplace: "Workplace", client: CaClient, known: AccountRecord, email: str) -> None:
+def _change_contact(ledger: "Ledger", client: CaClient, known: AccountRecord, email: str) -> None:
     """Tell the CA of the contact that the configuration names now."""
     client.change_contact(contacts(email))
-    workplace.ledger.save_account(known.authority, directory=known.directory, url=known.url, contact=email,
+    ledger.save_account(known.authority, directory=known.directory, url=known.url, contact=email,
                                   caa=known.caa, what=f"contact changed to {email or 'none'}")  # fmt: skip
 
 

@@ -84,10 +84,10 @@ def add_authority(
     if agree_terms:
         entry = msgspec.structs.replace(entry, agree_terms=True)
     if account_key is not None:
-        _bring_key(workplace, name, account_key)
+        _bring_key(workplace.home, name, account_key)
     before = workplace.ledger.account(name)
     if before is not None and before.retired is not None:
-        _put_key_aside(workplace, name, before.retired)
+        _put_key_aside(workplace.home, name, before.retired)
     account = open_account(workplace, name, entry, again=True)
     try:
         terms = account.client.directory().meta.terms_of_service
@@ -109,14 +109,14 @@ def add_authority(
     )
 
 
-def _bring_key(workplace: "Workplace", name: str, source: Path) -> None:
+def _bring_key(home: Path, name: str, source: Path) -> None:
     """Take a key that was made elsewhere for the account."""
     key = keys.from_pem(read_secret(source), str(source))
     try:
         public_jwk(key)
     except KeyError:
         raise UsageError("accounts have keys on the curves P-256 and P-384, or RSA", where=str(source)) from None
-    file = key_file(workplace.home, name)
+    file = key_file(home, name)
     pem = keys.to_pem(key)
     if file.exists() and read_secret(file) != pem:
         raise UsageError(
@@ -127,9 +127,9 @@ def _bring_key(workplace: "Workplace", name: str, source: Path) -> None:
     write_bytes(file, pem, mode=0o600)
 
 
-def _put_key_aside(workplace: "Workplace", name: str, retired: datetime) -> None:
+def _put_key_aside(home: Path, name: str, retired: datetime) -> None:
     """Keep a retired account's key under another name: a CA opens no second account for it."""
-    file = key_file(workplace.home, name)
+    file = key_file(home, name)
     if file.exists():
         with file_trouble("rename", file):
             file.rename(file.with_name(f"{name}.retired-{retired:%Y%m%dT%H%M%SZ}.pem"))

@@ -1,7 +1,6 @@
 """The folder of an order that is under way: its key, and at a portal its request."""
 
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from inkstamp.errors import FileTrouble
 from inkstamp.files import private_folder, read_secret, write_bytes
@@ -9,31 +8,28 @@ from inkstamp.ledger.records import OrderRecord, OrderState
 from inkstamp.pki import keys
 from inkstamp.pki.kinds import KeyKind
 
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
 
-
-def order_folder(workplace: "Workplace", order_id: int) -> Path:
+def order_folder(home: Path, order_id: int) -> Path:
     """Return the folder of an order that is under way."""
-    return workplace.home / "orders" / str(order_id)
+    return home / "orders" / str(order_id)
 
 
-def read_order_key(workplace: "Workplace", order: OrderRecord) -> keys.PrivateKey:
+def read_order_key(home: Path, order: OrderRecord) -> keys.PrivateKey:
     """Return the key of an order that is under way; ConfigurationError when it is gone or others can read it."""
-    file = order_folder(workplace, order.id) / "key.pem"
+    file = order_folder(home, order.id) / "key.pem"
     return keys.from_pem(read_secret(file), str(file))
 
 
-def have_order_key(workplace: "Workplace", order: OrderRecord, kind: KeyKind) -> keys.PrivateKey:
+def have_order_key(home: Path, order: OrderRecord, kind: KeyKind) -> keys.PrivateKey:
     """Return the order's key, made and durable before the CA can hear of the order.
 
     Raises:
         FileTrouble: It is missing although the CSR was sent: a new one would match nothing.
 
     """
-    file = private_folder(order_folder(workplace, order.id)) / "key.pem"
+    file = private_folder(order_folder(home, order.id)) / "key.pem"
     if file.exists():
-        return read_order_key(workplace, order)
+        return read_order_key(home, order)
     if order.state in {OrderState.FINALIZING, OrderState.WAITING}:
         raise FileTrouble(
             f"the key of order {order.id} is missing, and its CSR was sent already", where=str(file),

@@ -54,7 +54,7 @@ def record(workplace: "Workplace", certificate: str, error: InkStampError) -> No
     order = workplace.ledger.open_order(certificate)
     pause = error.retry_after if isinstance(error, CaProblem) else None
     told = FailureReport(
-        kind=type(error).__name__,
+        kind=error.class_name,
         step=error.step,
         what=error.what,
         where=error.where,

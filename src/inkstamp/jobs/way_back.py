@@ -18,6 +18,7 @@ from inkstamp.servers.reload import reload
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
+    from inkstamp.servers.pool import ServerPool
 
 _MANIFEST = "manifest.json"
 AFTER = ".after"
@@ -106,7 +107,7 @@ def _read_manifest(file: Path) -> dict[str, Any]:
     return found
 
 
-def reversed_changes(workplace: "Workplace", folder: Path, *, nearest: bool = False) -> list[Change]:
+def reversed_changes(servers: "ServerPool", folder: Path, *, nearest: bool = False) -> list[Change]:
     """Return the kept files that would change if the edits made to them were taken out; later edits of others stay.
 
     With `nearest`, of several places that look like an edit the one that is nearest to where it was made is taken: an
@@ -117,7 +118,7 @@ def reversed_changes(workplace: "Workplace", folder: Path, *, nearest: bool = Fa
 
     """
     files = (kept(folder) or {})["files"]
-    found = [Change(each["server"], _reversed(workplace, each, folder, nearest=nearest)) for each in files]
+    found = [Change(each["server"], _reversed(servers, each, folder, nearest=nearest)) for each in files]
     return [each for each in found if each.file.before != each.file.after]
 
 
@@ -137,9 +138,9 @@ def _saved(folder: Path, each: dict[str, Any], end: str = "") -> bytes | None:
     return read_bytes(file) if file.exists() else None
 
 
-def _reversed(workplace: "Workplace", each: dict[str, Any], folder: Path, *, nearest: bool) -> FileChange:
+def _reversed(servers: "ServerPool", each: dict[str, Any], folder: Path, *, nearest: bool) -> FileChange:
     path = each["path"]
-    now = workplace.server(each["server"]).host.read_if_there(path)
+    now = servers.get(each["server"]).host.read_if_there(path)
     before, after = _saved(folder, each), _saved(folder, each, AFTER)
     if each["rights"] or now in (before, after) or now is None or before is None or after is None:
         return _back(each, now, before)
@@ -207,11 +208,11 @@ def make(workplace: "Workplace", changes: Iterable[Change]) -> None:
         _write(workplace.server(change.server).host, change.file)
 
 
-def bring_back(workplace: "Workplace", folder: Path) -> dict[str, Any]:
+def bring_back(servers: "ServerPool", folder: Path) -> dict[str, Any]:
     """Write the files as they were; returns what else was kept."""
     manifest = _read_manifest(folder / _MANIFEST)
     for each in manifest["files"]:
-        _write(workplace.server(each["server"]).host, _back(each, None, _saved(folder, each)))
+        _write(servers.get(each["server"]).host, _back(each, None, _saved(folder, each)))
     return manifest
 
 

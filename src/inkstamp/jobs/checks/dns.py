@@ -118,6 +118,6 @@ def _coming_key(workplace: "Workplace", certificate: str) -> Tlsa | None:
     if order is None:
         return None
     try:
-        return record_for(read_order_key(workplace, order).public_key())
+        return record_for(read_order_key(workplace.home, order).public_key())
     except InkStampError:
         return None  # it has no key yet, or may not be read by this user

@@ -25,6 +25,7 @@ from inkstamp.view.protocols import VERSIONS, Readiness, try_versions
 from inkstamp.view.upgrade import Upgrade
 
 if TYPE_CHECKING:
+    from inkstamp.clock import Clock
     from inkstamp.jobs.workplace import Workplace
 
 _OLD = {"TLS 1.0", "TLS 1.1"}
@@ -74,7 +75,7 @@ def look_deeper(
     found = for_each_chain(
         name, answered, lambda chain: _about_chain(workplace, subject, chain, trusted=chain in trusted)
     )
-    found += at_each_address(name, answered, lambda each: _about_address(workplace, subject, each))
+    found += at_each_address(name, answered, lambda each: _about_address(workplace.clock, subject, each))
     found += look_at_caa(workplace, name, subject.certificate)
     if subject.upgrade:
         return found + for_each_chain(
@@ -83,12 +84,12 @@ def look_deeper(
     return found + at_each_address(name, answered, lambda each: look_at_web(workplace, name, each.address))
 
 
-def _about_address(workplace: "Workplace", subject: TlsCheck, served: Served) -> list[Finding]:
+def _about_address(clock: "Clock", subject: TlsCheck, served: Served) -> list[Finding]:
     """Judge what an address staples, speaks and serves besides."""
     name = subject.name
     ready = try_versions(served.address, served.port, name, upgrade=subject.upgrade)
     return [
-        *_about_stapling(workplace, subject, served),
+        *_about_stapling(clock, subject, served),
         *judge_readiness(name, ready, mail=bool(subject.upgrade)),
         *judge_sessions(name, ready, served.group),
         *_other_certificates(subject, served),
@@ -207,14 +208,14 @@ def judge_sessions(at: str, ready: Readiness, group: str) -> list[Finding]:
     return found
 
 
-def _about_stapling(workplace: "Workplace", subject: TlsCheck, served: Served) -> list[Finding]:
+def _about_stapling(clock: "Clock", subject: TlsCheck, served: Served) -> list[Finding]:
     """Judge the OCSP answer that an address staples, or that it staples none."""
     name, leaf = subject.name, served.chain[0]
     found = [judge_stapling(name, leaf, stapled=bool(served.stapled))]
     issuer = _issuer_in(served.chain)
     if served.stapled and issuer is not None:
         try:
-            status = read_ocsp(served.stapled, leaf, issuer, workplace.clock.now())
+            status = read_ocsp(served.stapled, leaf, issuer, clock.now())
             found.append(_judge_status(name, status, "stapled", subject.again))
         except ValueError as error:
             seen = f"the stapled OCSP response is not valid: {error}"

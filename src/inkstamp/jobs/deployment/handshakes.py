@@ -13,7 +13,7 @@ from inkstamp.servers.interface import Endpoint, ServerKind
 from inkstamp.view.handshake import Served, shake_hands
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.clock import Clock
 
 LOOK_SECONDS = 15.0
 """A reload takes effect within moments; a server that still serves the old certificate after this did not reload."""
@@ -21,7 +21,7 @@ _LOOK_PAUSE = 0.05
 
 
 def see_served(
-    workplace: "Workplace",
+    clock: "Clock",
     server: ServerKind,
     number: int,
     wanted: tuple[x509.Certificate, ...],
@@ -32,7 +32,7 @@ def see_served(
     """Shake hands with every endpoint of `name` until each serves an edition, but not for ever.
 
     Args:
-        workplace: The run's surroundings.
+        clock: What tells the time and waits.
         server: Where it was installed.
         number: The edition's, for what is told.
         wanted: Its leaf with the intermediates.
@@ -56,7 +56,7 @@ def see_served(
         raise ServerTrouble(f"server “{server.name}” has no address that serves {name} with TLS", where=server.name)
     asked = name.replace("*", "any", 1)  # what a visitor of a wildcard asks for
     for each in endpoints:
-        for _ in poll(workplace.clock, pause=_LOOK_PAUSE, seconds=deadline - workplace.clock.monotonic()):
+        for _ in poll(clock, pause=_LOOK_PAUSE, seconds=deadline - clock.monotonic()):
             served = served_as(each, asked, wanted[0])
             if set(wanted) <= set(served.chain) and served.chain[0] == wanted[0]:
                 break

@@ -26,6 +26,7 @@ from inkstamp.servers.interface import FileChange, Supply, Taker
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
+    from inkstamp.ledger.shelf import Shelf
 
 T = TypeVar("T")
 _MODES = {"served": 0o644, "key": 0o600, "leaf": 0o644, "issuers": 0o644, "combined": 0o600}
@@ -76,7 +77,7 @@ def prepare(
 
     """
     if edition is not None:
-        expect_pair(workplace, edition)
+        expect_pair(workplace.shelf, edition)
     wanted = [each for each in entry.install if each not in away]
     broken: dict[str, ServerTrouble] = {}
     with ThreadPoolExecutor(max_workers=max(at_once, 1)) as pool:
@@ -208,13 +209,13 @@ def _supply(workplace: "Workplace", name: str, folder: str, edition: EditionReco
     if edition is None:
         return bare
     chain = workplace.shelf.chain(edition.certificate, edition.number)
-    goods = functools.cache(lambda: _goods(workplace, edition, chain))
+    goods = functools.cache(lambda: _goods(workplace.shelf, edition, chain))
     algorithm = key_kind(chain[0]).partition("-")[0]
     return replace(bare, edition=edition.number, names=tuple(edition.names), algorithm=algorithm, goods=goods)
 
 
-def _goods(workplace: "Workplace", edition: EditionRecord, chain: tuple[x509.Certificate, ...]) -> Goods:
-    folder = workplace.shelf.edition(edition.certificate, edition.number)
+def _goods(shelf: "Shelf", edition: EditionRecord, chain: tuple[x509.Certificate, ...]) -> Goods:
+    folder = shelf.edition(edition.certificate, edition.number)
     key = keys.from_pem(read_secret(folder / "key.pem"), str(folder / "key.pem"))
     return Goods(base=edition.certificate, leaf=chain[0], issuers=chain[1:], key=key, friendly_name=edition.names[0])
 

@@ -57,7 +57,7 @@ def bring_back_cut_off(workplace: "Workplace", name: str, entry: Certificate, aw
 def tidy(workplace: "Workplace", name: str) -> None:
     """Bring what is kept into line with the ledger, when a run was killed between the two."""
     installs = workplace.ledger.installs.of(name)
-    for folder in way_back.kept_folders(undo_folder(workplace, name)):
+    for folder in way_back.kept_folders(undo_folder(workplace.home, name)):
         manifest = way_back.kept(folder) or {}
         last = installs.get(next(iter(manifest.get("servers", ())), ""))
         if manifest.get("done") or (last is not None and last.state is InstallState.BEGUN):
@@ -117,7 +117,7 @@ def _put_back(
     results: list[InkStampError | None] = [error for _, error in records]
     brought: dict[int, _Brought] = {}
     for at, (record, error) in enumerate(records):
-        folder = _kept_for(workplace, record)
+        folder = _kept_for(workplace.home, record)
         if folder is None:  # killed before anything was saved, and so before anything was changed
             text = f"edition {record.edition}: interrupted"
             workplace.ledger.installs.end(record, InstallState.PUT_BACK, "rolled back", text)
@@ -176,16 +176,16 @@ def _started_again(workplace: "Workplace", brought: Sequence[_Brought]) -> dict[
 
 def _bring_back(workplace: "Workplace", record: InstallRecord, folder: Path) -> list[str]:
     """Bring files and link back; returns what those refuse that are handed editions."""
-    manifest = way_back.bring_back(workplace, folder)
+    manifest = way_back.bring_back(workplace.servers, folder)
     trouble = _give_back(workplace, record, manifest)
     if not manifest["copied"]:
         workplace.shelf.switch(record.certificate, manifest["before"])
     return trouble
 
 
-def _kept_for(workplace: "Workplace", record: InstallRecord) -> Path | None:
+def _kept_for(home: Path, record: InstallRecord) -> Path | None:
     """Return the folder with what stood on a record's servers before it."""
-    for folder in reversed(way_back.kept_folders(undo_folder(workplace, record.certificate))):
+    for folder in reversed(way_back.kept_folders(undo_folder(home, record.certificate))):
         manifest = way_back.kept(folder) or {}
         if not manifest.get("done") and tuple(manifest["servers"]) == record.servers:
             return folder

@@ -230,7 +230,7 @@ def _with_those_done(error: InkStampError, round_: _Round, *, back: bool) -> Ink
     if not back:
         return error.amended(advice=f"{error.advice}; {has}: `inkstamp undo {round_.name}` rolls it back there")
     try:
-        folders = undoable(round_.workplace, round_.name, round_.token)
+        folders = undoable(round_.workplace.home, round_.name, round_.token)
         groups = [group_back(round_.workplace, round_.entry, folder) for folder in folders]
         take_back(round_.workplace, round_.name, round_.entry, folders, groups)
     except InkStampError as failed:

@@ -34,6 +34,7 @@ from inkstamp.servers.reload import take_effect
 from inkstamp.servers.run_state import up_of
 
 if TYPE_CHECKING:
+    from inkstamp.clock import Clock
     from inkstamp.jobs.workplace import Workplace
 
 Result = list[Finding] | InkStampError
@@ -128,7 +129,7 @@ def carry_together(workplace: "Workplace", loads: Sequence[Load]) -> dict[str, R
 def _begin(workplace: "Workplace", load: Load, up: Sequence[str]) -> _Begun:
     """Save what stands there, record, then write (step 3). `up` are those of the servers that run."""
     group = load.group
-    parent = undo_folder(workplace, load.name)
+    parent = undo_folder(workplace.home, load.name)
     chain = workplace.shelf.chain(load.edition.certificate, load.edition.number) if load.edition is not None else ()
     before = _present(workplace, load.name, group)
     held = {each.name: each.holds(load.name) for each in takers(workplace, group.servers)}
@@ -176,7 +177,7 @@ def _seen_on(
 
     def look(wanted: tuple[_Begun, str]) -> Finding | InkStampError:
         each, name = wanted
-        return attempt(_see, workplace, server, each, name, deadline)
+        return attempt(_see, workplace.clock, server, each, name, deadline)
 
     looked = [(each, name) for each in begun if each.chain for name in each.load.group.names[server_name]
               if each.load.token or server.tls_endpoints(name) != []]  # fmt: skip
@@ -194,9 +195,9 @@ def _seen_on(
     return [each for each in begun if each.load.name not in failed]
 
 
-def _see(workplace: "Workplace", server: ServerKind, begun: _Begun, name: str, deadline: float) -> Finding:
+def _see(clock: "Clock", server: ServerKind, begun: _Begun, name: str, deadline: float) -> Finding:
     reached("look", begun.load.name)
-    return see_served(workplace, server, begun.load.number or 0, begun.chain, name, deadline=deadline)
+    return see_served(clock, server, begun.load.number or 0, begun.chain, name, deadline=deadline)
 
 
 def _ended(workplace: "Workplace", begun: _Begun) -> Result:
@@ -226,7 +227,7 @@ def _end(workplace: "Workplace", begun: _Begun) -> None:
             remove_tree(begun.folder)
             return
         way_back.remark(begun.folder, done=True)
-        way_back.prune(undo_folder(workplace, load.name), _MOST_KEPT * len(load.entry.install))
+        way_back.prune(undo_folder(workplace.home, load.name), _MOST_KEPT * len(load.entry.install))
 
 
 def _present(workplace: "Workplace", name: str, group: Group) -> int | None:

@@ -14,14 +14,14 @@ if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
 
 
-def undo_folder(workplace: "Workplace", name: str) -> Path:
+def undo_folder(home: Path, name: str) -> Path:
     """Return where what the installs of a certificate changed is kept."""
-    return workplace.home / "undo" / name
+    return home / "undo" / name
 
 
-def undoable(workplace: "Workplace", name: str, token: str = "") -> list[Path]:
+def undoable(home: Path, name: str, token: str = "") -> list[Path]:
     """Return the folders with what one install changed, one a group; of the last install when none is named."""
-    known = [(each, way_back.kept(each) or {}) for each in way_back.kept_folders(undo_folder(workplace, name))]
+    known = [(each, way_back.kept(each) or {}) for each in way_back.kept_folders(undo_folder(home, name))]
     wanted = token or (known[-1][1].get("token") if known else None)
     return [folder for folder, manifest in reversed(known) if manifest.get("token") == wanted and manifest.get("done")]
 
@@ -32,7 +32,7 @@ def group_back(workplace: "Workplace", entry: Certificate, folder: Path) -> Grou
     Where a server had no edition before, none is looked for afterwards: the shelf may have had one all the same.
     """
     manifest = way_back.kept(folder) or {}
-    changes = way_back.reversed_changes(workplace, folder)
+    changes = way_back.reversed_changes(workplace.servers, folder)
     names = {
         server: names_on(workplace, server, entry) if server in manifest["had"] else ()
         for server in manifest["servers"]
@@ -56,7 +56,7 @@ def drop_old_editions(workplace: "Workplace", name: str, entry: Certificate) -> 
         gone = [number for number in gone if number not in used]
     if not gone:
         return
-    for folder in way_back.kept_folders(undo_folder(workplace, name)):
+    for folder in way_back.kept_folders(undo_folder(workplace.home, name)):
         manifest = way_back.kept(folder) or {}
         if manifest.get("done") and manifest["before"] in gone:
             remove_tree(folder)

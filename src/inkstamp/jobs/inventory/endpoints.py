@@ -19,6 +19,7 @@ from inkstamp.view.point import is_own_address
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
+    from inkstamp.view.point import View
 
 _AT_ONCE = 32
 _SITE_SECONDS = 60.0
@@ -76,23 +77,23 @@ def whereabouts(
     workplace: "Workplace", names: Sequence[str], servers: Mapping[str, FileCarrier], reports: Sequence[SiteReport]
 ) -> list[NamePlaces]:
     """Tell for each name which server answers with TLS at each of its addresses, as far as the configurations say."""
-    return [NamePlaces(name=name, findings=tuple(_places(workplace, name, servers, reports))) for name in names]
+    return [NamePlaces(name=name, findings=tuple(_places(workplace.view, name, servers, reports))) for name in names]
 
 
 def _places(
-    workplace: "Workplace", name: str, servers: Mapping[str, FileCarrier], reports: Sequence[SiteReport]
+    view: "View", name: str, servers: Mapping[str, FileCarrier], reports: Sequence[SiteReport]
 ) -> list[Finding]:
     with within(_SITE_SECONDS):
-        return _places_in_time(workplace, name, servers, reports)
+        return _places_in_time(view, name, servers, reports)
 
 
 def _places_in_time(
-    workplace: "Workplace", name: str, servers: Mapping[str, FileCarrier], reports: Sequence[SiteReport]
+    view: "View", name: str, servers: Mapping[str, FileCarrier], reports: Sequence[SiteReport]
 ) -> list[Finding]:
-    addresses = address_book(workplace.view).look_up(name)
+    addresses = address_book(view).look_up(name)
     if not addresses.all:
         return [bad("address", name, addresses.trouble, addresses.remedy(name))]
-    port = workplace.view.https_port
+    port = view.https_port
     found = []
     for address in addresses.all:
         served = shake_hands(address, port, name)

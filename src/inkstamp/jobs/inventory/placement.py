@@ -28,7 +28,7 @@ def serving_server(workplace: "Workplace", names: Sequence[str]) -> str:
     if len(configured) == 1 and not found:
         return configured[0]
     if not configured and not found:
-        raise nothing_found(workplace)
+        raise nothing_found(workplace.config_file)
     serving: list[str] = []
     for has, servers in ((_names, configured), (_names, found), (has_place, configured), (has_place, found)):
         serving = serving or [each for each in servers if has(workplace, each, name)]

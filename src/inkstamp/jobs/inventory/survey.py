@@ -17,6 +17,8 @@ from inkstamp.servers.base import TextServer
 from inkstamp.servers.interface import FileCarrier, Site
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from inkstamp.jobs.inventory.endpoints import NamePlaces
     from inkstamp.jobs.workplace import Workplace
 
@@ -50,11 +52,11 @@ class Surveyed:
         return not any(worst(each) is Severity.BAD for each in findings)
 
 
-def nothing_found(workplace: "Workplace") -> UsageError:
+def nothing_found(config_file: "Path") -> UsageError:
     """Return the error for a machine without any server that could be read."""
     return UsageError(
         "no server is configured, and none of a known kind is found on this machine",
-        where=str(workplace.config_file),
+        where=str(config_file),
         advice='add a table [server.NAME] with kind = "nginx" or "apache" and its main_file',
     )
 
@@ -140,7 +142,7 @@ def _servers(workplace: "Workplace") -> Mapping[str, FileCarrier]:
     config = workplace.config_or_empty()
     names = [*config.server, *(each for each in workplace.servers.found if each not in config.server)]
     if not names:
-        raise nothing_found(workplace)
+        raise nothing_found(workplace.config_file)
     return {name: workplace.server(name) for name in names}
 
 

@@ -16,6 +16,7 @@ from inkstamp.pki.chain import find_paths
 from inkstamp.wording import counted
 
 if TYPE_CHECKING:
+    from inkstamp.config.model import Configuration
     from inkstamp.jobs.workplace import Workplace
 
 
@@ -60,7 +61,7 @@ def rebuild(workplace: "Workplace") -> Rebuilt:
                     else:
                         ledger.restore_edition(found)
                         count += 1
-                _restore_shelved(workplace, ledger, name)
+                _restore_shelved(workplace.config, ledger, name)
             ledger.note("rebuilt", f"{counted(count, 'edition')} of the shelf")
         finally:
             ledger.end_run(0)
@@ -71,9 +72,9 @@ def rebuild(workplace: "Workplace") -> Rebuilt:
     return Rebuilt(editions=count, moved_to=moved, findings=tuple(findings))
 
 
-def _restore_shelved(workplace: "Workplace", ledger: Ledger, name: str) -> None:
+def _restore_shelved(config: "Configuration", ledger: Ledger, name: str) -> None:
     """Record that the newest edition of a certificate without servers is where it should be: on the shelf."""
-    entry, newest = workplace.config.certificate.get(name), ledger.newest_edition(name)
+    entry, newest = config.certificate.get(name), ledger.newest_edition(name)
     if entry is not None and not entry.install and newest is not None:
         record = ledger.installs.begin(name, newest.number, ())
         ledger.installs.end(record, InstallState.DONE, "shelved", f"edition {newest.number}")

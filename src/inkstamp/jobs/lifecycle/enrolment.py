@@ -15,6 +15,8 @@ from inkstamp.pki.names import identifiers
 from inkstamp.wording import known_names
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from inkstamp.jobs.workplace import Workplace
 
 
@@ -128,7 +130,7 @@ def _proof_words(config: Configuration, entry: Certificate) -> str:
 def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, ...]) -> Plan:
     config = workplace.config
     authority = request.authority or _only_authority(config)
-    _expect_known(workplace, "authority", config.authority, [authority])
+    _expect_known(workplace.config_file, "authority", config.authority, [authority])
     portal = config.authority[authority].kind == "portal"
     records = {**config.nameserver, **config.program}
     via = request.via
@@ -144,8 +146,8 @@ def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, 
     for each in (*via, *(request.install or ())):
         use_if_found(workplace, each)
     config = workplace.config
-    _expect_known(workplace, "server", {*config.server, *records, BY_HAND, LISTENER}, via)
-    _expect_known(workplace, "server", config.server, request.install or ())
+    _expect_known(workplace.config_file, "server", {*config.server, *records, BY_HAND, LISTENER}, via)
+    _expect_known(workplace.config_file, "server", config.server, request.install or ())
     proof = () if portal else _ways(config, request, via, names)
     name = request.entry_name or _short_name(names, config)
     if not is_entry_name(name):
@@ -193,12 +195,12 @@ def _ways(config: Configuration, request: StampRequest, via: Sequence[str], name
     return ways
 
 
-def _expect_known(workplace: "Workplace", table: str, known: Collection[str], given: Sequence[str]) -> None:
+def _expect_known(config_file: "Path", table: str, known: Collection[str], given: Sequence[str]) -> None:
     for each in given:
         if each not in known:
             raise UsageError(
                 f"there is no {table} “{each}” in the configuration",
-                where=str(workplace.config_file),
+                where=str(config_file),
                 advice=known_names(known, each),
             )
 

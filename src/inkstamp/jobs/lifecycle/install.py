@@ -91,7 +91,7 @@ def _choose(workplace: "Workplace", name: str, number: int | None) -> EditionRec
             f"edition {edition.number} of “{name}” expired {stamp(edition.not_after)}",
             advice=f"get a new one: inkstamp stamp {name}",
         )
-    refuse_revoked(workplace, edition)
+    refuse_revoked(workplace.ledger, edition)
     folder = workplace.shelf.edition(name, edition.number)
     if not (folder / "key.pem").is_file() or not (folder / "served.pem").is_file():
         raise EditionUnfit(

@@ -16,6 +16,7 @@ from inkstamp.wording import counted
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
+    from inkstamp.ledger.store import Ledger
 
 
 def order(
@@ -45,7 +46,7 @@ def order(
         if fresh:
             check_beforehand(workplace, plan)
             said(plan)
-            write_entries(workplace, plan)
+            write_entries(workplace.configuration, plan)
         if is_portal(workplace.config, plan.entry):
             return open_order(workplace, plan.name, plan.entry)
         return lead(workplace, plan.name, plan.entry, Goal.OPENED)
@@ -61,7 +62,7 @@ def prove_at_ca(workplace: "Workplace", name: str, *, wait: float = 0.0) -> Reac
 
     """
     with workplace.locks.certificate(name), kept(workplace, name):
-        _expect_open(workplace, name)
+        _expect_open(workplace.ledger, name)
         return lead(workplace, name, workplace.certificate(name), Goal.PROVEN, wait=wait)
 
 
@@ -74,7 +75,7 @@ def collect_at_ca(workplace: "Workplace", name: str) -> EditionRecord:
 
     """
     with workplace.locks.certificate(name), kept(workplace, name):
-        _expect_open(workplace, name)
+        _expect_open(workplace.ledger, name)
         reached = lead(workplace, name, workplace.certificate(name), Goal.COLLECTED)
         if reached.edition is None:
             raise StillWaiting(
@@ -86,6 +87,6 @@ def collect_at_ca(workplace: "Workplace", name: str) -> EditionRecord:
         return reached.edition
 
 
-def _expect_open(workplace: "Workplace", name: str) -> None:
-    if workplace.ledger.open_order(name) is None:
+def _expect_open(ledger: "Ledger", name: str) -> None:
+    if ledger.open_order(name) is None:
         raise UsageError(f"no order for “{name}” is open", advice=f"open one: inkstamp order {name}")

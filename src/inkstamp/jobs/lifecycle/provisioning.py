@@ -19,9 +19,12 @@ from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.records import EditionRecord, OrderState
 
 if TYPE_CHECKING:
+    from inkstamp.config.config_file import ConfigFile
     from inkstamp.jobs.checks.check import Target
     from inkstamp.jobs.deployment.rollout import Deployment
+    from inkstamp.jobs.progress import Progress
     from inkstamp.jobs.workplace import Workplace
+    from inkstamp.ledger.store import Ledger
 
 _SETTLING_SECONDS, _SETTLING_PAUSE = 3.0, 0.1
 _LOOK_SECONDS = 120.0
@@ -51,12 +54,12 @@ class Outcome:
         return worst(self.findings) is not Severity.BAD
 
 
-def write_entries(workplace: "Workplace", plan: Plan) -> None:
+def write_entries(configuration: "ConfigFile", plan: Plan) -> None:
     """Write the entries that the plan adds to the configuration."""
     if not plan.write:
         return
     servers = [("server", *each) for each in plan.new_servers]
-    workplace.configuration.add_entries(*servers, ("certificate", plan.name, plan.entry))
+    configuration.add_entries(*servers, ("certificate", plan.name, plan.entry))
 
 
 def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
@@ -74,7 +77,7 @@ def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
             check_ways(workplace, entry)
         elif method_of(entry, authority) == "file" and file_servers(workplace.config, entry):
             check_folders(workplace, file_servers(workplace.config, entry), entry.names)
-            check_addresses(workplace, entry.names)
+            check_addresses(workplace.view, entry.names)
 
 
 def _check_passing(workplace: "Workplace", plan: Plan) -> Certificate:
@@ -115,7 +118,7 @@ def carry_out(
             return outcome_of(workplace, got)
         from inkstamp.jobs.deployment.rollout import install
 
-        say_installs(workplace, got)
+        say_installs(workplace.progress, got)
         with at_step(got.installing):
             findings = install(workplace, got.wish)
         return put_in_place(workplace, got, findings)
@@ -192,10 +195,10 @@ def come_by(
     if edition is not None and not again and is_installed(workplace, edition, plan.entry):
         return ComeBy(entry=plan.entry, edition=edition, issued=False, in_place=True, again=again)
     passing = plan.entry
-    if edition is None and not _waits_at_portal(workplace, plan):
+    if edition is None and not _waits_at_portal(workplace.ledger, plan):
         passing = _check_passing(workplace, plan)
     said(plan)
-    write_entries(workplace, plan)
+    write_entries(workplace.configuration, plan)
     if edition is not None:
         return ComeBy(entry=plan.entry, edition=edition, issued=False, in_place=False, again=again)
     from inkstamp.jobs.lifecycle.failover import obtain_somewhere
@@ -206,8 +209,8 @@ def come_by(
     return ComeBy(entry=plan.entry, edition=edition, issued=True, in_place=False, again=again, left_out=left_out)
 
 
-def _waits_at_portal(workplace: "Workplace", plan: Plan) -> bool:
-    order = workplace.ledger.open_order(plan.name)
+def _waits_at_portal(ledger: "Ledger", plan: Plan) -> bool:
+    order = ledger.open_order(plan.name)
     return order is not None and order.state is OrderState.WAITING
 
 
@@ -273,11 +276,11 @@ def settle(workplace: "Workplace", name: str) -> None:
     tidy(workplace, name)
 
 
-def say_installs(workplace: "Workplace", got: ComeBy) -> None:
+def say_installs(progress: "Progress", got: ComeBy) -> None:
     """Tell that an edition is put on its servers now."""
     if got.entry.install:
         text = f"installing edition {got.edition.number} on {', '.join(got.entry.install)}"
-        workplace.progress.step(got.edition.certificate, text)
+        progress.step(got.edition.certificate, text)
 
 
 def good_edition(workplace: "Workplace", plan: Plan, *, anew: bool) -> EditionRecord | None:
@@ -319,6 +322,6 @@ def open_where_closed(workplace: "Workplace", plan: Plan) -> tuple[Plan, Passage
         ProofFailed, ServerTrouble: As of `let_through`.
 
     """
-    write_entries(workplace, plan)
+    write_entries(workplace.configuration, plan)
     left = replace(plan, write=False, new_servers=())
     return left, open_unless_open(workplace, plan.name)

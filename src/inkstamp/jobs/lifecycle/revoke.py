@@ -24,6 +24,7 @@ from inkstamp.pki.keys import PrivateKey
 
 if TYPE_CHECKING:
     from inkstamp.jobs.lifecycle.provisioning import Outcome
+    from inkstamp.jobs.progress import Progress
     from inkstamp.jobs.workplace import Workplace
 
 
@@ -163,7 +164,7 @@ def revoke(workplace: "Workplace", doomed: Doomed, reason: RevocationReason, *, 
         workplace.ledger.revocations.begin(doomed.edition.certificate, doomed.edition.number)
     outcome = _replaced(workplace, doomed) if replace else None
     with _client(workplace, doomed) as client:
-        already = _ask(workplace, client, doomed, reason)
+        already = _ask(workplace.progress, client, doomed, reason)
     if doomed.edition is not None:
         now = workplace.clock.now()
         newest = workplace.ledger.newest_edition(doomed.edition.certificate)
@@ -176,11 +177,11 @@ def revoke(workplace: "Workplace", doomed: Doomed, reason: RevocationReason, *, 
     return RevocationResult(doomed=doomed, reason=reason, already=already, replaced_by=outcome)
 
 
-def _ask(workplace: "Workplace", client: CaClient, doomed: Doomed, reason: RevocationReason) -> bool:
+def _ask(progress: "Progress", client: CaClient, doomed: Doomed, reason: RevocationReason) -> bool:
     """Ask the CA to revoke; returns whether it had done so before."""
     if not client.directory().revoke_cert:
         raise UsageError(f"“{doomed.authority}” does not revoke by ACME", advice="ask the CA on its own pages")
-    workplace.progress.step(doomed.authority, f"asking to revoke the certificate with serial {doomed.facts.serial}")
+    progress.step(doomed.authority, f"asking to revoke the certificate with serial {doomed.facts.serial}")
     try:
         client.revoke(doomed.der, CODES[reason], by=doomed.key)
     except CaProblem as problem:

@@ -14,6 +14,7 @@ from inkstamp.jobs.status.editions import refuse_revoked
 from inkstamp.ledger.records import EditionRecord
 
 if TYPE_CHECKING:
+    from inkstamp.clock import Clock
     from inkstamp.jobs.workplace import Workplace
 
 
@@ -44,7 +45,7 @@ def undo(workplace: "Workplace", name: str, *, preview: bool) -> Undone:
     with workplace.locks.certificate(name):
         settle(workplace, name)
         with workplace.locks.servers(entry.install):
-            folders = undoable(workplace, name)
+            folders = undoable(workplace.home, name)
             if not folders:
                 raise UsageError(
                     f"there is no install of “{name}” to undo",
@@ -53,8 +54,8 @@ def undo(workplace: "Workplace", name: str, *, preview: bool) -> Undone:
             groups = [group_back(workplace, entry, folder) for folder in folders]
             before = edition_before(workplace, name, folders[0])
             if before is not None:
-                refuse_revoked(workplace, before)
-            findings = _about(workplace, name, before)
+                refuse_revoked(workplace.ledger, before)
+            findings = _about(workplace.clock, name, before)
             if not preview:
                 findings += rollout.take_back(workplace, name, entry, folders, groups)
     return Undone(
@@ -67,11 +68,11 @@ def undo(workplace: "Workplace", name: str, *, preview: bool) -> Undone:
     )
 
 
-def _about(workplace: "Workplace", name: str, edition: EditionRecord | None) -> list[Finding]:
+def _about(clock: "Clock", name: str, edition: EditionRecord | None) -> list[Finding]:
     if edition is None:
         return [
             note("edition", name, "no edition was on these servers before: the sites get their previous configuration")
         ]
-    if workplace.clock.now() > edition.not_after:
+    if clock.now() > edition.not_after:
         return [warn("edition", name, f"edition {edition.number} expired {stamp(edition.not_after)}")]
     return []

@@ -95,7 +95,7 @@ class Lead:
         self._ledger = workplace.ledger
         self._entry = entry
         self._record = record
-        self._key = have_order_key(self._workplace, self._record, self._entry.key)
+        self._key = have_order_key(self._workplace.home, self._record, self._entry.key)
         self._account = workplace.account(entry.authority)
         self._client = self._account.client
         self._refused_before = refused
@@ -175,7 +175,7 @@ class Lead:
             drop(self._workplace, self._record, why)
             self._record = self._ledger.intend_order(self._record.certificate, self._entry.authority, self._entry.names)
             self._showing = self._begin_showing()
-            self._key = have_order_key(self._workplace, self._record, self._entry.key)
+            self._key = have_order_key(self._workplace.home, self._record, self._entry.key)
         elif not fresh:
             found = self._find_lost_order()
             if found is not None:
@@ -290,14 +290,14 @@ class Lead:
         """End an order whose request was refused for good, whatever the CA says that its state is."""
         text = f"order {self._record.id}: {problem.said or problem.what}"
         self._record = self._ledger.move_order(self._record, OrderState.REFUSED, "refused", text)
-        remove_tree(order_folder(self._workplace, self._record.id))
+        remove_tree(order_folder(self._workplace.home, self._record.id))
         again = f"the next run orders again: inkstamp stamp {self._record.certificate}"
         return problem.amended(advice=f"{problem.advice}; {again}")
 
     def _collect(self, url: str) -> EditionRecord:
         self._step("downloading and verifying the certificate")
         edition = collect(self._workplace, self._account, self._record, self._key, url)
-        remove_tree(order_folder(self._workplace, self._record.id))
+        remove_tree(order_folder(self._workplace.home, self._record.id))
         return edition
 
     def _refused(self, order: Order, authorizations: Sequence[Authorization]) -> CaProblem:
@@ -331,7 +331,7 @@ class Lead:
         self._record = self._ledger.move_order(
             self._record, OrderState.REFUSED, "refused", f"order {self._record.id}: {said}"
         )
-        remove_tree(order_folder(self._workplace, self._record.id))
+        remove_tree(order_folder(self._workplace.home, self._record.id))
         what = f"the CA refused to issue for {', '.join(names) or self._record.certificate}"
         return as_error(first, what, where=self._record.url, said=said, names=names)
 

@@ -19,6 +19,8 @@ from inkstamp.ledger.records import OPEN_STATES, EditionRecord, OrderRecord, Ord
 from inkstamp.pki import keys
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from inkstamp.jobs.workplace import Workplace
 
 _ORDER_SECONDS, _NAME_SECONDS = 1800.0, 10.0
@@ -52,10 +54,10 @@ def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal, *, w
     record = ledger.open_order(name)
     if record is not None and record.authority in entry.otherwise:
         entry = msgspec.structs.replace(entry, authority=record.authority)
-    unwanted = _why_unwanted(workplace, record, entry) if record is not None else ""
+    unwanted = _why_unwanted(workplace.home, record, entry) if record is not None else ""
     if record is not None and unwanted:
         if record.state is OrderState.WAITING:
-            expect_same(workplace, record, entry)
+            expect_same(workplace.config_file, record, entry)
         abandon(workplace, record, unwanted, valid_too=False)
         record = None
     fresh = record is None
@@ -144,14 +146,14 @@ def _another_way(entry: Certificate, refused: Mapping[str, str], tried: Mapping[
     return bool(refused) and all(set(methods_for(entry, name)) - set(tried[name]) for name in refused)
 
 
-def _why_unwanted(workplace: "Workplace", record: OrderRecord, entry: Certificate) -> str:
+def _why_unwanted(home: "Path", record: OrderRecord, entry: Certificate) -> str:
     """Say why an open order is not resumed; empty when it is."""
     changed = "the configuration has changed since"
     if record.authority != entry.authority:
         return changed
     if record.names != entry.names and not (entry.leave_out_failing and set(record.names) < set(entry.names)):
         return changed
-    if not (order_folder(workplace, record.id) / "key.pem").exists():
+    if not (order_folder(home, record.id) / "key.pem").exists():
         return "its key is missing, and its CSR was sent" if record.state is OrderState.FINALIZING else ""
-    same = keys.describe(read_order_key(workplace, record).public_key()) == entry.key
+    same = keys.describe(read_order_key(home, record).public_key()) == entry.key
     return "" if same else changed

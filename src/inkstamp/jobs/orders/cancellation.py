@@ -14,6 +14,8 @@ from inkstamp.jobs.validation import web_files
 from inkstamp.ledger.records import OrderRecord, OrderState
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from inkstamp.jobs.workplace import Workplace
 
 
@@ -70,7 +72,7 @@ def drop(workplace: "Workplace", record: OrderRecord, why: str) -> OrderRecord:
     """Give an order up: take its proofs down, remove its key, end it in the ledger."""
     web_files.take_down(workplace, record)
     ended = workplace.ledger.move_order(record, OrderState.DROPPED, "order dropped", f"order {record.id}: {why}")
-    remove_tree(order_folder(workplace, record.id))
+    remove_tree(order_folder(workplace.home, record.id))
     return ended
 
 
@@ -81,16 +83,16 @@ def clear_ended(workplace: "Workplace", name: str) -> None:
     for order_id in ledger.ended_orders(name):
         if order_id in standing:
             web_files.take_down_of(workplace, order_id)
-        remove_tree(order_folder(workplace, order_id))
+        remove_tree(order_folder(workplace.home, order_id))
 
 
-def expect_same(workplace: "Workplace", record: OrderRecord, entry: Certificate) -> None:
+def expect_same(config_file: "Path", record: OrderRecord, entry: Certificate) -> None:
     """Refuse to go on with an order for something else: it may be paid for, so only a person gives it up."""
     if record.names == entry.names and record.authority == entry.authority:
         return
     raise UsageError(
         f"order {record.id} is open for {', '.join(record.names)} at {record.authority}, and the configuration asks "
         "for something else now",
-        where=str(workplace.config_file),
+        where=str(config_file),
         advice=f"change the configuration back, or end that order: inkstamp order {record.certificate} --cancel",
     )

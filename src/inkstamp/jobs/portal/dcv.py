@@ -24,7 +24,9 @@ from inkstamp.view.addresses import address_book
 from inkstamp.view.records import Records
 
 if TYPE_CHECKING:
+    from inkstamp.config.model import Configuration
     from inkstamp.jobs.workplace import Workplace
+    from inkstamp.view.point import View
 
 _RECORDS = frozenset({ProofMethod.CNAME, ProofMethod.TXT})
 _PAUSE = 10.0
@@ -86,7 +88,7 @@ def prove(workplace: "Workplace", name: str, shown: PortalInput, *, wait: float 
         UsageError: No order waits, what is told cannot prove the names, or nothing is told yet.
 
     """
-    record = waiting_order(workplace, name)
+    record = waiting_order(workplace.ledger, name)
     entry = workplace.certificate(name)
     told = _told(workplace, record, entry, shown)
     if told:
@@ -154,7 +156,7 @@ def _as_told(workplace: "Workplace", record: OrderRecord, shown: PortalInput) ->
     if shown.method is ProofMethod.FILE:
         return file_for(names, shown.place, shown.content)
     if shown.method is ProofMethod.EMAIL:
-        return _mail_for(workplace, names, shown)
+        return _mail_for(workplace.view, names, shown)
     if shown.method is None:
         return []
     if shown.names:  # the user says which names it proves
@@ -163,8 +165,8 @@ def _as_told(workplace: "Workplace", record: OrderRecord, shown: PortalInput) ->
     return record_for(names, shown.method, shown.place, shown.content)
 
 
-def _mail_for(workplace: "Workplace", names: Sequence[str], shown: PortalInput) -> list[PortalDemand]:
-    choices = mail_choices(workplace, names)
+def _mail_for(view: "View", names: Sequence[str], shown: PortalInput) -> list[PortalDemand]:
+    choices = mail_choices(view, names)
     published = [address for choice in choices for address in choice.published]
     allowed = [name for name in names if is_allowed(shown.place, name, published)]
     if not allowed or (shown.names and len(allowed) < len(names)):
@@ -178,9 +180,9 @@ def _mail_for(workplace: "Workplace", names: Sequence[str], shown: PortalInput) 
     ]
 
 
-def mail_choices(workplace: "Workplace", names: Sequence[str]) -> list[MailChoice]:
+def mail_choices(view: "View", names: Sequence[str]) -> list[MailChoice]:
     """Return the addresses that a CA may write to for control of `names`, by domain, and whether mail arrives."""
-    records, book = Records(workplace.view), address_book(workplace.view)
+    records, book = Records(view), address_book(view)
     choices = []
     for domain in dict.fromkeys(domain for name in names for domain in domains_of(name)):
         contacts = [*records.caa_contacts(domain).records, *records.txt(f"_validation-contactemail.{domain}").records]
@@ -235,12 +237,12 @@ def _is_carried(workplace: "Workplace", entry: Certificate, proof: PortalProof) 
     """Tell whether a proof is put up from here; otherwise a person has to."""
     if proof.method is ProofMethod.FILE:
         return bool(file_servers(workplace.config, entry))
-    return proof.method in _RECORDS and _has_records(workplace, entry)
+    return proof.method in _RECORDS and _has_records(workplace.config, entry)
 
 
-def _has_records(workplace: "Workplace", entry: Certificate) -> bool:
+def _has_records(config: "Configuration", entry: Certificate) -> bool:
     """Tell whether what carries the certificate's proofs carries records; otherwise it is a server, or nobody."""
-    return record_carrier(workplace.config, entry) != BY_HAND
+    return record_carrier(config, entry) != BY_HAND
 
 
 def _as_record(proof: PortalProof) -> RecordProof:
@@ -252,7 +254,7 @@ def _put_up_records(
 ) -> list[dns_records.Placed]:
     """Put the records into DNS that do not stand there yet, and return all; none when a person makes them."""
     wanted = [_as_record(each) for each in proofs if each.method in _RECORDS]
-    if not wanted or not _has_records(workplace, entry):
+    if not wanted or not _has_records(workplace.config, entry):
         return []
     placed = dns_records.place(workplace, wanted)
     standing = {(each.name, each.value) for each in workplace.ledger.dns.of(record.id)}

@@ -122,7 +122,7 @@ def receive(workplace: "Workplace", bring: Bring, passphrase: Passphrase) -> Rec
         return before
     configured = workplace.config.certificate
     orders = (
-        [waiting_order(workplace, bring.certificate)]
+        [waiting_order(workplace.ledger, bring.certificate)]
         if bring.certificate
         else [each for each in workplace.ledger.waiting_orders() if each.certificate in configured]
     )
@@ -148,7 +148,7 @@ def receive(workplace: "Workplace", bring: Bring, passphrase: Passphrase) -> Rec
             return shown
         edition = shelve(workplace, choice.order, choice.key, chain, judged, where=choice.where)
         take_down(workplace, choice.order)
-        remove_tree(order_folder(workplace, choice.order.id))
+        remove_tree(order_folder(workplace.home, choice.order.id))
     return replace(shown, edition=edition)
 
 
@@ -178,7 +178,7 @@ def _collected_before(workplace: "Workplace", bring: Bring, haul: Haul) -> Recei
 
 def _choose(workplace: "Workplace", orders: Sequence[OrderRecord], haul: Haul) -> _Choice:
     """Find the certificate that belongs to one of the orders by its key; the newest when there are several."""
-    own = {order.id: read_order_key(workplace, order) for order in orders}
+    own = {order.id: read_order_key(workplace.home, order) for order in orders}
     fits = [
         _Choice(order, own[order.id], each.certificate, each.where)
         for each in haul.found

@@ -56,7 +56,7 @@ def _whose(
         until = f", valid until {stamp(edition.not_after)}"
         return f"is edition {edition.number} of “{edition.certificate}” already{until}", "download the new one"
     for other in others:
-        if same_key(leaf, read_order_key(workplace, other).public_key()):
+        if same_key(leaf, read_order_key(workplace.home, other).public_key()):
             return (
                 f"matches order {other.id} of “{other.certificate}”",
                 f"import it there: inkstamp collect {other.certificate} FILE…",

@@ -26,6 +26,7 @@ from inkstamp.proof.portal import by_rule, has_rule
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
+    from inkstamp.ledger.store import Ledger
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -60,14 +61,14 @@ def open_order(workplace: "Workplace", name: str, entry: Certificate) -> PortalO
         drop(workplace, record, "the configuration has changed since")
         record = None
     if record is not None:
-        expect_same(workplace, record, entry)
+        expect_same(workplace.config_file, record, entry)
     wanted = csr.for_names(entry.names, _subject(workplace, entry))
     if record is None:
         _expect_no_faults(workplace, wanted)
     opened = record is None
     record = record or ledger.intend_order(name, entry.authority, entry.names)
-    key = have_order_key(workplace, record, entry.key)
-    request = order_folder(workplace, record.id) / "request.pem"
+    key = have_order_key(workplace.home, record, entry.key)
+    request = order_folder(workplace.home, record.id) / "request.pem"
     if not request.exists():
         # ECDSA signatures differ each time, and the digests that portals name proofs by with them: made once.
         write_bytes(request, csr.to_pem(csr.make(key, wanted)))
@@ -87,7 +88,7 @@ def _may_go_on(record: OrderRecord, entry: Certificate) -> bool:
 
 def show_order(workplace: "Workplace", record: OrderRecord, *, opened: bool = False) -> PortalOrder:
     """Gather what is known of an order that waits at a portal."""
-    file = order_folder(workplace, record.id) / "request.pem"
+    file = order_folder(workplace.home, record.id) / "request.pem"
     data = read_bytes(file)
     facts = csr.facts(csr.read(data, str(file)), str(file), private=workplace.is_private)
     proofs = tuple(workplace.ledger.portal.of(record.id))
@@ -105,9 +106,9 @@ def show_order(workplace: "Workplace", record: OrderRecord, *, opened: bool = Fa
     )
 
 
-def waiting_order(workplace: "Workplace", name: str) -> OrderRecord:
+def waiting_order(ledger: "Ledger", name: str) -> OrderRecord:
     """Return the order that waits at a portal; UsageError when there is none."""
-    record = workplace.ledger.open_order(name)
+    record = ledger.open_order(name)
     if record is None or record.state is not OrderState.WAITING:
         raise UsageError(
             f"no order for “{name}” waits at a portal",

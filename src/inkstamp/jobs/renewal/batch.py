@@ -180,7 +180,7 @@ def _is_in_place(workplace: "Workplace", got: ComeBy, stack: ExitStack) -> bool:
     settle(workplace, name)
     if not got.again and is_installed(workplace, got.edition, got.entry):
         return True
-    say_installs(workplace, got)
+    say_installs(workplace.progress, got)
     return False
 
 

@@ -15,9 +15,11 @@ from inkstamp.jobs.sweep_record import LastSweep, record_sweep, running
 from inkstamp.ledger.records import TRIAL_ORDER
 
 if TYPE_CHECKING:
+    from inkstamp.clock import Clock
     from inkstamp.jobs.lifecycle.provisioning import Outcome
     from inkstamp.jobs.notification.messages import RunResult
     from inkstamp.jobs.workplace import Workplace
+    from inkstamp.ledger.store import Ledger
 
 
 RUN_SECONDS = 4 * 3600.0
@@ -107,7 +109,7 @@ def renew(
 
         with within(_TELLING_SECONDS):
             looked_at = names if only else (*names, *workplace.config.mistaken)
-            sweep = replace(sweep, internal=report(workplace, _result(workplace, sweep), looked_at))
+            sweep = replace(sweep, internal=report(workplace, _result(workplace.clock, sweep), looked_at))
     return sweep
 
 
@@ -144,11 +146,11 @@ def _renew(
     return Sweep(found, tuple(results))
 
 
-def _result(workplace: "Workplace", sweep: Sweep) -> "RunResult":
+def _result(clock: "Clock", sweep: Sweep) -> "RunResult":
     from inkstamp.jobs.notification.messages import RunResult
 
     return RunResult(
-        summary=sweep.summary(workplace.clock.now()),
+        summary=sweep.summary(clock.now()),
         renewed=tuple(each.outcome.edition for each in sweep.done if each.outcome is not None and each.outcome.issued),
         errors={each.due.name: each.error for each in sweep.renewed if each.error is not None},
         cut_off=sweep.cut_off,
@@ -175,13 +177,13 @@ def _each_done(workplace: "Workplace", due: Sequence[Due], at_once: int | None) 
             continue
         if not isinstance(ended, Busy | StillWaiting):
             workplace.ledger.note("failed", ended.what, each.name)
-        if isinstance(ended, InternalError) and not _is_recorded(workplace, each.name, ended):
+        if isinstance(ended, InternalError) and not _is_recorded(workplace.ledger, each.name, ended):
             record(workplace, each.name, ended)
         yield Renewed(each, None, ended)
 
 
-def _is_recorded(workplace: "Workplace", name: str, error: InternalError) -> bool:
-    setback = workplace.ledger.setbacks.of(name)
+def _is_recorded(ledger: "Ledger", name: str, error: InternalError) -> bool:
+    setback = ledger.setbacks.of(name)
     return setback is not None and setback.told.traceback == error.traceback
 
 

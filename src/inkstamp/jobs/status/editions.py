@@ -10,6 +10,8 @@ from inkstamp.pki import keys
 
 if TYPE_CHECKING:
     from inkstamp.jobs.workplace import Workplace
+    from inkstamp.ledger.shelf import Shelf
+    from inkstamp.ledger.store import Ledger
 
 
 def served_beside(workplace: "Workplace", name: str, edition: EditionRecord) -> dict[str, str]:
@@ -23,17 +25,17 @@ def served_beside(workplace: "Workplace", name: str, edition: EditionRecord) -> 
     return {each.sha256: other for other, each in found if each is not None}
 
 
-def refuse_revoked(workplace: "Workplace", edition: EditionRecord) -> None:
+def refuse_revoked(ledger: "Ledger", edition: EditionRecord) -> None:
     """Keep an edition that its CA has revoked off the servers: somebody else may have its key.
 
     Raises:
         EditionUnfit: It is revoked.
 
     """
-    known = workplace.ledger.revocations.of(edition.certificate, edition.number)
+    known = ledger.revocations.of(edition.certificate, edition.number)
     if known is None:
         return
-    name, newest = edition.certificate, workplace.ledger.newest_edition(edition.certificate)
+    name, newest = edition.certificate, ledger.newest_edition(edition.certificate)
     why = f" ({known.why})" if known.why else ""
     is_newest = newest is None or newest.number == edition.number
     raise EditionUnfit(
@@ -42,15 +44,15 @@ def refuse_revoked(workplace: "Workplace", edition: EditionRecord) -> None:
     )
 
 
-def expect_pair(workplace: "Workplace", edition: EditionRecord) -> None:
+def expect_pair(shelf: "Shelf", edition: EditionRecord) -> None:
     """Make sure that the key on the shelf is the certificate's and open, before a server is given both.
 
     Raises:
         EditionUnfit: It is not.
 
     """
-    file = workplace.shelf.edition(edition.certificate, edition.number) / "key.pem"
-    fits = keys.is_key_of(workplace.shelf.chain(edition.certificate, edition.number)[0], read_bytes(file))
+    file = shelf.edition(edition.certificate, edition.number) / "key.pem"
+    fits = keys.is_key_of(shelf.chain(edition.certificate, edition.number)[0], read_bytes(file))
     if not fits:
         why = "is encrypted" if fits is None else "does not match the certificate"
         raise EditionUnfit(

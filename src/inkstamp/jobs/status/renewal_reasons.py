@@ -81,7 +81,7 @@ def _is_unfit(workplace: "Workplace", edition: EditionRecord) -> bool:
     from inkstamp.jobs.status.editions import expect_pair
 
     try:
-        expect_pair(workplace, edition)
+        expect_pair(workplace.shelf, edition)
     except EditionUnfit:
         return True
     except FileTrouble:

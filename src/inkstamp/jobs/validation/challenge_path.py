@@ -46,13 +46,13 @@ class Passage:
     done: bool
 
 
-def _folder(workplace: "Workplace", name: str) -> Path:
-    return workplace.home / "passages" / name
+def _folder(home: Path, name: str) -> Path:
+    return home / "passages" / name
 
 
 def open_unless_open(workplace: "Workplace", name: str) -> Passage | None:
     """Open the challenge path of a certificate; None where it is open, or was opened before. As `let_through`."""
-    if way_back.kept(_folder(workplace, name)) is not None:
+    if way_back.kept(_folder(workplace.home, name)) is not None:
         return None
     return _let_through(workplace, name, preview=False)
 
@@ -82,13 +82,13 @@ def _let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage
         )
     with workplace.locks.certificate(name), workplace.locks.servers(servers):
         _recover(workplace, name, servers)
-        if way_back.kept(_folder(workplace, name)) is not None:
+        if way_back.kept(_folder(workplace.home, name)) is not None:
             raise UsageError(
                 f"the challenge path of “{name}” was opened before",
-                where=str(_folder(workplace, name)),
+                where=str(_folder(workplace.home, name)),
                 advice=f"close it first, to open it again: inkstamp prove {name} --close-again",
             )
-        check_addresses(workplace, [each for each in entry.names if not each.startswith("*.")])
+        check_addresses(workplace.view, [each for each in entry.names if not each.startswith("*.")])
         before = _look(workplace, name)
         failing = [each.name for each in before if _fails(each)]
         if not failing:
@@ -138,7 +138,7 @@ def _open(
     # Written down before they are made: what of these folders is empty may go when the way is closed.
     folders = [[each, workplace.config.server[each].proof_folder] for each in changed]
     began, up = workplace.clock.now(), up_of(map(workplace.server, changed))
-    way_back.keep(_folder(workplace, name), changes, open=False, folders=folders, up=up)
+    way_back.keep(_folder(workplace.home, name), changes, open=False, folders=folders, up=up)
     try:
         for server, folder in folders:
             workplace.server(server).host.have_folder(folder)
@@ -150,7 +150,7 @@ def _open(
         trouble, stopped = _put_back(workplace, name, began)
         advice = "; ".join(filter(None, [", ".join(["all files are restored", *trouble]), error.advice]))
         raise error.amended(what="; ".join([error.what, *stopped]), advice=advice) from error.__cause__
-    way_back.remark(_folder(workplace, name), open=True)
+    way_back.remark(_folder(workplace.home, name), open=True)
     return seen
 
 
@@ -172,8 +172,8 @@ def _look_until_seen(workplace: "Workplace", name: str, names: Sequence[str]) ->
 
 def _put_back(workplace: "Workplace", name: str, since: datetime) -> tuple[list[str], list[str]]:
     """Bring the files back; returns what went wrong with that, and which servers had stopped since a moment."""
-    folder = _folder(workplace, name)
-    manifest = way_back.bring_back(workplace, folder)
+    folder = _folder(workplace.home, name)
+    manifest = way_back.bring_back(workplace.servers, folder)
     trouble = way_back.reload_all(workplace, dict.fromkeys(each["server"] for each in manifest["files"]))
     stopped = [
         told for each in manifest.get("up", ()) if (told := start_again(workplace.server(each), workplace.clock, since))
@@ -190,7 +190,7 @@ def _drop_folders(workplace: "Workplace", folders: Sequence[Sequence[str]]) -> N
 
 def _recover(workplace: "Workplace", name: str, servers: Sequence[str]) -> None:
     """Put back what a run that was killed had begun to change."""
-    manifest = way_back.kept(_folder(workplace, name))
+    manifest = way_back.kept(_folder(workplace.home, name))
     if manifest is not None and not manifest["open"] and servers:
         workplace.progress.step(name, "rolling back an interrupted run")
         _put_back(workplace, name, workplace.clock.now())
@@ -205,12 +205,12 @@ def close_again(workplace: "Workplace", name: str) -> Passage:
 
     """
     entry: Certificate = workplace.certificate(name)
-    folder = _folder(workplace, name)
+    folder = _folder(workplace.home, name)
     with workplace.locks.certificate(name), workplace.locks.servers(file_servers(workplace.config, entry)):
         manifest = way_back.kept(folder)
         if manifest is None:
             raise UsageError(f"no change was made for “{name}”", advice="there is nothing to close")
-        undone = way_back.reversed_changes(workplace, folder, nearest=True)
+        undone = way_back.reversed_changes(workplace.servers, folder, nearest=True)
         for each in dict.fromkeys(change.server for change in undone):
             test_before(workplace.configured(each))
         way_back.make(workplace, undone)

@@ -192,7 +192,7 @@ class Showing:
     def _put_up(self, method: str, group: Sequence[_Task]) -> _Seen:
         if method == "dns-01":
             return self._records(group)
-        web_files.check_addresses(self._workplace, [task.name for task in group])
+        web_files.check_addresses(self._workplace.view, [task.name for task in group])
         return self._handshakes(group) if method == "tls-alpn-01" else self._files(group)
 
     def _files(self, group: Sequence[_Task]) -> _Seen:
@@ -209,7 +209,7 @@ class Showing:
             self._listen(port, group, lambda where: answer_files(where, port, self._answered_files))
         ours = web_files.answers_at(self._workplace, servers)
         seen = web_files.look_until_seen(
-            self._workplace,
+            self._workplace.clock,
             list(proofs.values()),
             lambda proof: look_at(proof, self._workplace.view, ours, self._caution()),
         )
@@ -249,7 +249,7 @@ class Showing:
         port = view.https_port
         self._listen(port, group, lambda where: answer_handshakes(where, port, self._answered_handshakes))
         seen = web_files.look_until_seen(
-            self._workplace, list(proofs.values()), lambda proof: look_at_handshake(proof, view, self._caution())
+            self._workplace.clock, list(proofs.values()), lambda proof: look_at_handshake(proof, view, self._caution())
         )
         return {url: seen[proof] for url, proof in proofs.items()}
 
@@ -327,7 +327,7 @@ def _check_way(workplace: "Workplace", entry: Certificate, name: str) -> None:
             else:
                 servers = file_servers(workplace.config, entry) if method == "http-01" else ()
                 web_files.check_folders(workplace, servers, [name])
-                web_files.check_addresses(workplace, [name])
+                web_files.check_addresses(workplace.view, [name])
         except _SURMOUNTABLE:
             if method == methods[-1]:
                 raise

@@ -34,7 +34,9 @@ from inkstamp.view.records import Records
 from inkstamp.wording import known_names
 
 if TYPE_CHECKING:
+    from inkstamp.config.config_file import ConfigFile
     from inkstamp.jobs.workplace import Workplace
+    from inkstamp.view.point import View
 
 _AT_ONCE = 16
 _NAME_SECONDS = 120.0
@@ -101,7 +103,7 @@ def precheck(
         take_down_of(workplace, TRIAL_ORDER)  # of a run that was killed
         try:
             for wish in wishes:
-                if _servers(workplace, wish):
+                if _servers(workplace.configuration, wish):
                     _plant(workplace, wish, trials, troubles)
                 elif wish.method == "dns-01":
                     _make_record(workplace, wish, records, troubles)
@@ -185,11 +187,11 @@ def _plant(
     proof = _trial(wish.name)
     try:
         with apart():
-            put_up(workplace, TRIAL_ORDER, _servers(workplace, wish), [proof])
+            put_up(workplace, TRIAL_ORDER, _servers(workplace.configuration, wish), [proof])
     except InkStampError as error:
         about = "server" if isinstance(error, ServerTrouble) else "validation"
         told = bad(about, wish.name, error.what, error.advice)
-        troubles[wish.name] = [told, *in_the_way(workplace, _servers(workplace, wish), proof)]
+        troubles[wish.name] = [told, *in_the_way(workplace, _servers(workplace.configuration, wish), proof)]
         return
     trials[wish.name] = proof
 
@@ -237,7 +239,7 @@ def _looker(
             found = address_book(workplace.view).look_up(name)
             addresses = found.all
             findings += _addresses(workplace, wish, found, records)
-            findings += _web(workplace, wish, trials, troubles) if wish.method == "http-01" else _tls(workplace)
+            findings += _web(workplace, wish, trials, troubles) if wish.method == "http-01" else _tls(workplace.view)
         else:
             findings += [*_zone(workplace, name), *_record(workplace, wish, made.get(name), troubles)]
         if as_address(name):  # CAA is about names (RFC 8659 section 1)
@@ -285,7 +287,12 @@ def _addresses(workplace: "Workplace", wish: _NameToCheck, known: Addresses, rec
     findings = []
     for address in addresses:
         ours = next(
-            (each for each in _servers(workplace, wish) if workplace.server(each).answers_at(name, address)), ""
+            (
+                each
+                for each in _servers(workplace.configuration, wish)
+                if workplace.server(each).answers_at(name, address)
+            ),
+            "",
         )
         if ours:
             findings.append(ok("address", name, f"{address} is answered by {ours}"))
@@ -308,22 +315,22 @@ def _web(
     if proof is None:
         why = wish.lacking or "no server is named; add --via SERVER"
         return [warn("validation", wish.name, f"was not tried: {why}", f"inkstamp precheck {wish.name} --via SERVER")]
-    servers = _servers(workplace, wish)
+    servers = _servers(workplace.configuration, wish)
     seen = look_at(proof, workplace.view, answers_at(workplace, servers), Caution(whole=wish.whole))
     return seen if worst(seen) is not Severity.BAD else [*seen, *in_the_way(workplace, servers, proof)]
 
 
-def _servers(workplace: "Workplace", wish: _NameToCheck) -> tuple[str, ...]:
+def _servers(configuration: "ConfigFile", wish: _NameToCheck) -> tuple[str, ...]:
     if wish.method != "http-01":
         return ()
-    return tuple(each for each in wish.via if each in workplace.config_or_empty().server)
+    return tuple(each for each in wish.via if each in configuration.current_or_empty().server)
 
 
 def _make_record(
     workplace: "Workplace", wish: _NameToCheck, made: dict[str, Placed], troubles: dict[str, list[Finding]]
 ) -> None:
     """Put a record into DNS as it would be for the proof; that it cannot be is a finding, too."""
-    carrier = _record_carrier(workplace, wish)
+    carrier = _record_carrier(workplace.configuration, wish)
     if not carrier:
         return
     try:
@@ -337,8 +344,8 @@ def _make_record(
     made[wish.name] = placed
 
 
-def _record_carrier(workplace: "Workplace", wish: _NameToCheck) -> str:
-    config = workplace.config_or_empty()
+def _record_carrier(configuration: "ConfigFile", wish: _NameToCheck) -> str:
+    config = configuration.current_or_empty()
     return next((each for each in wish.via if each in config.nameserver or each in config.program), "")
 
 
@@ -352,12 +359,12 @@ def _record(
         return [
             warn("validation", wish.name, f"was not tried: {why}", f"inkstamp precheck '{wish.name}' --via NAMESERVER")
         ]
-    return dns_records.observe(workplace, _record_carrier(workplace, wish), [placed])[placed]
+    return dns_records.observe(workplace, _record_carrier(workplace.configuration, wish), [placed])[placed]
 
 
-def _tls(workplace: "Workplace") -> list[Finding]:
+def _tls(view: "View") -> list[Finding]:
     """For handshakes: whether the port can be had."""
-    port = workplace.view.https_port
+    port = view.https_port
     holder = next(iter(local_listeners(port)), None)
     if holder is not None:
         return [bad("validation", f"port {port}", f"is taken by {holder}, and tls-alpn-01 needs it",

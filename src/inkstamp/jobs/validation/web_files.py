@@ -18,7 +18,10 @@ from inkstamp.view.addresses import address_book
 from inkstamp.view.point import is_own_address
 
 if TYPE_CHECKING:
+    from inkstamp.clock import Clock
     from inkstamp.jobs.workplace import Workplace
+    from inkstamp.servers.pool import ServerPool
+    from inkstamp.view.point import View
 
 _P = TypeVar("_P")
 _LOOK_SECONDS = 2.0
@@ -43,9 +46,9 @@ def check_folders(workplace: "Workplace", servers: Sequence[str], names: Sequenc
                 server.host.check_root(place.root, place.parts)
 
 
-def check_addresses(workplace: "Workplace", names: Sequence[str]) -> None:
+def check_addresses(view: "View", names: Sequence[str]) -> None:
     """Make sure that each name has an address; ProofFailed tells all that have none at once."""
-    book = address_book(workplace.view)
+    book = address_book(view)
     lost = [
         bad("address", name, found.trouble, found.remedy(name))
         for name in names
@@ -122,12 +125,12 @@ def put_up(workplace: "Workplace", order_id: int, servers: Sequence[str], proofs
 
 
 def look_until_seen(
-    workplace: "Workplace", proofs: Sequence[_P], look: Callable[[_P], list[Finding]]
+    clock: "Clock", proofs: Sequence[_P], look: Callable[[_P], list[Finding]]
 ) -> dict[_P, list[Finding]]:
     """Look at each proof from outside, more than once at those that are not seen at first."""
     seen: dict[_P, list[Finding]] = {}
     unseen = list(proofs)
-    for _ in poll(workplace.clock, pause=_PAUSE, seconds=_LOOK_SECONDS):
+    for _ in poll(clock, pause=_PAUSE, seconds=_LOOK_SECONDS):
         seen |= {proof: look(proof) for proof in unseen}
         unseen = [proof for proof in unseen if worst(seen[proof]) is Severity.BAD]
         if not unseen:
@@ -140,13 +143,13 @@ def in_the_way(workplace: "Workplace", servers: Sequence[str], proof: FileProof)
     return [
         note("server", proof.name, f"by the configuration, {proof.folder}… {each.what} ({each.where})")
         for name in servers
-        for each in _obstacles(workplace, name, proof)
+        for each in _obstacles(workplace.servers, name, proof)
     ]
 
 
-def _obstacles(workplace: "Workplace", server: str, proof: FileProof) -> tuple[Obstacle, ...]:
+def _obstacles(servers: "ServerPool", server: str, proof: FileProof) -> tuple[Obstacle, ...]:
     try:
-        return workplace.server(server).obstacles(proof.name, proof.parts)[:_MOST_OBSTACLES]
+        return servers.get(server).obstacles(proof.name, proof.parts)[:_MOST_OBSTACLES]
     except InkStampError:
         return ()  # the configuration cannot be read, which is told where the proof was to be put up
 

@@ -374,6 +374,7 @@ def other_ca(
     command += options
     known = {_CA_ENVIRONMENT[name]: value for name, value in {**usual, **env}.items()}
     with running(command, log, api_port, known) as process:
+        wait_for_port(management_port, process, log)  # which it opens beside the other, now before it and now after it
         yield (
             f"https://localhost:{api_port}/dir",
             OtherCa(f"https://localhost:{management_port}", cert, log, process.pid),

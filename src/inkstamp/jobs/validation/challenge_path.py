@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.config.carrying import file_servers
 from inkstamp.config.model import Certificate
-from inkstamp.deadline import poll
+from inkstamp.deadline import at_least, poll
 from inkstamp.errors import InkStampError, ServerTrouble, UsageError
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity
@@ -31,6 +31,8 @@ if TYPE_CHECKING:
 _FOLDER = (".well-known", "acme-challenge")
 _LOOK_SECONDS = 5.0
 _PAUSE = 0.2
+_BACK_SECONDS = 120.0
+"""For bringing files back, whatever time is left."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -173,12 +175,12 @@ def _look_until_seen(workplace: "Workplace", name: str, names: Sequence[str]) ->
 def _put_back(workplace: "Workplace", name: str, since: datetime) -> tuple[list[str], list[str]]:
     """Bring the files back; returns what went wrong with that, and which servers had stopped since a moment."""
     folder = _folder(workplace.home, name)
-    manifest = way_back.bring_back(workplace.servers, folder)
-    trouble = way_back.reload_all(workplace, dict.fromkeys(each["server"] for each in manifest["files"]))
-    stopped = [
-        told for each in manifest.get("up", ()) if (told := start_again(workplace.server(each), workplace.clock, since))
-    ]
-    _drop_folders(workplace, manifest["folders"])
+    with at_least(_BACK_SECONDS):
+        manifest = way_back.bring_back(workplace.servers, folder)
+        trouble = way_back.reload_all(workplace, dict.fromkeys(each["server"] for each in manifest["files"]))
+        up = [workplace.server(each) for each in manifest.get("up", ())]
+        stopped = [told for each in up if (told := start_again(each, workplace.clock, since))]
+        _drop_folders(workplace, manifest["folders"])
     remove_tree(folder)
     return trouble, stopped
 

@@ -78,6 +78,7 @@ def poll(clock: Clock, *, pause: float, seconds: float, waits: Callable[[float],
         yield
         if clock.monotonic() >= deadline or is_over():
             return
+        wait = time_left(pause)
         if waits is not None:
-            waits(pause)
-        clock.sleep(time_left(pause))
+            waits(wait)
+        clock.sleep(wait)

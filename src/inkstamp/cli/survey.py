@@ -69,7 +69,7 @@ def _site(report: "SiteReport") -> None:
                 "issued", f"by “{report.certificate.issuer}”, {counted(report.days_left or 0, 'day')} left ({until})"
             )
         )
-        more = "no intermediate" if not report.issuers else f"{report.issuers} intermediate{'s'[: report.issuers > 1]}"
+        more = "no intermediate" if not report.issuers else counted(report.issuers, "intermediate")
         print(output.field("file", f"{site.certificate_file}, {report.certificate.key}, {more}"))
         if report.key_rights:
             fits = {True: ", matches", False: ", does not match", None: ""}[report.key_matches]

@@ -117,6 +117,5 @@ def _ago(span: timedelta) -> str:
     minutes = int(span.total_seconds() // 60)
     for size, word in ((1440, "day"), (60, "hour"), (1, "minute")):
         if minutes >= size:
-            count = minutes // size
-            return f"{count} {word}{'s'[: count > 1]} ago"
+            return f"{counted(minutes // size, word)} ago"
     return "just now"

@@ -6,7 +6,8 @@
 4. if it is seen, the way stays open for this and later orders; otherwise everything goes back byte for byte
 """
 
-from collections.abc import Sequence
+import math
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -26,11 +27,15 @@ from inkstamp.servers.reload import take_effect, test_before
 from inkstamp.servers.run_state import start_again, up_of
 
 if TYPE_CHECKING:
+    from inkstamp.clock import Clock
     from inkstamp.jobs.workplace import Workplace
 
 _FOLDER = (".well-known", "acme-challenge")
 _LOOK_SECONDS = 5.0
 _PAUSE = 0.2
+_STEADY_SECONDS = 0.5
+"""How long files must come through: workers of before take connections beside the new ones after a reload, and a
+validation that meets one of them costs the whole order."""
 _BACK_SECONDS = 120.0
 """For bringing files back, whatever time is left."""
 
@@ -157,19 +162,31 @@ def _open(
 
 
 def _look_until_seen(workplace: "Workplace", name: str, names: Sequence[str]) -> list[NameCheck]:
-    """Try files from outside until all come through; for a moment after a reload the workers of before still answer."""
-    failing: list[NameCheck] = []
-    for _ in poll(workplace.clock, pause=_PAUSE, seconds=_LOOK_SECONDS):
-        checks = [each for each in _look(workplace, name) if each.name in names]
-        failing = [each for each in checks if _fails(each)]
-        if not failing:
-            return checks
+    """Try files from outside until all come through."""
+    checks = look_until_steady(lambda: [each for each in _look(workplace, name) if each.name in names], workplace.clock)
+    failing = [each for each in checks if _fails(each)]
+    if not failing:
+        return checks
     raise ServerTrouble(
         f"a file for {failing[0].name} is not seen from outside after the change either",
         where=", ".join(dict.fromkeys(workplace.certificate(name).carriers)),
         advice="something else is in the way: see the findings",
         findings=[finding for each in failing for finding in each.findings],
     )
+
+
+def look_until_steady(look: Callable[[], list[NameCheck]], clock: "Clock") -> list[NameCheck]:
+    """Look again and again until all files come through, and keep coming through; returns what was seen last.
+
+    For a moment after a reload the workers of before still answer, so that one look may meet a new one by chance.
+    """
+    checks, since = list[NameCheck](), math.inf
+    for _ in poll(clock, pause=_PAUSE, seconds=_LOOK_SECONDS):
+        checks = look()
+        since = math.inf if any(map(_fails, checks)) else min(since, clock.monotonic())
+        if clock.monotonic() - since >= _STEADY_SECONDS:
+            break
+    return checks
 
 
 def _put_back(workplace: "Workplace", name: str, since: datetime) -> tuple[list[str], list[str]]:

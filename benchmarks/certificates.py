@@ -36,9 +36,9 @@ def ours(config: Path, run: str, count: int, at_once: int) -> dict[str, Any]:
     """All certificates by the jobs that `inkstamp renew` runs, in this one process."""
     from inkstamp.config.model import Certificate
     from inkstamp.jobs.renewal.run import renew
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.runtime import Runtime
 
-    place = Workplace(config, config.parent / f"home-{run}")
+    runtime = Runtime(config, config.parent / f"home-{run}")
     entries = {
         each.partition(".")[0]: Certificate(names=(each,), authority="quayside", via="front")
         for each in names(count, run)
@@ -46,17 +46,17 @@ def ours(config: Path, run: str, count: int, at_once: int) -> dict[str, Any]:
     import msgspec
 
     first = Certificate(names=(f"{run}0.saltmarsh.test",), authority="quayside", via="front")
-    place.configuration.use(msgspec.structs.replace(place.config, certificate=entries | {"first": first}))
-    renew(place, ("first",))  # imports done, connection warm
-    place.account("quayside").requests.clear()
-    place.configuration.use(msgspec.structs.replace(place.config, certificate=entries))
+    runtime.configuration.use(msgspec.structs.replace(runtime.config, certificate=entries | {"first": first}))
+    renew(runtime, ("first",))  # imports done, connection warm
+    runtime.accounts.get("quayside").requests.clear()
+    runtime.configuration.use(msgspec.structs.replace(runtime.config, certificate=entries))
     cpu, wall = usage(), time.perf_counter()
-    sweep = renew(place, at_once=at_once)
+    sweep = renew(runtime, at_once=at_once)
     figures = {"cpu": usage() - cpu, "wall": time.perf_counter() - wall}
     for each in sweep.failed:
         raise SystemExit(f"{each.due.name}: {each.error}")
-    counts = dict(place.account("quayside").requests)
-    place.close(0)
+    counts = dict(runtime.accounts.get("quayside").requests)
+    runtime.close(0)
     return figures | {"requests": {kind: counts[kind] for kind in sorted(counts)}}
 
 

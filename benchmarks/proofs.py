@@ -24,9 +24,9 @@ from bind_world import SECONDARY, BindWorld, bind_world
 from inkstamp.findings import Severity, worst
 from inkstamp.jobs.validation import dns_records
 from inkstamp.jobs.validation import precheck as job
-from inkstamp.jobs.workplace import Workplace
 from inkstamp.proof import carriers
 from inkstamp.proof.record import RecordProof
+from inkstamp.runtime import Runtime
 from inkstamp.view import authoritative
 
 TABLES = '\n[nameserver.primary]\nkey_file = "primary.tsig"\n'
@@ -47,21 +47,21 @@ def counted(owner: Any, name: str, counts: Counter[str]) -> Callable[[], None]:
 def by_records(world: BindWorld, count: int) -> None:
     counts: Counter[str] = Counter()
     undo = [counted(carriers, "send_update", counts), counted(authoritative, "ask_server", counts)]
-    place = Workplace(world.config, world.home)
+    runtime = Runtime(world.config, world.home)
     names = [f"n{number}.saltmarsh.test" for number in range(count)]
-    order = place.ledger.intend_order("many", "quayside", names)
+    order = runtime.ledger.intend_order("many", "quayside", names)
     proofs = [RecordProof("txt", f"_acme-challenge.{name}", "v" * 43) for name in names]
     began = time.monotonic()
-    placed = dns_records.place(place, proofs)
+    placed = dns_records.place(runtime, proofs)
     found = time.monotonic()
-    dns_records.put_up(place, order.id, "primary", placed)
+    dns_records.put_up(runtime, order.id, "primary", placed)
     updated = time.monotonic()
-    observed = dns_records.observe(place, "primary", placed)
+    observed = dns_records.observe(runtime, "primary", placed)
     assert worst(finding for found in observed.values() for finding in found) is Severity.OK
     seen = time.monotonic()
-    dns_records.take_down_of(place, order.id)
+    dns_records.take_down_of(runtime, order.id)
     gone = time.monotonic()
-    place.close(0)
+    runtime.close(0)
     for each in undo:
         each()
     print(f"{f'{count} names in one order by dns-01, two nameservers':<58}  seconds")
@@ -75,9 +75,9 @@ def by_records(world: BindWorld, count: int) -> None:
 
 def lagging(world: BindWorld) -> None:
     """How long after the last nameserver has a record the waiting ends; the second one is stopped for a while."""
-    place = Workplace(world.config, world.home)
-    order = place.ledger.intend_order("late", "quayside", ["late.saltmarsh.test"])
-    placed = dns_records.place(place, [RecordProof("txt", "_acme-challenge.late.saltmarsh.test", "v" * 43)])
+    runtime = Runtime(world.config, world.home)
+    order = runtime.ledger.intend_order("late", "quayside", ["late.saltmarsh.test"])
+    placed = dns_records.place(runtime, [RecordProof("txt", "_acme-challenge.late.saltmarsh.test", "v" * 43)])
     there: list[float] = []
 
     def witness() -> None:
@@ -92,12 +92,12 @@ def lagging(world: BindWorld) -> None:
     world.secondary.send_signal(signal.SIGSTOP)
     watcher = threading.Thread(target=witness)
     watcher.start()
-    dns_records.put_up(place, order.id, "primary", placed)
-    dns_records.observe(place, "primary", placed)
+    dns_records.put_up(runtime, order.id, "primary", placed)
+    dns_records.observe(runtime, "primary", placed)
     ended = time.monotonic()
     watcher.join()
-    dns_records.take_down_of(place, order.id)
-    place.close(0)
+    dns_records.take_down_of(runtime, order.id)
+    runtime.close(0)
     print(f"{'a nameserver that lags: its having it, to our going on':<58}  {max(ended - there[0], 0):7.3f}")
 
 
@@ -113,11 +113,11 @@ def beforehand(world: BindWorld, count: int) -> None:
     print(f"\n{f'precheck of {count} names':<58}  seconds  names/s")
     for told, at_once in (("one after another", 1), ("as it is", job._AT_ONCE)):
         job._AT_ONCE = at_once
-        place = Workplace(world.config, world.home)
+        runtime = Runtime(world.config, world.home)
         began = time.monotonic()
-        checks = job.precheck(place, names)
+        checks = job.precheck(runtime, names)
         wall = time.monotonic() - began
-        place.close(0)
+        runtime.close(0)
         failing = [each for each in checks if not each.passes]
         if failing:
             raise SystemExit(f"{len(failing)} fail: {failing[0]}")

@@ -37,9 +37,9 @@ from inkstamp.acme import session
 from inkstamp.config.load import parse
 from inkstamp.errors import InkStampError
 from inkstamp.jobs.renewal.run import renew
-from inkstamp.jobs.workplace import Workplace
 from inkstamp.ledger import shelf as shelf_room
 from inkstamp.ledger.sqlite import Database
+from inkstamp.runtime import Runtime
 from inkstamp.standins.ca import SimulatedCa
 from inkstamp.standins.nameserver import Nameserver
 from inkstamp.standins.ports import free_ports
@@ -155,14 +155,14 @@ class Runner:
         if disk_full:
             _fill_disk()
         config = self._folder / "inkstamp.toml"
-        place = Workplace(config, self._folder / "home", clock=clock, command="inkstamp renew")
-        place.configuration.use(parse(config.read_bytes(), config))
+        runtime = Runtime(config, self._folder / "home", clock=clock, command="inkstamp renew")
+        runtime.configuration.use(parse(config.read_bytes(), config))
         try:
-            sweep = renew(place)
-            place.close(0)
+            sweep = renew(runtime)
+            runtime.close(0)
         except InkStampError:
             with suppress(InkStampError):
-                place.close(1)
+                runtime.close(1)
             return 2
         except BaseException:
             traceback.print_exc()

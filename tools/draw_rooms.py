@@ -20,13 +20,17 @@ TARGET = ROOT / "docs" / "architecture.svg"
 LAYERS: list[dict[int, str]] = [
     {0: "demo", 2: "cli"},
     {0: "standins", 2: "jobs"},
+    {2: "accounts"},
     {0: "acme", 1: "proof", 2: "servers", 3: "ledger", 4: "policy"},
     {2: "config"},
     {1: "reach", 3: "view"},
     {2: "pki"},
 ]
 """From the top down: what is in which column."""
-BASE = "files, transport, urls, deadline, bulkhead, ownership, printable, errors, findings, wording, clock"
+BASE = (
+    "parts, locks, home, progress, files, transport, urls, deadline, bulkhead, ownership, printable, errors, findings, "
+    "wording, clock"
+)
 """What every room may import, in a box of its own without arrows."""
 COLUMNS, PITCH, BOX, TALL, GAP = 5, 236, 200, 80, 76
 """Boxes side by side; pixels from one to the next, and of a box; pixels between two layers."""
@@ -127,7 +131,7 @@ def boxes() -> list[str]:
         drawn.append(f'<text x="{box.x}" y="{box.y + 20}" font-weight="bold" font-size="15">{box.name}</text>')
         drawn += [
             f'<text x="{box.x}" y="{box.y + 37 + 15 * number}" font-size="11.5">{escape(line)}</text>'
-            for number, line in enumerate(textwrap.wrap(sentence(box), 32)[:4])
+            for number, line in enumerate(textwrap.wrap(sentence(box), 30)[:4])
         ]
     base = 20 + len(LAYERS) * (TALL + GAP)
     drawn.append(f'<rect x="18" y="{base}" width="{COLUMNS * PITCH - 36}" height="{TALL // 2}" rx="6"/>')

@@ -91,10 +91,10 @@ def functions() -> Iterator[tuple[str, Function]]:
                 yield name, node
 
 
-def takes_the_workplace(function: Function) -> bool:
-    """Tell whether a function is handed everything."""
+def takes_the_runtime(function: Function) -> bool:
+    """Tell whether a function is handed all parts of a run."""
     arguments = [*function.args.posonlyargs, *function.args.args, *function.args.kwonlyargs]
-    return any("Workplace" in ast.unparse(each.annotation) for each in arguments if each.annotation is not None)
+    return any("Runtime" in ast.unparse(each.annotation) for each in arguments if each.annotation is not None)
 
 
 def without_docstring() -> list[str]:
@@ -116,10 +116,10 @@ def main() -> None:
         if len(counts) > 1:
             print(f"{room:<22} {len(counts):>7}  {sum(counts):>5}")
     lengths = sorted((node.end_lineno or node.lineno) - node.lineno + 1 for _, node in functions())
-    handed = sum(takes_the_workplace(node) for _, node in functions())
+    handed = sum(takes_the_runtime(node) for _, node in functions())
     print(f"\nfunctions              {len(lengths)}, median {statistics.median(lengths):.0f} lines, "
           f"95th percentile {lengths[len(lengths) * 95 // 100]}")  # fmt: skip
-    print(f"handed the workplace   {handed}")
+    print(f"handed the runtime   {handed}")
     print(f"without a docstring    {len(without_docstring())}")
     for title, late in (("when loaded", False), ("late ones too", True)):
         for what, graph in (("modules", imports(also_late=late)), ("rooms", of_rooms(imports(also_late=late)))):

@@ -53,6 +53,18 @@ def apart() -> Iterator[None]:
         raise internal_error(error) from error
 
 
+@contextmanager
+def at_step(text: str) -> Iterator[None]:
+    """Say for every error that leaves the block what was being done, unless a block inside said so."""
+    try:
+        with apart():
+            yield
+    except InkStampError as error:
+        if error.step:
+            raise
+        raise error.amended(step=text) from error.__cause__
+
+
 def attempt(work: Callable[P, T], *about: P.args, **options: P.kwargs) -> T | InkStampError:
     """Do the work on one of many; returns what came of it, or what went wrong."""
     try:

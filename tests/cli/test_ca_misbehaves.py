@@ -18,7 +18,7 @@ from soak import SoakClock
 from inkstamp.config.model import Certificate
 from inkstamp.errors import StillWaiting
 from inkstamp.jobs.orders.attempts import obtain
-from inkstamp.jobs.workplace import Workplace
+from inkstamp.runtime import Runtime
 from inkstamp.standins.ca_mood import Canned, Mood
 from inkstamp.standins.weather import Weather
 
@@ -215,25 +215,25 @@ def test_an_order_that_is_never_done_is_left_for_a_later_run_after_minutes(world
     world.simulated.state.mood.never_done = True
     clock, asked = SoakClock(datetime.now(UTC)), world.asked()["order"]
     begin = clock.moment
-    place = Workplace(world.config, world.home, clock=clock)
+    runtime = Runtime(world.config, world.home, clock=clock)
     entry = Certificate(names=(f"{short}.saltmarsh.test",), authority="quayside", via="front")
     with pytest.raises(StillWaiting, match="still processing") as raised:
-        obtain(place, short, entry)
+        obtain(runtime, short, entry)
     assert timedelta(minutes=4) < clock.moment - begin <= timedelta(minutes=5)
     assert "it resumes this order" in raised.value.advice
     assert world.asked()["order"] - asked < 60, "and it is not asked all the time"
     clock.moment = begin = clock.moment + timedelta(hours=2)
     with pytest.raises(StillWaiting):  # others are not to wait for it again
-        obtain(place, short, entry)
+        obtain(runtime, short, entry)
     assert clock.moment - begin <= timedelta(seconds=20)
     orders = world.asked()["new-order"]
     clock.moment += timedelta(hours=23)
     with pytest.raises(StillWaiting):
-        obtain(place, short, entry)
+        obtain(runtime, short, entry)
     assert world.asked()["new-order"] == orders + 1, "a day is enough: it was given up, and another one opened"
     world.simulated.state.mood.never_done = False
-    assert obtain(place, short, entry).number == 2
-    place.close(0)
+    assert obtain(runtime, short, entry).number == 2
+    runtime.close(0)
 
 
 def test_a_clock_that_goes_back_at_the_ca_stops_nothing(world: SimulatedWorld) -> None:

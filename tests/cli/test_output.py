@@ -2,6 +2,7 @@
 
 import io
 import json
+from pathlib import Path
 
 import pytest
 from hypothesis import given
@@ -95,3 +96,15 @@ def test_json_escapes_what_does_not_print_and_comes_back_the_same(capsys: pytest
     text = capsys.readouterr().out
     assert text.replace("\n", "").isprintable()
     assert json.loads(text)["path"] == odd
+
+
+@pytest.mark.parametrize("command", [("check", "club.saltmarsh.test"), ("survey",)], ids=["check", "survey"])
+def test_looking_needs_no_configuration_and_a_wrong_path_is_an_error_only_where_one_is_needed(
+    command: tuple[str, ...], capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
+    at = ("--config", str(tmp_path / "inkstamp.toml"), "--home", str(tmp_path / "home"))
+    run((*at, *command))
+    assert "cannot read the configuration" not in capsys.readouterr().err
+    assert run((*at, "status")) == 2
+    assert "cannot read the configuration" in capsys.readouterr().err
+    assert not (tmp_path / "home").exists()

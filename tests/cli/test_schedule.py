@@ -12,7 +12,7 @@ import pytest
 from world import Ran, find_program, inkstamp_program
 
 from inkstamp.jobs.renewal.timer import put
-from inkstamp.jobs.workplace import Workplace
+from inkstamp.runtime import Runtime
 
 CONFIG = """
 home = "home"
@@ -135,7 +135,7 @@ def test_an_entry_for_cron_is_good_only_where_a_cron_daemon_runs(folder: Path, m
     for daemon, severity in (("cron", "ok"), ("nobody", "bad")):
         names = [SimpleNamespace(info={"name": each}) for each in ("init", daemon)]
         monkeypatch.setattr("psutil.process_iter", lambda _wanted, names=names: names)
-        place = Workplace(folder / "inkstamp.toml", folder / "home")
-        shown = put(place, "/usr/bin/inkstamp", cron=True, into=None) if os.geteuid() == 0 else None
+        runtime = Runtime(folder / "inkstamp.toml", folder / "home")
+        shown = put(runtime, "/usr/bin/inkstamp", cron=True, into=None) if os.geteuid() == 0 else None
         assert shown is None or shown.findings[0].severity == severity
-        place.close(0)
+        runtime.close(0)

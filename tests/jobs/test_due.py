@@ -8,8 +8,8 @@ from authority_of_tests import NOW
 from hand_clock import HandClock
 
 from inkstamp.jobs.status.due import find_due
-from inkstamp.jobs.workplace import Workplace
 from inkstamp.ledger.failures import FailureReport
+from inkstamp.runtime import Runtime
 
 HOUR = timedelta(hours=1)
 
@@ -38,14 +38,14 @@ def test_what_failed_rests_as_long_as_it_must(
         '[certificate.club]\nnames = ["a.test"]\nauthority = "quayside"\nvia = "west"\n'
     )
     clock = HandClock(NOW)
-    place = Workplace(config, tmp_path / "home", clock=clock)
+    runtime = Runtime(config, tmp_path / "home", clock=clock)
     told = FailureReport(kind=kind, step="", what="x", where="", said="", problem=problem, advice="", findings=(),
                 asked=NOW + asked if asked else None)  # fmt: skip
     for _ in range(times):
-        place.ledger.setbacks.meet("club", told)
+        runtime.ledger.setbacks.meet("club", told)
     clock.moment = NOW + later * HOUR
-    found = find_due(place)
+    found = find_due(runtime)
     assert [each.name for each in found.held] == (["club"] if rests else [])
     assert [each.name for each in found.due] == ([] if rests else ["club"])
-    assert [each.name for each in find_due(place, ("club",)).due] == ["club"], "it is named"
-    place.close(0)
+    assert [each.name for each in find_due(runtime, ("club",)).due] == ["club"], "it is named"
+    runtime.close(0)

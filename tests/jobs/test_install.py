@@ -2,10 +2,10 @@
 
 from pathlib import Path
 
-from inkstamp.jobs import way_back
 from inkstamp.jobs.deployment.rollback import recover
-from inkstamp.jobs.workplace import Workplace
 from inkstamp.ledger.records import InstallState
+from inkstamp.runtime import Runtime
+from inkstamp.servers import backup
 from inkstamp.servers.interface import FileChange
 
 
@@ -17,8 +17,8 @@ def test_an_install_that_was_cut_off_is_not_put_back_over_a_later_one(tmp_path: 
         '[authority.quayside]\ndirectory = "https://ca.test/"\n[server.west]\nkind = "nginx"\n'
         '[certificate.club]\nnames = ["a.test"]\nauthority = "quayside"\nvia = "west"\ninstall = ["west"]\n'
     )
-    place = Workplace(config, tmp_path / "home")
-    change = way_back.Change("west", FileChange(str(site), b"of no edition\n", b"of edition 1\n"))
+    runtime = Runtime(config, tmp_path / "home")
+    change = backup.Change("west", FileChange(str(site), b"of no edition\n", b"of edition 1\n"))
     about = {
         "servers": ["west"],
         "copied": True,
@@ -29,12 +29,12 @@ def test_an_install_that_was_cut_off_is_not_put_back_over_a_later_one(tmp_path: 
         "token": "t",
         "done": False,
     }
-    way_back.keep(place.home / "undo" / "club" / "0001", [change], **about)
-    cut_off = place.ledger.installs.begin("club", 1, ["west"])
-    later = place.ledger.installs.begin("club", 2, ["west"])
-    place.ledger.installs.end(later, InstallState.DONE, "installed", "edition 2 on west")
-    recover(place, [cut_off])
+    backup.keep(runtime.home.undo("club") / "0001", [change], **about)
+    cut_off = runtime.ledger.installs.begin("club", 1, ["west"])
+    later = runtime.ledger.installs.begin("club", 2, ["west"])
+    runtime.ledger.installs.end(later, InstallState.DONE, "installed", "edition 2 on west")
+    recover(runtime, [cut_off])
     assert site.read_text() == "of edition 2\n"
-    assert place.ledger.installs.begun("club") == []
-    assert place.ledger.installs.of("club")["west"].edition == 2
-    place.close(0)
+    assert runtime.ledger.installs.begun("club") == []
+    assert runtime.ledger.installs.of("club")["west"].edition == 2
+    runtime.close(0)

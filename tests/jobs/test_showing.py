@@ -10,8 +10,8 @@ import pytest
 from inkstamp.acme.messages import Authorization, AuthorizationStatus, Challenge, ChallengeStatus, Identifier
 from inkstamp.errors import CaMisbehaved, ProofFailed
 from inkstamp.jobs.validation.challenges import Showing
-from inkstamp.jobs.workplace import Workplace
 from inkstamp.proof.web_file import http_proof
+from inkstamp.runtime import Runtime
 from inkstamp.standins.nameserver import Nameserver
 from inkstamp.standins.ports import free_ports
 from inkstamp.view.web import fetch
@@ -32,7 +32,7 @@ def authorization(name: str, *ways: str) -> Authorization:
 
 
 @contextmanager
-def showing(folder: Path, proof: str, **refused: list[str]) -> Iterator[tuple[Workplace, Showing]]:
+def showing(folder: Path, proof: str, **refused: list[str]) -> Iterator[tuple[Runtime, Showing]]:
     http_port, https_port, dns_port = free_ports(3)
     config = folder / "inkstamp.toml"
     config.write_text(
@@ -40,32 +40,32 @@ def showing(folder: Path, proof: str, **refused: list[str]) -> Iterator[tuple[Wo
         f'http_port = {http_port}\nhttps_port = {https_port}\n[certificate.site]\nauthority = "quayside"\n'
         f'names = ["{NAMES[0]}", "{NAMES[1]}"]\nvia = "listener"\nproof = {proof}\n'
     )
-    place = Workplace(config, folder / "home")
-    order = place.ledger.intend_order("site", "quayside", NAMES)
+    runtime = Runtime(config, folder / "home")
+    order = runtime.ledger.intend_order("site", "quayside", NAMES)
     with Nameserver(dns_port, {name: ["127.0.0.1"] for name in NAMES}):
         made = Showing(
-            place, order, place.certificate("site"), authorized=lambda each: f"{each.token}.thumb", wait=0.0,
+            runtime, order, runtime.config.certificate["site"], authorized=lambda each: f"{each.token}.thumb", wait=0.0,
             refused={f"{key}.saltmarsh.test": value for key, value in refused.items()},
         )  # fmt: skip
-        yield place, made
+        yield runtime, made
         made.take_down()
-        place.close(0)
+        runtime.close(0)
 
 
-def is_answered(place: Workplace, name: str) -> bool:
+def is_answered(runtime: Runtime, name: str) -> bool:
     proof = http_proof(name, f"{name[0]}-http-01", f"{name[0]}-http-01.thumb")
-    return proof.is_shown_by(fetch(proof.url, "127.0.0.1", place.view).body)
+    return proof.is_shown_by(fetch(proof.url, "127.0.0.1", runtime.view).body)
 
 
 def test_a_name_that_comes_to_a_port_later_joins_those_that_are_answered_there(tmp_path: Path) -> None:
     both = [authorization(NAMES[0], "tls-alpn-01", "http-01"), authorization(NAMES[1], "http-01")]
-    with showing(tmp_path, '["tls-alpn-01", "http-01"]') as (place, made):
-        with socket.create_server(("127.0.0.1", place.view.https_port)):
+    with showing(tmp_path, '["tls-alpn-01", "http-01"]') as (runtime, made):
+        with socket.create_server(("127.0.0.1", runtime.view.https_port)):
             shown = made.show(both)
         assert {(each.identifier.value, way.type) for each, way in shown} == {(name, "http-01") for name in NAMES}
-        assert all(is_answered(place, name) for name in NAMES)
+        assert all(is_answered(runtime, name) for name in NAMES)
         made.take_down()
-        assert not any(is_answered(place, name) for name in NAMES)
+        assert not any(is_answered(runtime, name) for name in NAMES)
 
 
 def test_what_the_ca_refused_last_time_is_tried_last(tmp_path: Path) -> None:

@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 
 from inkstamp.jobs.inventory import survey as inventory
-from inkstamp.jobs.workplace import Workplace
+from inkstamp.runtime import Runtime
 from inkstamp.servers import usual_places
 
 
@@ -24,10 +24,10 @@ def test_a_server_in_its_usual_place_stays_in_view_when_another_is_configured(
     monkeypatch.setattr(usual_places, "_USUAL", (("nginx", ("true",), (str(usual),)),))
     config = tmp_path / "inkstamp.toml"
     config.write_text(f'[server.front]\nkind = "nginx"\nmain_file = "{own}"\n')
-    place = Workplace(config, tmp_path / "home")
-    seen = {(each.site.server, each.site.names[0]) for each in inventory.survey(place).sites}
+    runtime = Runtime(config, tmp_path / "home")
+    seen = {(each.site.server, each.site.names[0]) for each in inventory.survey(runtime).sites}
     assert seen == {("front", "own.saltmarsh.test"), ("nginx", "usual.saltmarsh.test")}
-    assert list(place.servers.found) == ["nginx"]
+    assert list(runtime.servers.found) == ["nginx"]
     config.write_text(f'[server.front]\nkind = "nginx"\nmain_file = "{usual}"\n')
-    again = Workplace(config, tmp_path / "home")
+    again = Runtime(config, tmp_path / "home")
     assert [each.site.server for each in inventory.survey(again).sites] == ["front"], "it is not there twice"

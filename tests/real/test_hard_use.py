@@ -9,7 +9,7 @@ from more_servers import Apache, apache
 from world import World, make_tls_pair, real_world
 
 from inkstamp.jobs.deployment.drift import places_of
-from inkstamp.jobs.workplace import Workplace
+from inkstamp.runtime import Runtime
 
 HTTPD = "127.0.0.3"
 
@@ -115,10 +115,10 @@ def test_a_site_that_is_gone_and_an_entry_that_is_gone_are_told(world: World, co
     kept = file.read_text()
     file.unlink()
     world.nginx.reload()
-    place = Workplace(world.config, world.home)
-    edition = place.ledger.newest_edition("leaves")
+    runtime = Runtime(world.config, world.home)
+    edition = runtime.ledger.newest_edition("leaves")
     assert edition is not None
-    assert places_of(place, edition).lost == "front has no site for leaves.saltmarsh.test any more"
+    assert places_of(runtime, edition).lost == "front has no site for leaves.saltmarsh.test any more"
     file.write_text(kept)
     world.nginx.reload()
     world.config.write_text(named.partition("\n[certificate.leaves]")[0] + "\n")

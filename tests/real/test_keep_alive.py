@@ -11,7 +11,7 @@ from more_servers import apache, haproxy
 from world import World, real_world
 
 from inkstamp.jobs.lifecycle.install import install_edition
-from inkstamp.jobs.workplace import Workplace
+from inkstamp.runtime import Runtime
 
 HTTPD, EDGE = "127.0.0.3", "127.0.0.4"
 NAME = "club.saltmarsh.test"
@@ -60,14 +60,14 @@ def test_no_request_fails_through_fifty_installs_in_a_row(world: World) -> None:
     visitors = [threading.Thread(target=visit, args=(address,)) for address in counts]
     for each in visitors:
         each.start()
-    place = Workplace(world.config, world.home)
+    runtime = Runtime(world.config, world.home)
     try:
         for number in range(INSTALLS):
-            install_edition(place, "club", number % 2 + 1, preview=False)
+            install_edition(runtime, "club", number % 2 + 1, preview=False)
     finally:
         over.set()
         for each in visitors:
             each.join()
-        place.close(0)
+        runtime.close(0)
     assert all(set(seen) == {"status 200"} for seen in counts.values()), counts
     assert all(seen["status 200"] > INSTALLS for seen in counts.values()), counts

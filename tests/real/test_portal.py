@@ -17,10 +17,10 @@ from portal_world import BLOCK, NAME, RULE, PortalWorld, portal_world
 
 from inkstamp.jobs.notification.messages import _conditions
 from inkstamp.jobs.status.overview import all_statuses
-from inkstamp.jobs.workplace import Workplace
 from inkstamp.pki import csr, keys
 from inkstamp.pki.certificates import short_name, to_pem
 from inkstamp.pki.kinds import KeyKind
+from inkstamp.runtime import Runtime
 
 WILD = "*.saltmarsh.test"
 
@@ -221,9 +221,9 @@ def test_an_order_that_waits_for_a_person_has_not_failed_however_often_a_timer_m
     told = world.run("why", "shop").out
     assert "paste the CSR" in told
     assert "last met" not in told
-    place = Workplace(world.config, world.home)
-    (condition,) = _conditions(place, {}, all_statuses(place))
-    place.close(0)
+    runtime = Runtime(world.config, world.home)
+    (condition,) = _conditions(runtime, {}, all_statuses(runtime))
+    runtime.close(0)
     assert (condition.failures, "paste the CSR" in condition.waits_for) == (0, True)
 
 

@@ -17,7 +17,7 @@ from world import NAMES, World, make_tls_pair, real_world
 from inkstamp.config.model import Certificate
 from inkstamp.jobs.lifecycle.enrolment import Plan
 from inkstamp.jobs.lifecycle.provisioning import carry_out
-from inkstamp.jobs.workplace import Workplace
+from inkstamp.runtime import Runtime
 
 
 @pytest.fixture(scope="module")
@@ -206,11 +206,11 @@ def test_a_certificate_for_one_name_costs_the_ca_no_more_requests_than_the_proto
     with real_world(tmp_path, ca_env={"nonces_rejected": "0"}) as quiet:
         quiet.add_authority()
         quiet.site("rowing", NAMES[:1])  # a name that the CA has not seen yet: it may reuse its authorizations
-        place = Workplace(quiet.config, quiet.home)
+        runtime = Runtime(quiet.config, quiet.home)
         entry = Certificate(names=NAMES[:1], authority="quayside", via="front", install=("front",))
-        carry_out(place, Plan(name="rowing", entry=entry, write=True))
-        counts = dict(place.account("quayside").requests)
-        place.close(0)
+        carry_out(runtime, Plan(name="rowing", entry=entry, write=True))
+        counts = dict(runtime.accounts.get("quayside").requests)
+        runtime.close(0)
     polls = counts.pop("order")
     assert counts == {
         "directory": 1, "nonce": 1, "new order": 1, "authorization": 1, "challenge": 1, "finalize": 1, "certificate": 1,

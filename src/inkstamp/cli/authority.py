@@ -14,13 +14,13 @@ from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.main import Context, global_options
-from inkstamp.cli.setting import workplace
+from inkstamp.cli.setting import open_runtime
 from inkstamp.pki.kinds import KeyKind
 
 if TYPE_CHECKING:
+    from inkstamp.accounts.authorities import Added
     from inkstamp.config.model import Authority
-    from inkstamp.jobs.authorities import Added
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.runtime import Runtime
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -99,14 +99,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    with workplace(context) as place:
+    with open_runtime(context) as runtime:
         if options.action != "add":
-            return _ACTIONS[options.action](context, place, options)
-        from inkstamp.jobs.authorities import add_authority
+            return _ACTIONS[options.action](context, runtime, options)
+        from inkstamp.accounts.authorities import add_authority
 
         key_file = Path(options.key_file).absolute() if options.key_file else None
         added = add_authority(
-            place, options.name, _wanted(options), agree_terms=options.agree_terms, account_key=key_file
+            runtime, options.name, _wanted(options), agree_terms=options.agree_terms, account_key=key_file
         )
     if context.json:
         output.as_json("authority add", added=added)
@@ -175,12 +175,12 @@ def _tell_portal(added: "Added") -> None:
     print(output.field("next", f"inkstamp order NAME… --authority {added.authority}"))
 
 
-def _show(context: Context, place: "Workplace", options: argparse.Namespace) -> int:
-    from inkstamp.jobs.authorities import list_authorities
+def _show(context: Context, runtime: "Runtime", options: argparse.Namespace) -> int:
+    from inkstamp.accounts.authorities import list_authorities
 
     if options.name:
-        return _show_one(context, place, options.name)
-    known = list_authorities(place)
+        return _show_one(context, runtime, options.name)
+    known = list_authorities(runtime)
     if context.json:
         output.as_json("authority show", authorities=known)
         return 0
@@ -197,10 +197,10 @@ def _show(context: Context, place: "Workplace", options: argparse.Namespace) -> 
     return 0
 
 
-def _show_one(context: Context, place: "Workplace", name: str) -> int:
-    from inkstamp.jobs.account_life import show_account
+def _show_one(context: Context, runtime: "Runtime", name: str) -> int:
+    from inkstamp.accounts.maintenance import show_account
 
-    shown = show_account(place, name)
+    shown = show_account(runtime, name)
     if context.json:
         output.as_json("authority show", authority=shown)
         return 0
@@ -224,21 +224,23 @@ def _show_one(context: Context, place: "Workplace", name: str) -> int:
     return 0
 
 
-def _change(context: Context, place: "Workplace", options: argparse.Namespace) -> int:
-    from inkstamp.jobs.account_life import change_contact
+def _change(context: Context, runtime: "Runtime", options: argparse.Namespace) -> int:
+    from inkstamp.accounts.maintenance import change_contact
 
-    url = change_contact(place, options.name, options.email)
+    url = change_contact(runtime, options.name, options.email)
     if context.json:
         output.as_json("authority change", account_url=url, contact=options.email)
     else:
-        print(f"{options.name}: contact is {options.email or 'none'} now, at the CA and in {place.config_file}")
+        print(
+            f"{options.name}: contact is {options.email or 'none'} now, at the CA and in {runtime.configuration.path}"
+        )
     return 0
 
 
-def _new_key(context: Context, place: "Workplace", options: argparse.Namespace) -> int:
-    from inkstamp.jobs.key_rollover import new_key
+def _new_key(context: Context, runtime: "Runtime", options: argparse.Namespace) -> int:
+    from inkstamp.accounts.key_rollover import new_key
 
-    account = new_key(place, options.name, KeyKind(options.kind) if options.kind else None)
+    account = new_key(runtime, options.name, KeyKind(options.kind) if options.kind else None)
     if context.json:
         output.as_json(
             "authority rollover", account_url=account.url, key=account.key_kind, thumbprint=account.thumbprint
@@ -250,15 +252,15 @@ def _new_key(context: Context, place: "Workplace", options: argparse.Namespace) 
     return 0
 
 
-def _retire(context: Context, place: "Workplace", options: argparse.Namespace) -> int:
-    from inkstamp.jobs.account_life import certificates_of, retire
+def _retire(context: Context, runtime: "Runtime", options: argparse.Namespace) -> int:
+    from inkstamp.accounts.maintenance import certificates_of, retire
 
-    ours = ", ".join(certificates_of(place, options.name)) if options.name in place.config.authority else ""
+    ours = ", ".join(certificates_of(runtime, options.name)) if options.name in runtime.config.authority else ""
     told = f"The account at “{options.name}” is deactivated permanently; its certificates stay valid."
     if ours:
         told += f" These certificates come from it and will not be renewed: {ours}."
     output.ask(told, options.name, yes=options.yes)
-    url = retire(place, options.name)
+    url = retire(runtime, options.name)
     if context.json:
         output.as_json("authority deactivate", account_url=url)
     else:

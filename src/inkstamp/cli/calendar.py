@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
-from inkstamp.cli.setting import workplace
+from inkstamp.cli.setting import open_runtime
 from inkstamp.errors import UsageError
 
 if TYPE_CHECKING:
@@ -78,8 +78,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
         return _simulate(context, options, picture)
     from inkstamp.jobs.status.calendar import calendar
 
-    with workplace(context) as place:
-        made = calendar(place, options.weeks)
+    with open_runtime(context) as runtime:
+        made = calendar(runtime, options.weeks)
     if picture is not None:
         from inkstamp.cli.picture import draw_calendar
 

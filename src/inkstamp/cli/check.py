@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
-from inkstamp.cli.setting import at_once, workplace
+from inkstamp.cli.setting import at_once, open_runtime
 from inkstamp.errors import UsageError
 from inkstamp.findings import Severity, worst_first
 
@@ -65,10 +65,10 @@ def run(context: Context, options: argparse.Namespace) -> int:
         at_once=options.at_once, quick=options.quick, fetch=options.fetch_issuers,
     )  # fmt: skip
     targets = [*options.names, *(_targets(options.source) if options.source else ())]
-    with workplace(context) as place:
-        targets += of_sites(place) if options.sites else ()
-        reports = check(place, targets, manner)
-        changed = remember(place, reports, quick=options.quick, begin=options.since)
+    with open_runtime(context) as runtime:
+        targets += of_sites(runtime) if options.sites else ()
+        reports = check(runtime, targets, manner)
+        changed = remember(runtime, reports, quick=options.quick, begin=options.since)
     _write(reports, options)
     wrong = {Verdict.BROKEN, Verdict.WARNINGS} if options.strict else {Verdict.BROKEN}
     status = 1 if any(each.verdict in wrong for each in reports) else 0

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.cli import output, passphrase
 from inkstamp.cli.main import Context
-from inkstamp.cli.setting import workplace
+from inkstamp.cli.setting import open_runtime
 from inkstamp.findings import Severity, worst_first
 
 if TYPE_CHECKING:
@@ -46,15 +46,15 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
-    with workplace(context) as place:
+    with open_runtime(context) as runtime:
         name, files = "", list(options.things)
-        if files[0] in place.config_or_empty().certificate:
+        if files[0] in runtime.configuration.current_or_empty().certificate:
             name = files.pop(0)
         if not files:
             from inkstamp.config.carrying import is_portal
             from inkstamp.errors import UsageError
 
-            if is_portal(place.config, place.certificate(name)):
+            if is_portal(runtime.config, runtime.configuration.certificate(name)):
                 raise UsageError(
                     f"“{name}” comes from a portal, so its files must be named",
                     advice=f"download them there, then: inkstamp collect {name} FILE…",
@@ -63,12 +63,12 @@ def run(context: Context, options: argparse.Namespace) -> int:
                 raise UsageError("--preview, --fetch and --root are for files", advice="leave them out")
             from inkstamp.jobs.lifecycle.order_steps import collect_at_ca
 
-            edition = collect_at_ca(place, name)
+            edition = collect_at_ca(runtime, name)
             if context.json:
                 output.as_json("collect", edition=edition)
             else:
                 print(f"{name}: edition {edition.number} is on the shelf")
-                _tell_edition(edition, place.certificate(name).install)
+                _tell_edition(edition, runtime.configuration.certificate(name).install)
             return 0
         from inkstamp.jobs.portal.delivery import Bring, receive
 
@@ -81,8 +81,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
             root=options.root,
             preview=options.preview,
         )
-        received = receive(place, bring, lambda where: _passphrase(options, where))
-        servers = place.certificate(received.certificate).install
+        received = receive(runtime, bring, lambda where: _passphrase(options, where))
+        servers = runtime.configuration.certificate(received.certificate).install
     if context.json:
         output.as_json("collect", received=received)
     else:

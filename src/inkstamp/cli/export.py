@@ -18,7 +18,7 @@ from pathlib import Path
 
 from inkstamp.cli import output, passphrase
 from inkstamp.cli.main import Context
-from inkstamp.cli.setting import workplace
+from inkstamp.cli.setting import open_runtime
 
 _FORMS = ("pkcs12", "pkcs7", "served", "combined", "separate", "zip")
 _KEYLESS = {"pkcs7", "served"}
@@ -72,8 +72,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
         replace=options.replace,
         target=options.target,
     )
-    with workplace(context) as place:
-        exported = export(place, request)
+    with open_runtime(context) as runtime:
+        exported = export(runtime, request)
     if context.json:
         output.as_json("export", exported=exported)
         return 0

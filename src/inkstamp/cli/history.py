@@ -7,7 +7,7 @@ import argparse
 
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
-from inkstamp.cli.setting import workplace
+from inkstamp.cli.setting import open_runtime
 from inkstamp.clock import stamp
 
 
@@ -30,8 +30,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
     from inkstamp.jobs.status.history import history
 
-    with workplace(context) as place:
-        events = history(place, options.certificate, options.last)
+    with open_runtime(context) as runtime:
+        events = history(runtime, options.certificate, options.last)
     if context.json:
         output.as_json("history", events=events)
         return 0

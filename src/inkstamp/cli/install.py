@@ -11,7 +11,7 @@ import argparse
 
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
-from inkstamp.cli.setting import workplace
+from inkstamp.cli.setting import open_runtime
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -34,9 +34,9 @@ def run(context: Context, options: argparse.Namespace) -> int:
     from inkstamp.jobs.deployment.rollout import Pace
     from inkstamp.jobs.lifecycle.install import install_edition
 
-    with workplace(context) as place:
+    with open_runtime(context) as runtime:
         pace = Pace(at_once=options.at_once, back=options.back)
-        done = install_edition(place, options.certificate, options.edition, preview=options.preview, pace=pace)
+        done = install_edition(runtime, options.certificate, options.edition, preview=options.preview, pace=pace)
     if context.json:
         output.as_json("install", installed=done)
         return 0

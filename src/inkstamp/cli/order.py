@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
-from inkstamp.cli.setting import workplace
+from inkstamp.cli.setting import open_runtime
 from inkstamp.cli.stamp import as_request, entry_options, tell_plan
 from inkstamp.findings import Severity
 
@@ -42,14 +42,14 @@ def run(context: Context, options: argparse.Namespace) -> int:
     from inkstamp.jobs.orders.cancellation import give_up
     from inkstamp.jobs.portal.order import PortalOrder
 
-    with workplace(context) as place:
-        plans = make_plans(place, as_request(options))
+    with open_runtime(context) as runtime:
+        plans = make_plans(runtime, as_request(options))
         if len(plans) > 1:
             raise UsageError("several certificates were named", advice="order one at a time")
         (plan,) = plans
         if options.cancel:
-            with place.locks.certificate(plan.name):
-                ended, at_portal = give_up(place, plan.name)
+            with runtime.locks.certificate(plan.name):
+                ended, at_portal = give_up(runtime, plan.name)
             if context.json:
                 output.as_json("order", given_up=ended)
             else:
@@ -57,7 +57,9 @@ def run(context: Context, options: argparse.Namespace) -> int:
                     f"{plan.name}: order {ended.id} is cancelled{'; cancel it at the portal too' if at_portal else ''}"
                 )
             return 0
-        reached = order(place, plan, anew=options.reissue, said=lambda each: tell_plan(each, str(place.config_file)))
+        reached = order(
+            runtime, plan, anew=options.reissue, said=lambda each: tell_plan(each, str(runtime.configuration.path))
+        )
     if context.json:
         output.as_json("order", order=reached)
     elif isinstance(reached, PortalOrder):

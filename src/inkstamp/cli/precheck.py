@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
-from inkstamp.cli.setting import workplace
+from inkstamp.cli.setting import open_runtime
 from inkstamp.findings import Severity, worst, worst_first
 
 if TYPE_CHECKING:
@@ -42,8 +42,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
     from inkstamp.jobs.validation.precheck import precheck
 
-    with workplace(context) as place:
-        checks = precheck(place, options.names, authority=options.authority, via=options.via)
+    with open_runtime(context) as runtime:
+        checks = precheck(runtime, options.names, authority=options.authority, via=options.via)
     failing = [each for each in checks if not each.passes]
     if context.json:
         output.as_json("precheck", names=[{"passes": each.passes, **_data(each)} for each in checks])

@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
 from inkstamp.cli.order import tell_reached, tell_stall
-from inkstamp.cli.setting import workplace
+from inkstamp.cli.setting import open_runtime
 
 if TYPE_CHECKING:
     from inkstamp.jobs.portal.dcv import MailChoice, PortalInput, Proven
@@ -80,13 +80,13 @@ def run(context: Context, options: argparse.Namespace) -> int:
 
     if options.let_through or options.close_again or options.preview:
         return _change_way(context, options)
-    with workplace(context) as place:
+    with open_runtime(context) as runtime:
         name = options.certificate
-        if not is_portal(place.config, place.certificate(name)):
+        if not is_portal(runtime.config, runtime.configuration.certificate(name)):
             from inkstamp.jobs.lifecycle.order_steps import prove_at_ca
 
             _refuse_portal_options(options)
-            reached = prove_at_ca(place, name, wait=options.wait * 60)
+            reached = prove_at_ca(runtime, name, wait=options.wait * 60)
             if context.json:
                 output.as_json("prove", order=reached)
             else:
@@ -96,15 +96,15 @@ def run(context: Context, options: argparse.Namespace) -> int:
         from inkstamp.jobs.portal.order import waiting_order
 
         if options.email == _LISTS:
-            choices = mail_choices(place.view, options.names or waiting_order(place.ledger, name).names)
+            choices = mail_choices(runtime.view, options.names or waiting_order(runtime.ledger, name).names)
             if context.json:
                 output.as_json("prove", choices=choices)
             else:
                 _tell_choices(name, choices)
             return 0
         shown = _shown(options)
-        with place.locks.certificate(name):
-            proven = prove(place, name, shown, wait=options.wait * 60)
+        with runtime.locks.certificate(name):
+            proven = prove(runtime, name, shown, wait=options.wait * 60)
     if context.json:
         output.as_json("prove", proven=proven)
     else:
@@ -118,10 +118,10 @@ def _change_way(context: Context, options: argparse.Namespace) -> int:
 
     if options.let_through == options.close_again or (options.preview and not options.let_through):
         raise UsageError("--let-through, alone or with --preview, or --close-again", advice="give one of them")
-    with workplace(context) as place:
+    with open_runtime(context) as runtime:
         name = options.certificate
         closing = options.close_again
-        changed = close_again(place, name) if closing else let_through(place, name, preview=options.preview)
+        changed = close_again(runtime, name) if closing else let_through(runtime, name, preview=options.preview)
     if context.json:
         output.as_json("prove", passage=changed)
     else:
@@ -225,8 +225,8 @@ def _tell(proven: "Proven") -> None:
     told = "all validation files and records are in place" if proven.seen else "validation files or records are missing"
     print(f"{shown.certificate}: {told}")
     output.findings(proven.findings)
-    for place in dict.fromkeys((each.method, each.place, each.content) for each in proven.by_hand):
-        each = next(p for p in proven.by_hand if (p.method, p.place, p.content) == place)
+    for runtime in dict.fromkeys((each.method, each.place, each.content) for each in proven.by_hand):
+        each = next(p for p in proven.by_hand if (p.method, p.place, p.content) == runtime)
         tell_by_hand(each)
     tell_stall(shown.stall)
 

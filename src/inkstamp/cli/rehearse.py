@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 from inkstamp.cli import output
 from inkstamp.cli.log import tell_error
 from inkstamp.cli.main import Context
-from inkstamp.cli.setting import workplace
+from inkstamp.cli.setting import open_runtime
 
 if TYPE_CHECKING:
     from inkstamp.jobs.renewal.rehearsal import Rehearsed
@@ -28,8 +28,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
     from inkstamp.jobs.renewal.rehearsal import rehearse
 
-    with workplace(context) as place:
-        results = rehearse(place, options.certificates, lambda done: None if context.json else _tell(context, done))
+    with open_runtime(context) as runtime:
+        results = rehearse(runtime, options.certificates, lambda done: None if context.json else _tell(context, done))
     failed = [each.certificate for each in results if each.tried and not each.would_renew]
     if context.json:
         output.as_json("rehearse", certificates=[_as_data(each) for each in results])

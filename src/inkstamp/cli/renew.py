@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING
 from inkstamp.cli import output
 from inkstamp.cli.log import tell_error
 from inkstamp.cli.main import Context
-from inkstamp.cli.setting import at_once, workplace
+from inkstamp.cli.setting import at_once, open_runtime
 
 if TYPE_CHECKING:
     from inkstamp.jobs.renewal.run import Renewed, Sweep
@@ -40,9 +40,9 @@ def run(context: Context, options: argparse.Namespace) -> int:
     from inkstamp.jobs.renewal.run import renew
     from inkstamp.jobs.status.due import find_due
 
-    with workplace(context) as place:
+    with open_runtime(context) as runtime:
         if options.preview:
-            found = find_due(place, tuple(options.certificates))
+            found = find_due(runtime, tuple(options.certificates))
             if context.json:
                 output.as_json(
                     "renew", looked_at=found.looked_at, due=found.due, held=found.held, next_at=found.next_at,
@@ -56,7 +56,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
                 tell_error(context, error, name)
             _tell_next(found)
             return int(bool(found.unknown))
-        sweep = renew(place, tuple(options.certificates), at_once=options.at_once)
+        sweep = renew(runtime, tuple(options.certificates), at_once=options.at_once)
     if context.json:
         output.as_json(
             "renew",

@@ -15,13 +15,13 @@ from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
-from inkstamp.cli.setting import workplace
+from inkstamp.cli.setting import open_runtime
 from inkstamp.errors import UsageError
 from inkstamp.jobs.lifecycle.revoke import MEANINGS, RevocationReason
 
 if TYPE_CHECKING:
     from inkstamp.jobs.lifecycle.revoke import Doomed, RevocationResult
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.runtime import Runtime
 
 __doc__ += "\n" + "\n".join(f"    {reason.value:<24}{told}" for reason, told in MEANINGS.items())
 
@@ -53,12 +53,12 @@ def run(context: Context, options: argparse.Namespace) -> int:
     from inkstamp.jobs.lifecycle.revoke import revoke
 
     _expect_one(options)
-    with workplace(context) as place:
-        doomed = _plan(place, options)
+    with open_runtime(context) as runtime:
+        doomed = _plan(runtime, options)
         if not context.json:
             _show(doomed, options)
         output.ask("Revocation is permanent.", "revoke", yes=options.yes)
-        done = revoke(place, doomed, RevocationReason(options.reason), replace=options.and_replace)
+        done = revoke(runtime, doomed, RevocationReason(options.reason), replace=options.and_replace)
     if context.json:
         output.as_json("revoke", revoked=_as_data(done))
     else:
@@ -79,13 +79,13 @@ def _expect_one(options: argparse.Namespace) -> None:
                          advice="leave them out; --key-file FILE asks with its own key")  # fmt: skip
 
 
-def _plan(place: "Workplace", options: argparse.Namespace) -> "Doomed":
+def _plan(runtime: "Runtime", options: argparse.Namespace) -> "Doomed":
     from inkstamp.jobs.lifecycle.revoke import plan_foreign, plan_revocation
 
     if options.file:
         key_file = Path(options.key_file).absolute() if options.key_file else None
-        return plan_foreign(place, Path(options.file).absolute(), options.authority, key_file)
-    return plan_revocation(place, options.certificate, options.edition, by_own_key=options.by_own_key)
+        return plan_foreign(runtime, Path(options.file).absolute(), options.authority, key_file)
+    return plan_revocation(runtime, options.certificate, options.edition, by_own_key=options.by_own_key)
 
 
 def _show(doomed: "Doomed", options: argparse.Namespace) -> None:

@@ -18,7 +18,7 @@ from inkstamp.cli import output
 from inkstamp.cli.log import Log, tell_error
 from inkstamp.cli.main import Context
 from inkstamp.cli.renew import counts, tell
-from inkstamp.cli.setting import workplace
+from inkstamp.cli.setting import open_runtime
 from inkstamp.errors import InkStampError, UsageError
 
 
@@ -45,16 +45,16 @@ def run(context: Context, options: argparse.Namespace) -> int:
     from inkstamp.jobs.renewal import timer as job
 
     program, into = _program(), Path(options.into).absolute() if options.into else None
-    with workplace(context) as place:
+    with open_runtime(context) as runtime:
         if options.action == "remove":
-            gone = job.remove(place, program, into=into)
+            gone = job.remove(runtime, program, into=into)
             if context.json:
                 output.as_json("schedule", removed=gone)
             else:
                 print("\n".join(f"{each} is removed" for each in gone) or "there was no timer")
             return 0
         act = job.put if options.action == "put" else job.schedule
-        found = act(place, program, cron=options.cron, into=into)
+        found = act(runtime, program, cron=options.cron, into=into)
     if context.json:
         output.as_json("schedule", schedule=found)
     elif options.action == "print":
@@ -87,7 +87,7 @@ def _keep_running(context: Context, every: timedelta) -> int:
     signal.signal(signal.SIGINT, stop)
     log = Log(context.log)
     try:
-        for outcome, until in keep_running(lambda: workplace(context), SystemClock(), every):
+        for outcome, until in keep_running(lambda: open_runtime(context), SystemClock(), every):
             if isinstance(outcome, InkStampError):
                 tell_error(context, outcome)
             elif context.log == "text":

@@ -1,4 +1,4 @@
-"""Where configuration and HOME are, and the workplace made of them."""
+"""Where configuration and HOME are, and the runtime made of them."""
 
 import argparse
 import os
@@ -11,7 +11,7 @@ from inkstamp.cli.log import Log
 from inkstamp.cli.main import Context
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.runtime import Runtime
 
 
 def config_file(context: Context) -> Path:
@@ -47,22 +47,22 @@ def home_folder(context: Context, config: Path) -> Path:
 
 
 @contextmanager
-def workplace(context: Context) -> Iterator["Workplace"]:
-    """Make the workplace of one run; the ledger is told how the run ended."""
+def open_runtime(context: Context) -> Iterator["Runtime"]:
+    """Make the runtime of one run; the ledger is told how the run ended."""
     from inkstamp.errors import InkStampError
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.runtime import Runtime
 
     config = config_file(context)
-    place = Workplace(config, home_folder(context, config), progress=Log(context.log), command=context.command_line)
+    runtime = Runtime(config, home_folder(context, config), progress=Log(context.log), command=context.command_line)
     status = 1
     try:
-        yield place
+        yield runtime
         status = 0
     except InkStampError as error:
         status = error.exit_status
         raise
     finally:
-        place.close(status)
+        runtime.close(status)
 
 
 def at_once(text: str) -> int:

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
-from inkstamp.cli.setting import workplace
+from inkstamp.cli.setting import open_runtime
 from inkstamp.config.words import ACME_METHODS
 from inkstamp.errors import InkStampError
 from inkstamp.pki.kinds import KeyKind
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from inkstamp.jobs.lifecycle.enrolment import Plan, StampRequest
     from inkstamp.jobs.lifecycle.provisioning import Outcome
     from inkstamp.jobs.validation.challenge_path import Passage
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.runtime import Runtime
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -105,18 +105,18 @@ def run(context: Context, options: argparse.Namespace) -> int:
     from inkstamp.jobs.lifecycle.enrolment import make_plans
     from inkstamp.jobs.lifecycle.provisioning import check_beforehand
 
-    with workplace(context) as place:
-        place.asks_anyway = options.anyway
-        plans = make_plans(place, as_request(options))
+    with open_runtime(context) as runtime:
+        runtime.asks_anyway = options.anyway
+        plans = make_plans(runtime, as_request(options))
         if options.preview:
             for plan in plans:
-                check_beforehand(place, plan)
+                check_beforehand(runtime, plan)
                 if not context.json:
-                    tell_plan(plan, str(place.config_file), preview=True)
+                    tell_plan(plan, str(runtime.configuration.path), preview=True)
             if context.json:
                 output.as_json("stamp", plans=plans)
             return 0
-        done = [_stamp(context, place, plan, options, alone=len(plans) == 1) for plan in plans]
+        done = [_stamp(context, runtime, plan, options, alone=len(plans) == 1) for plan in plans]
     outcomes = [each for each in done if not isinstance(each, InkStampError)]
     failed = [each for each in done if isinstance(each, InkStampError)]
     if context.json:
@@ -128,14 +128,14 @@ def run(context: Context, options: argparse.Namespace) -> int:
 
 
 def _stamp(
-    context: Context, place: "Workplace", plan: "Plan", options: argparse.Namespace, *, alone: bool
+    context: Context, runtime: "Runtime", plan: "Plan", options: argparse.Namespace, *, alone: bool
 ) -> "Outcome | InkStampError":
     """Do the round for one, and tell what came of it; the others are done whatever that is."""
     from inkstamp.bulkhead import attempt
     from inkstamp.cli.log import tell_error
 
     def said(each: "Plan") -> None:
-        tell_plan(each, str(place.config_file))
+        tell_plan(each, str(runtime.configuration.path))
 
     def work() -> "Outcome":
         from inkstamp.jobs.lifecycle.provisioning import carry_out_and_look
@@ -145,11 +145,11 @@ def _stamp(
             from inkstamp.jobs.lifecycle.provisioning import open_where_closed
 
             said(plan)
-            wanted, opened = open_where_closed(place, plan)
+            wanted, opened = open_where_closed(runtime, plan)
             if opened is not None:
                 tell_opened(plan.name, opened)
         return carry_out_and_look(
-            place, wanted, anew=options.reissue, said=(lambda _: None) if wanted is not plan else said
+            runtime, wanted, anew=options.reissue, said=(lambda _: None) if wanted is not plan else said
         )
 
     done = attempt(work)

@@ -7,7 +7,7 @@ import argparse
 
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
-from inkstamp.cli.setting import workplace
+from inkstamp.cli.setting import open_runtime
 
 _MOST_REASONS = 10
 
@@ -21,11 +21,11 @@ def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
     from inkstamp.jobs.status.overview import all_statuses
 
-    with workplace(context) as place:
+    with open_runtime(context) as runtime:
         if options.rebuild:
             from inkstamp.jobs.issuance.ledger_rebuild import rebuild
 
-            made = rebuild(place)
+            made = rebuild(runtime)
             if context.json:
                 output.as_json("status", rebuilt=made)
                 return 0
@@ -34,7 +34,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
                 print(output.field("before", made.moved_to))
             print(output.field("next", "inkstamp renew, which installs again what is not known to be installed"))
             return 0
-        statuses = all_statuses(place)
+        statuses = all_statuses(runtime)
     if context.json:
         output.as_json("status", certificates=statuses)
         return 0

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
-from inkstamp.cli.setting import workplace
+from inkstamp.cli.setting import open_runtime
 from inkstamp.wording import counted
 
 if TYPE_CHECKING:
@@ -30,8 +30,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
     from inkstamp.jobs.inventory.survey import survey
 
-    with workplace(context) as place:
-        found = survey(place, options.name, live=options.live)
+    with open_runtime(context) as runtime:
+        found = survey(runtime, options.name, live=options.live)
     status = 0 if found.sound else 1
     if context.json:
         output.as_json("survey", servers=found.servers, sites=found.sites, names=found.names)

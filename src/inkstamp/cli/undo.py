@@ -10,7 +10,7 @@ import argparse
 
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
-from inkstamp.cli.setting import workplace
+from inkstamp.cli.setting import open_runtime
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -23,8 +23,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
     from inkstamp.jobs.lifecycle.undo import undo
 
-    with workplace(context) as place:
-        undone = undo(place, options.certificate, preview=options.preview)
+    with open_runtime(context) as runtime:
+        undone = undo(runtime, options.certificate, preview=options.preview)
     if context.json:
         output.as_json("undo", undone=undone)
         return 0

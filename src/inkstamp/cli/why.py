@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from inkstamp.cli import output
 from inkstamp.cli.main import Context
 from inkstamp.cli.prove import tell_by_hand
-from inkstamp.cli.setting import workplace
+from inkstamp.cli.setting import open_runtime
 from inkstamp.wording import counted
 
 if TYPE_CHECKING:
@@ -30,11 +30,11 @@ def run(context: Context, options: argparse.Namespace) -> int:
     """Run it."""
     from inkstamp.jobs.status.diagnosis import attach_note, why
 
-    with workplace(context) as place:
+    with open_runtime(context) as runtime:
         if options.note:
-            attach_note(place, options.certificate, options.note)
-        found = why(place, options.certificate)
-        now = place.clock.now()
+            attach_note(runtime, options.certificate, options.note)
+        found = why(runtime, options.certificate)
+        now = runtime.clock.now()
     if context.json:
         output.as_json("why", why=found)
     else:

@@ -1,1 +1,1 @@
-"""The verbs, one module each: they return results and findings, and print nothing."""
+"""What a command does: a room for each stage of a certificate's life. They print nothing."""

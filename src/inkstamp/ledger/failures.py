@@ -1,17 +1,33 @@
 """The ledger's pages on what stands in a certificate's way, until it is overcome."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import replace
-from datetime import datetime
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
 
 import msgspec
 
+from inkstamp.bulkhead import apart
 from inkstamp.clock import Clock
-from inkstamp.errors import InkStampError, error_class
+from inkstamp.config.config_file import ConfigFile
+from inkstamp.errors import (
+    Busy,
+    CaProblem,
+    ConfigurationError,
+    InkStampError,
+    InternalError,
+    LedgerTrouble,
+    UsageError,
+    error_class,
+)
 from inkstamp.findings import Finding
 from inkstamp.ledger.rows import telling_damage
 from inkstamp.ledger.sqlite import Database, from_moment, to_moment
 from inkstamp.printable import printable
+
+if TYPE_CHECKING:
+    from inkstamp.ledger.store import Ledger
 
 
 class FailureReport(msgspec.Struct, frozen=True, kw_only=True):
@@ -82,10 +98,20 @@ class Setbacks:
         self._database = database
         self._clock = clock
 
-    def meet(self, certificate: str, told: FailureReport) -> None:
-        """Record what stands in the way; what was told already keeps its beginning."""
-        now = from_moment(self._clock.now())
+    def meet(self, certificate: str, told: FailureReport, *, pause: float | None = None) -> None:
+        """Record what stands in the way; what was told already keeps its beginning.
+
+        Args:
+            certificate: Whose.
+            told: What is recorded.
+            pause: Seconds from now before which the CA does not want to be asked again.
+
+        """
+        moment = self._clock.now()
+        now = from_moment(moment)
         told = _cleaned(told)
+        if pause:
+            told = msgspec.structs.replace(told, asked=moment + timedelta(seconds=pause))
         known = self.of(certificate)
         same = known is not None and (known.told.kind, known.told.step) == (told.kind, told.step)
         with self._database.writing():
@@ -141,3 +167,47 @@ class Setbacks:
 
     def _forget_methods(self, certificate: str) -> None:
         self._database.execute("DELETE FROM refused_method WHERE certificate = :name", {"name": certificate})
+
+
+_NOT_KEPT = (Busy, ConfigurationError, LedgerTrouble, UsageError)
+"""What is wrong with the command, or cannot be written down."""
+
+
+@contextmanager
+def failure_kept(
+    ledger: "Ledger", configuration: ConfigFile, certificate: str, *, overcome: bool = True
+) -> Iterator[None]:
+    """Write an error that leaves the block into the ledger; strike out the one before when none does.
+
+    Not with `overcome` False: for a block after which there is more to do.
+    """
+    try:
+        with apart():
+            yield
+    except _NOT_KEPT:
+        raise
+    except InkStampError as error:
+        record_failure(ledger, configuration, certificate, error)
+        raise
+    if overcome:
+        ledger.setbacks.overcome(certificate)
+
+
+def record_failure(ledger: "Ledger", configuration: ConfigFile, certificate: str, error: InkStampError) -> None:
+    """Write what stands in a certificate's way into the ledger; nothing of one that was never configured."""
+    if certificate not in configuration.current.certificate:
+        return
+    order = ledger.open_order(certificate)
+    told = FailureReport(
+        kind=error.class_name,
+        step=error.step,
+        what=error.what,
+        where=error.where,
+        said=error.said,
+        problem=error.kind if isinstance(error, CaProblem) else "",
+        advice=error.advice,
+        findings=error.findings,
+        order=order.id if order is not None else 0,
+        traceback=error.traceback if isinstance(error, InternalError) else "",
+    )
+    ledger.setbacks.meet(certificate, told, pause=error.retry_after if isinstance(error, CaProblem) else None)

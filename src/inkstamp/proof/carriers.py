@@ -5,12 +5,14 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
-from inkstamp.config.model import Nameserver, Program
+from inkstamp.config.model import Configuration, Nameserver, Program
 from inkstamp.errors import CarrierTrouble
 from inkstamp.files import read_secret
 from inkstamp.reach.answers import ask_program
 from inkstamp.reach.dns_update import TsigKey, read_tsig, send_update
 from inkstamp.reach.interface import Host
+from inkstamp.reach.local import LocalHost
+from inkstamp.view.point import View
 from inkstamp.wording import counted
 
 TTL = 60
@@ -133,3 +135,12 @@ class ProgramCarrier:
                 said=said,
                 advice="correct that; try it by hand with the JSON of docs/programs.md on its standard input",
             )
+
+
+def carrier_of(name: str, config: Configuration, view: View) -> RecordCarrier | None:
+    """Return what a name in `via` stands for where it puts records into DNS; None when a person does."""
+    if name in config.nameserver:
+        return UpdateCarrier(name, config.nameserver[name], view.dns_port)
+    if name in config.program:
+        return ProgramCarrier(name, config.program[name], LocalHost())
+    return None

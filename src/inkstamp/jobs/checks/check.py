@@ -16,6 +16,7 @@ from inkstamp.errors import InkStampError, UsageError
 from inkstamp.findings import Finding, Severity, bad, note, ok, warn, worst, worst_first
 from inkstamp.jobs.checks.addresses import Chain, for_each_chain
 from inkstamp.jobs.checks.chain import Fetch, fetcher, judge_chain
+from inkstamp.jobs.checks.context import ChecksContext
 from inkstamp.jobs.checks.parallel import look_at_many
 from inkstamp.jobs.status.editions import served_beside
 from inkstamp.pki.certificates import Facts, facts
@@ -27,7 +28,6 @@ from inkstamp.view.point import load_roots
 from inkstamp.view.upgrade import UPGRADES, Upgrade
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
     from inkstamp.ledger.records import EditionRecord
 
 
@@ -116,11 +116,11 @@ class CheckOptions:
     """Whether missing intermediates may be fetched from where certificates say that they are."""
 
 
-def check(workplace: "Workplace", targets: Sequence[str], manner: CheckOptions) -> list[NameReport]:
+def check(context: ChecksContext, targets: Sequence[str], manner: CheckOptions) -> list[NameReport]:
     """Look at each target, several at the same time; the most urgent first.
 
     Args:
-        workplace: The run's surroundings.
+        context: The parts of the run.
         targets: Each a domain name, a configured certificate for all of its names, or `smtp://host:port` (imap, pop3);
             none for all that are configured.
         manner: How.
@@ -130,17 +130,17 @@ def check(workplace: "Workplace", targets: Sequence[str], manner: CheckOptions) 
         ConfigurationError: The roots cannot be read.
 
     """
-    wanted = _wanted(workplace, targets)
-    trust = Roots(load_roots(manner.roots) if manner.roots else workplace.trust.roots)
-    fetch = fetcher(workplace.view) if manner.fetch else None
+    wanted = _wanted(context, targets)
+    trust = Roots(load_roots(manner.roots) if manner.roots else context.trust.roots)
+    fetch = fetcher(context.view) if manner.fetch else None
 
     def look_at(target: Target) -> tuple[Target, NameReport]:
-        workplace.forget_parent()
+        context.forget_parent()
         try:
             with apart(), within(_QUICK_SECONDS if manner.quick else _DEEP_SECONDS):
                 reached("check", target.name)
                 return target, look(
-                    workplace, target, trust, certificate=wanted[target], deep=not manner.quick, fetch=fetch
+                    context, target, trust, certificate=wanted[target], deep=not manner.quick, fetch=fetch
                 )
         except InkStampError as error:
             finding = bad("check", str(target), error.what, error.advice)
@@ -149,19 +149,19 @@ def check(workplace: "Workplace", targets: Sequence[str], manner: CheckOptions) 
     seen = {}
     for target, report in look_at_many(look_at, list(wanted), manner.at_once):
         if len(wanted) > _TOLD_WHOLE:
-            workplace.progress.step(str(target), report.verdict.value)
+            context.progress.step(str(target), report.verdict.value)
         seen[target] = report
-    editions = workplace.ledger.newest_editions() if any(wanted.values()) and workplace.has_ledger() else {}
-    reports = [_compared(workplace, report, each, editions.get(wanted[each])) for each, report in seen.items()]
+    editions = context.ledger.newest_editions() if any(wanted.values()) and context.has_ledger() else {}
+    reports = [_compared(context, report, each, editions.get(wanted[each])) for each, report in seen.items()]
     rank = [Verdict.BROKEN, Verdict.WARNINGS, Verdict.OK]
     far = 1 << 30
     return sorted(reports, key=lambda r: (rank.index(r.verdict), far if r.days_left is None else r.days_left, r.name))
 
 
-def _wanted(workplace: "Workplace", targets: Sequence[str]) -> dict[Target, str]:
+def _wanted(context: ChecksContext, targets: Sequence[str]) -> dict[Target, str]:
     """Return what to look at, and the configured certificate that each belongs to, empty for none."""
-    configured = workplace.config_or_empty().certificate
-    port = workplace.view.https_port
+    configured = context.configuration.current_or_empty().certificate
+    port = context.view.https_port
     owners: dict[str, str] = {}
     for key, entry in configured.items():
         for name in entry.names:
@@ -180,7 +180,7 @@ def _wanted(workplace: "Workplace", targets: Sequence[str]) -> dict[Target, str]
     return found
 
 
-def of_sites(workplace: "Workplace") -> list[str]:
+def of_sites(context: ChecksContext) -> list[str]:
     """Return what to look at for all sites that `survey` finds: their names, where they serve TLS.
 
     Raises:
@@ -190,9 +190,9 @@ def of_sites(workplace: "Workplace") -> list[str]:
     from inkstamp.jobs.inventory.survey import survey
     from inkstamp.servers.common import plain_names
 
-    usual = workplace.view.https_port
+    usual = context.view.https_port
     found: dict[str, None] = {}
-    for each in survey(workplace).sites:
+    for each in survey(context).sites:
         for listen in each.site.listens:
             if listen.tls and listen.port:
                 scheme = f"{listen.upgrade}://" if listen.upgrade else ""
@@ -203,18 +203,18 @@ def of_sites(workplace: "Workplace") -> list[str]:
     return list(found)
 
 
-def _compared(workplace: "Workplace", report: NameReport, target: Target, newest: "EditionRecord | None") -> NameReport:
+def _compared(context: ChecksContext, report: NameReport, target: Target, newest: "EditionRecord | None") -> NameReport:
     """Add whether what is served is the newest edition of the name's certificate."""
     if newest is None or not report.chain:
         return report
     served = report.chain[0].sha256
     if served == newest.sha256:
         finding = ok("edition", report.name, f"serves edition {newest.number}, the newest")
-    elif served in (beside := served_beside(workplace, target.name, newest)):
+    elif served in (beside := served_beside(context, target.name, newest)):
         finding = note("edition", report.name, f"serves “{beside[served]}”, which is installed beside this certificate")
     else:
         seen = f"serves another certificate than edition {newest.number} of “{newest.certificate}”, the newest"
-        config = workplace.config
+        config = context.config
         kinds = {config.server[each].kind for each in config.certificate[newest.certificate].install
                  if each in config.server}  # fmt: skip
         if target.upgrade and not kinds & _MAIL_KINDS:
@@ -249,7 +249,7 @@ def _as_name(target: str) -> str:
 
 
 def look(
-    workplace: "Workplace",
+    context: ChecksContext,
     target: Target,
     roots: Roots,
     *,
@@ -260,7 +260,7 @@ def look(
     """Look at one name: chain, dates and trust, and with `deep` at all else that `check` looks at.
 
     Args:
-        workplace: The run's surroundings.
+        context: The parts of the run.
         target: What to look at.
         roots: What the public trusts.
         certificate: The configured certificate that has the name; empty for none.
@@ -268,8 +268,8 @@ def look(
         fetch: Fetches intermediates that are missing; None where nothing may be fetched.
 
     """
-    name, told, now = target.name, str(target), workplace.clock.now()
-    found = address_book(workplace.view).look_up(name)
+    name, told, now = target.name, str(target), context.clock.now()
+    found = address_book(context.view).look_up(name)
     if not found.all:
         finding = bad("address", name, found.trouble, found.remedy(name))
         return NameReport(name=told, chain=(), root="", days_left=None, findings=(finding,))
@@ -300,7 +300,7 @@ def look(
 
         subject = TlsCheck(name=name, port=target.port, upgrade=target.upgrade, certificate=certificate, roots=roots,
                           now=now, fetch=fetch)  # fmt: skip
-        findings += look_deeper(workplace, subject, answered, [chain for chain, root in leads_to.items() if root])
+        findings += look_deeper(context, subject, answered, [chain for chain, root in leads_to.items() if root])
     return NameReport(
         name=told,
         chain=tuple(facts(each) for each in first),

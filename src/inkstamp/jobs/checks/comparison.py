@@ -3,14 +3,11 @@
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import TYPE_CHECKING
 
 from inkstamp.findings import Severity
 from inkstamp.jobs.checks.check import NameReport
+from inkstamp.jobs.checks.context import ChecksContext
 from inkstamp.ledger.check_results import Look
-
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
 
 _SHORT = 16
 """Digits of a digest that tell certificates apart for a person."""
@@ -27,21 +24,21 @@ class Changed:
     """As sentences; none where nothing is otherwise."""
 
 
-def remember(workplace: "Workplace", reports: Sequence[NameReport], *, quick: bool, begin: bool) -> list[Changed]:
+def remember(context: ChecksContext, reports: Sequence[NameReport], *, quick: bool, begin: bool) -> list[Changed]:
     """Compare reports with those of the last time, and keep them in their place.
 
     Args:
-        workplace: The run's surroundings.
+        context: The parts of the run.
         reports: What was seen now.
         quick: Whether nothing but the first handshake was taken; such looks are compared with such.
         begin: Whether to begin a ledger for it where there is none; without one, nothing is compared and kept.
 
     """
-    if not begin and not workplace.has_ledger():
+    if not begin and not context.has_ledger():
         return []
     looks = {each.name: _look_of(each) for each in reports}
-    before = workplace.ledger.looks.last(looks, quick=quick)
-    workplace.ledger.looks.keep(looks, quick=quick)
+    before = context.ledger.looks.last(looks, quick=quick)
+    context.ledger.looks.keep(looks, quick=quick)
     return [
         Changed(
             name=name,

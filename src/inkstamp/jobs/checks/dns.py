@@ -2,48 +2,45 @@
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 from cryptography import x509
 
+from inkstamp.accounts.authorities import caa_names
 from inkstamp.config.carrying import methods_for
 from inkstamp.errors import InkStampError
 from inkstamp.findings import Finding, Severity, bad, note, ok, warn
-from inkstamp.jobs.authorities import caa_names
-from inkstamp.jobs.order_files import read_order_key
+from inkstamp.jobs.checks.context import ChecksContext
+from inkstamp.ledger.order_files import read_order_key
 from inkstamp.pki.certificates import public_key_of
 from inkstamp.pki.names import as_address
 from inkstamp.pki.tlsa import DANE_TA, Tlsa, matches, record_for
 from inkstamp.proof.caa import judge_caa
 from inkstamp.view.records import records_of
 
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
-
 _TOPIC = "tlsa"
 
 
-def look_at_caa(workplace: "Workplace", name: str, certificate: str) -> list[Finding]:
+def look_at_caa(context: ChecksContext, name: str, certificate: str) -> list[Finding]:
     """Find whether CAA lets the next edition be issued.
 
     Args:
-        workplace: The run's surroundings.
+        context: The parts of the run.
         name: What is looked at.
         certificate: The configured certificate that has the name; empty for none.
 
     """
     if as_address(name):  # CAA is about names (RFC 8659 section 1)
         return []
-    config = workplace.config_or_empty()
+    config = context.configuration.current_or_empty()
     entry = config.certificate.get(certificate)
     authority = config.authority.get(entry.authority) if entry is not None else None
-    account = workplace.ledger.account(entry.authority) if entry is not None and workplace.has_ledger() else None
+    account = context.ledger.account(entry.authority) if entry is not None and context.has_ledger() else None
     acme = authority is not None and authority.kind == "acme"
     ways = methods_for(entry, name) if entry is not None and acme else ()
     found = judge_caa(
         name,
-        records_of(workplace.view).caa(name),
-        issuers=caa_names(workplace, entry.authority) if entry is not None else (),
+        records_of(context.view).caa(name),
+        issuers=caa_names(context, entry.authority) if entry is not None else (),
         method=next(iter(ways), ""),
         account=account.url if account is not None else "",
         authority=entry.authority if entry is not None else "its CA",
@@ -54,12 +51,12 @@ def look_at_caa(workplace: "Workplace", name: str, certificate: str) -> list[Fin
 
 
 def look_at_tlsa(
-    workplace: "Workplace", name: str, port: int, chain: Sequence[x509.Certificate], certificate: str
+    context: ChecksContext, name: str, port: int, chain: Sequence[x509.Certificate], certificate: str
 ) -> list[Finding]:
     """Compare what a mail host serves with its TLSA records (RFC 7672), and say what to publish.
 
     Args:
-        workplace: The run's surroundings.
+        context: The parts of the run.
         name: The mail host.
         port: The port that was looked at.
         chain: As served, leaf first.
@@ -69,13 +66,13 @@ def look_at_tlsa(
     if as_address(name):
         return []
     place = f"_{port}._tcp.{name}"
-    answer = records_of(workplace.view).tlsa(place)
+    answer = records_of(context.view).tlsa(place)
     if not answer.known:
         remedy = "fix the domain's DNS: senders that check TLSA do not deliver while it fails (RFC 7672 section 2.1)"
         return [warn(_TOPIC, name, f"its TLSA records cannot be looked up: {answer.trouble}", remedy)]
     records: tuple[Tlsa, ...] = answer.records
     found = [judge_tlsa(name, place, records, chain, secure=answer.secure)]
-    coming = _coming_key(workplace, certificate) if records else None
+    coming = _coming_key(context, certificate) if records else None
     if coming is not None and not any(each == coming or each.usage == DANE_TA for each in records):
         seen = "the next edition, whose order is open, has another key, which no record matches yet"
         found.append(
@@ -110,14 +107,14 @@ def judge_tlsa(
     return ok(_TOPIC, name, f"TLSA {fitting.usage} {fitting.selector} {fitting.matching} matches what is served")
 
 
-def _coming_key(workplace: "Workplace", certificate: str) -> Tlsa | None:
+def _coming_key(context: ChecksContext, certificate: str) -> Tlsa | None:
     """Return the record for the key of a certificate's open order; None where there is none."""
-    if not certificate or not workplace.has_ledger():
+    if not certificate or not context.has_ledger():
         return None
-    order = workplace.ledger.open_order(certificate)
+    order = context.ledger.open_order(certificate)
     if order is None:
         return None
     try:
-        return record_for(read_order_key(workplace.home, order).public_key())
+        return record_for(read_order_key(context.home, order).public_key())
     except InkStampError:
         return None  # it has no key yet, or may not be read by this user

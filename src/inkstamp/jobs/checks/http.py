@@ -2,23 +2,20 @@
 
 import re
 import secrets
-from typing import TYPE_CHECKING
 
 from inkstamp.findings import Finding, note, ok, warn
+from inkstamp.jobs.checks.context import ChecksContext
 from inkstamp.proof.web_file import http_proof
 from inkstamp.urls import web_url
 from inkstamp.view.web import Sight, fetch
-
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
 
 _HALF_A_YEAR = 180 * 86_400
 _MAX_AGE = re.compile(r'max-age\s*=\s*"?(\d{1,12})', re.IGNORECASE)
 
 
-def look_at_web(workplace: "Workplace", name: str, address: str) -> list[Finding]:
+def look_at_web(context: ChecksContext, name: str, address: str) -> list[Finding]:
     """Find what plain HTTP does at one address, and what HTTPS says of it."""
-    view = workplace.view
+    view = context.view
     plain = fetch(f"http://{name}/", address, view)
     found = [judge_redirect(name, plain)]
     if plain.status:

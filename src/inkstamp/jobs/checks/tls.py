@@ -10,9 +10,9 @@ from OpenSSL import SSL
 
 from inkstamp.clock import stamp
 from inkstamp.findings import Finding, Severity, bad, note, ok, warn
-from inkstamp.jobs import revocation
 from inkstamp.jobs.checks.addresses import at_each_address, for_each_chain
 from inkstamp.jobs.checks.chain import Fetch, judge_chain
+from inkstamp.jobs.checks.context import ChecksContext
 from inkstamp.jobs.checks.dns import look_at_caa, look_at_tlsa
 from inkstamp.jobs.checks.http import look_at_web
 from inkstamp.pki.certificates import subject_names
@@ -22,11 +22,11 @@ from inkstamp.pki.revocation import Status, read_ocsp
 from inkstamp.pki.verifying import second_opinion
 from inkstamp.view.handshake import Served, shake_hands
 from inkstamp.view.protocols import VERSIONS, Readiness, try_versions
+from inkstamp.view.revocation_status import NotAsked, RevocationStatus
 from inkstamp.view.upgrade import Upgrade
 
 if TYPE_CHECKING:
     from inkstamp.clock import Clock
-    from inkstamp.jobs.workplace import Workplace
 
 _OLD = {"TLS 1.0", "TLS 1.1"}
 _HYBRID = "MLKEM"
@@ -57,7 +57,7 @@ class TlsCheck:
 
 
 def look_deeper(
-    workplace: "Workplace",
+    context: ChecksContext,
     subject: TlsCheck,
     answered: Sequence[Served],
     trusted: Collection[tuple[x509.Certificate, ...]],
@@ -65,7 +65,7 @@ def look_deeper(
     """Find what a first handshake does not show, at every address: a forgotten one is the usual surprise.
 
     Args:
-        workplace: The run's surroundings.
+        context: The parts of the run.
         subject: What is looked at.
         answered: One handshake for each address that had one.
         trusted: The chains for which our own builder found a path to a trusted root.
@@ -73,15 +73,15 @@ def look_deeper(
     """
     name = subject.name
     found = for_each_chain(
-        name, answered, lambda chain: _about_chain(workplace, subject, chain, trusted=chain in trusted)
+        name, answered, lambda chain: _about_chain(context, subject, chain, trusted=chain in trusted)
     )
-    found += at_each_address(name, answered, lambda each: _about_address(workplace.clock, subject, each))
-    found += look_at_caa(workplace, name, subject.certificate)
+    found += at_each_address(name, answered, lambda each: _about_address(context.clock, subject, each))
+    found += look_at_caa(context, name, subject.certificate)
     if subject.upgrade:
         return found + for_each_chain(
-            name, answered, lambda chain: look_at_tlsa(workplace, name, subject.port, chain, subject.certificate)
+            name, answered, lambda chain: look_at_tlsa(context, name, subject.port, chain, subject.certificate)
         )
-    return found + at_each_address(name, answered, lambda each: look_at_web(workplace, name, each.address))
+    return found + at_each_address(name, answered, lambda each: look_at_web(context, name, each.address))
 
 
 def _about_address(clock: "Clock", subject: TlsCheck, served: Served) -> list[Finding]:
@@ -97,17 +97,17 @@ def _about_address(clock: "Clock", subject: TlsCheck, served: Served) -> list[Fi
 
 
 def _about_chain(
-    workplace: "Workplace", subject: TlsCheck, chain: tuple[x509.Certificate, ...], *, trusted: bool
+    context: ChecksContext, subject: TlsCheck, chain: tuple[x509.Certificate, ...], *, trusted: bool
 ) -> list[Finding]:
     """Judge keys, serial number, transparency and revocation of a chain as it is served."""
     name, leaf = subject.name, chain[0]
     found = [*judge_keys(name, chain, subject.again), judge_serial(name, leaf)]
-    if not workplace.is_private:  # a CA of one's own has no logs
+    if not context.view.is_private:  # a CA of one's own has no logs
         found.append(judge_transparency(name, leaf))
     found.append(_compare_verifiers(subject, chain, trusted=trusted))
     issuer = _issuer_in(chain)
     if issuer is not None and trusted:
-        found += _revocation(workplace, name, leaf, issuer, subject.again)
+        found += _revocation(context.revocation_status, name, leaf, issuer, subject.again)
     elif issuer is not None:  # where it says to ask is then anybody's word
         found.append(note("revocation", name, "was not checked: the chain leads to no trusted root"))
     return [each for each in found if each is not None]
@@ -224,12 +224,12 @@ def _about_stapling(clock: "Clock", subject: TlsCheck, served: Served) -> list[F
 
 
 def _revocation(
-    workplace: "Workplace", name: str, leaf: x509.Certificate, issuer: x509.Certificate, again: str
+    statuses: RevocationStatus, name: str, leaf: x509.Certificate, issuer: x509.Certificate, again: str
 ) -> list[Finding]:
     """Judge what the CA says of a certificate."""
     try:
-        return [_judge_status(name, revocation.ask(workplace, leaf, issuer), "asked", again)]
-    except revocation.NotAsked as none:
+        return [_judge_status(name, statuses.ask(leaf, issuer), "asked", again)]
+    except NotAsked as none:
         if none.tried:
             said = none.said.splitlines()[0] if none.said else "no answer"
             return [note("revocation", name, f"the revocation status is unknown: {said}")]

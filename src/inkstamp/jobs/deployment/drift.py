@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from cryptography.hazmat.primitives import hashes
 
 from inkstamp.errors import InkStampError
+from inkstamp.jobs.deployment.context import DeploymentContext
 from inkstamp.jobs.deployment.handshakes import served_as
 from inkstamp.jobs.deployment.plan import names_on
 from inkstamp.jobs.status.editions import served_beside
@@ -15,8 +16,6 @@ from inkstamp.servers.interface import Endpoint
 
 if TYPE_CHECKING:
     from cryptography import x509
-
-    from inkstamp.jobs.workplace import Workplace
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,23 +30,23 @@ class Places:
     """What a configuration says already: a name without TLS; empty for nothing."""
 
 
-def places_of(workplace: "Workplace", edition: EditionRecord) -> Places:
+def places_of(context: DeploymentContext, edition: EditionRecord) -> Places:
     """Read from the servers' configurations where an edition should be served.
 
     One after the other: servers of one machine share a connection. One that is unreachable, or cannot be read, is
     left out: to install there again would not help.
     """
-    entry = workplace.certificate(edition.certificate)
+    entry = context.configuration.certificate(edition.certificate)
     found: list[tuple[str, str, Endpoint]] = []
     try:
-        leaf = workplace.shelf.chain(edition.certificate, edition.number)[0]
+        leaf = context.shelf.chain(edition.certificate, edition.number)[0]
     except InkStampError:
         return Places(None, ())
     lacking = {each for each in entry.names if not each.startswith("*.")}
     for name in entry.install:
         try:
-            server = workplace.installable(name)
-            mine = names_on(workplace, name, entry)
+            server = context.servers.installable(name)
+            mine = names_on(context, name, entry)
             lacking -= set(mine)
             for each in mine:
                 endpoints = server.tls_endpoints(each)
@@ -56,14 +55,14 @@ def places_of(workplace: "Workplace", edition: EditionRecord) -> Places:
                 found += [(name, each, endpoint) for endpoint in endpoints or ()]
         except InkStampError as error:
             lacking = set()  # it may have them
-            workplace.progress.step(edition.certificate, f"cannot be checked on {name}: {error.what}")
+            context.progress.step(edition.certificate, f"cannot be checked on {name}: {error.what}")
     if lacking and entry.install:
         where = f"{', '.join(entry.install)} {'has' if len(entry.install) == 1 else 'have'}"
         return Places(leaf, (), f"{where} no site for {', '.join(sorted(lacking))} any more")
     return Places(leaf, tuple(found))
 
 
-def look_at(workplace: "Workplace", edition: EditionRecord, places: Places) -> str:
+def look_at(context: DeploymentContext, edition: EditionRecord, places: Places) -> str:
     """Say where something else than `edition` is served in its place; empty when it is served everywhere.
 
     A server that does not answer has lost nothing.
@@ -73,6 +72,6 @@ def look_at(workplace: "Workplace", edition: EditionRecord, places: Places) -> s
     for server, name, endpoint in places.endpoints:
         served = served_as(endpoint, name.replace("*", "any", 1), places.leaf)
         digest = served.chain[0].fingerprint(hashes.SHA256()).hex() if served.chain else edition.sha256
-        if digest != edition.sha256 and digest not in served_beside(workplace, name, edition):
+        if digest != edition.sha256 and digest not in served_beside(context, name, edition):
             return f"{server} serves another certificate for {name} at {endpoint}"
     return ""

@@ -2,20 +2,17 @@
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from cryptography.hazmat.primitives import hashes
 
 from inkstamp.errors import FileTrouble, UsageError
 from inkstamp.files import place_bytes, read_bytes, read_secret, write_bytes
 from inkstamp.jobs.deployment import manual_steps
+from inkstamp.jobs.deployment.context import DeploymentContext
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.pki import keys
 from inkstamp.pki.certificates import facts, pem_certificates
 from inkstamp.pki.packing import Form, Goods, Packed, pack
-
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -60,7 +57,7 @@ class ExportResult:
     """What to do with it on the server that it is for; empty when none is named."""
 
 
-def export(workplace: "Workplace", request: ExportRequest) -> ExportResult:
+def export(context: DeploymentContext, request: ExportRequest) -> ExportResult:
     """Write an edition in another form; none of its files exists half when this returns or raises.
 
     Raises:
@@ -68,8 +65,8 @@ def export(workplace: "Workplace", request: ExportRequest) -> ExportResult:
         FileTrouble: It could not be written; what was written of it is removed again.
 
     """
-    edition = _edition(workplace, request)
-    shelf = workplace.shelf.edition(edition.certificate, edition.number)
+    edition = _edition(context, request)
+    shelf = context.shelf.edition(edition.certificate, edition.number)
     served = pem_certificates(read_bytes(shelf / "served.pem"))
     goods = Goods(
         base=request.base or f"{edition.certificate}-{edition.number}",
@@ -85,7 +82,7 @@ def export(workplace: "Workplace", request: ExportRequest) -> ExportResult:
     files = tuple(Written(path=str(request.folder / each.name), secret=each.secret) for each in packed)
     _write(packed, request)
     secret = " with its key" if any(each.secret for each in packed) else ""
-    workplace.ledger.note(
+    context.ledger.note(
         "exported", f"edition {edition.number} as {request.form.value}{secret} to {request.folder}", edition.certificate
     )
     steps: list[str] = []
@@ -99,10 +96,10 @@ def export(workplace: "Workplace", request: ExportRequest) -> ExportResult:
     return ExportResult(edition=edition, form=request.form, files=files, steps=tuple(steps))
 
 
-def _edition(workplace: "Workplace", request: ExportRequest) -> EditionRecord:
+def _edition(context: DeploymentContext, request: ExportRequest) -> EditionRecord:
     name, number = request.certificate, request.edition
-    workplace.certificate(name)
-    ledger = workplace.ledger
+    context.configuration.certificate(name)
+    ledger = context.ledger
     found = ledger.newest_edition(name) if number is None else ledger.edition(name, number)
     if found is None:
         raise UsageError(

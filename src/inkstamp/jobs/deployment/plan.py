@@ -13,7 +13,7 @@ from inkstamp.config.carrying import is_away
 from inkstamp.config.model import Certificate
 from inkstamp.errors import ReachTrouble, ServerTrouble
 from inkstamp.files import read_bytes, read_secret
-from inkstamp.jobs import way_back
+from inkstamp.jobs.deployment.context import DeploymentContext
 from inkstamp.jobs.status.editions import expect_pair
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.pki import keys
@@ -21,11 +21,11 @@ from inkstamp.pki.certificates import key_kind
 from inkstamp.pki.names import uncovered
 from inkstamp.pki.packing import Goods
 from inkstamp.reach.interface import Rights
+from inkstamp.servers import backup
 from inkstamp.servers.common import plain_names, present
 from inkstamp.servers.interface import FileChange, Supply, Taker
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
     from inkstamp.ledger.shelf import Shelf
 
 T = TypeVar("T")
@@ -41,7 +41,7 @@ class Group:
     """By server, those of the certificate's names that it serves."""
     copied: bool
     """Whether what is served are copies of its own; otherwise the shelf's current edition."""
-    changes: tuple[way_back.Change, ...]
+    changes: tuple[backup.Change, ...]
 
     @property
     def servers(self) -> tuple[str, ...]:
@@ -50,7 +50,7 @@ class Group:
 
 
 def prepare(
-    workplace: "Workplace",
+    context: DeploymentContext,
     name: str,
     entry: Certificate,
     edition: EditionRecord | None,
@@ -62,7 +62,7 @@ def prepare(
     """Test the servers as they stand and work out the edits, changing nothing.
 
     Args:
-        workplace: The run's surroundings.
+        context: The parts of the run.
         name: The certificate.
         entry: As configured.
         edition: What is copied; None while there is none yet.
@@ -77,7 +77,7 @@ def prepare(
 
     """
     if edition is not None:
-        expect_pair(workplace.shelf, edition)
+        expect_pair(context.shelf, edition)
     wanted = [each for each in entry.install if each not in away]
     broken: dict[str, ServerTrouble] = {}
     with ThreadPoolExecutor(max_workers=max(at_once, 1)) as pool:
@@ -87,22 +87,22 @@ def prepare(
 
         def places(server: str) -> tuple[str, ...]:
             try:
-                workplace.servers.test(server, tested_since)
+                context.servers.test(server, tested_since)
             except ServerTrouble as error:
                 if edition is None:
                     raise
                 broken[server] = error  # by what this install fixes, perhaps: a file that is not there, or does not fit
-            return names_on(workplace, server, entry)
+            return names_on(context, server, entry)
 
-        def change(server: str) -> list[way_back.Change]:
-            supply = supply_for(workplace, name, server, edition, entry)
-            return _changes(workplace, server, taken[server], supply, edition)
+        def change(server: str) -> list[backup.Change]:
+            supply = supply_for(context, name, server, edition, entry)
+            return _changes(context, server, taken[server], supply, edition)
 
         taken = ask(places, wanted)
-        _check_all_taken(workplace, name, entry, taken, whole=not away)
+        _check_all_taken(context, name, entry, taken, whole=not away)
         changes = ask(change, taken)
-    here = {each: taken[each] for each in changes if not _stands_alone(workplace, each)}
-    switches = bool(here) and edition is not None and workplace.shelf.current(name) != edition.number
+    here = {each: taken[each] for each in changes if not _stands_alone(context, each)}
+    switches = bool(here) and edition is not None and context.shelf.current(name) != edition.number
     for server in broken.keys() & changes.keys():
         if not any(each.file.is_change for each in changes[server]) and not (switches and server in here):
             raise broken[server]
@@ -125,47 +125,47 @@ def _ask(
     return found
 
 
-def _stands_alone(workplace: "Workplace", server: str) -> bool:
+def _stands_alone(context: DeploymentContext, server: str) -> bool:
     """Tell whether a server has an edition of its own, and not the shelf's current one."""
-    return is_away(workplace.config, server) or isinstance(workplace.server(server), Taker)
+    return is_away(context.config, server) or isinstance(context.servers.get(server), Taker)
 
 
-def names_on(workplace: "Workplace", server: str, entry: Certificate) -> tuple[str, ...]:
+def names_on(context: DeploymentContext, server: str, entry: Certificate) -> tuple[str, ...]:
     """Return those of a certificate's names that a server has a place for."""
-    kind = workplace.installable(server)
+    kind = context.servers.installable(server)
     found: dict[str, None] = {}
     for each in entry.names:
         if each.startswith("*.") and kind.has_hosts:
             known = (own for site in kind.sites() for own in plain_names(site))
             under = [own for own in known if not uncovered([each], [own])]
-            found |= dict.fromkeys(own for own in under if _is_chosen(workplace, server, entry, own))
+            found |= dict.fromkeys(own for own in under if _is_chosen(context, server, entry, own))
         if kind.serves(each):
             found[each] = None
     return tuple(found)
 
 
-def _is_chosen(workplace: "Workplace", server: str, entry: Certificate, name: str) -> bool:
+def _is_chosen(context: DeploymentContext, server: str, entry: Certificate, name: str) -> bool:
     """Tell whether the site of a name gets the wildcard: it is asked for, or has no certificate of its own here."""
     if entry.sites:
         return name in entry.sites
-    others = (each for each in workplace.config.certificate.values() if each is not entry and server in each.install)
+    others = (each for each in context.config.certificate.values() if each is not entry and server in each.install)
     return not any(name in each.names for each in others)
 
 
 def _check_all_taken(
-    workplace: "Workplace", name: str, entry: Certificate, taken: Mapping[str, tuple[str, ...]], *, whole: bool
+    context: DeploymentContext, name: str, entry: Certificate, taken: Mapping[str, tuple[str, ...]], *, whole: bool
 ) -> None:
     """Have a server say what is missing where a name has no place on any, or a server has none of the names."""
     if not taken:
         return
-    supply = supply_for(workplace, name, entry.install[0], None, entry)
+    supply = supply_for(context, name, entry.install[0], None, entry)
     for server, names in taken.items():
         if not names:
-            workplace.installable(server).plan_install(entry.names, supply)
+            context.servers.installable(server).plan_install(entry.names, supply)
     everywhere = {each for names in taken.values() for each in names}
     lacking = tuple(each for each in entry.names if each not in everywhere and not _reaches(each, everywhere))
     if whole and lacking:
-        workplace.installable(entry.install[0]).plan_install(lacking, supply)
+        context.servers.installable(entry.install[0]).plan_install(lacking, supply)
 
 
 def _reaches(name: str, sites: Iterable[str]) -> bool:
@@ -174,42 +174,42 @@ def _reaches(name: str, sites: Iterable[str]) -> bool:
 
 
 def supply_for(
-    workplace: "Workplace", name: str, server: str, edition: EditionRecord | None, entry: Certificate
+    context: DeploymentContext, name: str, server: str, edition: EditionRecord | None, entry: Certificate
 ) -> Supply:
     """Return what a server is given: paths on the shelf, or on its own machine, and the edition to make copies of."""
-    folder = str(workplace.shelf.current_folder(name))
-    if is_away(workplace.config, server):
-        folder = f"{workplace.config.server[server].certificate_folder.rstrip('/')}/{name}"
-    supply = _supply(workplace, name, folder, edition)
+    folder = str(context.shelf.current_folder(name))
+    if is_away(context.config, server):
+        folder = f"{context.config.server[server].certificate_folder.rstrip('/')}/{name}"
+    supply = _supply(context, name, folder, edition)
     if edition is None:
         supply = replace(supply, names=entry.names, algorithm=entry.key.partition("-")[0])
-    return replace(supply, others=_others(workplace, name, server), own_site=entry.own_site)
+    return replace(supply, others=_others(context, name, server), own_site=entry.own_site)
 
 
-def _others(workplace: "Workplace", name: str, server: str) -> tuple[str, ...]:
+def _others(context: DeploymentContext, name: str, server: str) -> tuple[str, ...]:
     """Return the names of the other certificates that are for this server."""
     return tuple(
         each
-        for other, entry in workplace.config.certificate.items()
+        for other, entry in context.config.certificate.items()
         if other != name and server in entry.install
         for each in entry.names
     )
 
 
-def handed(workplace: "Workplace", edition: EditionRecord) -> Supply:
+def handed(context: DeploymentContext, edition: EditionRecord) -> Supply:
     """Return what a server is handed that takes no files: paths of the edition itself."""
-    folder = str(workplace.shelf.edition(edition.certificate, edition.number))
-    return _supply(workplace, edition.certificate, folder, edition)
+    folder = str(context.shelf.edition(edition.certificate, edition.number))
+    return _supply(context, edition.certificate, folder, edition)
 
 
-def _supply(workplace: "Workplace", name: str, folder: str, edition: EditionRecord | None) -> Supply:
+def _supply(context: DeploymentContext, name: str, folder: str, edition: EditionRecord | None) -> Supply:
     paths = {each: f"{folder}/{each}.pem" for each in _MODES}
     bare = Supply(certificate=name, served=paths["served"], key=paths["key"], leaf=paths["leaf"],
                   issuers=paths["issuers"], combined=paths["combined"])  # fmt: skip
     if edition is None:
         return bare
-    chain = workplace.shelf.chain(edition.certificate, edition.number)
-    goods = functools.cache(lambda: _goods(workplace.shelf, edition, chain))
+    chain = context.shelf.chain(edition.certificate, edition.number)
+    goods = functools.cache(lambda: _goods(context.shelf, edition, chain))
     algorithm = key_kind(chain[0]).partition("-")[0]
     return replace(bare, edition=edition.number, names=tuple(edition.names), algorithm=algorithm, goods=goods)
 
@@ -221,17 +221,17 @@ def _goods(shelf: "Shelf", edition: EditionRecord, chain: tuple[x509.Certificate
 
 
 def _changes(
-    workplace: "Workplace", server: str, names: tuple[str, ...], supply: Supply, edition: EditionRecord | None
-) -> list[way_back.Change]:
+    context: DeploymentContext, server: str, names: tuple[str, ...], supply: Supply, edition: EditionRecord | None
+) -> list[backup.Change]:
     """Work out the edits of one server for names that it serves; on another machine, copies of the edition as well."""
-    kind = workplace.installable(server)
+    kind = context.servers.installable(server)
     found = kind.plan_install(names, supply)
     copies = []
-    if edition is not None and is_away(workplace.config, server):
-        shelf = workplace.shelf.edition(edition.certificate, edition.number)
+    if edition is not None and is_away(context.config, server):
+        shelf = context.shelf.edition(edition.certificate, edition.number)
         for each in (each for each in _MODES if each in kind.points_at):
             path = getattr(supply, each)
             before, there = present(kind.host, path)
             data = read_bytes(shelf / f"{each}.pem")
             copies.append(FileChange(path, before, data, Rights(_MODES[each]), there, own_folder=True))
-    return [way_back.Change(server, each) for each in (*copies, *found)]
+    return [backup.Change(server, each) for each in (*copies, *found)]

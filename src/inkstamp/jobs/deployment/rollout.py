@@ -9,22 +9,19 @@ from collections.abc import Callable, Sequence
 from copy import copy
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart, attempt, reached, side_by_side
 from inkstamp.config.model import Certificate
 from inkstamp.errors import InkStampError, ReachTrouble, ServerTrouble
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, bad
+from inkstamp.jobs.deployment.context import DeploymentContext
 from inkstamp.jobs.deployment.plan import Group, prepare
 from inkstamp.jobs.deployment.rollback import bring_back_cut_off
 from inkstamp.jobs.deployment.transaction import Load, Result, carry_through, carry_together
 from inkstamp.jobs.deployment.undo_log import drop_old_editions, edition_before, group_back, undoable
 from inkstamp.ledger.records import EditionRecord, InstallState
 from inkstamp.servers.reload import test_before
-
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +48,7 @@ class Deployment:
 
 
 def install(
-    workplace: "Workplace",
+    context: DeploymentContext,
     wish: Deployment,
     told: Callable[[Sequence[Group]], None] = lambda _groups: None,
     *,
@@ -67,14 +64,14 @@ def install(
         ReachTrouble: A machine is unreachable; all others have the edition, and the next run tries again.
 
     """
-    result = install_together(workplace, [wish], told, pace=pace)[wish.name]
+    result = install_together(context, [wish], told, pace=pace)[wish.name]
     if isinstance(result, InkStampError):
         raise result
     return result
 
 
 def install_together(
-    workplace: "Workplace",
+    context: DeploymentContext,
     wishes: Sequence[Deployment],
     told: Callable[[Sequence[Group]], None] = lambda _groups: None,
     *,
@@ -85,23 +82,23 @@ def install_together(
     Those that change the same file of a configuration follow one another: the next edit is worked out on what the one
     before leaves. Returns what came of each, by certificate.
     """
-    rounds = [_Round(workplace, wish, pace.at_once) for wish in wishes]
+    rounds = [_Round(context, wish, pace.at_once) for wish in wishes]
     servers = tuple({server for wish in wishes for server in wish.entry.install})
-    begun_at = workplace.clock.monotonic()
-    with workplace.locks.servers(servers):
+    begun_at = context.clock.monotonic()
+    with context.locks.servers(servers):
         for each in rounds:
             each.prepare(begun_at)
         told([group for each in rounds for group in each.groups])
         some, later = _side_by_side(rounds)
         alone: list[_Round] = []
         while some:
-            _go(workplace, some, pace.at_once)
+            _go(context, some, pace.at_once)
             alone += [each for each in some if each.is_refused and len(some) > 1]
             if later:
                 some, later = _side_by_side(later)
             else:  # it may have been the others that did not go with it
                 some, alone = alone[:1], alone[1:]
-            begun_at = workplace.clock.monotonic()
+            begun_at = context.clock.monotonic()
             for each in some:
                 each.prepare(begun_at)
         for each in rounds:
@@ -112,8 +109,8 @@ def install_together(
 class _Round:
     """One install on all its groups of servers; an error ends it."""
 
-    def __init__(self, workplace: "Workplace", wish: Deployment, at_once: int) -> None:
-        self.workplace, self.at_once = workplace, at_once
+    def __init__(self, context: DeploymentContext, wish: Deployment, at_once: int) -> None:
+        self.context, self.at_once = context, at_once
         self.name, self.entry, self.edition = wish.name, wish.entry, wish.edition
         self.away: dict[str, ReachTrouble] = {}
         self.groups: list[Group] = []
@@ -139,8 +136,8 @@ class _Round:
         try:
             with apart():
                 reached("prepare", self.name)
-                bring_back_cut_off(self.workplace, self.name, self.entry, self.away)
-                self.groups = prepare(self.workplace, self.name, self.entry, self.edition, self.away,
+                bring_back_cut_off(self.context, self.name, self.entry, self.away)
+                self.groups = prepare(self.context, self.name, self.entry, self.edition, self.away,
                                       tested_since=tested_since, at_once=self.at_once)  # fmt: skip
         except InkStampError as error:
             self.error = error
@@ -173,12 +170,12 @@ class _Round:
 
     def _complete(self) -> None:
         if all(group.copied for group in self.groups) and (self.done or not self.entry.install):
-            self.workplace.shelf.switch(self.name, self.edition.number)
+            self.context.shelf.switch(self.name, self.edition.number)
         if not self.entry.install:  # there was one step, and nothing to go back to
-            record = self.workplace.ledger.installs.begin(self.name, self.edition.number, ())
+            record = self.context.ledger.installs.begin(self.name, self.edition.number, ())
             text = f"edition {self.edition.number}"
-            self.workplace.ledger.installs.end(record, InstallState.DONE, "shelved", text)
-        drop_old_editions(self.workplace, self.name, self.entry)
+            self.context.ledger.installs.end(record, InstallState.DONE, "shelved", text)
+        drop_old_editions(self.context, self.name, self.entry)
         if self.away:
             raise _left_out(self.away, self.done, self.edition, self.findings)
 
@@ -192,16 +189,16 @@ def _side_by_side(rounds: Sequence[_Round]) -> tuple[list[_Round], list[_Round]]
     return some, later
 
 
-def _carry(workplace: "Workplace", some: Sequence[tuple[_Round, Group]]) -> dict[str, Result]:
+def _carry(context: DeploymentContext, some: Sequence[tuple[_Round, Group]]) -> dict[str, Result]:
     """Change a group of servers for all that is to go there; returns what came of each certificate."""
     loads = [each.load(group) for each, group in some if each.error is None]
     if len(loads) > 1:
-        workplace.progress.step(", ".join(loads[0].group.servers), f"{len(loads)} new editions, one reload")
-    found = attempt(carry_together, workplace, loads) if loads else {}
+        context.progress.step(", ".join(loads[0].group.servers), f"{len(loads)} new editions, one reload")
+    found = attempt(carry_together, context, loads) if loads else {}
     return {load.name: copy(found) for load in loads} if isinstance(found, InkStampError) else found
 
 
-def _go(workplace: "Workplace", rounds: Sequence[_Round], at_once: int) -> None:
+def _go(context: DeploymentContext, rounds: Sequence[_Round], at_once: int) -> None:
     """Go through the groups: what shares the shelf first, then so many machines at a time.
 
     The first error of a round ends it, after those beside it.
@@ -214,7 +211,7 @@ def _go(workplace: "Workplace", rounds: Sequence[_Round], at_once: int) -> None:
     others = [some for (copied, _), some in places.items() if copied]
     batches = [*shared, *(others[at : at + at_once] for at in range(0, len(others), at_once))]
     for batch in batches:
-        found = side_by_side(lambda some: _carry(workplace, some), batch, len(batch))
+        found = side_by_side(lambda some: _carry(context, some), batch, len(batch))
         for some, results in zip(batch, found, strict=True):
             for each, group in some:
                 if each.name in results:
@@ -230,21 +227,21 @@ def _with_those_done(error: InkStampError, round_: _Round, *, back: bool) -> Ink
     if not back:
         return error.amended(advice=f"{error.advice}; {has}: `inkstamp undo {round_.name}` rolls it back there")
     try:
-        folders = undoable(round_.workplace.home, round_.name, round_.token)
-        groups = [group_back(round_.workplace, round_.entry, folder) for folder in folders]
-        take_back(round_.workplace, round_.name, round_.entry, folders, groups)
+        folders = undoable(round_.context.home, round_.name, round_.token)
+        groups = [group_back(round_.context, round_.entry, folder) for folder in folders]
+        take_back(round_.context, round_.name, round_.entry, folders, groups)
     except InkStampError as failed:
         return error.amended(advice=f"{error.advice}; {has}, and could not be rolled back: {failed.what}")
     return error.amended(advice=f"{error.advice}; {', '.join(round_.done)} were rolled back to what was there before")
 
 
 def take_back(
-    workplace: "Workplace", name: str, entry: Certificate, folders: Sequence[Path], groups: Sequence[Group]
+    context: DeploymentContext, name: str, entry: Certificate, folders: Sequence[Path], groups: Sequence[Group]
 ) -> list[Finding]:
     """Take an install back, group by group; the caller holds certificate and servers.
 
     Args:
-        workplace: The run's surroundings.
+        context: The parts of the run.
         name: The certificate.
         entry: As configured.
         folders: What the install changed, one a group.
@@ -254,12 +251,12 @@ def take_back(
         ServerTrouble: A server refuses, or does not serve the edition before; that one is as it was then.
 
     """
-    editions = [edition_before(workplace, name, folder) for folder in folders]
+    editions = [edition_before(context, name, folder) for folder in folders]
     findings = []
-    broken = _broken(workplace, [server for group in groups for server in group.servers])
+    broken = _broken(context, [server for group in groups for server in group.servers])
     for group, folder, edition in zip(groups, folders, editions, strict=True):
         try:
-            findings += carry_through(workplace, Load(name=name, entry=entry, edition=edition, group=group))
+            findings += carry_through(context, Load(name=name, entry=entry, edition=edition, group=group))
         except ServerTrouble as error:
             first = next((broken[server] for server in group.servers if server in broken), None)
             if first is None:
@@ -268,16 +265,16 @@ def take_back(
             raise error.amended(what=both) from error.__cause__
         remove_tree(folder)
     if editions and all(group.copied for group in groups):
-        workplace.shelf.switch(name, editions[0].number if editions[0] is not None else None)
+        context.shelf.switch(name, editions[0].number if editions[0] is not None else None)
     return findings
 
 
-def _broken(workplace: "Workplace", servers: Sequence[str]) -> dict[str, ServerTrouble]:
+def _broken(context: DeploymentContext, servers: Sequence[str]) -> dict[str, ServerTrouble]:
     """Have configurations tested as they stand; returns the trouble of those that are broken: by it, perhaps."""
     found = {}
     for server in servers:
         try:
-            test_before(workplace.reloadable(server))
+            test_before(context.servers.reloadable(server))
         except ServerTrouble as error:
             found[server] = error
     return found

@@ -23,19 +23,18 @@ from inkstamp.config.model import Certificate
 from inkstamp.errors import InkStampError, ReachTrouble
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity
-from inkstamp.jobs import way_back
+from inkstamp.jobs.deployment.context import DeploymentContext
 from inkstamp.jobs.deployment.handshakes import LOOK_SECONDS, see_served
 from inkstamp.jobs.deployment.plan import Group, handed
 from inkstamp.jobs.deployment.rollback import put_back, takers
-from inkstamp.jobs.deployment.undo_log import undo_folder
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState
+from inkstamp.servers import backup
 from inkstamp.servers.interface import ServerKind
 from inkstamp.servers.reload import take_effect
 from inkstamp.servers.run_state import up_of
 
 if TYPE_CHECKING:
     from inkstamp.clock import Clock
-    from inkstamp.jobs.workplace import Workplace
 
 Result = list[Finding] | InkStampError
 """What was seen, or what went wrong."""
@@ -82,29 +81,29 @@ class _Begun:
     """Whether the servers had anything else before."""
 
 
-def carry_through(workplace: "Workplace", load: Load) -> list[Finding]:
+def carry_through(context: DeploymentContext, load: Load) -> list[Finding]:
     """Make a load's changes, switch to the edition and check that it is served, or put all back (steps 3 to 7).
 
     The caller holds certificate and servers.
     """
-    result = carry_together(workplace, [load])[load.name]
+    result = carry_together(context, [load])[load.name]
     if isinstance(result, InkStampError):
         raise result
     return result
 
 
-def carry_together(workplace: "Workplace", loads: Sequence[Load]) -> dict[str, Result]:
+def carry_together(context: DeploymentContext, loads: Sequence[Load]) -> dict[str, Result]:
     """Do the same for loads of several certificates on the same servers, which are tested and reloaded once for all.
 
     Where a server refuses, all are put back and either half is tried by itself, down to the one that it refuses: the
     others are not held up by it. Returns what came of each, by certificate.
     """
     begun, results = list[_Begun](), dict[str, Result]()
-    up = up_of(map(workplace.server, loads[0].group.servers))
+    up = up_of(map(context.servers.get, loads[0].group.servers))
     for load in loads:
         try:
             with apart():
-                begun.append(_begin(workplace, load, up))
+                begun.append(_begin(context, load, up))
         except InkStampError as error:
             results[load.name] = error
     servers = loads[0].group.servers
@@ -113,71 +112,76 @@ def carry_together(workplace: "Workplace", loads: Sequence[Load]) -> dict[str, R
             for server in servers:
                 if begun:
                     reached("effect", ",".join(each.load.name for each in begun))
-                    take_effect(workplace.installable(server))
-                    begun = _seen_on(workplace, server, begun, results)
+                    take_effect(context.servers.installable(server))
+                    begun = _seen_on(context, server, begun, results)
             if any(finding.severity is Severity.OK for each in begun for finding in each.seen):
-                workplace.clock.sleep(_WORKERS_LAST)  # what was seen may be a new worker among those of before
+                context.clock.sleep(_WORKERS_LAST)  # what was seen may be a new worker among those of before
                 for server in servers:
-                    begun = _seen_on(workplace, server, begun, results, again=True)
+                    begun = _seen_on(context, server, begun, results, again=True)
     except InkStampError as error:
-        return results | _refused(workplace, begun, error)
+        return results | _refused(context, begun, error)
     for each in begun:
-        results[each.load.name] = _ended(workplace, each)
+        results[each.load.name] = _ended(context, each)
     return results
 
 
-def _begin(workplace: "Workplace", load: Load, up: Sequence[str]) -> _Begun:
+def _begin(context: DeploymentContext, load: Load, up: Sequence[str]) -> _Begun:
     """Save what stands there, record, then write (step 3). `up` are those of the servers that run."""
     group = load.group
-    parent = undo_folder(workplace.home, load.name)
-    chain = workplace.shelf.chain(load.edition.certificate, load.edition.number) if load.edition is not None else ()
-    before = _present(workplace, load.name, group)
-    held = {each.name: each.holds(load.name) for each in takers(workplace, group.servers)}
-    had = [each for each in group.servers if workplace.ledger.installs.installed(load.name, each) is not None]
+    parent = context.home.undo(load.name)
+    chain = context.shelf.chain(load.edition.certificate, load.edition.number) if load.edition is not None else ()
+    before = _present(context, load.name, group)
+    held = {each.name: each.holds(load.name) for each in takers(context, group.servers)}
+    had = [each for each in group.servers if context.ledger.installs.installed(load.name, each) is not None]
     is_changed = before != load.number or any(each.file.is_change for each in group.changes)
-    folder = way_back.keep_next(parent, group.changes, servers=group.servers, copied=group.copied, before=before,
+    folder = backup.keep_next(parent, group.changes, servers=group.servers, copied=group.copied, before=before,
                            edition=load.number, token=load.token, done=False, held=held, had=had, up=up)  # fmt: skip
-    record = workplace.ledger.installs.begin(load.name, load.number or 0, group.servers)
+    record = context.ledger.installs.begin(load.name, load.number or 0, group.servers)
     try:
         with apart():
-            way_back.make(workplace, group.changes)
+            backup.make(context.servers, group.changes)
             reached("change", load.name)
             if not group.copied:
-                workplace.shelf.switch(load.name, load.number)
-            _hand_over(workplace, load.name, group, load.edition)
+                context.shelf.switch(load.name, load.number)
+            _hand_over(context, load.name, group, load.edition)
     except InkStampError as error:
-        (told,) = put_back(workplace, [(record, error)])
+        (told,) = put_back(context, [(record, error)])
         raise told from error.__cause__
     return _Begun(load, chain, record, folder, [], is_changed)
 
 
-def _refused(workplace: "Workplace", begun: Sequence[_Begun], error: InkStampError) -> dict[str, Result]:
+def _refused(context: DeploymentContext, begun: Sequence[_Begun], error: InkStampError) -> dict[str, Result]:
     """Put all back; where there are several, and the servers can be reached, find those that are refused."""
-    errors = put_back(workplace, [(each.record, error) for each in begun])
+    errors = put_back(context, [(each.record, error) for each in begun])
     loads = [each.load for each in begun]
     if len(loads) == 1 or isinstance(error, ReachTrouble):
         return {load.name: own for load, own in zip(loads, errors, strict=True)}
     text = f"rejects the {len(loads)} together: finding out which"
-    workplace.progress.step(", ".join(loads[0].group.servers), text)
+    context.progress.step(", ".join(loads[0].group.servers), text)
     half = len(loads) // 2
-    return carry_together(workplace, loads[:half]) | carry_together(workplace, loads[half:])
+    return carry_together(context, loads[:half]) | carry_together(context, loads[half:])
 
 
 def _seen_on(
-    workplace: "Workplace", server_name: str, begun: list[_Begun], results: dict[str, Result], *, again: bool = False
+    context: DeploymentContext,
+    server_name: str,
+    begun: list[_Begun],
+    results: dict[str, Result],
+    *,
+    again: bool = False,
 ) -> list[_Begun]:
     """See that a server serves what it was given (step 6).
 
     What it does not serve is put back, and told in `results`; returns the others. A site that had no TLS before is not
     looked at when going back to that. A second look is taken at some.
     """
-    server = workplace.installable(server_name)
+    server = context.servers.installable(server_name)
     # One for all: where nothing is served any more, that must not last for each.
-    deadline = workplace.clock.monotonic() + LOOK_SECONDS
+    deadline = context.clock.monotonic() + LOOK_SECONDS
 
     def look(wanted: tuple[_Begun, str]) -> Finding | InkStampError:
         each, name = wanted
-        return attempt(_see, workplace.clock, server, each, name, deadline)
+        return attempt(_see, context.clock, server, each, name, deadline)
 
     looked = [(each, name) for each in begun if each.chain for name in each.load.group.names[server_name]
               if each.load.token or server.tls_endpoints(name) != []]  # fmt: skip
@@ -190,7 +194,7 @@ def _seen_on(
         elif not again:
             each.seen.append(result)
     back = [each for each in begun if each.load.name in failed]
-    told = put_back(workplace, [(each.record, failed[each.load.name]) for each in back])
+    told = put_back(context, [(each.record, failed[each.load.name]) for each in back])
     results |= {each.load.name: error for each, error in zip(back, told, strict=True)}
     return [each for each in begun if each.load.name not in failed]
 
@@ -200,20 +204,20 @@ def _see(clock: "Clock", server: ServerKind, begun: _Begun, name: str, deadline:
     return see_served(clock, server, begun.load.number or 0, begun.chain, name, deadline=deadline)
 
 
-def _ended(workplace: "Workplace", begun: _Begun) -> Result:
+def _ended(context: DeploymentContext, begun: _Begun) -> Result:
     """Record that it is done; what cannot be recorded is put back, since no later run would know of it."""
     try:
         with apart():
             reached("record", begun.load.name)
-            _end(workplace, begun)
+            _end(context, begun)
     except InkStampError as error:
-        return put_back(workplace, [(begun.record, error)])[0]
+        return put_back(context, [(begun.record, error)])[0]
     return begun.seen
 
 
-def _end(workplace: "Workplace", begun: _Begun) -> None:
+def _end(context: DeploymentContext, begun: _Begun) -> None:
     """Record that it is done (step 7)."""
-    load, installs = begun.load, workplace.ledger.installs
+    load, installs = begun.load, context.ledger.installs
     where = ", ".join(load.group.servers)
     if not load.token:
         text = (
@@ -226,20 +230,20 @@ def _end(workplace: "Workplace", begun: _Begun) -> None:
         if not begun.changed:  # there is nothing to go back to, and the way back before it is not to be lost
             remove_tree(begun.folder)
             return
-        way_back.remark(begun.folder, done=True)
-        way_back.prune(undo_folder(workplace.home, load.name), _MOST_KEPT * len(load.entry.install))
+        backup.remark(begun.folder, done=True)
+        backup.prune(context.home.undo(load.name), _MOST_KEPT * len(load.entry.install))
 
 
-def _present(workplace: "Workplace", name: str, group: Group) -> int | None:
+def _present(context: DeploymentContext, name: str, group: Group) -> int | None:
     """Return the number of the edition that a group has now; None for none."""
     if not group.copied:
-        return workplace.shelf.current(name)
-    return workplace.ledger.installs.installed(name, group.servers[0])
+        return context.shelf.current(name)
+    return context.ledger.installs.installed(name, group.servers[0])
 
 
-def _hand_over(workplace: "Workplace", name: str, group: Group, edition: EditionRecord | None) -> None:
-    for each in takers(workplace, group.servers):
+def _hand_over(context: DeploymentContext, name: str, group: Group, edition: EditionRecord | None) -> None:
+    for each in takers(context, group.servers):
         if edition is not None:
-            each.take(group.names[each.name], handed(workplace, edition))
+            each.take(group.names[each.name], handed(context, edition))
         else:
             each.give_back(name, "", None)

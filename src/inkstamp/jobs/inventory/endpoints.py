@@ -8,6 +8,7 @@ from inkstamp.bulkhead import attempt, side_by_side
 from inkstamp.deadline import within
 from inkstamp.errors import InkStampError
 from inkstamp.findings import Finding, bad, note, ok, warn
+from inkstamp.jobs.inventory.context import InventoryContext
 from inkstamp.jobs.inventory.site_report import SiteReport
 from inkstamp.pki.certificates import facts, subject_names
 from inkstamp.pki.names import uncovered
@@ -18,7 +19,6 @@ from inkstamp.view.handshake import Served, shake_hands
 from inkstamp.view.point import is_own_address
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
     from inkstamp.view.point import View
 
 _AT_ONCE = 32
@@ -74,10 +74,10 @@ def _compared(served: Served, subject: str, where: str, report: SiteReport) -> F
 
 
 def whereabouts(
-    workplace: "Workplace", names: Sequence[str], servers: Mapping[str, FileCarrier], reports: Sequence[SiteReport]
+    context: InventoryContext, names: Sequence[str], servers: Mapping[str, FileCarrier], reports: Sequence[SiteReport]
 ) -> list[NamePlaces]:
     """Tell for each name which server answers with TLS at each of its addresses, as far as the configurations say."""
-    return [NamePlaces(name=name, findings=tuple(_places(workplace.view, name, servers, reports))) for name in names]
+    return [NamePlaces(name=name, findings=tuple(_places(context.view, name, servers, reports))) for name in names]
 
 
 def _places(

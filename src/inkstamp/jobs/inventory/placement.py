@@ -1,19 +1,16 @@
 """Which server answers for a name, by what the configurations say."""
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
 
 import msgspec
 
 from inkstamp.errors import InkStampError, UsageError
+from inkstamp.jobs.inventory.context import PlacementContext
 from inkstamp.jobs.inventory.survey import nothing_found
 from inkstamp.proof.web_file import TRIAL_PARTS
 
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
 
-
-def serving_server(workplace: "Workplace", names: Sequence[str]) -> str:
+def serving_server(context: PlacementContext, names: Sequence[str]) -> str:
     """Return the one server that answers for the first name; it is among the configured ones then.
 
     Those that are configured go before those that are found in their usual places on this machine, and one that has the
@@ -23,17 +20,17 @@ def serving_server(workplace: "Workplace", names: Sequence[str]) -> str:
         UsageError: There is none, or there are several.
 
     """
-    configured, name = list(workplace.config_or_empty().server), names[0]
-    found = [each for each in workplace.servers.found if each not in configured]
+    configured, name = list(context.configuration.current_or_empty().server), names[0]
+    found = [each for each in context.servers.found if each not in configured]
     if len(configured) == 1 and not found:
         return configured[0]
     if not configured and not found:
-        raise nothing_found(workplace.config_file)
+        raise nothing_found(context.configuration.path)
     serving: list[str] = []
     for has, servers in ((_names, configured), (_names, found), (has_place, configured), (has_place, found)):
-        serving = serving or [each for each in servers if has(workplace, each, name)]
+        serving = serving or [each for each in servers if has(context, each, name)]
     if len(serving) == 1:
-        use_if_found(workplace, serving[0])
+        use_if_found(context, serving[0])
         return serving[0]
     if len(configured) == 1 and not serving:
         return configured[0]  # which says what it lacks
@@ -43,25 +40,25 @@ def serving_server(workplace: "Workplace", names: Sequence[str]) -> str:
     )
 
 
-def use_if_found(workplace: "Workplace", server: str) -> None:
+def use_if_found(context: PlacementContext, server: str) -> None:
     """Have a server that is found here, and not configured, count as configured."""
-    config = workplace.config_or_empty()
-    if server in workplace.servers.found and server not in config.server:
-        known = {**config.server, server: workplace.servers.found[server]}
-        workplace.configuration.use(msgspec.structs.replace(config, server=known))
+    config = context.configuration.current_or_empty()
+    if server in context.servers.found and server not in config.server:
+        known = {**config.server, server: context.servers.found[server]}
+        context.configuration.use(msgspec.structs.replace(config, server=known))
 
 
-def _names(workplace: "Workplace", server: str, name: str) -> bool:
+def _names(context: PlacementContext, server: str, name: str) -> bool:
     """Tell whether a site of a server has the very name."""
     try:
-        return any(name in site.names for site in workplace.server(server).sites())
+        return any(name in site.names for site in context.servers.get(server).sites())
     except InkStampError:
         return False  # it cannot be read, which is told where it is named
 
 
-def has_place(workplace: "Workplace", server: str, name: str) -> bool:
+def has_place(context: PlacementContext, server: str, name: str) -> bool:
     """Tell whether a server would show the file of a name's proof, as far as its configuration says."""
     try:
-        return bool(workplace.server(server).places(name, TRIAL_PARTS))
+        return bool(context.servers.get(server).places(name, TRIAL_PARTS))
     except InkStampError:
         return False

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from inkstamp.bulkhead import apart, reached
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.findings import Finding, Severity, bad, worst
+from inkstamp.jobs.inventory.context import InventoryContext
 from inkstamp.jobs.inventory.site_report import SiteReport, report, without_certificate
 from inkstamp.pki.names import as_address, normalise
 from inkstamp.reach.interface import FoundFile
@@ -20,7 +21,6 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from inkstamp.jobs.inventory.endpoints import NamePlaces
-    from inkstamp.jobs.workplace import Workplace
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -61,11 +61,11 @@ def nothing_found(config_file: "Path") -> UsageError:
     )
 
 
-def survey(workplace: "Workplace", names: Sequence[str] = (), *, live: bool = False) -> Surveyed:
+def survey(context: InventoryContext, names: Sequence[str] = (), *, live: bool = False) -> Surveyed:
     """Read all configured servers, and those found in their usual places on this machine.
 
     Args:
-        workplace: The run's surroundings.
+        context: The parts of the run.
         names: Domain names to say of who terminates TLS for them; the sites that have them alone are reported then.
         live: Whether to shake hands with each site, and compare.
 
@@ -76,9 +76,9 @@ def survey(workplace: "Workplace", names: Sequence[str] = (), *, live: bool = Fa
 
     """
     wanted = [as_address(each) or normalise(each) for each in names]
-    servers = _servers(workplace)
-    trusted = frozenset(root.subject.public_bytes() for root in workplace.trust.roots_if_any)
-    now = workplace.clock.now()
+    servers = _servers(context)
+    trusted = frozenset(root.subject.public_bytes() for root in context.trust.roots_if_any)
+    now = context.clock.now()
     reports: list[SiteReport] = []
     read: list[ServerReport] = []
     with _collecting_no_garbage():
@@ -105,7 +105,7 @@ def survey(workplace: "Workplace", names: Sequence[str] = (), *, live: bool = Fa
     if wanted or live:
         from inkstamp.jobs.inventory import endpoints as looking  # which loads TLS
     if wanted:
-        places = looking.whereabouts(workplace, wanted, servers, reports)
+        places = looking.whereabouts(context, wanted, servers, reports)
         reports = [each for each in reports if set(wanted) & set(each.site.names)]
     if live:
         seen = looking.live(reports, servers)
@@ -137,13 +137,13 @@ def _collecting_no_garbage() -> Iterator[None]:
             gc.enable()
 
 
-def _servers(workplace: "Workplace") -> Mapping[str, FileCarrier]:
+def _servers(context: InventoryContext) -> Mapping[str, FileCarrier]:
     """Return those that are configured, and those found here beside them."""
-    config = workplace.config_or_empty()
-    names = [*config.server, *(each for each in workplace.servers.found if each not in config.server)]
+    config = context.configuration.current_or_empty()
+    names = [*config.server, *(each for each in context.servers.found if each not in config.server)]
     if not names:
-        raise nothing_found(workplace.config_file)
-    return {name: workplace.server(name) for name in names}
+        raise nothing_found(context.configuration.path)
+    return {name: context.servers.get(name) for name in names}
 
 
 def _files(server: FileCarrier, sites: Sequence[Site]) -> Mapping[str, FoundFile]:

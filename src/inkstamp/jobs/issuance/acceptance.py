@@ -2,22 +2,19 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from cryptography import x509
 
+from inkstamp.accounts.account import AccountSession
 from inkstamp.clock import stamp
 from inkstamp.errors import EditionUnfit
 from inkstamp.findings import Finding, Severity
-from inkstamp.jobs.account import AccountSession
+from inkstamp.jobs.issuance.context import IssuanceContext
 from inkstamp.ledger.records import EditionRecord, OrderRecord
 from inkstamp.ledger.shelf import EditionFiles
 from inkstamp.pki import keys
 from inkstamp.pki.certificates import facts, read_pem, short_name, to_pem
 from inkstamp.pki.chain import Path, find_paths, is_root, judge_edition, same_key
-
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
 
 _MOST_ALTERNATES = 10
 
@@ -32,7 +29,7 @@ class Chain:
 
 
 def collect(
-    workplace: "Workplace", account: AccountSession, order: OrderRecord, key: keys.PrivateKey, url: str
+    context: IssuanceContext, account: AccountSession, order: OrderRecord, key: keys.PrivateKey, url: str
 ) -> EditionRecord:
     """Download the chain of an order, verify it and write its edition.
 
@@ -41,12 +38,12 @@ def collect(
         FileTrouble: The shelf cannot be written; the next run goes on here.
 
     """
-    chain, path = _choose_chain(workplace, account, key, url)
+    chain, path = _choose_chain(context, account, key, url)
     known = Chain(chain[0], tuple(chain[1:]), (path,) if path else ())
-    return shelve(workplace, order, key, known, judge(workplace, order, key, known), where=url)
+    return shelve(context, order, key, known, judge(context, order, key, known), where=url)
 
 
-def judge(workplace: "Workplace", order: OrderRecord, key: keys.PrivateKey, chain: Chain) -> list[Finding]:
+def judge(context: IssuanceContext, order: OrderRecord, key: keys.PrivateKey, chain: Chain) -> list[Finding]:
     """Judge whether a chain may be served as what `order` asked for; see `judge_edition`."""
     return judge_edition(
         chain.leaf,
@@ -54,12 +51,12 @@ def judge(workplace: "Workplace", order: OrderRecord, key: keys.PrivateKey, chai
         public_key=key.public_key(),
         names=order.names,
         paths=chain.paths,
-        moment=workplace.clock.now(),
+        moment=context.clock.now(),
     )
 
 
 def shelve(
-    workplace: "Workplace",
+    context: IssuanceContext,
     order: OrderRecord,
     key: keys.PrivateKey,
     chain: Chain,
@@ -76,7 +73,7 @@ def shelve(
     """
     wrong = {finding.topic for finding in findings if finding.severity is Severity.BAD}
     if wrong:
-        expired = chain.leaf.not_valid_after_utc < workplace.clock.now()
+        expired = chain.leaf.not_valid_after_utc < context.clock.now()
         raise EditionUnfit(
             f"the certificate that {order.authority} issued for “{order.certificate}” cannot be used",
             where=where,
@@ -86,11 +83,11 @@ def shelve(
         )
     path = chain.paths[0]
     files = EditionFiles(keys.to_pem(key), to_pem(chain.leaf), [to_pem(each) for each in path.issuers])
-    workplace.shelf.put(order.certificate, order.edition, files)
+    context.shelf.put(order.certificate, order.edition, files)
     edition = record_of(order.certificate, order.edition, order.authority, chain.leaf, short_name(path.root.subject))
     until = stamp(edition.not_after)
     text = f"edition {edition.number} by “{edition.issuer}” under “{edition.root}”, valid until {until}"
-    workplace.ledger.add_edition(order, edition, text)
+    context.ledger.add_edition(order, edition, text)
     return edition
 
 
@@ -119,7 +116,7 @@ def _ours_first(chain: list[x509.Certificate], key: keys.PrivateKey) -> list[x50
 
 
 def _choose_chain(
-    workplace: "Workplace", account: AccountSession, key: keys.PrivateKey, url: str
+    context: IssuanceContext, account: AccountSession, key: keys.PrivateKey, url: str
 ) -> tuple[list[x509.Certificate], Path | None]:
     """Download the chain; others that the CA offers only when the first does not lead where it should.
 
@@ -133,12 +130,12 @@ def _choose_chain(
         pem = issued.pem if number == 0 else account.client.certificate(each).pem
         chain = _ours_first(read_pem(pem, each), key)
         first = first or chain
-        for path in find_paths(chain[0], chain[1:], workplace.trust.roots_for(chain), workplace.clock.now()):
+        for path in find_paths(chain[0], chain[1:], context.trust.roots_for(chain), context.clock.now()):
             if not wanted or is_root(path.root, wanted):
                 return chain, path
             chains.append((chain, path))
     if chains:
         offered = ", ".join(dict.fromkeys(f"“{short_name(path.root.subject)}”" for _, path in chains))
-        workplace.ledger.note("root", f"{account.authority} offers no chain to “{wanted}”, only to {offered}")
+        context.ledger.note("root", f"{account.authority} offers no chain to “{wanted}”, only to {offered}")
         return chains[0]
     return first, None

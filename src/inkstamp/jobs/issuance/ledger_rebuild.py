@@ -9,6 +9,7 @@ from inkstamp.errors import EditionUnfit, FileTrouble, UsageError
 from inkstamp.files import file_trouble, held, read_bytes
 from inkstamp.findings import Finding, ok, warn
 from inkstamp.jobs.issuance.acceptance import record_of
+from inkstamp.jobs.issuance.context import IssuanceContext
 from inkstamp.ledger.records import EditionRecord, InstallState
 from inkstamp.ledger.store import Ledger
 from inkstamp.pki.certificates import read_pem, short_name
@@ -17,7 +18,6 @@ from inkstamp.wording import counted
 
 if TYPE_CHECKING:
     from inkstamp.config.model import Configuration
-    from inkstamp.jobs.workplace import Workplace
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -30,7 +30,7 @@ class Rebuilt:
     findings: tuple[Finding, ...]
 
 
-def rebuild(workplace: "Workplace") -> Rebuilt:
+def rebuild(context: IssuanceContext) -> Rebuilt:
     """Make a new ledger with all editions of the shelf; the old one is moved aside, never removed.
 
     What only the ledger knew is lost: history, orders that were open (their names are proven again), what was installed
@@ -41,27 +41,27 @@ def rebuild(workplace: "Workplace") -> Rebuilt:
         UsageError: The ledger is there and sound.
 
     """
-    home = workplace.home
-    file = home / "ledger.db"
-    with held(home / "locks" / "ledger", "the ledger's rebuilding"):
-        moved = _move_aside(file, stamp(workplace.clock.now())) if file.exists() else ""
-        fresh = home / "ledger.db.new"
+    home = context.home
+    file = home.ledger
+    with held(home.locks / "ledger", "the ledger's rebuilding"):
+        moved = _move_aside(file, stamp(context.clock.now())) if file.exists() else ""
+        fresh = home.ledger.with_suffix(".db.new")
         for each in _of_ledger(fresh):
             each.unlink(missing_ok=True)
-        ledger = Ledger(fresh, workplace.clock)
-        ledger.begin_run(workplace.command)
+        ledger = Ledger(fresh, context.clock)
+        ledger.begin_run(context.command)
         findings = []
         count = 0
         try:
-            for name in sorted(each.name for each in (home / "shelf").iterdir()) if (home / "shelf").is_dir() else ():
-                for number in workplace.shelf.numbers(name):
-                    found = _read(workplace, name, number)
+            for name in sorted(each.name for each in home.shelf.iterdir()) if home.shelf.is_dir() else ():
+                for number in context.shelf.numbers(name):
+                    found = _read(context, name, number)
                     if isinstance(found, Finding):
                         findings.append(found)
                     else:
                         ledger.restore_edition(found)
                         count += 1
-                _restore_shelved(workplace.config, ledger, name)
+                _restore_shelved(context.config, ledger, name)
             ledger.note("rebuilt", f"{counted(count, 'edition')} of the shelf")
         finally:
             ledger.end_run(0)
@@ -96,14 +96,14 @@ def _move_aside(file: Path, when: str) -> str:
     return str(aside)
 
 
-def _read(workplace: "Workplace", name: str, number: int) -> EditionRecord | Finding:
-    file = workplace.shelf.edition(name, number) / "served.pem"
+def _read(context: IssuanceContext, name: str, number: int) -> EditionRecord | Finding:
+    file = context.shelf.edition(name, number) / "served.pem"
     try:
         chain = read_pem(read_bytes(file), str(file))
     except (EditionUnfit, FileTrouble) as error:
         return warn("edition", f"{name} {number}", f"is left out: {error}", "order a new one: inkstamp stamp " + name)
-    entry = workplace.config.certificate.get(name)
+    entry = context.config.certificate.get(name)
     leaf = chain[0]
-    paths = find_paths(leaf, chain[1:], workplace.trust.roots_if_any, leaf.not_valid_before_utc)
+    paths = find_paths(leaf, chain[1:], context.trust.roots_if_any, leaf.not_valid_before_utc)
     root = short_name(paths[0].root.subject if paths else chain[-1].issuer)
     return record_of(name, number, entry.authority if entry is not None else "", leaf, root)

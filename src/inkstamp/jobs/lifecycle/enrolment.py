@@ -10,14 +10,13 @@ from inkstamp.config.model import Certificate, Configuration, Server
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER, Method
 from inkstamp.errors import UsageError
 from inkstamp.jobs.inventory.placement import serving_server, use_if_found
+from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.names import identifiers
 from inkstamp.wording import known_names
 
 if TYPE_CHECKING:
     from pathlib import Path
-
-    from inkstamp.jobs.workplace import Workplace
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -51,7 +50,7 @@ class Plan:
     """The way of proving, in words."""
 
 
-def make_plans(workplace: "Workplace", request: StampRequest) -> list[Plan]:
+def make_plans(context: LifecycleContext, request: StampRequest) -> list[Plan]:
     """Decide which certificates are meant and what their entries will be, changing nothing.
 
     The same request for what is configured so already is no mistake: it goes on, or says that all is done.
@@ -60,24 +59,24 @@ def make_plans(workplace: "Workplace", request: StampRequest) -> list[Plan]:
         UsageError: The names cannot be told apart, or a choice must be made that only a person can.
 
     """
-    config = workplace.config
+    config = context.config
     if all(name in config.certificate for name in request.names):
-        return [_plan_asked(workplace, request, name) for name in dict.fromkeys(request.names)]
+        return [_plan_asked(context, request, name) for name in dict.fromkeys(request.names)]
     names = identifiers(request.names)
     for name, entry in config.certificate.items():
         if request.entry_name not in {"", name}:
             continue
         shared = [each for each in names if each in entry.names]
         if len(shared) == len(names) and (not request.entry_name or len(names) == len(entry.names)):
-            return [_plan_asked(workplace, request, name)]
+            return [_plan_asked(context, request, name)]
         if shared or request.entry_name:
-            raise _other_names(workplace, name, names)
-    return [_new_entry(workplace, request, names)]
+            raise _other_names(context, name, names)
+    return [_new_entry(context, request, names)]
 
 
-def _other_names(workplace: "Workplace", name: str, names: Sequence[str]) -> UsageError:
+def _other_names(context: LifecycleContext, name: str, names: Sequence[str]) -> UsageError:
     """Return the error for a certificate that is configured with other names than those that were asked for."""
-    entry = workplace.config.certificate[name]
+    entry = context.config.certificate[name]
     missing = ", ".join(each for each in names if each not in entry.names)
     shared = ", ".join(each for each in names if each in entry.names) or "other names"
     more = ", ".join(each for each in entry.names if each not in names)
@@ -85,15 +84,15 @@ def _other_names(workplace: "Workplace", name: str, names: Sequence[str]) -> Usa
         f"certificate “{name}” covers {shared} and not {missing}"
         if missing
         else f"certificate “{name}” covers {more} as well",
-        where=str(workplace.config_file),
+        where=str(context.configuration.path),
         advice=(f"add {missing} to its names there" if missing else f"leave out --as, or remove {more} there")
         + f" and run `inkstamp stamp {name}`, or give the new certificate a name of its own with --as",
     )
 
 
-def _plan_asked(workplace: "Workplace", request: StampRequest, name: str) -> Plan:
+def _plan_asked(context: LifecycleContext, request: StampRequest, name: str) -> Plan:
     """Plan for a configured certificate; UsageError for choices that are not what is configured."""
-    entry = workplace.config.certificate[name]
+    entry = context.config.certificate[name]
     differing = [
         option
         for option, given, present in (
@@ -110,10 +109,10 @@ def _plan_asked(workplace: "Workplace", request: StampRequest, name: str) -> Pla
     if differing:
         raise UsageError(
             f"“{name}” is configured already, and not as {', '.join(differing)} says",
-            where=str(workplace.config_file),
+            where=str(context.configuration.path),
             advice=f"leave {', '.join(differing)} out, or edit [certificate.{name}] there",
         )
-    return _plan_known(workplace.config, name)
+    return _plan_known(context.config, name)
 
 
 def _plan_known(config: Configuration, name: str) -> Plan:
@@ -127,10 +126,10 @@ def _proof_words(config: Configuration, entry: Certificate) -> str:
     return str(entry.proof or "by the rule of the portal")
 
 
-def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, ...]) -> Plan:
-    config = workplace.config
+def _new_entry(context: LifecycleContext, request: StampRequest, names: tuple[str, ...]) -> Plan:
+    config = context.config
     authority = request.authority or _only_authority(config)
-    _expect_known(workplace.config_file, "authority", config.authority, [authority])
+    _expect_known(context.configuration.path, "authority", config.authority, [authority])
     portal = config.authority[authority].kind == "portal"
     records = {**config.nameserver, **config.program}
     via = request.via
@@ -142,12 +141,12 @@ def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, 
             f"http-01 cannot validate the wildcard {wildcard}",
             advice=f"wildcards need dns-01: name the nameserver with --via ({', '.join([*records, BY_HAND])})",
         )
-    via = via or (serving_server(workplace, names),)
+    via = via or (serving_server(context, names),)
     for each in (*via, *(request.install or ())):
-        use_if_found(workplace, each)
-    config = workplace.config
-    _expect_known(workplace.config_file, "server", {*config.server, *records, BY_HAND, LISTENER}, via)
-    _expect_known(workplace.config_file, "server", config.server, request.install or ())
+        use_if_found(context, each)
+    config = context.config
+    _expect_known(context.configuration.path, "server", {*config.server, *records, BY_HAND, LISTENER}, via)
+    _expect_known(context.configuration.path, "server", config.server, request.install or ())
     proof = () if portal else _ways(config, request, via, names)
     name = request.entry_name or _short_name(names, config)
     if not is_entry_name(name):
@@ -169,7 +168,7 @@ def _new_entry(workplace: "Workplace", request: StampRequest, names: tuple[str, 
         own_site=request.own_site,
     )
     new_servers = tuple(
-        (each, config.server[each]) for each in dict.fromkeys((*via, *install)) if each in workplace.servers.found
+        (each, config.server[each]) for each in dict.fromkeys((*via, *install)) if each in context.servers.found
     )
     return Plan(name=name, entry=entry, new_servers=new_servers, write=True, proof=_proof_words(config, entry))
 

@@ -1,31 +1,27 @@
 """A new edition from the configured authority, or from another one when that is in no state to issue."""
 
-from typing import TYPE_CHECKING
-
 import msgspec
 
 from inkstamp.acme.problems import OF_PROOFS
 from inkstamp.config.carrying import is_portal
 from inkstamp.config.model import Certificate
 from inkstamp.errors import CaMisbehaved, CaProblem, EditionUnfit, NetworkTrouble
+from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.jobs.orders.attempts import obtain
 from inkstamp.jobs.portal.order import wait_for_person
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.policy.renewal_time import turn_to_other
 
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
 
-
-def obtain_somewhere(workplace: "Workplace", name: str, entry: Certificate) -> EditionRecord:
+def obtain_somewhere(context: LifecycleContext, name: str, entry: Certificate) -> EditionRecord:
     """Get a new edition at the configured authority, or at one of the others when that is in no state to issue.
 
     An open order is gone on with where it is open. Raises as `obtain`, for the last authority that was asked.
     """
     if not entry.otherwise:
-        return _obtain(workplace, name, entry)
+        return _obtain(context, name, entry)
     known = (entry.authority, *entry.otherwise)
-    record = workplace.ledger.open_order(name)
+    record = context.ledger.open_order(name)
     first = record.authority if record is not None and record.authority in known else entry.authority
     rest = [each for each in known if each != first]
     for number, authority in enumerate((first, *rest)):
@@ -33,26 +29,26 @@ def obtain_somewhere(workplace: "Workplace", name: str, entry: Certificate) -> E
             # Profiles are each CA's own: another one is asked for its own.
             profile = entry.profile if authority == entry.authority else ""
             asked = msgspec.structs.replace(entry, authority=authority, otherwise=(), profile=profile)
-            return _obtain(workplace, name, asked)
+            return _obtain(context, name, asked)
         except (CaProblem, CaMisbehaved, EditionUnfit, NetworkTrouble) as error:
-            if number == len(rest) or not _another_helps(workplace, name, error):
+            if number == len(rest) or not _another_helps(context, name, error):
                 raise
-            workplace.progress.step(name, f"{authority} does not issue ({error.what}); turns to {rest[number]}")
-            workplace.ledger.note("turned", f"from {authority} to {rest[number]}: {error.what}", name)
+            context.progress.step(name, f"{authority} does not issue ({error.what}); turns to {rest[number]}")
+            context.ledger.note("turned", f"from {authority} to {rest[number]}: {error.what}", name)
     raise AssertionError("the last authority's error was raised")  # pragma: no cover
 
 
-def _another_helps(workplace: "Workplace", name: str, error: Exception) -> bool:
-    setback = workplace.ledger.setbacks.of(name)
+def _another_helps(context: LifecycleContext, name: str, error: Exception) -> bool:
+    setback = context.ledger.setbacks.of(name)
     times = 1 + (setback.times if setback is not None else 0)
     kind = error.kind if isinstance(error, CaProblem) else ""
-    edition = workplace.ledger.newest_edition(name)
+    edition = context.ledger.newest_edition(name)
     return turn_to_other(
-        kind, times, workplace.clock.now(), edition.not_after if edition else None, proof=kind in OF_PROOFS
+        kind, times, context.clock.now(), edition.not_after if edition else None, proof=kind in OF_PROOFS
     )
 
 
-def _obtain(workplace: "Workplace", name: str, entry: Certificate) -> EditionRecord:
-    if is_portal(workplace.config, entry):
-        raise wait_for_person(workplace, name, entry)
-    return obtain(workplace, name, entry)
+def _obtain(context: LifecycleContext, name: str, entry: Certificate) -> EditionRecord:
+    if is_portal(context.config, entry):
+        raise wait_for_person(context, name, entry)
+    return obtain(context, name, entry)

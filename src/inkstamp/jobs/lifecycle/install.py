@@ -2,22 +2,19 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
+from inkstamp.bulkhead import at_step
 from inkstamp.clock import stamp
 from inkstamp.errors import EditionUnfit, UsageError
 from inkstamp.findings import Finding
-from inkstamp.jobs import way_back
 from inkstamp.jobs.deployment import rollout
 from inkstamp.jobs.deployment.plan import Group, prepare
+from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.jobs.lifecycle.provisioning import settle
-from inkstamp.jobs.setback import at_step, kept
 from inkstamp.jobs.status.editions import refuse_revoked
+from inkstamp.ledger.failures import failure_kept
 from inkstamp.ledger.records import EditionRecord
-
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
-
+from inkstamp.servers import backup
 
 _ONE_BY_ONE = rollout.Pace()
 
@@ -40,7 +37,7 @@ class Installed:
 
 
 def install_edition(
-    workplace: "Workplace", name: str, number: int | None, *, preview: bool, pace: rollout.Pace = _ONE_BY_ONE
+    context: LifecycleContext, name: str, number: int | None, *, preview: bool, pace: rollout.Pace = _ONE_BY_ONE
 ) -> Installed:
     """Put an edition, the newest when none is named, on the servers of certificate `name`.
 
@@ -50,49 +47,50 @@ def install_edition(
         ServerTrouble, FileTrouble: As of an install; everything is as it was then.
 
     """
-    entry = workplace.certificate(name)
-    with workplace.locks.certificate(name):
-        settle(workplace, name)
-        edition = _choose(workplace, name, number)
+    entry = context.configuration.certificate(name)
+    with context.locks.certificate(name):
+        settle(context, name)
+        edition = _choose(context, name, number)
         groups: list[Group] = []
         findings: list[Finding] = []
         if preview:
-            with workplace.locks.servers(entry.install):
-                since = workplace.clock.monotonic()
-                groups = prepare(workplace, name, entry, edition, {}, tested_since=since, at_once=pace.at_once)
+            with context.locks.servers(entry.install):
+                since = context.clock.monotonic()
+                groups = prepare(context, name, entry, edition, {}, tested_since=since, at_once=pace.at_once)
         else:
-            with kept(workplace, name), at_step(f"installing edition {edition.number}"):
-                findings = rollout.install(
-                    workplace, rollout.Deployment(name, entry, edition), groups.extend, pace=pace
-                )
+            with (
+                failure_kept(context.ledger, context.configuration, name),
+                at_step(f"installing edition {edition.number}"),
+            ):
+                findings = rollout.install(context, rollout.Deployment(name, entry, edition), groups.extend, pace=pace)
     changes = [change for group in groups for change in group.changes]
     return Installed(
         certificate=name,
         edition=edition.number,
         servers=entry.install,
         names={server: names for group in groups for server, names in group.names.items()},
-        differences=way_back.differences(changes),
-        copies=way_back.copies(changes),
+        differences=backup.differences(changes),
+        copies=backup.copies(changes),
         findings=tuple(findings),
         done=not preview,
     )
 
 
-def _choose(workplace: "Workplace", name: str, number: int | None) -> EditionRecord:
-    ledger = workplace.ledger
+def _choose(context: LifecycleContext, name: str, number: int | None) -> EditionRecord:
+    ledger = context.ledger
     edition = ledger.edition(name, number) if number is not None else ledger.newest_edition(name)
     if edition is None:
         raise UsageError(
             f"“{name}” has no edition{f' {number}' if number is not None else ' yet'}",
             advice=f"get one: inkstamp stamp {name}" if number is None else f"see: inkstamp history {name}",
         )
-    if workplace.clock.now() > edition.not_after:
+    if context.clock.now() > edition.not_after:
         raise EditionUnfit(
             f"edition {edition.number} of “{name}” expired {stamp(edition.not_after)}",
             advice=f"get a new one: inkstamp stamp {name}",
         )
-    refuse_revoked(workplace.ledger, edition)
-    folder = workplace.shelf.edition(name, edition.number)
+    refuse_revoked(context.ledger, edition)
+    folder = context.shelf.edition(name, edition.number)
     if not (folder / "key.pem").is_file() or not (folder / "served.pem").is_file():
         raise EditionUnfit(
             f"the files of edition {edition.number} of “{name}” are missing from the shelf",

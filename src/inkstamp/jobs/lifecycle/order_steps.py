@@ -5,27 +5,27 @@ from typing import TYPE_CHECKING
 
 from inkstamp.config.carrying import is_portal
 from inkstamp.errors import StillWaiting, UsageError
+from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.jobs.lifecycle.enrolment import Plan
 from inkstamp.jobs.lifecycle.provisioning import check_beforehand, good_edition, settle, write_entries
 from inkstamp.jobs.orders.acme_order import Goal, Reached
 from inkstamp.jobs.orders.attempts import lead
 from inkstamp.jobs.portal.order import PortalOrder, open_order
-from inkstamp.jobs.setback import kept
+from inkstamp.ledger.failures import failure_kept
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.wording import counted
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
     from inkstamp.ledger.store import Ledger
 
 
 def order(
-    workplace: "Workplace", plan: Plan, *, anew: bool, said: Callable[[Plan], None] = lambda _plan: None
+    context: LifecycleContext, plan: Plan, *, anew: bool, said: Callable[[Plan], None] = lambda _plan: None
 ) -> PortalOrder | Reached:
     """Open an order, or go on with the open one.
 
     Args:
-        workplace: The run's surroundings.
+        context: The parts of the run.
         plan: Which certificate.
         anew: Open one although the present edition is good: a new key and request; the edition stays live.
         said: Called with the plan when all checks have passed, before anything is changed.
@@ -34,25 +34,25 @@ def order(
         UsageError: The present edition is good and `anew` was not asked for.
 
     """
-    with workplace.locks.certificate(plan.name), kept(workplace, plan.name):
-        settle(workplace, plan.name)
-        fresh = workplace.ledger.open_order(plan.name) is None
-        good = good_edition(workplace, plan, anew=anew) if fresh else None
+    with context.locks.certificate(plan.name), failure_kept(context.ledger, context.configuration, plan.name):
+        settle(context, plan.name)
+        fresh = context.ledger.open_order(plan.name) is None
+        good = good_edition(context, plan, anew=anew) if fresh else None
         if good is not None:
             raise UsageError(
                 f"edition {good.number} of “{plan.name}” is valid until {good.not_after:%Y-%m-%d}",
                 advice=f"for a new one before that, with a new key: inkstamp order {plan.name} --reissue",
             )
         if fresh:
-            check_beforehand(workplace, plan)
+            check_beforehand(context, plan)
             said(plan)
-            write_entries(workplace.configuration, plan)
-        if is_portal(workplace.config, plan.entry):
-            return open_order(workplace, plan.name, plan.entry)
-        return lead(workplace, plan.name, plan.entry, Goal.OPENED)
+            write_entries(context.configuration, plan)
+        if is_portal(context.config, plan.entry):
+            return open_order(context, plan.name, plan.entry)
+        return lead(context, plan.name, plan.entry, Goal.OPENED)
 
 
-def prove_at_ca(workplace: "Workplace", name: str, *, wait: float = 0.0) -> Reached:
+def prove_at_ca(context: LifecycleContext, name: str, *, wait: float = 0.0) -> Reached:
     """Put up the proofs of the open order at an ACME CA, have the CA look, take them down.
 
     Records in DNS are waited for `wait` seconds at least.
@@ -61,12 +61,12 @@ def prove_at_ca(workplace: "Workplace", name: str, *, wait: float = 0.0) -> Reac
         UsageError: No order is open.
 
     """
-    with workplace.locks.certificate(name), kept(workplace, name):
-        _expect_open(workplace.ledger, name)
-        return lead(workplace, name, workplace.certificate(name), Goal.PROVEN, wait=wait)
+    with context.locks.certificate(name), failure_kept(context.ledger, context.configuration, name):
+        _expect_open(context.ledger, name)
+        return lead(context, name, context.configuration.certificate(name), Goal.PROVEN, wait=wait)
 
 
-def collect_at_ca(workplace: "Workplace", name: str) -> EditionRecord:
+def collect_at_ca(context: LifecycleContext, name: str) -> EditionRecord:
     """Send the request of an order whose names are proven, and take in what the CA issues.
 
     Raises:
@@ -74,9 +74,9 @@ def collect_at_ca(workplace: "Workplace", name: str) -> EditionRecord:
         StillWaiting: Names are not validated yet.
 
     """
-    with workplace.locks.certificate(name), kept(workplace, name):
-        _expect_open(workplace.ledger, name)
-        reached = lead(workplace, name, workplace.certificate(name), Goal.COLLECTED)
+    with context.locks.certificate(name), failure_kept(context.ledger, context.configuration, name):
+        _expect_open(context.ledger, name)
+        reached = lead(context, name, context.configuration.certificate(name), Goal.COLLECTED)
         if reached.edition is None:
             raise StillWaiting(
                 f"{counted(len(reached.to_prove), 'name')} of order {reached.order.id} not validated yet",

@@ -5,16 +5,17 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from inkstamp.bulkhead import apart, reached
+from inkstamp.bulkhead import apart, at_step, reached
 from inkstamp.config.carrying import file_servers
 from inkstamp.config.model import Certificate
 from inkstamp.deadline import poll, within
 from inkstamp.errors import ProofFailed
 from inkstamp.findings import Finding, Severity, bad, worst
+from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.jobs.lifecycle.enrolment import Plan
-from inkstamp.jobs.setback import at_step, kept
 from inkstamp.jobs.status.renewal_reasons import reasons, renewal_of
 from inkstamp.jobs.validation.challenge_path import Passage, open_unless_open
+from inkstamp.ledger.failures import failure_kept
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.records import EditionRecord, OrderState
 
@@ -22,9 +23,8 @@ if TYPE_CHECKING:
     from inkstamp.config.config_file import ConfigFile
     from inkstamp.jobs.checks.check import Target
     from inkstamp.jobs.deployment.rollout import Deployment
-    from inkstamp.jobs.progress import Progress
-    from inkstamp.jobs.workplace import Workplace
     from inkstamp.ledger.store import Ledger
+    from inkstamp.progress import Progress
 
 _SETTLING_SECONDS, _SETTLING_PAUSE = 3.0, 0.1
 _LOOK_SECONDS = 120.0
@@ -62,40 +62,40 @@ def write_entries(configuration: "ConfigFile", plan: Plan) -> None:
     configuration.add_entries(*servers, ("certificate", plan.name, plan.entry))
 
 
-def check_beforehand(workplace: "Workplace", plan: Plan) -> None:
+def check_beforehand(context: LifecycleContext, plan: Plan) -> None:
     """Find out what would fail, before the configuration is written and the CA hears of it."""
     from inkstamp.jobs.deployment.plan import prepare
     from inkstamp.jobs.validation.challenges import check_ways
     from inkstamp.jobs.validation.web_files import check_addresses, check_folders
     from inkstamp.proof.portal import method_of
 
-    entry, authority = plan.entry, workplace.config.authority[plan.entry.authority]
+    entry, authority = plan.entry, context.config.authority[plan.entry.authority]
     with at_step("checking beforehand"):
-        recently = workplace.clock.monotonic() - _TESTED_SECONDS
-        prepare(workplace, plan.name, entry, None, {}, tested_since=recently)
+        recently = context.clock.monotonic() - _TESTED_SECONDS
+        prepare(context, plan.name, entry, None, {}, tested_since=recently)
         if authority.kind == "acme":
-            check_ways(workplace, entry)
-        elif method_of(entry, authority) == "file" and file_servers(workplace.config, entry):
-            check_folders(workplace, file_servers(workplace.config, entry), entry.names)
-            check_addresses(workplace.view, entry.names)
+            check_ways(context, entry)
+        elif method_of(entry, authority) == "file" and file_servers(context.config, entry):
+            check_folders(context, file_servers(context.config, entry), entry.names)
+            check_addresses(context.view, entry.names)
 
 
-def _check_passing(workplace: "Workplace", plan: Plan) -> Certificate:
+def _check_passing(context: LifecycleContext, plan: Plan) -> Certificate:
     """Check beforehand; returns the entry, without names that fail where it may go without them."""
     from inkstamp.jobs.orders.name_subset import less_of
 
     entry = plan.entry
     while True:
         try:
-            check_beforehand(workplace, replace(plan, entry=entry))
+            check_beforehand(context, replace(plan, entry=entry))
         except ProofFailed as problem:
-            entry = less_of(workplace, plan.name, entry, problem)
+            entry = less_of(context, plan.name, entry, problem)
         else:
             return entry
 
 
 def carry_out(
-    workplace: "Workplace",
+    context: LifecycleContext,
     plan: Plan,
     *,
     anew: bool = False,
@@ -105,33 +105,33 @@ def carry_out(
     """Do the round for one certificate, from wherever an earlier run left it.
 
     Args:
-        workplace: The run's surroundings.
+        context: The parts of the run.
         plan: What to do.
         anew: Order a new edition although the present one is good.
         again: Install it although the servers have it by our records: something else was seen there.
         said: Called with the plan when all checks have passed, before anything is changed.
 
     """
-    with workplace.locks.certificate(plan.name), kept(workplace, plan.name):
-        got = come_by(workplace, plan, anew=anew, again=again, said=said)
+    with context.locks.certificate(plan.name), failure_kept(context.ledger, context.configuration, plan.name):
+        got = come_by(context, plan, anew=anew, again=again, said=said)
         if got.in_place:
-            return outcome_of(workplace, got)
+            return outcome_of(context, got)
         from inkstamp.jobs.deployment.rollout import install
 
-        say_installs(workplace.progress, got)
+        say_installs(context.progress, got)
         with at_step(got.installing):
-            findings = install(workplace, got.wish)
-        return put_in_place(workplace, got, findings)
+            findings = install(context, got.wish)
+        return put_in_place(context, got, findings)
 
 
 def carry_out_and_look(
-    workplace: "Workplace", plan: Plan, *, anew: bool = False, said: Callable[[Plan], None] = lambda _plan: None
+    context: LifecycleContext, plan: Plan, *, anew: bool = False, said: Callable[[Plan], None] = lambda _plan: None
 ) -> Outcome:
     """Do the round, and look at the names as the public does where servers were changed for them; as `carry_out`."""
     with apart():
         reached("stamp", plan.name)
-        done = carry_out(workplace, plan, anew=anew, said=said)
-        return look_afterwards(workplace, done) if done.servers else done
+        done = carry_out(context, plan, anew=anew, said=said)
+        return look_afterwards(context, done) if done.servers else done
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -161,7 +161,7 @@ class ComeBy:
         return f"installing edition {self.edition.number}"
 
 
-def outcome_of(workplace: "Workplace", got: ComeBy, findings: Sequence[Finding] = ()) -> Outcome:
+def outcome_of(context: LifecycleContext, got: ComeBy, findings: Sequence[Finding] = ()) -> Outcome:
     """Return what became of a certificate whose edition is in its place."""
     return Outcome(
         name=got.edition.certificate,
@@ -170,19 +170,19 @@ def outcome_of(workplace: "Workplace", got: ComeBy, findings: Sequence[Finding] 
         installed=bool(got.entry.install) and not got.in_place,
         servers=got.entry.install,
         findings=(*got.left_out, *findings),
-        renews_at=renewal_of(workplace, got.edition),
+        renews_at=renewal_of(context, got.edition),
     )
 
 
-def put_in_place(workplace: "Workplace", got: ComeBy, findings: Sequence[Finding]) -> Outcome:
+def put_in_place(context: LifecycleContext, got: ComeBy, findings: Sequence[Finding]) -> Outcome:
     """Record that an edition has been installed; returns what became of its certificate."""
     if got.again:
-        workplace.ledger.tidings.add([(got.edition, {"astray": ""})])
-    return outcome_of(workplace, got, findings)
+        context.ledger.tidings.add([(got.edition, {"astray": ""})])
+    return outcome_of(context, got, findings)
 
 
 def come_by(
-    workplace: "Workplace",
+    context: LifecycleContext,
     plan: Plan,
     *,
     anew: bool = False,
@@ -190,21 +190,21 @@ def come_by(
     said: Callable[[Plan], None] = lambda _plan: None,
 ) -> ComeBy:
     """Do the round up to the install (see `carry_out`); the caller holds the certificate."""
-    settle(workplace, plan.name)
-    edition = good_edition(workplace, plan, anew=anew)
-    if edition is not None and not again and is_installed(workplace, edition, plan.entry):
+    settle(context, plan.name)
+    edition = good_edition(context, plan, anew=anew)
+    if edition is not None and not again and is_installed(context, edition, plan.entry):
         return ComeBy(entry=plan.entry, edition=edition, issued=False, in_place=True, again=again)
     passing = plan.entry
-    if edition is None and not _waits_at_portal(workplace.ledger, plan):
-        passing = _check_passing(workplace, plan)
+    if edition is None and not _waits_at_portal(context.ledger, plan):
+        passing = _check_passing(context, plan)
     said(plan)
-    write_entries(workplace.configuration, plan)
+    write_entries(context.configuration, plan)
     if edition is not None:
         return ComeBy(entry=plan.entry, edition=edition, issued=False, in_place=False, again=again)
     from inkstamp.jobs.lifecycle.failover import obtain_somewhere
     from inkstamp.jobs.orders.name_subset import what_is_left_out
 
-    edition = obtain_somewhere(workplace, plan.name, passing)
+    edition = obtain_somewhere(context, plan.name, passing)
     left_out = tuple(what_is_left_out(plan.entry, edition))
     return ComeBy(entry=plan.entry, edition=edition, issued=True, in_place=False, again=again, left_out=left_out)
 
@@ -214,23 +214,23 @@ def _waits_at_portal(ledger: "Ledger", plan: Plan) -> bool:
     return order is not None and order.state is OrderState.WAITING
 
 
-def look_afterwards(workplace: "Workplace", outcome: Outcome) -> Outcome:
+def look_afterwards(context: LifecycleContext, outcome: Outcome) -> Outcome:
     """Look at the outcome's names the way the public does, and add what is not as it should be."""
     from inkstamp.jobs.checks.check import look
     from inkstamp.jobs.status.editions import served_beside
     from inkstamp.pki.chain import Roots
 
-    names = [each for each in workplace.certificate(outcome.name).names if not each.startswith("*.")]
-    targets = [target for name in names for target in where_served(workplace, outcome, name)]
-    roots = Roots(workplace.trust.roots)
+    names = [each for each in context.configuration.certificate(outcome.name).names if not each.startswith("*.")]
+    targets = [target for name in names for target in where_served(context, outcome, name)]
+    roots = Roots(context.trust.roots)
     # For a moment after a reload the workers of before still take connections.
-    for _ in poll(workplace.clock, pause=_SETTLING_PAUSE, seconds=_SETTLING_SECONDS):
+    for _ in poll(context.clock, pause=_SETTLING_PAUSE, seconds=_SETTLING_SECONDS):
         with within(_LOOK_SECONDS):
-            reports = [look(workplace, each, roots) for each in targets]
+            reports = [look(context, each, roots) for each in targets]
         strangers = [
             each for each in reports
             if each.chain and each.chain[0].sha256 != outcome.edition.sha256
-            and each.chain[0].sha256 not in served_beside(workplace, each.name, outcome.edition)
+            and each.chain[0].sha256 not in served_beside(context, each.name, outcome.edition)
         ]  # fmt: skip
         if not strangers:
             break
@@ -247,20 +247,20 @@ def look_afterwards(workplace: "Workplace", outcome: Outcome) -> Outcome:
     return replace(outcome, findings=(*outcome.findings, *seen))
 
 
-def where_served(workplace: "Workplace", outcome: Outcome, name: str) -> "list[Target]":
+def where_served(context: LifecycleContext, outcome: Outcome, name: str) -> "list[Target]":
     """Return where the public meets a name's certificate: at the ports of the servers that it was installed on."""
     from inkstamp.jobs.checks.check import Target
 
-    usual = workplace.view.https_port
+    usual = context.view.https_port
     found: dict[Target, None] = {}
     for each in outcome.servers:
-        for endpoint in workplace.installable(each).tls_endpoints(name) or []:
+        for endpoint in context.servers.installable(each).tls_endpoints(name) or []:
             found[Target(name=name, port=endpoint.port, upgrade=endpoint.upgrade)] = None
     at_web = [each for each in found if each.port == usual]
     return at_web or list(found) or [Target(name=name, port=usual)]
 
 
-def settle(workplace: "Workplace", name: str) -> None:
+def settle(context: LifecycleContext, name: str) -> None:
     """Clear away what an interrupted run left, before anything is looked at; the caller holds the certificate.
 
     An install that was interrupted is put back; of an order that is ended, the key (the edition has it) and proofs that
@@ -269,11 +269,11 @@ def settle(workplace: "Workplace", name: str) -> None:
     from inkstamp.jobs.deployment.rollback import recover, tidy
     from inkstamp.jobs.orders.cancellation import clear_ended
 
-    clear_ended(workplace, name)
-    for record in workplace.ledger.installs.begun(name):
-        with workplace.locks.servers(record.servers):
-            recover(workplace, [record])
-    tidy(workplace, name)
+    clear_ended(context, name)
+    for record in context.ledger.installs.begun(name):
+        with context.locks.servers(record.servers):
+            recover(context, [record])
+    tidy(context, name)
 
 
 def say_installs(progress: "Progress", got: ComeBy) -> None:
@@ -283,12 +283,12 @@ def say_installs(progress: "Progress", got: ComeBy) -> None:
         progress.step(got.edition.certificate, text)
 
 
-def good_edition(workplace: "Workplace", plan: Plan, *, anew: bool) -> EditionRecord | None:
+def good_edition(context: LifecycleContext, plan: Plan, *, anew: bool) -> EditionRecord | None:
     """Return the newest edition when it serves its purpose still and nothing goes on to replace it at once.
 
     An order that waits at a portal may do so for weeks; meanwhile the edition is what there is.
     """
-    ledger = workplace.ledger
+    ledger = context.ledger
     order = ledger.open_order(plan.name)
     if plan.write or anew or (order is not None and order.state is not OrderState.WAITING):
         return None
@@ -300,18 +300,18 @@ def good_edition(workplace: "Workplace", plan: Plan, *, anew: bool) -> EditionRe
     if set(origin.names if origin else edition.names) != set(plan.entry.names):
         return None
     tidings = ledger.tidings.of(edition)
-    wanted = next(reasons(workplace, plan.entry, edition, tidings, workplace.clock.now()), None)
+    wanted = next(reasons(context, plan.entry, edition, tidings, context.clock.now()), None)
     return None if wanted else edition
 
 
-def is_installed(workplace: "Workplace", edition: EditionRecord, entry: Certificate) -> bool:
+def is_installed(context: LifecycleContext, edition: EditionRecord, entry: Certificate) -> bool:
     """Tell whether the ledger and the shelf agree that the servers have this edition."""
-    if workplace.shelf.current(edition.certificate) != edition.number:
+    if context.shelf.current(edition.certificate) != edition.number:
         return False
-    return has_edition(workplace.ledger.installs.of(edition.certificate), entry.install, edition.number)
+    return has_edition(context.ledger.installs.of(edition.certificate), entry.install, edition.number)
 
 
-def open_where_closed(workplace: "Workplace", plan: Plan) -> tuple[Plan, Passage | None]:
+def open_where_closed(context: LifecycleContext, plan: Plan) -> tuple[Plan, Passage | None]:
     """Open the way for a certificate that is about to be ordered, whose entry is written first where there is none.
 
     Returns:
@@ -322,6 +322,6 @@ def open_where_closed(workplace: "Workplace", plan: Plan) -> tuple[Plan, Passage
         ProofFailed, ServerTrouble: As of `let_through`.
 
     """
-    write_entries(workplace.configuration, plan)
+    write_entries(context.configuration, plan)
     left = replace(plan, write=False, new_servers=())
-    return left, open_unless_open(workplace, plan.name)
+    return left, open_unless_open(context, plan.name)

@@ -9,12 +9,13 @@ from typing import TYPE_CHECKING
 
 from cryptography.hazmat.primitives.serialization import Encoding
 
+from inkstamp.accounts.account import make_session
+from inkstamp.accounts.authorities import configured
 from inkstamp.acme.client import CaClient
 from inkstamp.acme.session import Signer
 from inkstamp.errors import CaProblem, UsageError
 from inkstamp.files import read_bytes, read_secret
-from inkstamp.jobs.account import make_session
-from inkstamp.jobs.authorities import configured
+from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.ledger.sqlite import from_moment
 from inkstamp.pki import keys
@@ -24,8 +25,7 @@ from inkstamp.pki.keys import PrivateKey
 
 if TYPE_CHECKING:
     from inkstamp.jobs.lifecycle.provisioning import Outcome
-    from inkstamp.jobs.progress import Progress
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.progress import Progress
 
 
 class RevocationReason(StrEnum):
@@ -86,11 +86,11 @@ class RevocationResult:
     """What was issued and installed in its place in this run."""
 
 
-def plan_revocation(workplace: "Workplace", name: str, number: int | None, *, by_own_key: bool) -> Doomed:
+def plan_revocation(context: LifecycleContext, name: str, number: int | None, *, by_own_key: bool) -> Doomed:
     """Find out what revoking an edition means; changes nothing.
 
     Args:
-        workplace: The run's surroundings.
+        context: The parts of the run.
         name: The certificate.
         number: Which edition; None for the one whose revocation was begun and cut short, else the newest.
         by_own_key: Whether its own key is to ask for it.
@@ -99,20 +99,20 @@ def plan_revocation(workplace: "Workplace", name: str, number: int | None, *, by
         UsageError: There is no such certificate or edition, or its authority is a portal.
 
     """
-    entry = workplace.certificate(name)
-    number = workplace.ledger.revocations.begun(name) if number is None else number
-    edition = workplace.ledger.newest_edition(name) if number is None else workplace.ledger.edition(name, number)
+    entry = context.configuration.certificate(name)
+    number = context.ledger.revocations.begun(name) if number is None else number
+    edition = context.ledger.newest_edition(name) if number is None else context.ledger.edition(name, number)
     if edition is None:
         told = "edition" if number is None else f"edition {number}"
         raise UsageError(f"“{name}” has no {told}", advice=f"see: inkstamp history {name}")
     authority = edition.authority or entry.authority
-    _expect_acme(workplace, authority)
-    newest = workplace.ledger.newest_edition(name)
-    installs = workplace.ledger.installs.of(name)
-    leaf = workplace.shelf.chain(edition.certificate, edition.number)[0]
+    _expect_acme(context, authority)
+    newest = context.ledger.newest_edition(name)
+    installs = context.ledger.installs.of(name)
+    leaf = context.shelf.chain(edition.certificate, edition.number)[0]
     key = None
     if by_own_key:
-        file = workplace.shelf.edition(name, edition.number) / "key.pem"
+        file = context.shelf.edition(name, edition.number) / "key.pem"
         key = keys.from_pem(read_secret(file), str(file))
     return Doomed(
         facts=facts(leaf),
@@ -125,11 +125,11 @@ def plan_revocation(workplace: "Workplace", name: str, number: int | None, *, by
     )
 
 
-def plan_foreign(workplace: "Workplace", file: Path, authority: str, key_file: Path | None) -> Doomed:
+def plan_foreign(context: LifecycleContext, file: Path, authority: str, key_file: Path | None) -> Doomed:
     """Find out what revoking a certificate from elsewhere means; changes nothing.
 
     Args:
-        workplace: The run's surroundings.
+        context: The parts of the run.
         file: PEM file with the certificate, perhaps with its issuers behind it.
         authority: Who issued it.
         key_file: Its own key, which asks for it; None where our account may (it has control of all its names).
@@ -139,18 +139,18 @@ def plan_foreign(workplace: "Workplace", file: Path, authority: str, key_file: P
         EditionUnfit: The file holds no certificate.
 
     """
-    _expect_acme(workplace, authority)
+    _expect_acme(context, authority)
     leaf = read_pem(read_bytes(file), str(file))[0]
     key = keys.from_pem(read_secret(key_file), str(key_file)) if key_file is not None else None
     if key is not None and not same_key(leaf, key.public_key()):
         raise UsageError("that key is another certificate's", where=str(key_file), advice="give its own")
     known = facts(leaf)
-    edition = workplace.ledger.edition_of(known.sha256)
+    edition = context.ledger.edition_of(known.sha256)
     return Doomed(facts=known, authority=authority, edition=edition, served_by=(), replacement=None,
                   der=leaf.public_bytes(Encoding.DER), key=key)  # fmt: skip
 
 
-def revoke(workplace: "Workplace", doomed: Doomed, reason: RevocationReason, *, replace: bool) -> RevocationResult:
+def revoke(context: LifecycleContext, doomed: Doomed, reason: RevocationReason, *, replace: bool) -> RevocationResult:
     """Revoke it; with `replace`, issue and install the next edition first.
 
     Killed after the CA has done it, the same command finds that out.
@@ -161,19 +161,19 @@ def revoke(workplace: "Workplace", doomed: Doomed, reason: RevocationReason, *, 
 
     """
     if doomed.edition is not None:
-        workplace.ledger.revocations.begin(doomed.edition.certificate, doomed.edition.number)
-    outcome = _replaced(workplace, doomed) if replace else None
-    with _client(workplace, doomed) as client:
-        already = _ask(workplace.progress, client, doomed, reason)
+        context.ledger.revocations.begin(doomed.edition.certificate, doomed.edition.number)
+    outcome = _replaced(context, doomed) if replace else None
+    with _client(context, doomed) as client:
+        already = _ask(context.progress, client, doomed, reason)
     if doomed.edition is not None:
-        now = workplace.clock.now()
-        newest = workplace.ledger.newest_edition(doomed.edition.certificate)
+        now = context.clock.now()
+        newest = context.ledger.newest_edition(doomed.edition.certificate)
         if newest is not None and newest.number == doomed.edition.number:  # then the next run has to replace it
-            workplace.ledger.tidings.add([(newest, {"revoked": from_moment(now), "revoked_why": reason.value})])
-        workplace.ledger.note("revoked", f"edition {doomed.edition.number}, {reason.value}", doomed.edition.certificate)
-        workplace.ledger.revocations.end(doomed.edition.certificate, doomed.edition.number, now, reason.value)
+            context.ledger.tidings.add([(newest, {"revoked": from_moment(now), "revoked_why": reason.value})])
+        context.ledger.note("revoked", f"edition {doomed.edition.number}, {reason.value}", doomed.edition.certificate)
+        context.ledger.revocations.end(doomed.edition.certificate, doomed.edition.number, now, reason.value)
     else:
-        workplace.ledger.note("revoked", f"{doomed.facts.subject}, serial {doomed.facts.serial}, {reason.value}")
+        context.ledger.note("revoked", f"{doomed.facts.subject}, serial {doomed.facts.serial}, {reason.value}")
     return RevocationResult(doomed=doomed, reason=reason, already=already, replaced_by=outcome)
 
 
@@ -191,7 +191,7 @@ def _ask(progress: "Progress", client: CaClient, doomed: Doomed, reason: Revocat
     return False
 
 
-def _replaced(workplace: "Workplace", doomed: Doomed) -> "Outcome | None":
+def _replaced(context: LifecycleContext, doomed: Doomed) -> "Outcome | None":
     """Have a newer edition served; one that is there already only has to be installed."""
     from inkstamp.jobs.lifecycle.enrolment import Plan
     from inkstamp.jobs.lifecycle.provisioning import carry_out
@@ -199,25 +199,25 @@ def _replaced(workplace: "Workplace", doomed: Doomed) -> "Outcome | None":
     if doomed.edition is None:
         raise UsageError("--and-replace is for certificates of the configuration", advice="leave --and-replace out")
     name = doomed.edition.certificate
-    plan = Plan(name=name, entry=workplace.certificate(name))
-    return carry_out(workplace, plan, anew=doomed.replacement is None)
+    plan = Plan(name=name, entry=context.configuration.certificate(name))
+    return carry_out(context, plan, anew=doomed.replacement is None)
 
 
 @contextmanager
-def _client(workplace: "Workplace", doomed: Doomed) -> Iterator[CaClient]:
+def _client(context: LifecycleContext, doomed: Doomed) -> Iterator[CaClient]:
     """Give who asks the CA: our account, or the certificate's own key, for which no account is needed."""
     if doomed.key is None:
-        yield workplace.account(doomed.authority).client
+        yield context.accounts.get(doomed.authority).client
         return
-    session = make_session(workplace, workplace.config.authority[doomed.authority])
+    session = make_session(context, context.config.authority[doomed.authority])
     try:
         yield CaClient(session, Signer(doomed.key))
     finally:
         session.close()
 
 
-def _expect_acme(workplace: "Workplace", authority: str) -> None:
-    entry = configured(workplace, authority)
+def _expect_acme(context: LifecycleContext, authority: str) -> None:
+    entry = configured(context, authority)
     if entry.kind != "acme":
         raise UsageError(f"“{authority}” is a portal, where people revoke", where=entry.page,
                          advice="revoke it there; the next edition: inkstamp order NAME --reissue")  # fmt: skip

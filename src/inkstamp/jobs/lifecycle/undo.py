@@ -6,16 +6,16 @@ from typing import TYPE_CHECKING
 from inkstamp.clock import stamp
 from inkstamp.errors import UsageError
 from inkstamp.findings import Finding, note, warn
-from inkstamp.jobs import way_back
 from inkstamp.jobs.deployment import rollout
 from inkstamp.jobs.deployment.undo_log import edition_before, group_back, undoable
+from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.jobs.lifecycle.provisioning import settle
 from inkstamp.jobs.status.editions import refuse_revoked
 from inkstamp.ledger.records import EditionRecord
+from inkstamp.servers import backup
 
 if TYPE_CHECKING:
     from inkstamp.clock import Clock
-    from inkstamp.jobs.workplace import Workplace
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -32,7 +32,7 @@ class Undone:
     done: bool
 
 
-def undo(workplace: "Workplace", name: str, *, preview: bool) -> Undone:
+def undo(context: LifecycleContext, name: str, *, preview: bool) -> Undone:
     """Take the last install of a certificate back; what others changed in the files since then stays.
 
     Raises:
@@ -41,28 +41,28 @@ def undo(workplace: "Workplace", name: str, *, preview: bool) -> Undone:
         ServerTrouble: A server refuses, or does not serve the edition before; everything is as it was then.
 
     """
-    entry = workplace.certificate(name)
-    with workplace.locks.certificate(name):
-        settle(workplace, name)
-        with workplace.locks.servers(entry.install):
-            folders = undoable(workplace.home, name)
+    entry = context.configuration.certificate(name)
+    with context.locks.certificate(name):
+        settle(context, name)
+        with context.locks.servers(entry.install):
+            folders = undoable(context.home, name)
             if not folders:
                 raise UsageError(
                     f"there is no install of “{name}” to undo",
                     advice=f"see `inkstamp history {name}` for what happened to it",
                 )
-            groups = [group_back(workplace, entry, folder) for folder in folders]
-            before = edition_before(workplace, name, folders[0])
+            groups = [group_back(context, entry, folder) for folder in folders]
+            before = edition_before(context, name, folders[0])
             if before is not None:
-                refuse_revoked(workplace.ledger, before)
-            findings = _about(workplace.clock, name, before)
+                refuse_revoked(context.ledger, before)
+            findings = _about(context.clock, name, before)
             if not preview:
-                findings += rollout.take_back(workplace, name, entry, folders, groups)
+                findings += rollout.take_back(context, name, entry, folders, groups)
     return Undone(
         certificate=name,
         servers=tuple(server for group in groups for server in group.servers),
         edition=before.number if before is not None else None,
-        differences=way_back.differences(change for group in groups for change in group.changes),
+        differences=backup.differences(change for group in groups for change in group.changes),
         findings=tuple(findings),
         done=not preview,
     )

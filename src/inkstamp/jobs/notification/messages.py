@@ -15,14 +15,14 @@ from inkstamp.config.model import Messenger
 from inkstamp.deadline import within
 from inkstamp.errors import AccountTrouble, Actor, CaProblem, InkStampError, InternalError, StillWaiting
 from inkstamp.files import read_secret
+from inkstamp.jobs.notification.context import NotificationContext
 from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, all_statuses
 from inkstamp.policy.notification_rules import ACCOUNT_PROBLEMS, Condition, Matter, News, matters_of, news
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.sweep_record import LastSweep
-    from inkstamp.jobs.workplace import Workplace
     from inkstamp.ledger.failures import Setback
     from inkstamp.ledger.records import EditionRecord
+    from inkstamp.ledger.run_summary import LastSweep
 
 _FORMAT = 1
 _EACH_SECONDS = 120.0
@@ -47,51 +47,51 @@ class RunResult:
     """When the run before this one began, if it was interrupted; aware, UTC."""
 
 
-def report(workplace: "Workplace", run: RunResult, names: Sequence[str]) -> tuple[InkStampError, ...]:
+def report(context: NotificationContext, run: RunResult, names: Sequence[str]) -> tuple[InkStampError, ...]:
     """Tell what is new after a run over `names`, and write the metrics file; nothing that fails here stops the run.
 
     Returns the internal errors that were met.
     """
-    config, met = workplace.config, list[InkStampError]()
+    config, met = context.config, list[InkStampError]()
     try:
         with apart():
-            statuses = all_statuses(workplace)
+            statuses = all_statuses(context)
             meant = set(names)
-            conditions = _conditions(workplace, run.errors, [each for each in statuses if each.name in meant])
+            conditions = _conditions(context, run.errors, [each for each in statuses if each.name in meant])
     except InkStampError as error:
-        workplace.progress.step("messengers", f"nobody could be notified: {error.what}")
+        context.progress.step("messengers", f"nobody could be notified: {error.what}")
         return (error,)
     if config.messenger:
         for name, entry in config.messenger.items():
             try:
                 with apart(), within(_EACH_SECONDS):
                     reached("tell", name)
-                    _tell(workplace, name, entry, run, conditions)
+                    _tell(context, name, entry, run, conditions)
             except InkStampError as error:
                 met.append(error)
                 said = f": {error.said}" if error.said else ""
-                workplace.progress.step(
+                context.progress.step(
                     name, f"could not send the notification, the next run tries again: {error.what}{said}"
                 )
-                workplace.ledger.note("not sent", f"{name}: {error.what} ({error.where})")
+                context.ledger.note("not sent", f"{name}: {error.what} ({error.where})")
     if config.renewal.metrics:
         from inkstamp.jobs.notification.metrics import write_metrics
 
         try:
             with apart():
-                write_metrics(workplace, run.summary, statuses)
+                write_metrics(context, run.summary, statuses)
         except InkStampError as error:
             met.append(error)
-            workplace.progress.step("metrics", f"could not be written: {error.what}")
+            context.progress.step("metrics", f"could not be written: {error.what}")
     return tuple(each for each in met if isinstance(each, InternalError))
 
 
 def _conditions(
-    workplace: "Workplace", errors: Mapping[str, InkStampError], statuses: Sequence[CertificateStatus]
+    context: NotificationContext, errors: Mapping[str, InkStampError], statuses: Sequence[CertificateStatus]
 ) -> list[Condition]:
-    setbacks = workplace.ledger.setbacks.all()
-    editions = workplace.ledger.newest_editions()
-    now = workplace.clock.now()
+    setbacks = context.ledger.setbacks.all()
+    editions = context.ledger.newest_editions()
+    now = context.clock.now()
     found = []
     for each in statuses:
         edition, setback = editions.get(each.name), setbacks.get(each.name)
@@ -122,7 +122,9 @@ def _account_trouble(error: InkStampError | None, setback: "Setback | None") -> 
     return setback.told.what if setback is not None and setback.told.problem in ACCOUNT_PROBLEMS else ""
 
 
-def _tell(workplace: "Workplace", name: str, entry: Messenger, run: RunResult, conditions: Sequence[Condition]) -> None:
+def _tell(
+    context: NotificationContext, name: str, entry: Messenger, run: RunResult, conditions: Sequence[Condition]
+) -> None:
     now = [
         matter
         for each in conditions
@@ -131,17 +133,17 @@ def _tell(workplace: "Workplace", name: str, entry: Messenger, run: RunResult, c
     if run.cut_off is not None and "failing" in entry.about:
         text = f"the run of `renew` that began {run.cut_off:%Y-%m-%d %H:%M} UTC was interrupted"
         now.append(Matter(certificate=_ALL, kind="failing", text=text, remedy="inkstamp schedule show"))
-    told = workplace.ledger.matters.told(name)
+    told = context.ledger.matters.told(name)
     looked_at = frozenset(each.certificate for each in conditions) | {
-        key[0] for key in told if key[0] not in workplace.config.certificate
+        key[0] for key in told if key[0] not in context.config.certificate
     }
     fresh = news(told, now, looked_at)
     renewed = _renewed(run) if "renewed" in entry.about else ()
     if not fresh and not renewed:
         return
     send = _by_mail if entry.kind == "mail" else _by_webhook
-    send(workplace, name, entry, fresh, renewed)
-    workplace.ledger.matters.tell(name, fresh)
+    send(context, name, entry, fresh, renewed)
+    context.ledger.matters.tell(name, fresh)
 
 
 def _renewed(run: RunResult) -> tuple[Matter, ...]:
@@ -156,7 +158,7 @@ def _renewed(run: RunResult) -> tuple[Matter, ...]:
     )
 
 
-def _by_mail(workplace: "Workplace", name: str, entry: Messenger, fresh: News, renewed: Sequence[Matter]) -> None:
+def _by_mail(context: NotificationContext, name: str, entry: Messenger, fresh: News, renewed: Sequence[Matter]) -> None:
     from inkstamp.reach.mail import MailServer, compose, send
 
     host = os.uname().nodename
@@ -167,8 +169,8 @@ def _by_mail(workplace: "Workplace", name: str, entry: Messenger, fresh: News, r
             *_lines("Needs action:", fresh.begun),
             *_lines("Over:", fresh.over),
             *_lines("Renewed:", renewed),
-            f"Written by Ink Stamp on {host}, {stamp(workplace.clock.now())}, as [messenger.{name}] says in",
-            f"{workplace.config_file}. Each problem is sent once, and once more when it is over.",
+            f"Written by Ink Stamp on {host}, {stamp(context.clock.now())}, as [messenger.{name}] says in",
+            f"{context.configuration.path}. Each problem is sent once, and once more when it is over.",
         ]
     )
     password = read_secret(Path(entry.password_file)).decode().strip() if entry.password_file else ""
@@ -176,7 +178,7 @@ def _by_mail(workplace: "Workplace", name: str, entry: Messenger, fresh: News, r
         place=entry.server, tls=entry.tls, trust=Path(entry.trust) if entry.trust else None,
         user=entry.user, password=password,
     )  # fmt: skip
-    send(server, compose(entry.sender, entry.to, subject, text, workplace.clock.now().timestamp()))
+    send(server, compose(entry.sender, entry.to, subject, text, context.clock.now().timestamp()))
 
 
 def _lines(heading: str, matters: Sequence[Matter]) -> list[str]:
@@ -189,18 +191,20 @@ def _lines(heading: str, matters: Sequence[Matter]) -> list[str]:
     return [heading, *shown, *more, ""]
 
 
-def _by_webhook(workplace: "Workplace", name: str, entry: Messenger, fresh: News, renewed: Sequence[Matter]) -> None:
+def _by_webhook(
+    context: NotificationContext, name: str, entry: Messenger, fresh: News, renewed: Sequence[Matter]
+) -> None:
     from inkstamp.reach.webhook import post, signed_headers
 
     document = {
         "format": _FORMAT,
         "from": os.uname().nodename,
-        "at": stamp(workplace.clock.now()),
+        "at": stamp(context.clock.now()),
         "new": fresh.begun,
         "over": fresh.over,
         "renewed": renewed,
     }
     body = msgspec.json.encode(document)
     key = read_secret(Path(entry.key_file)).strip()
-    headers = signed_headers(entry.url, body, key, name, int(workplace.clock.now().timestamp()))
-    post(entry.url, body, headers, trust=Path(entry.trust) if entry.trust else None, sleep=workplace.clock.sleep)
+    headers = signed_headers(entry.url, body, key, name, int(context.clock.now().timestamp()))
+    post(entry.url, body, headers, trust=Path(entry.trust) if entry.trust else None, sleep=context.clock.sleep)

@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING
 from prometheus_client import CollectorRegistry, Gauge, generate_latest
 
 from inkstamp.files import write_bytes
+from inkstamp.jobs.notification.context import NotificationContext
 from inkstamp.jobs.status.overview import CertificateStatus
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.sweep_record import LastSweep
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.ledger.run_summary import LastSweep
 
 _OF_CERTIFICATES = {
     "not_after_timestamp_seconds": "when the newest edition expires",
@@ -24,18 +24,18 @@ _OF_CERTIFICATES = {
 }
 
 
-def write_metrics(workplace: "Workplace", run: "LastSweep", statuses: Sequence[CertificateStatus]) -> None:
+def write_metrics(context: NotificationContext, run: "LastSweep", statuses: Sequence[CertificateStatus]) -> None:
     """Write the file that the configuration names, whole or not at all; FileTrouble when it cannot be written."""
     registry = CollectorRegistry()
     gauges = {
         name: Gauge(f"inkstamp_certificate_{name}", told, ["certificate"], registry=registry)
         for name, told in _OF_CERTIFICATES.items()
     }
-    now = workplace.clock.now()
-    orders = workplace.ledger.newest_issued()
-    setbacks = workplace.ledger.setbacks.all()
+    now = context.clock.now()
+    orders = context.ledger.newest_issued()
+    setbacks = context.ledger.setbacks.all()
     for each in statuses:
-        if each.name in workplace.config.mistakes_beside:
+        if each.name in context.config.mistakes_beside:
             continue  # no certificate: those that need it are told
         setback, issued = setbacks.get(each.name), orders.get(each.name)
         values = {
@@ -58,4 +58,4 @@ def write_metrics(workplace: "Workplace", run: "LastSweep", statuses: Sequence[C
         ("run_waiting", "certificates that wait for a person", run.waiting),
     ):
         Gauge(f"inkstamp_{name}", told, registry=registry).set(figure)
-    write_bytes(Path(workplace.config.renewal.metrics), generate_latest(registry), mode=0o644)
+    write_bytes(Path(context.config.renewal.metrics), generate_latest(registry), mode=0o644)

@@ -13,7 +13,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from enum import Enum
-from typing import TYPE_CHECKING
 
 from inkstamp.acme import orders
 from inkstamp.acme.client import Polled
@@ -21,23 +20,21 @@ from inkstamp.acme.jws import key_authorization
 from inkstamp.acme.messages import Authorization, AuthorizationStatus, Order, OrderStatus, Problem
 from inkstamp.acme.patience import POLLING
 from inkstamp.acme.problems import OF_PROOFS, as_error, describe, is_final, short_kind
+from inkstamp.bulkhead import at_step
 from inkstamp.clock import stamp
 from inkstamp.config.model import Certificate
 from inkstamp.deadline import time_left
 from inkstamp.errors import CaProblem, StillWaiting
 from inkstamp.files import remove_tree
 from inkstamp.jobs.issuance.acceptance import collect
-from inkstamp.jobs.order_files import have_order_key, order_folder
 from inkstamp.jobs.orders.cancellation import drop
+from inkstamp.jobs.orders.context import OrdersContext
 from inkstamp.jobs.orders.new_order import open_at_ca
-from inkstamp.jobs.setback import at_step
 from inkstamp.jobs.validation.challenges import Showing
+from inkstamp.ledger.order_files import have_order_key
 from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState
 from inkstamp.pki import csr
 from inkstamp.wording import counted
-
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
 
 
 class Goal(Enum):
@@ -85,18 +82,18 @@ class Lead:
 
     def __init__(
         self,
-        workplace: "Workplace",
+        context: OrdersContext,
         entry: Certificate,
         record: OrderRecord,
         wait: float,
         refused: Mapping[str, Sequence[str]],
     ) -> None:
-        self._workplace = workplace
-        self._ledger = workplace.ledger
+        self._context = context
+        self._ledger = context.ledger
         self._entry = entry
         self._record = record
-        self._key = have_order_key(self._workplace.home, self._record, self._entry.key)
-        self._account = workplace.account(entry.authority)
+        self._key = have_order_key(self._context.home, self._record, self._entry.key)
+        self._account = context.accounts.get(entry.authority)
         self._client = self._account.client
         self._refused_before = refused
         self._wait = wait
@@ -114,7 +111,7 @@ class Lead:
 
     def _begin_showing(self) -> Showing:
         return Showing(
-            self._workplace,
+            self._context,
             self._record,
             self._entry,
             authorized=lambda challenge: key_authorization(challenge.token, self._account.thumbprint),
@@ -128,7 +125,7 @@ class Lead:
         return self._record
 
     def _step(self, text: str) -> None:
-        self._workplace.progress.step(self._record.certificate, text)
+        self._context.progress.step(self._record.certificate, text)
 
     def run(self, goal: Goal, *, fresh: bool) -> Reached:
         """Go from wherever the order stands to its goal."""
@@ -172,16 +169,16 @@ class Lead:
             found, why = self._fetch_again()
             if found is not None:
                 return found
-            drop(self._workplace, self._record, why)
+            drop(self._context, self._record, why)
             self._record = self._ledger.intend_order(self._record.certificate, self._entry.authority, self._entry.names)
             self._showing = self._begin_showing()
-            self._key = have_order_key(self._workplace.home, self._record, self._entry.key)
+            self._key = have_order_key(self._context.home, self._record, self._entry.key)
         elif not fresh:
             found = self._find_lost_order()
             if found is not None:
                 return found
         self._step(f"ordering a certificate for {counted(len(self._entry.names), 'name')} at {self._entry.authority}")
-        url, order = open_at_ca(self._workplace, self._client, self._record, self._entry)
+        url, order = open_at_ca(self._context, self._client, self._record, self._entry)
         self._opened(url)
         return Polled(order, None)
 
@@ -193,7 +190,7 @@ class Lead:
             if problem.status not in _GONE:
                 raise
             return None, "the CA no longer knows it"
-        now = self._workplace.clock.now()
+        now = self._context.clock.now()
         if found.order.status is OrderStatus.PROCESSING:
             since = self._record.changed
             if now - since > _LONGEST_AT_WORK:
@@ -259,8 +256,8 @@ class Lead:
                 advice=f"run `inkstamp stamp {self._record.certificate}` later; it resumes this order",
             )
         if wait >= 1.0:
-            self._workplace.progress.waits(f"the CA is processing ({before.order.status})", wait)
-        self._workplace.clock.sleep(wait)
+            self._context.progress.waits(f"the CA is processing ({before.order.status})", wait)
+        self._context.clock.sleep(wait)
         self._waited += wait
         self._polls += 1
         polled = self._client.order(self._record.url)
@@ -290,14 +287,14 @@ class Lead:
         """End an order whose request was refused for good, whatever the CA says that its state is."""
         text = f"order {self._record.id}: {problem.said or problem.what}"
         self._record = self._ledger.move_order(self._record, OrderState.REFUSED, "refused", text)
-        remove_tree(order_folder(self._workplace.home, self._record.id))
+        remove_tree(self._context.home.order(self._record.id))
         again = f"the next run orders again: inkstamp stamp {self._record.certificate}"
         return problem.amended(advice=f"{problem.advice}; {again}")
 
     def _collect(self, url: str) -> EditionRecord:
         self._step("downloading and verifying the certificate")
-        edition = collect(self._workplace, self._account, self._record, self._key, url)
-        remove_tree(order_folder(self._workplace.home, self._record.id))
+        edition = collect(self._context, self._account, self._record, self._key, url)
+        remove_tree(self._context.home.order(self._record.id))
         return edition
 
     def _refused(self, order: Order, authorizations: Sequence[Authorization]) -> CaProblem:
@@ -331,7 +328,7 @@ class Lead:
         self._record = self._ledger.move_order(
             self._record, OrderState.REFUSED, "refused", f"order {self._record.id}: {said}"
         )
-        remove_tree(order_folder(self._workplace.home, self._record.id))
+        remove_tree(self._context.home.order(self._record.id))
         what = f"the CA refused to issue for {', '.join(names) or self._record.certificate}"
         return as_error(first, what, where=self._record.url, said=said, names=names)
 

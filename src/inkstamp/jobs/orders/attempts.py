@@ -10,18 +10,19 @@ from inkstamp.config.carrying import methods_for
 from inkstamp.config.model import Certificate
 from inkstamp.deadline import at_least, is_over, within
 from inkstamp.errors import CaMisbehaved, CaProblem, EditionUnfit, NetworkTrouble, ProofFailed, StillWaiting
-from inkstamp.jobs.order_files import order_folder, read_order_key
+from inkstamp.home import Home
 from inkstamp.jobs.orders.acme_order import Goal, Lead, Reached
 from inkstamp.jobs.orders.cancellation import abandon, expect_same
+from inkstamp.jobs.orders.context import OrdersContext
 from inkstamp.jobs.orders.name_subset import less_of
 from inkstamp.jobs.validation import web_files
+from inkstamp.ledger.order_files import read_order_key
 from inkstamp.ledger.records import OPEN_STATES, EditionRecord, OrderRecord, OrderState
 from inkstamp.pki import keys
 
 if TYPE_CHECKING:
-    from pathlib import Path
+    pass
 
-    from inkstamp.jobs.workplace import Workplace
 
 _ORDER_SECONDS, _NAME_SECONDS = 1800.0, 10.0
 """For one order from where it stands to its goal, and more for each name; a wait for DNS that was asked for comes on
@@ -29,7 +30,7 @@ top."""
 _TAKING_DOWN_SECONDS = 300.0
 
 
-def obtain(workplace: "Workplace", name: str, entry: Certificate) -> EditionRecord:
+def obtain(context: OrdersContext, name: str, entry: Certificate) -> EditionRecord:
     """Get a new edition of certificate `name`, going on with its open order if there is one.
 
     The caller holds the certificate. Whatever happens, no proof is left standing when this returns or raises.
@@ -39,33 +40,33 @@ def obtain(workplace: "Workplace", name: str, entry: Certificate) -> EditionReco
         ProofFailed, NetworkTrouble, EditionUnfit, StillWaiting: The order stays open; the next run goes on.
 
     """
-    edition = lead(workplace, name, entry, Goal.ISSUED).edition
+    edition = lead(context, name, entry, Goal.ISSUED).edition
     if edition is None:  # pragma: no cover  an order is led to its goal or something is raised
         raise StillWaiting(f"the order of “{name}” is not at its end", advice="run the command again")
     return edition
 
 
-def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal, *, wait: float = 0.0) -> Reached:
+def lead(context: OrdersContext, name: str, entry: Certificate, goal: Goal, *, wait: float = 0.0) -> Reached:
     """Lead the order of certificate `name` at an ACME CA as far as `goal`; otherwise as `obtain`.
 
     Records in DNS are waited for `wait` seconds at least.
     """
-    ledger = workplace.ledger
+    ledger = context.ledger
     record = ledger.open_order(name)
     if record is not None and record.authority in entry.otherwise:
         entry = msgspec.structs.replace(entry, authority=record.authority)
-    unwanted = _why_unwanted(workplace.home, record, entry) if record is not None else ""
+    unwanted = _why_unwanted(context.home, record, entry) if record is not None else ""
     if record is not None and unwanted:
         if record.state is OrderState.WAITING:
-            expect_same(workplace.config_file, record, entry)
-        abandon(workplace, record, unwanted, valid_too=False)
+            expect_same(context.configuration.path, record, entry)
+        abandon(context, record, unwanted, valid_too=False)
         record = None
     fresh = record is None
-    refusals = _Refusals(workplace, name)
+    refusals = _Refusals(context, name)
     while True:
         record = record or ledger.intend_order(name, entry.authority, entry.names)
         seconds = _ORDER_SECONDS + _NAME_SECONDS * len(entry.names) + wait
-        with within(seconds), _leading(workplace, entry, record, wait, refusals) as leading:
+        with within(seconds), _leading(context, entry, record, wait, refusals) as leading:
             try:
                 return leading.run(goal, fresh=fresh)
             except (CaProblem, ProofFailed) as problem:
@@ -86,15 +87,15 @@ def lead(workplace: "Workplace", name: str, entry: Certificate, goal: Goal, *, w
 
 @contextmanager
 def _leading(
-    workplace: "Workplace", entry: Certificate, record: OrderRecord, wait: float, refusals: "_Refusals"
+    context: OrdersContext, entry: Certificate, record: OrderRecord, wait: float, refusals: "_Refusals"
 ) -> Iterator[Lead]:
     """Lead an order; whatever happens, no proof is left standing, and one that will never do better is ended."""
-    leading = Lead(workplace, entry, record, wait, refusals.before)
+    leading = Lead(context, entry, record, wait, refusals.before)
     try:
         yield leading
     except (CaMisbehaved, EditionUnfit) as error:
         if error.lasting:
-            abandon(workplace, leading.record, error.what, valid_too=False)
+            abandon(context, leading.record, error.what, valid_too=False)
             again = f"inkstamp stamp {record.certificate}"
             advice = f"the next run orders again: {again}; if it persists, show this to the CA"
             raise error.amended(advice=advice) from error.__cause__
@@ -107,12 +108,12 @@ def _leading(
 class _Refusals:
     """What was refused in this run and in those before, and what may be tried after that."""
 
-    def __init__(self, workplace: "Workplace", name: str) -> None:
-        self._workplace = workplace
+    def __init__(self, context: OrdersContext, name: str) -> None:
+        self._context = context
         self._name = name
         self._now: dict[str, list[str]] = {}
         self._lapsed = False
-        self.before = workplace.ledger.setbacks.refused_methods(name)
+        self.before = context.ledger.setbacks.refused_methods(name)
         """By name, the methods that the CA did not accept."""
 
     def otherwise(self, leading: Lead, entry: Certificate, problem: CaProblem | ProofFailed) -> Certificate:
@@ -121,8 +122,8 @@ class _Refusals:
             self._now.setdefault(each, []).append(method)
             self.before.setdefault(each, []).append(method)
         if self._now:
-            self._workplace.ledger.setbacks.refuse(self._name, self._now)
-        say = self._workplace.progress.step
+            self._context.ledger.setbacks.refuse(self._name, self._now)
+        say = self._context.progress.step
         if leading.lapsed and not self._lapsed:
             self._lapsed = True
             say(self._name, "an authorization expired or was revoked; ordering again")
@@ -130,15 +131,15 @@ class _Refusals:
             names = web_files.first_and_count(list(leading.refused))
             say(self._name, f"was refused for {names}; ordering again, validated in another way")
         else:
-            entry = less_of(self._workplace, self._name, entry, problem)
-            _give_back(self._workplace, leading.record)
+            entry = less_of(self._context, self._name, entry, problem)
+            _give_back(self._context, leading.record)
         return entry
 
 
-def _give_back(workplace: "Workplace", record: OrderRecord) -> None:
+def _give_back(context: OrdersContext, record: OrderRecord) -> None:
     """End an order that another one, for fewer names, takes the place of."""
     if record.state in OPEN_STATES:
-        abandon(workplace, record, "continues without some of its names", valid_too=False)
+        abandon(context, record, "continues without some of its names", valid_too=False)
 
 
 def _another_way(entry: Certificate, refused: Mapping[str, str], tried: Mapping[str, Sequence[str]]) -> bool:
@@ -146,14 +147,14 @@ def _another_way(entry: Certificate, refused: Mapping[str, str], tried: Mapping[
     return bool(refused) and all(set(methods_for(entry, name)) - set(tried[name]) for name in refused)
 
 
-def _why_unwanted(home: "Path", record: OrderRecord, entry: Certificate) -> str:
+def _why_unwanted(home: Home, record: OrderRecord, entry: Certificate) -> str:
     """Say why an open order is not resumed; empty when it is."""
     changed = "the configuration has changed since"
     if record.authority != entry.authority:
         return changed
     if record.names != entry.names and not (entry.leave_out_failing and set(record.names) < set(entry.names)):
         return changed
-    if not (order_folder(home, record.id) / "key.pem").exists():
+    if not (home.order(record.id) / "key.pem").exists():
         return "its key is missing, and its CSR was sent" if record.state is OrderState.FINALIZING else ""
     same = keys.describe(read_order_key(home, record).public_key()) == entry.key
     return "" if same else changed

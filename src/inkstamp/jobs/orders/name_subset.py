@@ -2,38 +2,34 @@
 
 import re
 from collections.abc import Iterable
-from typing import TYPE_CHECKING
 
 import msgspec
 
 from inkstamp.config.model import Certificate
 from inkstamp.errors import CaProblem, ProofFailed
 from inkstamp.findings import Finding, Severity, warn
+from inkstamp.jobs.orders.context import OrdersContext
 from inkstamp.jobs.validation.web_files import first_and_count
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.policy.renewal_time import last_part
-
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
-
 
 _ABOUT_NAMES = frozenset({"caa", "dns", "rejectedIdentifier", "unsupportedIdentifier"})
 """Problems that are about names."""
 
 
-def less_of(workplace: "Workplace", name: str, entry: Certificate, problem: CaProblem | ProofFailed) -> Certificate:
+def less_of(context: OrdersContext, name: str, entry: Certificate, problem: CaProblem | ProofFailed) -> Certificate:
     """Return the entry without the names that `problem` is about; raises `problem` itself where it must not go without.
 
     With a good edition it waits: what fails now may pass tomorrow, and the others lose nothing meanwhile.
     """
     refused = {each.lower() for each in _about(problem, entry.names)}
     rest = tuple(each for each in entry.names if each.removeprefix("*.") not in refused and each not in refused)
-    if not entry.leave_out_failing or not rest or len(rest) == len(entry.names) or not _is_urgent(workplace, name):
+    if not entry.leave_out_failing or not rest or len(rest) == len(entry.names) or not _is_urgent(context, name):
         raise problem
     left_out = [each for each in entry.names if each not in rest]
     why = problem.said or problem.what
-    workplace.progress.step(name, f"LEAVES OUT {first_and_count(left_out)}: {why}")
-    workplace.ledger.note("left out", f"{', '.join(left_out)}: {why}", name)
+    context.progress.step(name, f"LEAVES OUT {first_and_count(left_out)}: {why}")
+    context.ledger.note("left out", f"{', '.join(left_out)}: {why}", name)
     return msgspec.structs.replace(entry, names=rest)
 
 
@@ -53,12 +49,12 @@ def _stands_in(name: str, said: str) -> bool:
     return re.search(rf"(?<![\w*.-]){re.escape(name)}(?![\w-]|\.\w)", said) is not None
 
 
-def _is_urgent(workplace: "Workplace", name: str) -> bool:
+def _is_urgent(context: OrdersContext, name: str) -> bool:
     """Tell whether there is no edition that could go on being served for a while."""
-    edition = workplace.ledger.newest_edition(name)
-    if edition is None or workplace.ledger.tidings.of(edition).revoked:
+    edition = context.ledger.newest_edition(name)
+    if edition is None or context.ledger.tidings.of(edition).revoked:
         return True
-    return workplace.clock.now() >= last_part(edition.not_before, edition.not_after)
+    return context.clock.now() >= last_part(edition.not_before, edition.not_after)
 
 
 def what_is_left_out(entry: Certificate, edition: EditionRecord) -> list[Finding]:

@@ -2,24 +2,21 @@
 
 from dataclasses import replace
 from datetime import timedelta
-from typing import TYPE_CHECKING
 
 from inkstamp.acme.client import CaClient, OrderExtras
 from inkstamp.acme.messages import Order
 from inkstamp.acme.renewal import certificate_id
 from inkstamp.config.model import Certificate
 from inkstamp.errors import CaProblem, ConfigurationError, EditionUnfit, FileTrouble
+from inkstamp.jobs.orders.context import OrdersContext
 from inkstamp.ledger.records import OrderRecord
-
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
 
 _ABOUT_DATES = frozenset({"malformed"})
 _ABOUT_REPLACING = frozenset({"alreadyReplaced", "malformed", "unauthorized"})
 """Problems that a CA may have with `replaces` alone (RFC 9773 section 5): the same order without it may pass."""
 
 
-def open_at_ca(workplace: "Workplace", client: CaClient, record: OrderRecord, entry: Certificate) -> tuple[str, Order]:
+def open_at_ca(context: OrdersContext, client: CaClient, record: OrderRecord, entry: Certificate) -> tuple[str, Order]:
     """Open an order at its CA: which certificate it replaces (RFC 9773 section 5), which profile, until when.
 
     What the CA does not take is left out, but for the profile. Returns the order's URL and first snapshot.
@@ -28,7 +25,7 @@ def open_at_ca(workplace: "Workplace", client: CaClient, record: OrderRecord, en
         ConfigurationError: The CA does not offer the profile that is configured.
 
     """
-    wish = _wish(workplace, client, record, entry)
+    wish = _wish(context, client, record, entry)
     while True:
         try:
             return client.new_order(record.names, wish)
@@ -36,12 +33,12 @@ def open_at_ca(workplace: "Workplace", client: CaClient, record: OrderRecord, en
             less, why = _less(wish, problem)
             if less is None:
                 raise
-            workplace.progress.step(record.certificate, f"{why} ({problem.kind}); orders without that")
+            context.progress.step(record.certificate, f"{why} ({problem.kind}); orders without that")
             wish = less
 
 
-def _wish(workplace: "Workplace", client: CaClient, record: OrderRecord, entry: Certificate) -> OrderExtras:
-    authority = workplace.config.authority[record.authority]
+def _wish(context: OrdersContext, client: CaClient, record: OrderRecord, entry: Certificate) -> OrderExtras:
+    authority = context.config.authority[record.authority]
     profile = entry.profile or authority.profile
     offered = client.directory().meta.profiles
     if profile and profile not in offered:
@@ -52,8 +49,8 @@ def _wish(workplace: "Workplace", client: CaClient, record: OrderRecord, entry: 
             said=f"it offers {known}",
             advice=f"correct `profile` under [certificate.{record.certificate}] or [authority.{record.authority}]",
         )
-    end = workplace.clock.now() + timedelta(days=entry.lifetime_days) if entry.lifetime_days else None
-    return OrderExtras(replaces=_replaced(workplace, client, record), profile=profile, not_after=end)
+    end = context.clock.now() + timedelta(days=entry.lifetime_days) if entry.lifetime_days else None
+    return OrderExtras(replaces=_replaced(context, client, record), profile=profile, not_after=end)
 
 
 def _less(wish: OrderExtras, problem: CaProblem) -> tuple[OrderExtras | None, str]:
@@ -65,14 +62,14 @@ def _less(wish: OrderExtras, problem: CaProblem) -> tuple[OrderExtras | None, st
     return None, ""
 
 
-def _replaced(workplace: "Workplace", client: CaClient, record: OrderRecord) -> str:
+def _replaced(context: OrdersContext, client: CaClient, record: OrderRecord) -> str:
     """Return how the CA knows the edition that an order is to replace; empty where it is not one of its own."""
-    newest = workplace.ledger.newest_edition(record.certificate)
+    newest = context.ledger.newest_edition(record.certificate)
     if newest is None or newest.authority != record.authority or not set(newest.names) & set(record.names):
         return ""
     if not client.directory().renewal_info:
         return ""
     try:
-        return certificate_id(workplace.shelf.chain(newest.certificate, newest.number)[0])
+        return certificate_id(context.shelf.chain(newest.certificate, newest.number)[0])
     except (EditionUnfit, FileTrouble):
         return ""  # it is not on the shelf any more; the order is as good without

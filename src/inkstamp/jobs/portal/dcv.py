@@ -11,6 +11,7 @@ from inkstamp.config.words import BY_HAND
 from inkstamp.deadline import poll
 from inkstamp.errors import UsageError
 from inkstamp.findings import Finding, Severity, bad, ok, worst
+from inkstamp.jobs.portal.context import PortalContext
 from inkstamp.jobs.portal.order import PortalOrder, rule_proofs, show_order, waiting_order
 from inkstamp.jobs.validation import dns_records
 from inkstamp.jobs.validation.web_files import answers_at, put_up, take_down
@@ -25,7 +26,6 @@ from inkstamp.view.records import Records
 
 if TYPE_CHECKING:
     from inkstamp.config.model import Configuration
-    from inkstamp.jobs.workplace import Workplace
     from inkstamp.view.point import View
 
 _RECORDS = frozenset({ProofMethod.CNAME, ProofMethod.TXT})
@@ -75,11 +75,11 @@ class MailChoice:
     """Whether mail would arrive there."""
 
 
-def prove(workplace: "Workplace", name: str, shown: PortalInput, *, wait: float = 0.0) -> Proven:
+def prove(context: PortalContext, name: str, shown: PortalInput, *, wait: float = 0.0) -> Proven:
     """Take the validation file or record of the portal, put it up, look; the caller holds the certificate.
 
     Args:
-        workplace: The run's surroundings.
+        context: The parts of the run.
         name: The certificate.
         shown: What was brought back; nothing to look again at what is known.
         wait: Seconds to go on looking while something is not seen.
@@ -88,55 +88,55 @@ def prove(workplace: "Workplace", name: str, shown: PortalInput, *, wait: float 
         UsageError: No order waits, what is told cannot prove the names, or nothing is told yet.
 
     """
-    record = waiting_order(workplace.ledger, name)
-    entry = workplace.certificate(name)
-    told = _told(workplace, record, entry, shown)
+    record = waiting_order(context.ledger, name)
+    entry = context.configuration.certificate(name)
+    told = _told(context, record, entry, shown)
     if told:
-        _switch(workplace, record, told)
-    proofs = workplace.ledger.portal.of(record.id)
+        _switch(context, record, told)
+    proofs = context.ledger.portal.of(record.id)
     if not proofs:
         raise UsageError(
             "the validation file or record that the portal shows is not known yet",
             where=f"order {record.id}",
             advice="give it with --file, --cname, --txt or --email; or add the portal's rule to the configuration",
         )
-    placed = _put_up_files(workplace, record, entry, proofs, anew=False)
-    in_dns = _put_up_records(workplace, record, entry, proofs)
+    placed = _put_up_files(context, record, entry, proofs, anew=False)
+    in_dns = _put_up_records(context, record, entry, proofs)
 
     def waits(seconds: float) -> None:
-        workplace.progress.waits("validation files or records are missing", seconds)
+        context.progress.waits("validation files or records are missing", seconds)
 
-    for _ in poll(workplace.clock, pause=_PAUSE, seconds=wait, waits=waits):
-        findings = _look(workplace, entry, proofs, in_dns)
-        unseen = [each for each in workplace.ledger.portal.of(record.id) if each.seen is None]
+    for _ in poll(context.clock, pause=_PAUSE, seconds=wait, waits=waits):
+        findings = _look(context, entry, proofs, in_dns)
+        unseen = [each for each in context.ledger.portal.of(record.id) if each.seen is None]
         if not placed and any(each.method is ProofMethod.FILE for each in unseen):
             placed = True  # what was put up earlier may have been cleared away
-            if _put_up_files(workplace, record, entry, proofs, anew=True):
-                findings = _look(workplace, entry, proofs, in_dns)
-                unseen = [each for each in workplace.ledger.portal.of(record.id) if each.seen is None]
+            if _put_up_files(context, record, entry, proofs, anew=True):
+                findings = _look(context, entry, proofs, in_dns)
+                unseen = [each for each in context.ledger.portal.of(record.id) if each.seen is None]
         if not unseen:
             break
-    by_hand = [each for each in unseen if not _is_carried(workplace, entry, each)]
-    return Proven(order=show_order(workplace, record), findings=tuple(findings), by_hand=tuple(by_hand))
+    by_hand = [each for each in unseen if not _is_carried(context, entry, each)]
+    return Proven(order=show_order(context, record), findings=tuple(findings), by_hand=tuple(by_hand))
 
 
-def _told(workplace: "Workplace", record: OrderRecord, entry: Certificate, shown: PortalInput) -> list[PortalProof]:
+def _told(context: PortalContext, record: OrderRecord, entry: Certificate, shown: PortalInput) -> list[PortalProof]:
     """Return what is new of the validation file or record of the portal."""
     if shown.method is None:
-        if workplace.ledger.portal.of(record.id) and not shown.token:
+        if context.ledger.portal.of(record.id) and not shown.token:
             return []
-        if shown.token and not wants_token(entry, workplace.config.authority[record.authority]):
+        if shown.token and not wants_token(entry, context.config.authority[record.authority]):
             raise UsageError(
                 f"no rule of “{record.authority}” uses {{token}}",
-                where=str(workplace.config_file),
+                where=str(context.configuration.path),
                 advice="give what the portal shows with --file, --cname or --txt, or write {token} into the rule",
             )
-        return rule_proofs(workplace, record, entry, show_order(workplace, record).facts, shown.token)
+        return rule_proofs(context, record, entry, show_order(context, record).facts, shown.token)
     strangers = [each for each in shown.names if each not in record.names]
     if strangers:
         raise UsageError(f"{strangers[0]} is not in the order", advice=f"its names are {', '.join(record.names)}")
-    told = _as_told(workplace, record, shown)
-    now = workplace.clock.now()
+    told = _as_told(context, record, shown)
+    now = context.clock.now()
     return [
         PortalProof(
             order_id=record.id,
@@ -151,12 +151,12 @@ def _told(workplace: "Workplace", record: OrderRecord, entry: Certificate, shown
     ]
 
 
-def _as_told(workplace: "Workplace", record: OrderRecord, shown: PortalInput) -> list[PortalDemand]:
+def _as_told(context: PortalContext, record: OrderRecord, shown: PortalInput) -> list[PortalDemand]:
     names = shown.names or record.names
     if shown.method is ProofMethod.FILE:
         return file_for(names, shown.place, shown.content)
     if shown.method is ProofMethod.EMAIL:
-        return _mail_for(workplace.view, names, shown)
+        return _mail_for(context.view, names, shown)
     if shown.method is None:
         return []
     if shown.names:  # the user says which names it proves
@@ -197,47 +197,47 @@ def mail_choices(view: "View", names: Sequence[str]) -> list[MailChoice]:
     return choices
 
 
-def _switch(workplace: "Workplace", record: OrderRecord, told: Sequence[PortalProof]) -> None:
+def _switch(context: PortalContext, record: OrderRecord, told: Sequence[PortalProof]) -> None:
     """Record new proofs in the place of others; what stood in document roots for those is taken down."""
-    take_down(workplace, record)
-    workplace.ledger.portal.tell(told)
+    take_down(context, record)
+    context.ledger.portal.tell(told)
     for each in told:
         what = f"{each.name}: {each.method.value} {each.place}"
         if each.method is ProofMethod.EMAIL:
             what += f", sent {each.seen:%Y-%m-%d %H:%M} UTC" if each.seen else ", not sent yet"
-        workplace.ledger.note("validation value given", what, record.certificate)
+        context.ledger.note("validation value given", what, record.certificate)
 
 
 def _put_up_files(
-    workplace: "Workplace", record: OrderRecord, entry: Certificate, proofs: Sequence[PortalProof], *, anew: bool
+    context: PortalContext, record: OrderRecord, entry: Certificate, proofs: Sequence[PortalProof], *, anew: bool
 ) -> bool:
     """Put the files into the document roots of the server that carries proofs; True when that was done.
 
     Files that stand there are left alone unless `anew`: the CA may be looking at this moment.
     """
     files = [_as_file(each) for each in proofs if each.method is ProofMethod.FILE]
-    servers = file_servers(workplace.config, entry)
+    servers = file_servers(context.config, entry)
     if not files or not servers:
         return False
-    standing = {(each.server, each.root, each.parts) for each in workplace.ledger.files.of(record.id)}
+    standing = {(each.server, each.root, each.parts) for each in context.ledger.files.of(record.id)}
     wanted = {
         (server, place.root, place.parts)
         for server in servers
         for each in files
-        for place in workplace.server(server).places(each.name, each.parts)
+        for place in context.servers.get(server).places(each.name, each.parts)
     }
     if not anew and standing >= wanted:
         return False
-    take_down(workplace, record)
-    put_up(workplace, record.id, servers, files)
+    take_down(context, record)
+    put_up(context, record.id, servers, files)
     return True
 
 
-def _is_carried(workplace: "Workplace", entry: Certificate, proof: PortalProof) -> bool:
+def _is_carried(context: PortalContext, entry: Certificate, proof: PortalProof) -> bool:
     """Tell whether a proof is put up from here; otherwise a person has to."""
     if proof.method is ProofMethod.FILE:
-        return bool(file_servers(workplace.config, entry))
-    return proof.method in _RECORDS and _has_records(workplace.config, entry)
+        return bool(file_servers(context.config, entry))
+    return proof.method in _RECORDS and _has_records(context.config, entry)
 
 
 def _has_records(config: "Configuration", entry: Certificate) -> bool:
@@ -250,17 +250,17 @@ def _as_record(proof: PortalProof) -> RecordProof:
 
 
 def _put_up_records(
-    workplace: "Workplace", record: OrderRecord, entry: Certificate, proofs: Sequence[PortalProof]
+    context: PortalContext, record: OrderRecord, entry: Certificate, proofs: Sequence[PortalProof]
 ) -> list[dns_records.Placed]:
     """Put the records into DNS that do not stand there yet, and return all; none when a person makes them."""
     wanted = [_as_record(each) for each in proofs if each.method in _RECORDS]
-    if not wanted or not _has_records(workplace.config, entry):
+    if not wanted or not _has_records(context.config, entry):
         return []
-    placed = dns_records.place(workplace, wanted)
-    standing = {(each.name, each.value) for each in workplace.ledger.dns.of(record.id)}
+    placed = dns_records.place(context, wanted)
+    standing = {(each.name, each.value) for each in context.ledger.dns.of(record.id)}
     missing = [each for each in placed if (each.record.name, each.record.value) not in standing]
     if missing:
-        dns_records.put_up(workplace, record.id, record_carrier(workplace.config, entry), missing)
+        dns_records.put_up(context, record.id, record_carrier(context.config, entry), missing)
     return placed
 
 
@@ -269,18 +269,18 @@ def _as_file(proof: PortalProof) -> FileProof:
 
 
 def _look(
-    workplace: "Workplace", entry: Certificate, proofs: Sequence[PortalProof], in_dns: Sequence[dns_records.Placed]
+    context: PortalContext, entry: Certificate, proofs: Sequence[PortalProof], in_dns: Sequence[dns_records.Placed]
 ) -> list[Finding]:
     """Look at each proof as the CA will; what was seen is in the ledger afterwards.
 
     Records that were put into DNS from here are looked for at every authoritative nameserver, until the slowest has
     them; those that a person makes are asked of the resolver.
     """
-    servers = file_servers(workplace.config, entry)
-    ours = answers_at(workplace, servers) if servers else lambda _name, _address: True
-    records = Records(workplace.view)
+    servers = file_servers(context.config, entry)
+    ours = answers_at(context, servers) if servers else lambda _name, _address: True
+    records = Records(context.view)
     findings: dict[Finding, None] = {}
-    observed = dns_records.observe(workplace, record_carrier(workplace.config, entry), in_dns)
+    observed = dns_records.observe(context, record_carrier(context.config, entry), in_dns)
     known = {
         RecordProof(each.record.kind.lower(), each.asked, each.record.value): found for each, found in observed.items()
     }
@@ -289,14 +289,14 @@ def _look(
             findings[_judge_sent(proof)] = None
             continue
         if proof.method is ProofMethod.FILE:
-            seen = look_at(_as_file(proof), workplace.view, ours)
+            seen = look_at(_as_file(proof), context.view, ours)
         else:  # one record may prove several names
             wanted = _as_record(proof)
             ask = records.cname if proof.method is ProofMethod.CNAME else records.txt
             known[wanted] = known.get(wanted) or [look_at_record(wanted, ask)]
             seen = known[wanted]
         found = any(each.severity is Severity.OK for each in seen) and worst(seen) is not Severity.BAD
-        workplace.ledger.portal.looked(proof, seen=found)
+        context.ledger.portal.looked(proof, seen=found)
         findings |= dict.fromkeys(seen)
     return list(findings)
 

@@ -3,7 +3,6 @@
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path as FilePath
-from typing import TYPE_CHECKING
 
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
@@ -13,12 +12,13 @@ from inkstamp.errors import BundleTrouble, Busy, EditionUnfit, NetworkTrouble, U
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity, note, warn, worst
 from inkstamp.jobs.issuance.acceptance import Chain, judge, shelve
-from inkstamp.jobs.order_files import order_folder, read_order_key
 from inkstamp.jobs.orders.cancellation import clear_ended
+from inkstamp.jobs.portal.context import PortalContext
 from inkstamp.jobs.portal.input_files import gather
 from inkstamp.jobs.portal.mismatch import explain
 from inkstamp.jobs.portal.order import waiting_order
 from inkstamp.jobs.validation.web_files import take_down
+from inkstamp.ledger.order_files import read_order_key
 from inkstamp.ledger.records import EditionRecord, OrderRecord
 from inkstamp.pki import keys
 from inkstamp.pki.aia import issuer_urls
@@ -26,9 +26,6 @@ from inkstamp.pki.bundles import Haul, Passphrase, open_into
 from inkstamp.pki.certificates import Facts, facts, short_name, subject_names
 from inkstamp.pki.chain import Path, Pool, arrange, choose_path, find_paths, is_root, is_self_signed, same_key
 from inkstamp.view.download import download
-
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
 
 _MOST_FETCHES = 4
 
@@ -103,7 +100,7 @@ class _Choice:
     findings: list[Finding] = field(default_factory=list)
 
 
-def receive(workplace: "Workplace", bring: Bring, passphrase: Passphrase) -> Received:
+def receive(context: PortalContext, bring: Bring, passphrase: Passphrase) -> Received:
     """Find what belongs to an open order in the files, verify it, and put it on the shelf.
 
     Raises:
@@ -113,29 +110,29 @@ def receive(workplace: "Workplace", bring: Bring, passphrase: Passphrase) -> Rec
 
     """
     if bring.certificate:
-        workplace.certificate(bring.certificate)
+        context.configuration.certificate(bring.certificate)
     haul = gather(bring.paths, bring.pasted, passphrase)
-    before = _collected_before(workplace, bring, haul)
+    before = _collected_before(context, bring, haul)
     if before is not None:
-        with workplace.locks.certificate(before.certificate):
-            clear_ended(workplace, before.certificate)  # the run that took it in may have been killed
+        with context.locks.certificate(before.certificate):
+            clear_ended(context, before.certificate)  # the run that took it in may have been killed
         return before
-    configured = workplace.config.certificate
+    configured = context.config.certificate
     orders = (
-        [waiting_order(workplace.ledger, bring.certificate)]
+        [waiting_order(context.ledger, bring.certificate)]
         if bring.certificate
-        else [each for each in workplace.ledger.waiting_orders() if each.certificate in configured]
+        else [each for each in context.ledger.waiting_orders() if each.certificate in configured]
     )
     if not orders:
         raise UsageError("no order waits at a portal", advice="open one: inkstamp order NAME")
-    choice = _choose(workplace, orders, haul)
+    choice = _choose(context, orders, haul)
     name = choice.order.certificate
-    with workplace.locks.certificate(name):
-        if workplace.ledger.open_order(name) != choice.order:
+    with context.locks.certificate(name):
+        if context.ledger.open_order(name) != choice.order:
             raise Busy(f"another run has changed the order of “{name}” meanwhile", advice="run the command again")
-        _find_ways(workplace, choice, haul, bring)
+        _find_ways(context, choice, haul, bring)
         chain = Chain(choice.leaf, haul.certificates, tuple(choice.paths))
-        judged = [*judge(workplace, choice.order, choice.key, chain), *choice.findings]
+        judged = [*judge(context, choice.order, choice.key, chain), *choice.findings]
         shown = Received(
             certificate=name,
             order=choice.order.id,
@@ -146,22 +143,22 @@ def receive(workplace: "Workplace", bring: Bring, passphrase: Passphrase) -> Rec
         )
         if bring.preview:
             return shown
-        edition = shelve(workplace, choice.order, choice.key, chain, judged, where=choice.where)
-        take_down(workplace, choice.order)
-        remove_tree(order_folder(workplace.home, choice.order.id))
+        edition = shelve(context, choice.order, choice.key, chain, judged, where=choice.where)
+        take_down(context, choice.order)
+        remove_tree(context.home.order(choice.order.id))
     return replace(shown, edition=edition)
 
 
 # Finding the leaf
 
 
-def _collected_before(workplace: "Workplace", bring: Bring, haul: Haul) -> Received | None:
+def _collected_before(context: PortalContext, bring: Bring, haul: Haul) -> Received | None:
     """Return the edition that one of the certificates is already, for a command that is repeated."""
     for each in haul.found:
-        edition = workplace.ledger.edition_of(each.certificate.fingerprint(hashes.SHA256()).hex())
-        known = edition is not None and edition.certificate in workplace.config.certificate
+        edition = context.ledger.edition_of(each.certificate.fingerprint(hashes.SHA256()).hex())
+        known = edition is not None and edition.certificate in context.config.certificate
         if edition is not None and known and bring.certificate in {"", edition.certificate}:
-            if workplace.ledger.open_order(edition.certificate) is not None:
+            if context.ledger.open_order(edition.certificate) is not None:
                 continue  # a newer one is waited for; _choose says so
             seen = note("edition", edition.certificate, f"edition {edition.number} is this certificate already")
             return Received(
@@ -176,9 +173,9 @@ def _collected_before(workplace: "Workplace", bring: Bring, haul: Haul) -> Recei
     return None
 
 
-def _choose(workplace: "Workplace", orders: Sequence[OrderRecord], haul: Haul) -> _Choice:
+def _choose(context: PortalContext, orders: Sequence[OrderRecord], haul: Haul) -> _Choice:
     """Find the certificate that belongs to one of the orders by its key; the newest when there are several."""
-    own = {order.id: read_order_key(workplace.home, order) for order in orders}
+    own = {order.id: read_order_key(context.home, order) for order in orders}
     fits = [
         _Choice(order, own[order.id], each.certificate, each.where)
         for each in haul.found
@@ -189,7 +186,7 @@ def _choose(workplace: "Workplace", orders: Sequence[OrderRecord], haul: Haul) -
         raise EditionUnfit(
             "no certificate here matches the key of "
             + (f"order {orders[0].id} (“{orders[0].certificate}”)" if len(orders) == 1 else "an order that waits"),
-            findings=explain(workplace, orders, haul),
+            findings=explain(context, orders, haul),
             advice="download the certificate of this very order; `inkstamp order NAME` shows its CSR",
         )
     chosen = {fit.order.id for fit in fits}
@@ -205,14 +202,14 @@ def _choose(workplace: "Workplace", orders: Sequence[OrderRecord], haul: Haul) -
 # Finding the way up
 
 
-def _find_ways(workplace: "Workplace", choice: _Choice, haul: Haul, bring: Bring) -> None:
+def _find_ways(context: PortalContext, choice: _Choice, haul: Haul, bring: Bring) -> None:
     """Find the paths to trusted roots, with fetched intermediates where they lack and that is allowed."""
-    authority = workplace.config.authority.get(choice.order.authority)
+    authority = context.config.authority.get(choice.order.authority)
     may_fetch = bring.fetch or (authority is not None and authority.fetch_issuers)
     fetched: set[str] = set()
     while True:
-        pool = Pool(haul.certificates, workplace.trust.roots)
-        choice.paths = find_paths(choice.leaf, pool, (), workplace.clock.now())
+        pool = Pool(haul.certificates, context.trust.roots)
+        choice.paths = find_paths(choice.leaf, pool, (), context.clock.now())
         if choice.paths:
             break
         top = (choice.leaf, *arrange(choice.leaf, pool))[-1]
@@ -230,7 +227,7 @@ def _find_ways(workplace: "Workplace", choice: _Choice, haul: Haul, bring: Bring
             )
             break
         fetched.add(urls[0])
-        _fetch_into(workplace, choice, haul, urls[0])
+        _fetch_into(context, choice, haul, urls[0])
     wanted = bring.root or (authority.root if authority else "")
     chosen = choose_path(choice.paths, wanted)
     if chosen is not None:
@@ -242,10 +239,10 @@ def _find_ways(workplace: "Workplace", choice: _Choice, haul: Haul, bring: Bring
             )
 
 
-def _fetch_into(workplace: "Workplace", choice: _Choice, haul: Haul, url: str) -> None:
-    workplace.progress.step(choice.order.certificate, f"fetching a missing intermediate from {url}")
+def _fetch_into(context: PortalContext, choice: _Choice, haul: Haul, url: str) -> None:
+    context.progress.step(choice.order.certificate, f"fetching a missing intermediate from {url}")
     try:
-        open_into(haul, download(url, workplace.view), url, lambda _where: None)
+        open_into(haul, download(url, context.view), url, lambda _where: None)
     except (NetworkTrouble, BundleTrouble) as error:
         choice.findings.append(
             warn("chain", url, f"{error.what}: {error.said}", "fetch it elsewhere and give the file")

@@ -1,7 +1,6 @@
 """Whose certificate it is, when it is not the one that an order waits for."""
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
 
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
@@ -9,7 +8,8 @@ from cryptography.hazmat.primitives import hashes
 from inkstamp.clock import stamp
 from inkstamp.files import read_secret
 from inkstamp.findings import Finding, bad
-from inkstamp.jobs.order_files import read_order_key
+from inkstamp.jobs.portal.context import PortalContext
+from inkstamp.ledger.order_files import read_order_key
 from inkstamp.ledger.records import OrderRecord
 from inkstamp.pki import keys
 from inkstamp.pki.bundles import Haul
@@ -19,21 +19,18 @@ from inkstamp.pki.constraints import may_issue
 from inkstamp.pki.names import uncovered
 from inkstamp.wording import counted
 
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
-
 _MOST_TOLD = 20
 
 
-def explain(workplace: "Workplace", orders: Sequence[OrderRecord], haul: Haul) -> list[Finding]:
+def explain(context: PortalContext, orders: Sequence[OrderRecord], haul: Haul) -> list[Finding]:
     """Say of each server certificate whose it is instead."""
     findings = []
-    others = {order.id: order for order in workplace.ledger.waiting_orders()}
+    others = {order.id: order for order in context.ledger.waiting_orders()}
     for each in haul.found:
         if may_issue(each.certificate):
             continue
         subject = short_name(each.certificate.subject)
-        whose = _whose(workplace, each.certificate, [o for o in others.values() if o not in orders], orders)
+        whose = _whose(context, each.certificate, [o for o in others.values() if o not in orders], orders)
         findings.append(bad("key", f"{subject} ({each.where})", *whose))
     if not findings:
         findings.append(
@@ -48,22 +45,22 @@ def explain(workplace: "Workplace", orders: Sequence[OrderRecord], haul: Haul) -
 
 
 def _whose(
-    workplace: "Workplace", leaf: x509.Certificate, others: Sequence[OrderRecord], orders: Sequence[OrderRecord]
+    context: PortalContext, leaf: x509.Certificate, others: Sequence[OrderRecord], orders: Sequence[OrderRecord]
 ) -> tuple[str, str]:
     sha256 = leaf.fingerprint(hashes.SHA256()).hex()
-    edition = workplace.ledger.edition_of(sha256)
+    edition = context.ledger.edition_of(sha256)
     if edition is not None:
         until = f", valid until {stamp(edition.not_after)}"
         return f"is edition {edition.number} of “{edition.certificate}” already{until}", "download the new one"
     for other in others:
-        if same_key(leaf, read_order_key(workplace.home, other).public_key()):
+        if same_key(leaf, read_order_key(context.home, other).public_key()):
             return (
                 f"matches order {other.id} of “{other.certificate}”",
                 f"import it there: inkstamp collect {other.certificate} FILE…",
             )
     for order in orders:
         for number in range(order.edition - 1, 0, -1):
-            file = workplace.shelf.edition(order.certificate, number) / "key.pem"
+            file = context.shelf.edition(order.certificate, number) / "key.pem"
             if file.is_file() and same_key(leaf, keys.from_pem(read_secret(file), str(file)).public_key()):
                 return (
                     f"was issued for the CSR of edition {number}, not for that of order {order.id}",

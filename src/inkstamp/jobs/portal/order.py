@@ -16,16 +16,16 @@ from inkstamp.config.templates import placeholders
 from inkstamp.errors import StillWaiting, UsageError
 from inkstamp.files import read_bytes, write_bytes
 from inkstamp.findings import Finding, Severity
-from inkstamp.jobs.order_files import have_order_key, order_folder
 from inkstamp.jobs.orders.cancellation import drop, expect_same
+from inkstamp.jobs.portal.context import PortalContext
 from inkstamp.jobs.status.stall import Stall, stall_of
+from inkstamp.ledger.order_files import have_order_key
 from inkstamp.ledger.records import OrderRecord, OrderState, PortalProof
 from inkstamp.pki import csr
 from inkstamp.pki.subject import Subject
 from inkstamp.proof.portal import by_rule, has_rule
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
     from inkstamp.ledger.store import Ledger
 
 
@@ -48,27 +48,27 @@ class PortalOrder:
     stall: Stall
 
 
-def open_order(workplace: "Workplace", name: str, entry: Certificate) -> PortalOrder:
+def open_order(context: PortalContext, name: str, entry: Certificate) -> PortalOrder:
     """Open an order at a portal, or go on with the open one; the caller holds the certificate.
 
     Raises:
         UsageError: The request has a fault that any CA would refuse it for, or the open order is for something else.
 
     """
-    ledger = workplace.ledger
+    ledger = context.ledger
     record = ledger.open_order(name)
     if record is not None and not _may_go_on(record, entry):
-        drop(workplace, record, "the configuration has changed since")
+        drop(context, record, "the configuration has changed since")
         record = None
     if record is not None:
-        expect_same(workplace.config_file, record, entry)
-    wanted = csr.for_names(entry.names, _subject(workplace, entry))
+        expect_same(context.configuration.path, record, entry)
+    wanted = csr.for_names(entry.names, _subject(context, entry))
     if record is None:
-        _expect_no_faults(workplace, wanted)
+        _expect_no_faults(context, wanted)
     opened = record is None
     record = record or ledger.intend_order(name, entry.authority, entry.names)
-    key = have_order_key(workplace.home, record, entry.key)
-    request = order_folder(workplace.home, record.id) / "request.pem"
+    key = have_order_key(context.home, record, entry.key)
+    request = context.home.order(record.id) / "request.pem"
     if not request.exists():
         # ECDSA signatures differ each time, and the digests that portals name proofs by with them: made once.
         write_bytes(request, csr.to_pem(csr.make(key, wanted)))
@@ -76,7 +76,7 @@ def open_order(workplace: "Workplace", name: str, entry: Certificate) -> PortalO
         record = ledger.move_order(
             record, OrderState.WAITING, "order opened", f"order {record.id} for the portal of {record.authority}"
         )
-    return show_order(workplace, record, opened=opened)
+    return show_order(context, record, opened=opened)
 
 
 def _may_go_on(record: OrderRecord, entry: Certificate) -> bool:
@@ -86,13 +86,13 @@ def _may_go_on(record: OrderRecord, entry: Certificate) -> bool:
     return record.state is OrderState.WAITING
 
 
-def show_order(workplace: "Workplace", record: OrderRecord, *, opened: bool = False) -> PortalOrder:
+def show_order(context: PortalContext, record: OrderRecord, *, opened: bool = False) -> PortalOrder:
     """Gather what is known of an order that waits at a portal."""
-    file = order_folder(workplace.home, record.id) / "request.pem"
+    file = context.home.order(record.id) / "request.pem"
     data = read_bytes(file)
-    facts = csr.facts(csr.read(data, str(file)), str(file), private=workplace.is_private)
-    proofs = tuple(workplace.ledger.portal.of(record.id))
-    authority = workplace.config.authority.get(record.authority)
+    facts = csr.facts(csr.read(data, str(file)), str(file), private=context.view.is_private)
+    proofs = tuple(context.ledger.portal.of(record.id))
+    authority = context.config.authority.get(record.authority)
     return PortalOrder(
         certificate=record.certificate,
         order=record,
@@ -102,7 +102,7 @@ def show_order(workplace: "Workplace", record: OrderRecord, *, opened: bool = Fa
         request_file=str(file),
         facts=facts,
         proofs=proofs,
-        stall=stall_of(record, proofs, workplace.config.certificate.get(record.certificate), authority),
+        stall=stall_of(record, proofs, context.config.certificate.get(record.certificate), authority),
     )
 
 
@@ -117,9 +117,9 @@ def waiting_order(ledger: "Ledger", name: str) -> OrderRecord:
     return record
 
 
-def wait_for_person(workplace: "Workplace", name: str, entry: Certificate) -> StillWaiting:
+def wait_for_person(context: PortalContext, name: str, entry: Certificate) -> StillWaiting:
     """Open the order or find it open, and return the error that says who has to act."""
-    shown = open_order(workplace, name, entry)
+    shown = open_order(context, name, entry)
     stall = shown.stall
     return StillWaiting(
         f"order {shown.order.id} for “{name}” waits for {stall.who} at the portal of {shown.order.authority}",
@@ -130,10 +130,10 @@ def wait_for_person(workplace: "Workplace", name: str, entry: Certificate) -> St
 
 
 def rule_proofs(
-    workplace: "Workplace", record: OrderRecord, entry: Certificate, facts: csr.RequestFacts, token: str
+    context: PortalContext, record: OrderRecord, entry: Certificate, facts: csr.RequestFacts, token: str
 ) -> list[PortalProof]:
     """Return what the portal's rule says for each name; empty when it has none that fits."""
-    authority = workplace.config.authority[record.authority]
+    authority = context.config.authority[record.authority]
     if not has_rule(entry, authority, token=bool(token)):
         return []
     told = by_rule(
@@ -142,7 +142,7 @@ def rule_proofs(
         record.names,
         lambda name: placeholders(name, facts.md5, facts.sha1, facts.sha256, token),
     )
-    now = workplace.clock.now()
+    now = context.clock.now()
     return [
         PortalProof(
             order_id=record.id, name=each.name, method=each.method, place=each.place, content=each.content, told=now
@@ -151,16 +151,16 @@ def rule_proofs(
     ]
 
 
-def _subject(workplace: "Workplace", entry: Certificate) -> Subject:
-    return entry.subject or workplace.config.subject
+def _subject(context: PortalContext, entry: Certificate) -> Subject:
+    return entry.subject or context.config.subject
 
 
-def _expect_no_faults(workplace: "Workplace", wanted: csr.Wanted) -> None:
-    findings: Sequence[Finding] = csr.examine(wanted, private=workplace.is_private)
+def _expect_no_faults(context: PortalContext, wanted: csr.Wanted) -> None:
+    findings: Sequence[Finding] = csr.examine(wanted, private=context.view.is_private)
     if any(each.severity is Severity.BAD for each in findings):
         raise UsageError(
             "the CA would reject this CSR",
-            where=str(workplace.config_file),
+            where=str(context.configuration.path),
             findings=[each for each in findings if each.severity in {Severity.BAD, Severity.WARN}],
             advice="correct the names or the subject there",
         )

@@ -12,7 +12,7 @@ from contextlib import ExitStack, contextmanager, suppress
 from queue import Empty, SimpleQueue
 from typing import TYPE_CHECKING
 
-from inkstamp.bulkhead import apart, attempt, reached, submit
+from inkstamp.bulkhead import apart, at_step, attempt, reached, submit
 from inkstamp.deadline import at_least, is_over
 from inkstamp.errors import Busy, InkStampError, StillWaiting
 from inkstamp.jobs.deployment.rollback import recover
@@ -29,11 +29,11 @@ from inkstamp.jobs.lifecycle.provisioning import (
     say_installs,
     settle,
 )
-from inkstamp.jobs.setback import at_step, kept
+from inkstamp.ledger.failures import failure_kept
 
 if TYPE_CHECKING:
     from inkstamp.jobs.status.due import Due
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.runtime import Runtime
 
 Ended = Outcome | InkStampError
 """What became of a certificate."""
@@ -45,40 +45,40 @@ _MOST = 200
 """Certificates installed at a time; each of them is held meanwhile."""
 
 
-def work_off(workplace: "Workplace", due: Sequence["Due"], limits: Mapping[str, int]) -> Iterator[tuple["Due", Ended]]:
+def work_off(runtime: "Runtime", due: Sequence["Due"], limits: Mapping[str, int]) -> Iterator[tuple["Due", Ended]]:
     """Renew what is due; yields what became of each, in the order of `due`.
 
     Args:
-        workplace: The run's surroundings.
+        runtime: The parts of the run.
         due: What to work on, the most urgent first.
         limits: By authority, how many certificates are ordered at the same time.
 
     """
     ended: dict[str, Ended] = {}
     told = 0
-    for name, result in _each_ended(workplace, due, limits):
+    for name, result in _each_ended(runtime, due, limits):
         ended[name] = result
         while told < len(due) and due[told].name in ended:
             yield due[told], ended[due[told].name]
             told += 1
 
 
-def _each_ended(workplace: "Workplace", due: Sequence["Due"], limits: Mapping[str, int]) -> Iterator[tuple[str, Ended]]:
+def _each_ended(runtime: "Runtime", due: Sequence["Due"], limits: Mapping[str, int]) -> Iterator[tuple[str, Ended]]:
     """Yield what became of each as it is known."""
-    _put_back_cut_off(workplace, due)
+    _put_back_cut_off(runtime, due)
     ordered: SimpleQueue[Future[ComeBy | Ended]] = SimpleQueue()
     running: dict[Future[ComeBy | Ended], Due] = {}
     with _pools(limits) as pools:
         for each in due:
-            pool = pools[workplace.config.certificate[each.name].authority]
-            future = submit(pool, lambda due: _order(workplace, due), each)
+            pool = pools[runtime.config.certificate[each.name].authority]
+            future = submit(pool, lambda due: _order(runtime, due), each)
             running[future] = each
             future.add_done_callback(ordered.put)
         put_by: list[ComeBy] = []
         urgency = {each.name: number for number, each in enumerate(due)}
-        earliest = workplace.clock.monotonic()
+        earliest = runtime.clock.monotonic()
         while running or put_by:
-            pause = max(earliest - workplace.clock.monotonic(), 0.0) if put_by else None
+            pause = max(earliest - runtime.clock.monotonic(), 0.0) if put_by else None
             with suppress(Empty):
                 future = ordered.get(bool(running), pause)
                 name, got = running.pop(future).name, attempt(future.result)
@@ -86,12 +86,12 @@ def _each_ended(workplace: "Workplace", due: Sequence["Due"], limits: Mapping[st
                     yield name, got
                     continue
                 put_by = sorted([*put_by, got], key=lambda each: urgency[each.edition.certificate])
-            if put_by and (not running or workplace.clock.monotonic() >= earliest):
+            if put_by and (not running or runtime.clock.monotonic() >= earliest):
                 now, put_by = put_by[:_MOST], put_by[_MOST:]
                 with at_least(_INSTALL_SECONDS):  # what was issued is not left lying because the run's time is over
-                    done = _install(workplace, now)
+                    done = _install(runtime, now)
                 yield from done
-                earliest = workplace.clock.monotonic() + _GATHER_SECONDS
+                earliest = runtime.clock.monotonic() + _GATHER_SECONDS
 
 
 @contextmanager
@@ -107,29 +107,29 @@ def _pools(limits: Mapping[str, int]) -> Iterator[dict[str, ThreadPoolExecutor]]
             raise
 
 
-def _put_back_cut_off(workplace: "Workplace", due: Sequence["Due"]) -> None:
+def _put_back_cut_off(runtime: "Runtime", due: Sequence["Due"]) -> None:
     """Put back what a run left that was killed while it installed many, all of it with one reload.
 
     `settle` would do it for each as its turn comes. What another run is at work on is left to it.
     """
-    installs = workplace.ledger.installs
+    installs = runtime.ledger.installs
     cut_off = installs.certificates_begun()
     with ExitStack() as stack:
         records = []
         for name in [each.name for each in due if each.name in cut_off][:_MOST]:
             with suppress(Busy):
-                stack.enter_context(workplace.locks.certificate(name))
+                stack.enter_context(runtime.locks.certificate(name))
                 records += installs.begun(name)  # read again: another run may have ended its own by now
         servers = {server for record in records for server in record.servers}
         with (
             suppress(InkStampError),
             apart(),
-            workplace.locks.servers(tuple(servers)),
+            runtime.locks.servers(tuple(servers)),
         ):  # `settle` meets it again, and tells
-            recover(workplace, records)
+            recover(runtime, records)
 
 
-def _order(workplace: "Workplace", due: "Due") -> ComeBy | Ended:
+def _order(runtime: "Runtime", due: "Due") -> ComeBy | Ended:
     """Come by an edition; one that is to be on no server, or is there already, needs no more."""
 
     def work() -> ComeBy | Ended:
@@ -139,25 +139,28 @@ def _order(workplace: "Workplace", due: "Due") -> ComeBy | Ended:
                 advice="the next run continues; find out what took so long",
             )
         reached("order", due.name)
-        plan = Plan(name=due.name, entry=workplace.certificate(due.name))
+        plan = Plan(name=due.name, entry=runtime.configuration.certificate(due.name))
         if not plan.entry.install:
-            return carry_out(workplace, plan, again=due.astray)
-        with workplace.locks.certificate(due.name), kept(workplace, due.name, overcome=False):
-            got = come_by(workplace, plan, again=due.astray)
-        return _ended(workplace, got, []) if got.in_place else got
+            return carry_out(runtime, plan, again=due.astray)
+        with (
+            runtime.locks.certificate(due.name),
+            failure_kept(runtime.ledger, runtime.configuration, due.name, overcome=False),
+        ):
+            got = come_by(runtime, plan, again=due.astray)
+        return _ended(runtime, got, []) if got.in_place else got
 
-    workplace.progress.step(due.name, f"due: {due.reason}")
+    runtime.progress.step(due.name, f"due: {due.reason}")
     return attempt(work)
 
 
-def _install(workplace: "Workplace", some: Sequence[ComeBy]) -> list[tuple[str, Ended]]:
+def _install(runtime: "Runtime", some: Sequence[ComeBy]) -> list[tuple[str, Ended]]:
     """Put editions in their places together; other runs may have been at the same certificates meanwhile."""
     results: dict[str, Result] = {}
     with ExitStack() as stack:
         wishes = []
         for got in some:
             name = got.edition.certificate
-            standing = attempt(_is_in_place, workplace, got, stack)
+            standing = attempt(_is_in_place, runtime, got, stack)
             if isinstance(standing, InkStampError):
                 results[name] = standing
             elif standing:
@@ -166,31 +169,31 @@ def _install(workplace: "Workplace", some: Sequence[ComeBy]) -> list[tuple[str, 
                 wishes.append(got.wish)
         try:
             with apart():
-                results |= install_together(workplace, wishes)
+                results |= install_together(runtime, wishes)
         except InkStampError as error:
             results |= {wish.name: error for wish in wishes}
-        return [(got.edition.certificate, _ended(workplace, got, results[got.edition.certificate])) for got in some]
+        return [(got.edition.certificate, _ended(runtime, got, results[got.edition.certificate])) for got in some]
 
 
-def _is_in_place(workplace: "Workplace", got: ComeBy, stack: ExitStack) -> bool:
+def _is_in_place(runtime: "Runtime", got: ComeBy, stack: ExitStack) -> bool:
     """Hold a certificate for as long as `stack` does; tell whether nothing is left to be installed."""
     name = got.edition.certificate
     reached("install", name)
-    stack.enter_context(workplace.locks.certificate(name))
-    settle(workplace, name)
-    if not got.again and is_installed(workplace, got.edition, got.entry):
+    stack.enter_context(runtime.locks.certificate(name))
+    settle(runtime, name)
+    if not got.again and is_installed(runtime, got.edition, got.entry):
         return True
-    say_installs(workplace.progress, got)
+    say_installs(runtime.progress, got)
     return False
 
 
-def _ended(workplace: "Workplace", got: ComeBy, result: Result) -> Ended:
+def _ended(runtime: "Runtime", got: ComeBy, result: Result) -> Ended:
     """Write down what came of an install."""
 
     def end() -> Ended:
-        with kept(workplace, got.edition.certificate), at_step(got.installing):
+        with failure_kept(runtime.ledger, runtime.configuration, got.edition.certificate), at_step(got.installing):
             if isinstance(result, InkStampError):
                 raise result
-            return put_in_place(workplace, got, result)
+            return put_in_place(runtime, got, result)
 
     return attempt(end)

@@ -12,7 +12,7 @@ from inkstamp.errors import InkStampError
 from inkstamp.jobs.renewal.run import Sweep, renew
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.runtime import Runtime
 
 _SPREAD = 4
 """The pause is up to one part in so many shorter, by chance, so that machines that began together drift apart."""
@@ -22,14 +22,14 @@ _SLICE = 60.0
 
 
 def keep_running(
-    surroundings: Callable[[], "AbstractContextManager[Workplace]"], clock: Clock, every: timedelta
+    opened: Callable[[], "AbstractContextManager[Runtime]"], clock: Clock, every: timedelta
 ) -> Iterator[tuple[Sweep | InkStampError, datetime]]:
     """Run `renew` for ever; yields what each run came to, and when the next one begins.
 
     Each run reads the configuration anew. One that fails as a whole is an outcome like any other.
 
     Args:
-        surroundings: Makes what one run works with.
+        opened: Makes what one run works with.
         clock: The time.
         every: The longest pause; shorter when something is due, or may be tried again, before that.
 
@@ -38,8 +38,8 @@ def keep_running(
     while True:
         outcome: Sweep | InkStampError
         try:
-            with apart(), surroundings() as workplace:
-                outcome = renew(workplace)
+            with apart(), opened() as runtime:
+                outcome = renew(runtime)
         except InkStampError as error:
             outcome = error
         until = next_run(outcome, clock.now(), every, chance.random())

@@ -19,7 +19,7 @@ from inkstamp.ledger.records import EditionRecord, InstallRecord
 from inkstamp.ledger.sqlite import from_moment
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.runtime import Runtime
 
 _A_DAY = timedelta(days=1)
 _AFTER_TROUBLE = timedelta(hours=6)
@@ -32,7 +32,7 @@ _NEVER_ASKED = timedelta(days=30)
 
 
 def ask_around(
-    workplace: "Workplace",
+    runtime: "Runtime",
     editions: Iterable[EditionRecord],
     known: Mapping[str, Tidings],
     installs: Mapping[str, Mapping[str, InstallRecord]],
@@ -42,8 +42,8 @@ def ask_around(
     Whom it concerns but cannot be asked now is asked by the next run; nothing is raised for it.
     """
     failed: list[tuple[str, InkStampError]] = []
-    now = from_moment(workplace.clock.now())
-    config = workplace.config
+    now = from_moment(runtime.clock.now())
+    config = runtime.config
     to_ask: dict[str, list[Pair]] = {}
     to_check: list[Pair] = []
     to_look: list[Pair] = []
@@ -66,11 +66,9 @@ def ask_around(
         from inkstamp.jobs.renewal.renewal_info import Asker
 
         for name, pairs in to_ask.items():
-            failed += _apart(workplace, pairs, Asker(workplace, name).about)
-    failed += _apart(
-        workplace, to_check, lambda pairs: in_turns(workplace, pairs, lambda each: _status(workplace, each))
-    )
-    failed += _apart(workplace, to_look, lambda pairs: _look(workplace, pairs))
+            failed += _apart(runtime, pairs, Asker(runtime, name).about)
+    failed += _apart(runtime, to_check, lambda pairs: in_turns(runtime, pairs, lambda each: _status(runtime, each)))
+    failed += _apart(runtime, to_look, lambda pairs: _look(runtime, pairs))
     return Asked(bool(to_ask or to_check or to_look), tuple(failed))
 
 
@@ -89,7 +87,7 @@ def _has_come(again: int, now: int) -> bool:
     return again <= now or again > now + _FARTHEST.total_seconds()
 
 
-def _apart(workplace: "Workplace", pairs: Sequence[Pair], ask: Callable[[Sequence[Pair]], Failures]) -> Failures:
+def _apart(runtime: "Runtime", pairs: Sequence[Pair], ask: Callable[[Sequence[Pair]], Failures]) -> Failures:
     """Ask about some; returns the internal errors. What goes wrong is told, and the dates count."""
     if not pairs:
         return ()
@@ -97,41 +95,47 @@ def _apart(workplace: "Workplace", pairs: Sequence[Pair], ask: Callable[[Sequenc
         result = attempt(ask, pairs)
     if not isinstance(result, InkStampError):
         return result
-    return tuple(each for edition, _ in pairs for each in told_of(workplace, edition, result))
+    return tuple(each for edition, _ in pairs for each in told_of(runtime, edition, result))
 
 
-def _look(workplace: "Workplace", pairs: Sequence[Pair]) -> Failures:
+def _look(runtime: "Runtime", pairs: Sequence[Pair]) -> Failures:
     from inkstamp.jobs.deployment.drift import look_at, places_of
 
     many = "1 certificate" if len(pairs) == 1 else f"each of {len(pairs)} certificates"
-    workplace.progress.step("servers", f"checking that {many} is served as installed")
-    again = from_moment(workplace.clock.now() + _A_DAY)
-    places = {edition.certificate: attempt(places_of, workplace, edition) for edition, _ in pairs}
+    runtime.progress.step("servers", f"checking that {many} is served as installed")
+    again = from_moment(runtime.clock.now() + _A_DAY)
+    places = {edition.certificate: attempt(places_of, runtime, edition) for edition, _ in pairs}
 
     def look(edition: EditionRecord) -> Mapping[str, object]:
         place = places[edition.certificate]
         if isinstance(place, InkStampError):
             raise place
-        return {"astray": look_at(workplace, edition, place), "look_again": again}
+        return {"astray": look_at(runtime, edition, place), "look_again": again}
 
-    return in_turns(workplace, pairs, look)
+    return in_turns(runtime, pairs, look)
 
 
 # Whether it is revoked
 
 
-def _status(workplace: "Workplace", edition: EditionRecord) -> Mapping[str, object]:
+def _status(runtime: "Runtime", edition: EditionRecord) -> Mapping[str, object]:
     """Ask whether an edition is revoked; what is known stays where nobody answers."""
-    from inkstamp.jobs.revocation import NotAsked, status_of
+    from inkstamp.view.revocation_status import NotAsked
 
-    now = workplace.clock.now()
+    now = runtime.clock.now()
     try:
-        found = status_of(workplace, edition)
+        leaf, *issuers = runtime.shelf.chain(edition.certificate, edition.number)
+    except InkStampError:
+        return {"status_again": from_moment(now + _NEVER_ASKED)}
+    if not issuers:
+        return {"status_again": from_moment(now + _NEVER_ASKED)}
+    try:
+        found = runtime.revocation_status.ask(leaf, issuers[0])
     except NotAsked as none:
         return {"status_again": from_moment(now + (_AFTER_TROUBLE if none.tried else _NEVER_ASKED))}
     again = min(max(found.until or now, now + timedelta(hours=1)), now + _A_DAY)
     if found.revoked is None:
         return {"status_again": from_moment(again)}
-    workplace.progress.step(edition.certificate, f"edition {edition.number} is revoked by its CA")
-    workplace.ledger.revocations.end(edition.certificate, edition.number, found.revoked, found.reason)
+    runtime.progress.step(edition.certificate, f"edition {edition.number} is revoked by its CA")
+    runtime.ledger.revocations.end(edition.certificate, edition.number, found.revoked, found.reason)
     return {"revoked": from_moment(found.revoked), "revoked_why": found.reason, "status_again": from_moment(again)}

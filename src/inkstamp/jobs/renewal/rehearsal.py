@@ -12,17 +12,16 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from inkstamp.bulkhead import apart, reached
+from inkstamp.bulkhead import apart, at_step, reached
 from inkstamp.config.model import Authority, Configuration
 from inkstamp.errors import CaProblem, ConfigurationError, InkStampError, ProofFailed, ReachTrouble, StillWaiting
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, note, ok
 from inkstamp.jobs.lifecycle.enrolment import Plan
-from inkstamp.jobs.setback import at_step
 from inkstamp.view.point import load_roots
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.runtime import Runtime
 
 _FOLDER = "rehearsal"
 
@@ -42,7 +41,7 @@ class Rehearsed:
 
 
 def rehearse(
-    workplace: "Workplace", only: Sequence[str], told: Callable[[Rehearsed], None] = lambda _done: None
+    runtime: "Runtime", only: Sequence[str], told: Callable[[Rehearsed], None] = lambda _done: None
 ) -> list[Rehearsed]:
     """Rehearse the renewal of certificates, of all where `only` is empty; `told` is called as each is done.
 
@@ -51,34 +50,34 @@ def rehearse(
 
     """
     for name in only:
-        workplace.certificate(name)
-    trial = _trial(workplace)
+        runtime.configuration.certificate(name)
+    trial = _trial(runtime)
     results = []
     try:
         from inkstamp.jobs.renewal.run import sweep_proofs
 
         with suppress(InkStampError), apart():  # of a rehearsal that was killed; what stays is met by the order
             sweep_proofs(trial)
-        for name in only or tuple(workplace.config.certificate):
-            results.append(_rehearse_one(workplace, trial, name))
+        for name in only or tuple(runtime.config.certificate):
+            results.append(_rehearse_one(runtime, trial, name))
             told(results[-1])
     finally:
         trial.close(0)
-        _clear(trial.home)
+        _clear(trial.home.folder)
     return results
 
 
-def _trial(workplace: "Workplace") -> "Workplace":
-    """Make the surroundings of a rehearsal: the same servers and locks, other authorities and another folder."""
-    from inkstamp.jobs.workplace import Workplace
+def _trial(runtime: "Runtime") -> "Runtime":
+    """Put a rehearsal together: the same servers and locks, other authorities and another folder."""
+    from inkstamp.runtime import Runtime
 
-    home = workplace.home / _FOLDER
+    home = runtime.home.folder / _FOLDER
     _clear(home)
-    made = Workplace(
-        workplace.config_file, home, clock=workplace.clock, progress=workplace.progress, command=workplace.command,
-        locks=workplace.locks,
+    made = Runtime(
+        runtime.configuration.path, home, clock=runtime.clock, progress=runtime.progress, command=runtime.command,
+        locks=runtime.locks,
     )  # fmt: skip
-    made.configuration.use(staged(workplace.config))
+    made.configuration.use(staged(runtime.config))
     return made
 
 
@@ -97,8 +96,8 @@ def staged(config: Configuration) -> Configuration:
     return msgspec.structs.replace(config, authority=authorities)
 
 
-def _rehearse_one(workplace: "Workplace", trial: "Workplace", name: str) -> Rehearsed:
-    authority = workplace.config.authority[workplace.certificate(name).authority]
+def _rehearse_one(runtime: "Runtime", trial: "Runtime", name: str) -> Rehearsed:
+    authority = runtime.config.authority[runtime.configuration.certificate(name).authority]
     if authority.kind == "portal":
         seen = "comes from a portal, which people renew at: nothing can be rehearsed"
         return Rehearsed(certificate=name, would_renew=False, tried=False, error=None,
@@ -109,23 +108,23 @@ def _rehearse_one(workplace: "Workplace", trial: "Workplace", name: str) -> Rehe
             reached("rehearse", name)
             _go_through(trial, name, authority, findings)
     except InkStampError as met:
-        workplace.ledger.note("rehearsed", f"would fail: {met.what}", name)
+        runtime.ledger.note("rehearsed", f"would fail: {met.what}", name)
         error = met
         if isinstance(met, CaProblem | ProofFailed | StillWaiting):
             # What it says to go on with is gone with the rehearsal.
             error = met.amended(advice=f"correct that, then rehearse it again: inkstamp rehearse {name}")
         return Rehearsed(certificate=name, would_renew=False, findings=tuple(findings), error=error)
-    workplace.ledger.note("rehearsed", "would renew", name)
+    runtime.ledger.note("rehearsed", "would renew", name)
     return Rehearsed(certificate=name, would_renew=True, findings=tuple(findings), error=None)
 
 
-def _go_through(trial: "Workplace", name: str, authority: Authority, findings: list[Finding]) -> None:
+def _go_through(trial: "Runtime", name: str, authority: Authority, findings: list[Finding]) -> None:
     from inkstamp.jobs.deployment.plan import prepare
     from inkstamp.jobs.lifecycle.failover import obtain_somewhere
     from inkstamp.jobs.lifecycle.provisioning import check_beforehand
 
     # A name that fails is to be told of here, and not to be left out.
-    entry = msgspec.structs.replace(trial.certificate(name), otherwise=(), leave_out_failing=False)
+    entry = msgspec.structs.replace(trial.configuration.certificate(name), otherwise=(), leave_out_failing=False)
     if not authority.staging:
         raise ConfigurationError(
             f"“{entry.authority}” has no staging directory", where=f"[authority.{entry.authority}]",

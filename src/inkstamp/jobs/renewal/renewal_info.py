@@ -16,7 +16,7 @@ from inkstamp.policy.renewal_time import Window, ask_again
 from inkstamp.printable import one_line
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.runtime import Runtime
 
 _A_DAY = timedelta(days=1)
 _PASSING = frozenset({429, *range(500, 600)})
@@ -30,25 +30,25 @@ Failures = tuple[tuple[str, InkStampError], ...]
 class Asker:
     """Asks one CA about many editions; at the first trouble of the CA it is left alone until the next run."""
 
-    def __init__(self, workplace: "Workplace", authority: str) -> None:
-        self._workplace = workplace
+    def __init__(self, runtime: "Runtime", authority: str) -> None:
+        self._runtime = runtime
         self._authority = authority
         self._trouble: InkStampError | None = None
 
     def about(self, pairs: Sequence[Pair]) -> Failures:
         """Ask about editions, and write down what was heard; returns the internal errors."""
         failed: Failures = ()
-        if self._workplace.ledger.account(self._authority) is None:
+        if self._runtime.ledger.account(self._authority) is None:
             return failed
-        say = self._workplace.progress.step
+        say = self._runtime.progress.step
         try:
-            client = self._workplace.account(self._authority).client
+            client = self._runtime.accounts.get(self._authority).client
             if client.directory().renewal_info:
                 many = "the certificate" if len(pairs) == 1 else f"{len(pairs)} certificates"
                 say(self._authority, f"asking for the renewal window of {many} (ARI)")
-                failed = in_turns(self._workplace, pairs, lambda edition: self._ask(client, edition))
+                failed = in_turns(self._runtime, pairs, lambda edition: self._ask(client, edition))
             else:
-                failed = in_turns(self._workplace, pairs, lambda _edition: self._nothing())
+                failed = in_turns(self._runtime, pairs, lambda _edition: self._nothing())
         except (NetworkTrouble, CaProblem, CaMisbehaved) as error:
             self._trouble = error
         if self._trouble is not None:
@@ -59,7 +59,7 @@ class Asker:
         if self._trouble is not None:
             return None
         try:
-            identifier = certificate_id(self._workplace.shelf.chain(edition.certificate, edition.number)[0])
+            identifier = certificate_id(self._runtime.shelf.chain(edition.certificate, edition.number)[0])
         except InkStampError:  # its files are gone: there is nothing to ask with
             identifier = ""
         if not identifier:
@@ -68,19 +68,19 @@ class Asker:
             info, retry_after = client.renewal_info(identifier)
         except CaProblem as error:
             if error.status not in _PASSING:
-                return heard_of_window(None, ask_again(self._workplace.clock.now(), None))  # it does not know this one
+                return heard_of_window(None, ask_again(self._runtime.clock.now(), None))  # it does not know this one
             self._trouble = error
         except CaMisbehaved:
-            return heard_of_window(None, ask_again(self._workplace.clock.now(), None))
+            return heard_of_window(None, ask_again(self._runtime.clock.now(), None))
         except InkStampError as error:
             self._trouble = error
         else:
             window = _window_of(info)
-            return heard_of_window(window, ask_again(self._workplace.clock.now(), retry_after if window else None))
+            return heard_of_window(window, ask_again(self._runtime.clock.now(), retry_after if window else None))
         return None
 
     def _nothing(self) -> Heard:
-        return heard_of_window(None, self._workplace.clock.now() + _A_DAY)
+        return heard_of_window(None, self._runtime.clock.now() + _A_DAY)
 
 
 def _window_of(info: RenewalInfo) -> Window | None:

@@ -9,17 +9,17 @@ from inkstamp.bulkhead import apart, attempt
 from inkstamp.deadline import within
 from inkstamp.errors import Busy, InkStampError, InternalError, StillWaiting
 from inkstamp.jobs.renewal.polling import ask_around
-from inkstamp.jobs.setback import record
 from inkstamp.jobs.status.due import Due, DueList, find_among, known_of_all, mistaken, names_meant
-from inkstamp.jobs.sweep_record import LastSweep, record_sweep, running
+from inkstamp.ledger.failures import record_failure
 from inkstamp.ledger.records import TRIAL_ORDER
+from inkstamp.ledger.run_summary import LastSweep, record_sweep, running
 
 if TYPE_CHECKING:
     from inkstamp.clock import Clock
     from inkstamp.jobs.lifecycle.provisioning import Outcome
     from inkstamp.jobs.notification.messages import RunResult
-    from inkstamp.jobs.workplace import Workplace
     from inkstamp.ledger.store import Ledger
+    from inkstamp.runtime import Runtime
 
 
 RUN_SECONDS = 4 * 3600.0
@@ -81,7 +81,7 @@ class Sweep:
 
 
 def renew(
-    workplace: "Workplace",
+    runtime: "Runtime",
     only: tuple[str, ...] = (),
     *,
     at_once: int | None = None,
@@ -90,57 +90,57 @@ def renew(
     """Renew what is due.
 
     Args:
-        workplace: The run's surroundings.
+        runtime: The parts of the run.
         only: Certificates to look at; empty for all.
         at_once: How many of one authority are worked on at the same time; None for as many as its `at_once` says.
         told: Called as each is done, from one thread at a time and in order of urgency.
 
     """
-    workplace.configuration.leaves_out_mistakes = True
-    names = names_meant(workplace, only)
-    with within(RUN_SECONDS), running(workplace.home, workplace.clock.now()) as before:
+    runtime.configuration.leaves_out_mistakes = True
+    names = names_meant(runtime, only)
+    with within(RUN_SECONDS), running(runtime.home, runtime.clock.now()) as before:
         if before is not None:
             text = f"the run that began {before:%Y-%m-%d %H:%M} UTC was interrupted; resuming"
-            workplace.progress.step("renew", text)
-            workplace.ledger.note("cut off", text)
-        sweep = _recorded(workplace, replace(_renew(workplace, names, only, at_once, told), cut_off=before), only)
-    if workplace.config.messenger or workplace.config.renewal.metrics:
+            runtime.progress.step("renew", text)
+            runtime.ledger.note("cut off", text)
+        sweep = _recorded(runtime, replace(_renew(runtime, names, only, at_once, told), cut_off=before), only)
+    if runtime.config.messenger or runtime.config.renewal.metrics:
         from inkstamp.jobs.notification.messages import report
 
         with within(_TELLING_SECONDS):
-            looked_at = names if only else (*names, *workplace.config.mistaken)
-            sweep = replace(sweep, internal=report(workplace, _result(workplace.clock, sweep), looked_at))
+            looked_at = names if only else (*names, *runtime.config.mistaken)
+            sweep = replace(sweep, internal=report(runtime, _result(runtime.clock, sweep), looked_at))
     return sweep
 
 
 def _renew(
-    workplace: "Workplace",
+    runtime: "Runtime",
     names: tuple[str, ...],
     only: tuple[str, ...],
     at_once: int | None,
     told: Callable[[Renewed], None],
 ) -> Sweep:
-    known = known_of_all(workplace, only)
+    known = known_of_all(runtime, only)
     newest = [edition for name in names if (edition := known.editions.get(name)) is not None]
-    asked = ask_around(workplace, newest, known.tidings, known.installs)
+    asked = ask_around(runtime, newest, known.tidings, known.installs)
     if asked.anybody:
-        known = known_of_all(workplace, only)
-    found = find_among(workplace, names, known)
+        known = known_of_all(runtime, only)
+    found = find_among(runtime, names, known)
     results = []
     for name, error in {**dict(asked.failed), **dict(found.unknown)}.items():
-        workplace.ledger.note("failed", error.what, name)
-        record(workplace, name, error)
+        runtime.ledger.note("failed", error.what, name)
+        record_failure(runtime.ledger, runtime.configuration, name, error)
         results.append(Renewed(Due(name, "it could not be checked", new_edition=False), None, error))
         told(results[-1])
-    for name, error in () if only else mistaken(workplace):
+    for name, error in () if only else mistaken(runtime):
         due = Due(name, "configuration error", new_edition=False)
         results.append(Renewed(due, None, error))
         told(results[-1])
     if found.due:
-        swept = attempt(sweep_proofs, workplace)
+        swept = attempt(sweep_proofs, runtime)
         if isinstance(swept, InkStampError):
-            workplace.progress.step("proofs", f"challenge responses of earlier runs could not be removed: {swept.what}")
-        for result in _each_done(workplace, found.due, at_once):
+            runtime.progress.step("proofs", f"challenge responses of earlier runs could not be removed: {swept.what}")
+        for result in _each_done(runtime, found.due, at_once):
             results.append(result)
             told(result)
     return Sweep(found, tuple(results))
@@ -157,28 +157,28 @@ def _result(clock: "Clock", sweep: Sweep) -> "RunResult":
     )
 
 
-def _recorded(workplace: "Workplace", sweep: Sweep, only: tuple[str, ...]) -> Sweep:
+def _recorded(runtime: "Runtime", sweep: Sweep, only: tuple[str, ...]) -> Sweep:
     """Write down that all certificates were looked at, so that it is noticed when nobody does so any more."""
     if not only:
-        record_sweep(workplace.home, sweep.summary(workplace.clock.now()))
+        record_sweep(runtime.home, sweep.summary(runtime.clock.now()))
     return sweep
 
 
-def _each_done(workplace: "Workplace", due: Sequence[Due], at_once: int | None) -> Iterator[Renewed]:
+def _each_done(runtime: "Runtime", due: Sequence[Due], at_once: int | None) -> Iterator[Renewed]:
     """Work on all that is due; yields what became of each in order of urgency."""
     from inkstamp.jobs.renewal.batch import work_off
 
-    config = workplace.config
+    config = runtime.config
     authorities = {config.certificate[each.name].authority for each in due}
     limits = {name: at_once or config.authority[name].at_once for name in authorities}
-    for each, ended in work_off(workplace, due, limits):
+    for each, ended in work_off(runtime, due, limits):
         if not isinstance(ended, InkStampError):
             yield Renewed(each, ended, None)
             continue
         if not isinstance(ended, Busy | StillWaiting):
-            workplace.ledger.note("failed", ended.what, each.name)
-        if isinstance(ended, InternalError) and not _is_recorded(workplace.ledger, each.name, ended):
-            record(workplace, each.name, ended)
+            runtime.ledger.note("failed", ended.what, each.name)
+        if isinstance(ended, InternalError) and not _is_recorded(runtime.ledger, each.name, ended):
+            record_failure(runtime.ledger, runtime.configuration, each.name, ended)
         yield Renewed(each, None, ended)
 
 
@@ -187,9 +187,9 @@ def _is_recorded(ledger: "Ledger", name: str, error: InternalError) -> bool:
     return setback is not None and setback.told.traceback == error.traceback
 
 
-def sweep_proofs(workplace: "Workplace") -> None:
+def sweep_proofs(runtime: "Runtime") -> None:
     """Take down proofs that killed runs left behind for orders that no one goes on with."""
-    ledger = workplace.ledger
+    ledger = runtime.ledger
     left = ledger.orders_with_proofs()
     if not left:
         return
@@ -198,14 +198,14 @@ def sweep_proofs(workplace: "Workplace") -> None:
     ordering = ledger.certificates_with_open_orders()
     for order_id in left:
         name = ledger.certificate_of_order(order_id)
-        if name in ordering and name in workplace.config.certificate:
+        if name in ordering and name in runtime.config.certificate:
             continue  # its own run takes it down
         try:
-            with apart(), workplace.locks.trial(0.0) if order_id == TRIAL_ORDER else workplace.locks.certificate(name):
-                take_down_of(workplace, order_id)
+            with apart(), runtime.locks.trial(0.0) if order_id == TRIAL_ORDER else runtime.locks.certificate(name):
+                take_down_of(runtime, order_id)
         except Busy:
             continue
         except InkStampError as error:  # the next run tries again
-            workplace.progress.step(
+            runtime.progress.step(
                 name or "trial", f"a challenge response of an earlier run could not be removed: {error.what}"
             )

@@ -13,11 +13,11 @@ from inkstamp.errors import ServerTrouble, UsageError
 from inkstamp.files import file_trouble, read_bytes, write_bytes
 from inkstamp.findings import Finding, bad, note, ok, warn
 from inkstamp.jobs.renewal.timer_units import CRON, SERVICE, TIMER, Errand, cron_text, service_text, timer_text
-from inkstamp.jobs.sweep_record import LastSweep, cut_off, last_sweep
+from inkstamp.ledger.run_summary import LastSweep, cut_off, last_sweep
 from inkstamp.reach.local import LocalHost, find_program
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.runtime import Runtime
 
 _CRON_FOLDER = Path("/etc/cron.d")
 _CRON_DAEMONS = frozenset({"cron", "crond", "fcron", "busybox"})
@@ -52,22 +52,22 @@ class Schedule:
     findings: tuple[Finding, ...]
 
 
-def schedule(workplace: "Workplace", program: str, *, cron: bool, into: Path | None) -> Schedule:
+def schedule(runtime: "Runtime", program: str, *, cron: bool, into: Path | None) -> Schedule:
     """Say what a timer here would consist of, and how the one that is there fares; changes nothing.
 
     Args:
-        workplace: The run's surroundings.
+        runtime: The parts of the run.
         program: Absolute path of `inkstamp`.
         cron: Whether cron is wanted where systemd is there.
         into: Another folder for the files, which nothing is started from.
 
     """
-    files = _files(workplace, program, cron=cron, into=into)
+    files = _files(runtime, program, cron=cron, into=into)
     present = [_text_at(path) for path, _ in files]
     there = present == [text for _, text in files]
-    last = last_sweep(workplace.home)
-    findings = [_state(files, present, there=there), _last(last, workplace.clock.now(), there=there)]
-    begun = cut_off(workplace.home)
+    last = last_sweep(runtime.home)
+    findings = [_state(files, present, there=there), _last(last, runtime.clock.now(), there=there)]
+    begun = cut_off(runtime.home)
     if begun is not None:
         seen = f"the run that began {begun:%Y-%m-%d %H:%M} UTC was interrupted"
         findings.append(bad("cut off", "renew", seen, "see the journal of the timer's unit; the next run continues"))
@@ -75,7 +75,7 @@ def schedule(workplace: "Workplace", program: str, *, cron: bool, into: Path | N
                     findings=tuple(findings))  # fmt: skip
 
 
-def put(workplace: "Workplace", program: str, *, cron: bool, into: Path | None) -> Schedule:
+def put(runtime: "Runtime", program: str, *, cron: bool, into: Path | None) -> Schedule:
     """Put the timer's files in place and start it; doing so again brings them up to date.
 
     Raises:
@@ -86,7 +86,7 @@ def put(workplace: "Workplace", program: str, *, cron: bool, into: Path | None) 
     """
     if cron and into is None and os.geteuid() != 0:
         raise UsageError("an entry in /etc/cron.d is root's alone", advice="run this as root, or leave --cron out")
-    files = _files(workplace, program, cron=cron, into=into)
+    files = _files(runtime, program, cron=cron, into=into)
     for path, text in files:
         with file_trouble("create the folder", path.parent):
             path.parent.mkdir(parents=True, exist_ok=True)
@@ -94,15 +94,15 @@ def put(workplace: "Workplace", program: str, *, cron: bool, into: Path | None) 
     if into is None and files[0][0].name == SERVICE:
         for arguments in (["daemon-reload"], ["enable", "--now", TIMER]):
             _systemctl(arguments)
-    workplace.ledger.note("scheduled", ", ".join(str(path) for path, _ in files))
-    return schedule(workplace, program, cron=cron, into=into)
+    runtime.ledger.note("scheduled", ", ".join(str(path) for path, _ in files))
+    return schedule(runtime, program, cron=cron, into=into)
 
 
-def remove(workplace: "Workplace", program: str, *, into: Path | None) -> tuple[str, ...]:
+def remove(runtime: "Runtime", program: str, *, into: Path | None) -> tuple[str, ...]:
     """Stop the timer and take its files away, systemd's and cron's; returns those that were there."""
     found = []
     for cron in (False, True):
-        for path, _ in _files(workplace, program, cron=cron, into=into):
+        for path, _ in _files(runtime, program, cron=cron, into=into):
             if path.is_file() and str(path) not in found:
                 found.append(str(path))
     if into is None and any(path.endswith(TIMER) for path in found) and _RUNNING_SYSTEMD.is_dir():
@@ -113,35 +113,35 @@ def remove(workplace: "Workplace", program: str, *, into: Path | None) -> tuple[
     if into is None and any(path.endswith(TIMER) for path in found) and _RUNNING_SYSTEMD.is_dir():
         _systemctl(["daemon-reload"])
     if found:
-        workplace.ledger.note("unscheduled", ", ".join(found))
+        runtime.ledger.note("unscheduled", ", ".join(found))
     return tuple(found)
 
 
-def _files(workplace: "Workplace", program: str, *, cron: bool, into: Path | None) -> list[tuple[Path, str]]:
+def _files(runtime: "Runtime", program: str, *, cron: bool, into: Path | None) -> list[tuple[Path, str]]:
     as_root = os.geteuid() == 0
-    command = (program, "--config", str(workplace.config_file), "--home", str(workplace.home), "renew")
-    errand = Errand(command=command, writable=_writable(workplace), as_root=as_root)
+    command = (program, "--config", str(runtime.configuration.path), "--home", str(runtime.home), "renew")
+    errand = Errand(command=command, writable=_writable(runtime), as_root=as_root)
     if cron or (into is None and not _RUNNING_SYSTEMD.is_dir()):
-        seed = zlib.crc32(f"{os.uname().nodename}{workplace.home}".encode())
+        seed = zlib.crc32(f"{os.uname().nodename}{runtime.home}".encode())
         return [((into or _CRON_FOLDER) / CRON, cron_text(errand, seed))]
     folder = into or (_SYSTEM_UNITS if as_root else Path.home() / ".config" / "systemd" / "user")
     return [(folder / SERVICE, service_text(errand)), (folder / TIMER, timer_text())]
 
 
-def _writable(workplace: "Workplace") -> tuple[str, ...]:
+def _writable(runtime: "Runtime") -> tuple[str, ...]:
     """Return the folders that a renewal may write to: ours, the servers' and the sites' on this machine.
 
     Servers' own programs open logs and the like when they test, so what varies is open to them.
     """
-    folders: dict[str, None] = {str(workplace.home): None, "/run": None}
-    metrics = workplace.config_or_empty().renewal.metrics
+    folders: dict[str, None] = {str(runtime.home): None, "/run": None}
+    metrics = runtime.configuration.current_or_empty().renewal.metrics
     folders |= {metrics.rpartition("/")[0]: None} if metrics else {}
-    for name, entry in workplace.config_or_empty().server.items():
-        if is_away(workplace.config, name):
+    for name, entry in runtime.configuration.current_or_empty().server.items():
+        if is_away(runtime.config, name):
             continue
         folders |= dict.fromkeys(_VARYING.get(entry.kind, ()))
         folders |= dict.fromkeys(each.path.rpartition("/")[0] for each in entry.files)
-        server = workplace.server(name)
+        server = runtime.servers.get(name)
         for site in (each for each in server.sites() if (each.root + each.file).isprintable()):
             folders |= dict.fromkeys(each for each in (site.root, site.file.rpartition("/")[0]) if each)
     inside = [each for each in folders if each.startswith("/") and "{" not in each]

@@ -11,7 +11,7 @@ from inkstamp.ledger.observations import Tidings
 from inkstamp.ledger.records import EditionRecord
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.runtime import Runtime
 
 _EACH_SECONDS = 60.0
 """For asking about one edition."""
@@ -23,7 +23,7 @@ Failures = tuple[tuple[str, InkStampError], ...]
 
 
 def in_turns(
-    workplace: "Workplace", pairs: Sequence[Pair], ask: Callable[[EditionRecord], Mapping[str, object] | None]
+    runtime: "Runtime", pairs: Sequence[Pair], ask: Callable[[EditionRecord], Mapping[str, object] | None]
 ) -> Failures:
     """Ask about many at the same time and write the answers down; None is no answer. Returns the internal errors."""
     failed: list[tuple[str, InkStampError]] = []
@@ -40,10 +40,10 @@ def in_turns(
         heard = []
         for (edition, _), answer in zip(chunk, side_by_side(ask_about, chunk, _AT_ONCE), strict=True):
             if isinstance(answer, InkStampError):
-                failed += told_of(workplace, edition, answer)
+                failed += told_of(runtime, edition, answer)
             elif answer is not None:
                 heard.append((edition, answer))
-        workplace.ledger.tidings.add(heard)
+        runtime.ledger.tidings.add(heard)
     return tuple(failed)
 
 
@@ -54,8 +54,8 @@ def _ask_reached(
     return ask(edition)
 
 
-def told_of(workplace: "Workplace", edition: EditionRecord, error: InkStampError) -> Failures:
+def told_of(runtime: "Runtime", edition: EditionRecord, error: InkStampError) -> Failures:
     """Tell what went wrong with one; returned is what is a mistake of ours."""
-    workplace.progress.step(edition.certificate, f"could not be checked: {error.what}")
-    workplace.ledger.note("not asked", error.what, edition.certificate)
+    runtime.progress.step(edition.certificate, f"could not be checked: {error.what}")
+    runtime.ledger.note("not asked", error.what, edition.certificate)
     return ((edition.certificate, error),) if isinstance(error, InternalError) else ()

@@ -2,20 +2,17 @@
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from inkstamp.acme.problems import OF_PROOFS
 from inkstamp.config.carrying import other_ways
 from inkstamp.config.model import Certificate
 from inkstamp.errors import CarrierTrouble, InkStampError, InternalError, ProofFailed, StillWaiting
 from inkstamp.jobs.inventory.placement import has_place
+from inkstamp.jobs.status.context import StatusContext
 from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, all_statuses
 from inkstamp.jobs.status.stall import Stall
 from inkstamp.ledger.failures import Setback
 from inkstamp.ledger.records import EventRecord, OrderRecord, PortalProof
-
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
 
 _NOTE = "note"
 _TROUBLE = {"failed", "refused", "rolled back"}
@@ -45,13 +42,13 @@ class Why:
     """Those attached since the order was opened; the latest ones when there is none."""
 
 
-def why(workplace: "Workplace", name: str) -> Why:
+def why(context: StatusContext, name: str) -> Why:
     """Say where a certificate stands and why."""
-    entry = workplace.certificate(name)
-    (status,) = all_statuses(workplace, only=name)
-    ledger = workplace.ledger
+    entry = context.configuration.certificate(name)
+    (status,) = all_statuses(context, only=name)
+    ledger = context.ledger
     order = ledger.open_order(name)
-    authority = workplace.config.authority[entry.authority]
+    authority = context.config.authority[entry.authority]
     setback = ledger.setbacks.of(name)
     if setback is not None and status.state is CertificateState.OK and not _is(setback, InternalError):
         setback = None
@@ -68,7 +65,7 @@ def why(workplace: "Workplace", name: str) -> Why:
         page=authority.page,
         proofs=tuple(ledger.portal.of(order.id)) if order is not None else (),
         setback=setback,
-        instead=_instead(workplace, entry, setback) if authority.kind == "acme" else (),
+        instead=_instead(context, entry, setback) if authority.kind == "acme" else (),
         trouble=_last_trouble(events) if setback is None else None,
         notes=tuple(notes[-10:]),
     )
@@ -78,14 +75,14 @@ def _is(setback: Setback, *classes: type[InkStampError]) -> bool:
     return issubclass(setback.told.error_class, classes)
 
 
-def _instead(workplace: "Workplace", entry: Certificate, setback: Setback | None) -> tuple[str, ...]:
+def _instead(context: StatusContext, entry: Certificate, setback: Setback | None) -> tuple[str, ...]:
     """Suggest another way of proving when it is the proof that is in the way."""
     if setback is None or not (_is(setback, CarrierTrouble, ProofFailed) or setback.told.problem in OF_PROOFS):
         return ()
     ways = {
         method: carrier
-        for method, carrier in other_ways(workplace.config, entry).items()
-        if carrier not in workplace.config.server or all(has_place(workplace, carrier, each) for each in entry.names)
+        for method, carrier in other_ways(context.config, entry).items()
+        if carrier not in context.config.server or all(has_place(context, carrier, each) for each in entry.names)
     }
     if not ways:
         return ()
@@ -98,10 +95,10 @@ def _quoted(words: Iterable[str]) -> str:
     return ", ".join(f'"{each}"' for each in words)
 
 
-def attach_note(workplace: "Workplace", name: str, text: str) -> None:
+def attach_note(context: StatusContext, name: str, text: str) -> None:
     """Keep a note beside a certificate's order."""
-    workplace.certificate(name)
-    workplace.ledger.note(_NOTE, text, name)
+    context.configuration.certificate(name)
+    context.ledger.note(_NOTE, text, name)
 
 
 def _last_trouble(events: list[EventRecord]) -> EventRecord | None:

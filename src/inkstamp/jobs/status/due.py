@@ -4,10 +4,10 @@ from collections.abc import Mapping
 from collections.abc import Set as AbstractSet
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart, reached
 from inkstamp.errors import CaProblem, InkStampError
+from inkstamp.jobs.status.context import StatusContext
 from inkstamp.jobs.status.overview import stays_back
 from inkstamp.jobs.status.renewal_reasons import RenewalReason, decision_on, reasons
 from inkstamp.ledger.failures import Setback
@@ -15,10 +15,6 @@ from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.observations import Tidings, of_edition
 from inkstamp.ledger.records import EditionRecord, InstallRecord
 from inkstamp.policy.renewal_time import Decision, next_try
-
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
-
 
 _OF_THE_CA = frozenset({"about:blank", "badNonce", "serverInternal"})
 """Problems (RFC 8555 section 6.7) that are trouble of the CA's own, or of a proxy before it."""
@@ -78,9 +74,9 @@ class LedgerSnapshot:
     tidings: Mapping[str, Tidings]
 
 
-def known_of_all(workplace: "Workplace", only: tuple[str, ...]) -> LedgerSnapshot:
+def known_of_all(context: StatusContext, only: tuple[str, ...]) -> LedgerSnapshot:
     """Read what the ledger knows; with certificates named in `only`, what failed lately does not count."""
-    ledger = workplace.ledger
+    ledger = context.ledger
     # An order at a portal waits for people while the edition before it is good; it is told when that comes due.
     return LedgerSnapshot(
         editions=ledger.newest_editions(),
@@ -91,31 +87,31 @@ def known_of_all(workplace: "Workplace", only: tuple[str, ...]) -> LedgerSnapsho
     )
 
 
-def find_due(workplace: "Workplace", only: tuple[str, ...] = ()) -> DueList:
+def find_due(context: StatusContext, only: tuple[str, ...] = ()) -> DueList:
     """Find the certificates that are due by what is known, among all or among those named; asks and changes nothing.
 
     Those that failed lately rest for a while, but not when they are named.
     """
-    workplace.configuration.leaves_out_mistakes = True
-    found = find_among(workplace, names_meant(workplace, only), known_of_all(workplace, only))
-    return found if only else replace(found, unknown=(*found.unknown, *mistaken(workplace)))
+    context.configuration.leaves_out_mistakes = True
+    found = find_among(context, names_meant(context, only), known_of_all(context, only))
+    return found if only else replace(found, unknown=(*found.unknown, *mistaken(context)))
 
 
-def mistaken(workplace: "Workplace") -> tuple[tuple[str, InkStampError], ...]:
+def mistaken(context: StatusContext) -> tuple[tuple[str, InkStampError], ...]:
     """Return what is left out since configuration error, each with what is wrong."""
-    return tuple((key, each.error) for key, each in workplace.config.mistaken.items())
+    return tuple((key, each.error) for key, each in context.config.mistaken.items())
 
 
-def names_meant(workplace: "Workplace", only: tuple[str, ...]) -> tuple[str, ...]:
+def names_meant(context: StatusContext, only: tuple[str, ...]) -> tuple[str, ...]:
     """Return the certificates in `only`, all where there are none; UsageError for one that is not configured."""
     for name in only:
-        workplace.certificate(name)
-    return only or tuple(workplace.config.certificate)
+        context.configuration.certificate(name)
+    return only or tuple(context.config.certificate)
 
 
-def find_among(workplace: "Workplace", names: tuple[str, ...], known: LedgerSnapshot) -> DueList:
+def find_among(context: StatusContext, names: tuple[str, ...], known: LedgerSnapshot) -> DueList:
     """Find those of `names` that are due by what is known; otherwise as `find_due`."""
-    now = workplace.clock.now()
+    now = context.clock.now()
     found: list[tuple[bool, float, Due]] = []
     held: list[Held] = []
     upcoming: tuple[datetime, str] | None = None
@@ -125,8 +121,8 @@ def find_among(workplace: "Workplace", names: tuple[str, ...], known: LedgerSnap
         try:
             with apart():
                 reached("decide", name)
-                due, decision = _judge(workplace, name, known, now)
-                until = _rests_until(workplace, due, known, now) if due is not None else None
+                due, decision = _judge(context, name, known, now)
+                until = _rests_until(context, due, known, now) if due is not None else None
         except InkStampError as error:
             unknown.append((name, error))
             continue
@@ -145,21 +141,21 @@ def find_among(workplace: "Workplace", names: tuple[str, ...], known: LedgerSnap
 
 
 def _judge(
-    workplace: "Workplace", name: str, known: LedgerSnapshot, now: datetime
+    context: StatusContext, name: str, known: LedgerSnapshot, now: datetime
 ) -> tuple[Due | None, Decision | None]:
     """Return why something must be done for a certificate, None when nothing must, and when it is renewed."""
     edition = known.editions.get(name)
     if edition is None:
         return Due(name, "not issued yet", new_edition=True), None
     tidings = of_edition(known.tidings.get(name), edition)
-    decision = decision_on(workplace, edition, tidings, now)
-    return _due(workplace, edition, tidings, decision, known=known, now=now), decision
+    decision = decision_on(context, edition, tidings, now)
+    return _due(context, edition, tidings, decision, known=known, now=now), decision
 
 
-def _rests_until(workplace: "Workplace", due: Due, known: LedgerSnapshot, now: datetime) -> datetime | None:
+def _rests_until(context: StatusContext, due: Due, known: LedgerSnapshot, now: datetime) -> datetime | None:
     """Return until when a certificate that failed is left alone; None for one that need not be."""
     setback, edition = known.setbacks.get(due.name), known.editions.get(due.name)
-    config = workplace.config
+    config = context.config
     if (
         setback is None
         or not due.new_edition
@@ -174,7 +170,7 @@ def _rests_until(workplace: "Workplace", due: Due, known: LedgerSnapshot, now: d
 
 
 def _due(
-    workplace: "Workplace",
+    context: StatusContext,
     edition: EditionRecord,
     tidings: Tidings,
     decision: Decision,
@@ -183,15 +179,15 @@ def _due(
     now: datetime,
 ) -> Due | None:
     """Tell why something must be done for a certificate that has an edition; None when nothing must."""
-    name, entry = edition.certificate, workplace.config.certificate[edition.certificate]
-    reason = next(reasons(workplace, entry, edition, tidings, now, decision=decision), None)
+    name, entry = edition.certificate, context.config.certificate[edition.certificate]
+    reason = next(reasons(context, entry, edition, tidings, now, decision=decision), None)
     if reason is None and name in known.ordering:
         reason = RenewalReason("an order is open")
     if reason is not None:
         return Due(name, reason.text, new_edition=True, pressing=reason.pressing)
     installs = known.installs.get(name, {})
     if not has_edition(installs, entry.install, edition.number):
-        if stays_back(workplace.ledger, installs, edition):
+        if stays_back(context.ledger, installs, edition):
             return None
         return Due(name, f"edition {edition.number} is not installed", new_edition=False)
     return Due(name, tidings.astray, new_edition=False, astray=True) if tidings.astray else None

@@ -5,23 +5,23 @@ from typing import TYPE_CHECKING
 from inkstamp.clock import stamp
 from inkstamp.errors import EditionUnfit
 from inkstamp.files import read_bytes
+from inkstamp.jobs.status.context import StatusContext
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.pki import keys
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
     from inkstamp.ledger.shelf import Shelf
     from inkstamp.ledger.store import Ledger
 
 
-def served_beside(workplace: "Workplace", name: str, edition: EditionRecord) -> dict[str, str]:
+def served_beside(context: StatusContext, name: str, edition: EditionRecord) -> dict[str, str]:
     """Return the newest editions of other certificates with that name, by digest: whose they are.
 
     A site may have one certificate for each sort of key; who asks is served either.
     """
-    others = (key for key, each in workplace.config.certificate.items()
+    others = (key for key, each in context.config.certificate.items()
               if name in each.names and key != edition.certificate)  # fmt: skip
-    found = ((other, workplace.ledger.newest_edition(other)) for other in others)
+    found = ((other, context.ledger.newest_edition(other)) for other in others)
     return {each.sha256: other for other, each in found if each is not None}
 
 

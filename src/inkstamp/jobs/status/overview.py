@@ -10,6 +10,7 @@ from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import whole_days
 from inkstamp.config.model import Certificate, Mistake
 from inkstamp.errors import Actor, InkStampError
+from inkstamp.jobs.status.context import StatusContext
 from inkstamp.jobs.status.renewal_reasons import decision_on, reasons
 from inkstamp.jobs.status.stall import Stall, setback_stall, stall_of
 from inkstamp.ledger.failures import Setback
@@ -26,7 +27,6 @@ from inkstamp.ledger.records import (
 )
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
     from inkstamp.ledger.store import Ledger
 
 
@@ -86,11 +86,11 @@ _WAITS = {
 }
 
 
-def all_statuses(workplace: "Workplace", only: str = "") -> list[CertificateStatus]:
+def all_statuses(context: StatusContext, only: str = "") -> list[CertificateStatus]:
     """Return where each configured certificate stands, or just one of them, the most urgent first."""
-    configured = {only: workplace.certificate(only)} if only else workplace.config.certificate
-    ledger = workplace.ledger
-    now = workplace.clock.now()
+    configured = {only: context.configuration.certificate(only)} if only else context.config.certificate
+    ledger = context.ledger
+    now = context.clock.now()
     editions = ledger.newest_editions()
     orders = ledger.newest_orders()
     installs = ledger.installs.by_server(only)
@@ -98,12 +98,12 @@ def all_statuses(workplace: "Workplace", only: str = "") -> list[CertificateStat
     setbacks = ledger.setbacks.all(only)
     tidings = ledger.tidings.all(only)
     known = _Known(editions, orders, installs, proofs, setbacks, tidings)
-    found = [_status_of(workplace, name, entry, known, now) for name, entry in configured.items()]
+    found = [_status_of(context, name, entry, known, now) for name, entry in configured.items()]
     if not only:
         found += [
-            _mistaken(name, mistake, editions.get(name), now) for name, mistake in workplace.config.mistaken.items()
+            _mistaken(name, mistake, editions.get(name), now) for name, mistake in context.config.mistaken.items()
         ]
-        gone = editions.keys() - configured.keys() - workplace.config.mistaken.keys()
+        gone = editions.keys() - configured.keys() - context.config.mistaken.keys()
         found += [_orphaned(editions[name], now) for name in gone if now < editions[name].not_after]
     rank = list(CertificateState)
     far = 1 << 30
@@ -146,13 +146,13 @@ def _orphaned(edition: EditionRecord, now: datetime) -> CertificateStatus:
 
 
 def _status_of(
-    workplace: "Workplace", name: str, entry: Certificate, known: _Known, now: datetime
+    context: StatusContext, name: str, entry: Certificate, known: _Known, now: datetime
 ) -> CertificateStatus:
     """Say where one stands; what goes wrong with that is its own state, and the others are told of."""
     try:
         with apart():
             reached("status", name)
-            return _judge(workplace, name, entry, known, now)
+            return _judge(context, name, entry, known, now)
     except InkStampError as error:
         edition = known.editions.get(name)
         return CertificateStatus(
@@ -163,14 +163,14 @@ def _status_of(
         )  # fmt: skip
 
 
-def _judge(workplace: "Workplace", name: str, entry: Certificate, known: _Known, now: datetime) -> CertificateStatus:
-    ledger, order, edition = workplace.ledger, known.orders.get(name), known.editions.get(name)
+def _judge(context: StatusContext, name: str, entry: Certificate, known: _Known, now: datetime) -> CertificateStatus:
+    ledger, order, edition = context.ledger, known.orders.get(name), known.editions.get(name)
     page = of_edition(known.tidings.get(name), edition) if edition else None
-    decision = decision_on(workplace, edition, page, now) if edition and page else None
-    why = reasons(workplace, entry, edition, page, now, decision=decision) if edition and page else iter(())
+    decision = decision_on(context, edition, page, now) if edition and page else None
+    why = reasons(context, entry, edition, page, now, decision=decision) if edition and page else iter(())
     wanted = next(why, None)
-    portal = workplace.config.authority[entry.authority].kind == "portal"
-    stall = _stall(workplace, entry, order, known.proofs)
+    portal = context.config.authority[entry.authority].kind == "portal"
+    stall = _stall(context, entry, order, known.proofs)
     mine = known.installs.get(name, {})
     installed = edition is not None and has_edition(mine, entry.install, edition.number)
     wanting = edition is None or wanted is not None
@@ -196,14 +196,14 @@ def _judge(workplace: "Workplace", name: str, entry: Certificate, known: _Known,
 
 
 def _stall(
-    workplace: "Workplace",
+    context: StatusContext,
     entry: Certificate,
     order: OrderRecord | None,
     proofs: Mapping[int, Sequence[PortalProof]],
 ) -> Stall | None:
     if order is None or order.state not in OPEN_STATES:
         return None
-    authority = workplace.config.authority.get(order.authority)
+    authority = context.config.authority.get(order.authority)
     return stall_of(order, proofs.get(order.id, ()), entry, authority)
 
 

@@ -3,17 +3,14 @@
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
-from typing import TYPE_CHECKING
 
 from inkstamp.config.model import Certificate
 from inkstamp.errors import EditionUnfit, FileTrouble
+from inkstamp.jobs.status.context import StatusContext
 from inkstamp.ledger.observations import Tidings
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.ledger.sqlite import to_moment
 from inkstamp.policy.renewal_time import Decision, decide, fraction_of
-
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,9 +22,9 @@ class RenewalReason:
     """Whether visitors are harmed already, or will be any moment."""
 
 
-def decision_on(workplace: "Workplace", edition: EditionRecord, tidings: Tidings, now: datetime) -> Decision:
+def decision_on(context: StatusContext, edition: EditionRecord, tidings: Tidings, now: datetime) -> Decision:
     """Decide by its lifetime, the configuration and the CA's word whether an edition is to be renewed at `now`."""
-    config = workplace.config
+    config = context.config
     entry = config.certificate.get(edition.certificate)
     with_left = entry.renew_with_left if entry is not None else None
     return decide(
@@ -40,13 +37,13 @@ def decision_on(workplace: "Workplace", edition: EditionRecord, tidings: Tidings
     )
 
 
-def renewal_of(workplace: "Workplace", edition: EditionRecord) -> datetime:
+def renewal_of(context: StatusContext, edition: EditionRecord) -> datetime:
     """Return from when an edition is renewed, as far as is known now; aware, UTC."""
-    return decision_on(workplace, edition, workplace.ledger.tidings.of(edition), workplace.clock.now()).at
+    return decision_on(context, edition, context.ledger.tidings.of(edition), context.clock.now()).at
 
 
 def reasons(
-    workplace: "Workplace",
+    context: StatusContext,
     entry: Certificate,
     edition: EditionRecord,
     tidings: Tidings,
@@ -63,25 +60,25 @@ def reasons(
         yield RenewalReason(
             f"the CA revoked edition {edition.number} on {to_moment(tidings.revoked):%Y-%m-%d}{why}", True
         )
-    decision = decision or decision_on(workplace, edition, tidings, now)
+    decision = decision or decision_on(context, edition, tidings, now)
     if decision.due:
         yield RenewalReason(decision.reason, decision.pressing)
-    if not workplace.shelf.has_key(edition.certificate, edition.number):
+    if not context.shelf.has_key(edition.certificate, edition.number):
         yield RenewalReason(f"the key of edition {edition.number} is missing")
-    elif workplace.shelf.is_touched(edition.certificate, edition.number) and _is_unfit(workplace, edition):
+    elif context.shelf.is_touched(edition.certificate, edition.number) and _is_unfit(context, edition):
         yield RenewalReason(
             f"the key of edition {edition.number} was replaced and no longer matches the certificate", True
         )
-    text = _changed(workplace, entry, edition)
+    text = _changed(context, entry, edition)
     if text:
         yield RenewalReason(text)
 
 
-def _is_unfit(workplace: "Workplace", edition: EditionRecord) -> bool:
+def _is_unfit(context: StatusContext, edition: EditionRecord) -> bool:
     from inkstamp.jobs.status.editions import expect_pair
 
     try:
-        expect_pair(workplace.shelf, edition)
+        expect_pair(context.shelf, edition)
     except EditionUnfit:
         return True
     except FileTrouble:
@@ -89,16 +86,16 @@ def _is_unfit(workplace: "Workplace", edition: EditionRecord) -> bool:
     return False
 
 
-def _changed(workplace: "Workplace", entry: Certificate, edition: EditionRecord) -> str:
+def _changed(context: StatusContext, entry: Certificate, edition: EditionRecord) -> str:
     """Say what the configuration asks for that the edition is not; empty for nothing."""
     lacking = [each for each in entry.names if each not in edition.names]
     if lacking:
         return f"edition {edition.number} does not cover {', '.join(lacking)}"
-    if workplace.config.authority[entry.authority].kind != "acme":
+    if context.config.authority[entry.authority].kind != "acme":
         return ""  # at a portal the CA likes to add a name, and a person may bring a request with a key of his own
     if len(edition.names) != len(entry.names):
         # What was asked for counts: that a CA added a name is no reason to ask again.
-        order = workplace.ledger.order_of_edition(edition.certificate, edition.number)
+        order = context.ledger.order_of_edition(edition.certificate, edition.number)
         gone = [each for each in order.names if each not in entry.names] if order is not None else []
         if gone:
             return f"edition {edition.number} covers {', '.join(gone)}, which are no longer configured"

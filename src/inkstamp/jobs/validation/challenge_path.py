@@ -10,7 +10,6 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.config.carrying import file_servers
@@ -19,16 +18,16 @@ from inkstamp.deadline import at_least, poll
 from inkstamp.errors import InkStampError, ServerTrouble, UsageError
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity
-from inkstamp.jobs import way_back
+from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.jobs.validation.precheck import NameCheck, precheck
 from inkstamp.jobs.validation.web_files import check_addresses
+from inkstamp.servers import backup
 from inkstamp.servers.interface import Configured, FileChange
 from inkstamp.servers.reload import take_effect, test_before
 from inkstamp.servers.run_state import start_again, up_of
 
 if TYPE_CHECKING:
     from inkstamp.clock import Clock
-    from inkstamp.jobs.workplace import Workplace
 
 _FOLDER = (".well-known", "acme-challenge")
 _LOOK_SECONDS = 5.0
@@ -53,18 +52,14 @@ class Passage:
     done: bool
 
 
-def _folder(home: Path, name: str) -> Path:
-    return home / "passages" / name
-
-
-def open_unless_open(workplace: "Workplace", name: str) -> Passage | None:
+def open_unless_open(context: ValidationContext, name: str) -> Passage | None:
     """Open the challenge path of a certificate; None where it is open, or was opened before. As `let_through`."""
-    if way_back.kept(_folder(workplace.home, name)) is not None:
+    if backup.kept(context.home.challenge_path(name)) is not None:
         return None
-    return _let_through(workplace, name, preview=False)
+    return _let_through(context, name, preview=False)
 
 
-def let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage:
+def let_through(context: ValidationContext, name: str, *, preview: bool) -> Passage:
     """Open the way for the proofs of certificate `name` on all of its servers.
 
     Raises:
@@ -73,59 +68,59 @@ def let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage:
         ServerTrouble: A server refuses the change, or the proofs are not seen after it; everything is as it was.
 
     """
-    done = _let_through(workplace, name, preview=preview)
+    done = _let_through(context, name, preview=preview)
     if done is None:
         raise UsageError(f"the challenge path of “{name}” is open already", advice=f"continue: inkstamp stamp {name}")
     return done
 
 
-def _let_through(workplace: "Workplace", name: str, *, preview: bool) -> Passage | None:
-    entry = workplace.certificate(name)
-    servers = file_servers(workplace.config, entry)
+def _let_through(context: ValidationContext, name: str, *, preview: bool) -> Passage | None:
+    entry = context.configuration.certificate(name)
+    servers = file_servers(context.config, entry)
     if not servers or "http-01" not in entry.methods:
         raise UsageError(
             f"no web server places files for “{name}”, so no configuration can be in the way",
             advice='this is for http-01: name the server with `via`, and "http-01" with `proof`',
         )
-    with workplace.locks.certificate(name), workplace.locks.servers(servers):
-        _recover(workplace, name, servers)
-        if way_back.kept(_folder(workplace.home, name)) is not None:
+    with context.locks.certificate(name), context.locks.servers(servers):
+        _recover(context, name, servers)
+        if backup.kept(context.home.challenge_path(name)) is not None:
             raise UsageError(
                 f"the challenge path of “{name}” was opened before",
-                where=str(_folder(workplace.home, name)),
+                where=str(context.home.challenge_path(name)),
                 advice=f"close it first, to open it again: inkstamp prove {name} --close-again",
             )
-        check_addresses(workplace.view, [each for each in entry.names if not each.startswith("*.")])
-        before = _look(workplace, name)
+        check_addresses(context.view, [each for each in entry.names if not each.startswith("*.")])
+        before = _look(context, name)
         failing = [each.name for each in before if _fails(each)]
         if not failing:
             return None
-        changes = _plan(workplace, servers, failing)
+        changes = _plan(context, servers, failing)
         if preview:
             return _passage(failing, changes, before, done=False)
-        after = _open(workplace, name, changes, failing)
-        workplace.ledger.note("challenge path opened", f"for {', '.join(failing)}", name)
+        after = _open(context, name, changes, failing)
+        context.ledger.note("challenge path opened", f"for {', '.join(failing)}", name)
         return _passage(failing, changes, after, done=True)
 
 
-def _look(workplace: "Workplace", name: str) -> list[NameCheck]:
+def _look(context: ValidationContext, name: str) -> list[NameCheck]:
     # An address that cannot be reached from here is no configuration's doing.
-    return [each for each in precheck(workplace, [name], whole=False) if each.method == "http-01"]
+    return [each for each in precheck(context, [name], whole=False) if each.method == "http-01"]
 
 
 def _fails(check: NameCheck) -> bool:
     return Severity.BAD in (check.mark("validation"), check.mark("server"))
 
 
-def _plan(workplace: "Workplace", servers: Sequence[str], names: Sequence[str]) -> list[way_back.Change]:
+def _plan(context: ValidationContext, servers: Sequence[str], names: Sequence[str]) -> list[backup.Change]:
     changes = []
     for each in servers:
-        server = workplace.server(each)
+        server = context.servers.get(each)
         if not isinstance(server, Configured):
             continue  # its kind has no configuration that is known
         test_before(server)
-        root = workplace.config.server[each].proof_folder
-        changes += [way_back.Change(each, change) for change in server.plan_let_through(names, _FOLDER, root)]
+        root = context.config.server[each].proof_folder
+        changes += [backup.Change(each, change) for change in server.plan_let_through(names, _FOLDER, root)]
     if not changes:
         raise ServerTrouble(
             "there is no configuration that could be changed",
@@ -136,40 +131,40 @@ def _plan(workplace: "Workplace", servers: Sequence[str], names: Sequence[str]) 
 
 
 def _open(
-    workplace: "Workplace",
+    context: ValidationContext,
     name: str,
-    changes: Sequence[way_back.Change],
+    changes: Sequence[backup.Change],
     failing: Sequence[str],
 ) -> list[NameCheck]:
     changed = list(dict.fromkeys(each.server for each in changes))
     # Written down before they are made: what of these folders is empty may go when the way is closed.
-    folders = [[each, workplace.config.server[each].proof_folder] for each in changed]
-    began, up = workplace.clock.now(), up_of(map(workplace.server, changed))
-    way_back.keep(_folder(workplace.home, name), changes, open=False, folders=folders, up=up)
+    folders = [[each, context.config.server[each].proof_folder] for each in changed]
+    began, up = context.clock.now(), up_of(map(context.servers.get, changed))
+    backup.keep(context.home.challenge_path(name), changes, open=False, folders=folders, up=up)
     try:
         for server, folder in folders:
-            workplace.server(server).host.have_folder(folder)
-        way_back.make(workplace, changes)
+            context.servers.get(server).host.have_folder(folder)
+        backup.make(context.servers, changes)
         for each in changed:
-            take_effect(workplace.configured(each))
-        seen = _look_until_seen(workplace, name, failing)
+            take_effect(context.servers.configured(each))
+        seen = _look_until_seen(context, name, failing)
     except InkStampError as error:
-        trouble, stopped = _put_back(workplace, name, began)
+        trouble, stopped = _put_back(context, name, began)
         advice = "; ".join(filter(None, [", ".join(["all files are restored", *trouble]), error.advice]))
         raise error.amended(what="; ".join([error.what, *stopped]), advice=advice) from error.__cause__
-    way_back.remark(_folder(workplace.home, name), open=True)
+    backup.remark(context.home.challenge_path(name), open=True)
     return seen
 
 
-def _look_until_seen(workplace: "Workplace", name: str, names: Sequence[str]) -> list[NameCheck]:
+def _look_until_seen(context: ValidationContext, name: str, names: Sequence[str]) -> list[NameCheck]:
     """Try files from outside until all come through."""
-    checks = look_until_steady(lambda: [each for each in _look(workplace, name) if each.name in names], workplace.clock)
+    checks = look_until_steady(lambda: [each for each in _look(context, name) if each.name in names], context.clock)
     failing = [each for each in checks if _fails(each)]
     if not failing:
         return checks
     raise ServerTrouble(
         f"a file for {failing[0].name} is not seen from outside after the change either",
-        where=", ".join(dict.fromkeys(workplace.certificate(name).carriers)),
+        where=", ".join(dict.fromkeys(context.configuration.certificate(name).carriers)),
         advice="something else is in the way: see the findings",
         findings=[finding for each in failing for finding in each.findings],
     )
@@ -189,33 +184,33 @@ def look_until_steady(look: Callable[[], list[NameCheck]], clock: "Clock") -> li
     return checks
 
 
-def _put_back(workplace: "Workplace", name: str, since: datetime) -> tuple[list[str], list[str]]:
+def _put_back(context: ValidationContext, name: str, since: datetime) -> tuple[list[str], list[str]]:
     """Bring the files back; returns what went wrong with that, and which servers had stopped since a moment."""
-    folder = _folder(workplace.home, name)
+    folder = context.home.challenge_path(name)
     with at_least(_BACK_SECONDS):
-        manifest = way_back.bring_back(workplace.servers, folder)
-        trouble = way_back.reload_all(workplace, dict.fromkeys(each["server"] for each in manifest["files"]))
-        up = [workplace.server(each) for each in manifest.get("up", ())]
-        stopped = [told for each in up if (told := start_again(each, workplace.clock, since))]
-        _drop_folders(workplace, manifest["folders"])
+        manifest = backup.bring_back(context.servers, folder)
+        trouble = backup.reload_all(context.servers, dict.fromkeys(each["server"] for each in manifest["files"]))
+        up = [context.servers.get(each) for each in manifest.get("up", ())]
+        stopped = [told for each in up if (told := start_again(each, context.clock, since))]
+        _drop_folders(context, manifest["folders"])
     remove_tree(folder)
     return trouble, stopped
 
 
-def _drop_folders(workplace: "Workplace", folders: Sequence[Sequence[str]]) -> None:
+def _drop_folders(context: ValidationContext, folders: Sequence[Sequence[str]]) -> None:
     for server, path in folders:
-        workplace.host(server).drop_folder(path)
+        context.servers.get(server).host.drop_folder(path)
 
 
-def _recover(workplace: "Workplace", name: str, servers: Sequence[str]) -> None:
+def _recover(context: ValidationContext, name: str, servers: Sequence[str]) -> None:
     """Put back what a run that was killed had begun to change."""
-    manifest = way_back.kept(_folder(workplace.home, name))
+    manifest = backup.kept(context.home.challenge_path(name))
     if manifest is not None and not manifest["open"] and servers:
-        workplace.progress.step(name, "rolling back an interrupted run")
-        _put_back(workplace, name, workplace.clock.now())
+        context.progress.step(name, "rolling back an interrupted run")
+        _put_back(context, name, context.clock.now())
 
 
-def close_again(workplace: "Workplace", name: str) -> Passage:
+def close_again(context: ValidationContext, name: str) -> Passage:
     """Take the edits of `let_through` back, and leave what else was changed in the files since.
 
     Raises:
@@ -223,37 +218,37 @@ def close_again(workplace: "Workplace", name: str) -> Passage:
         ServerTrouble: The edits cannot be found in a file any more, or the server refuses the change.
 
     """
-    entry: Certificate = workplace.certificate(name)
-    folder = _folder(workplace.home, name)
-    with workplace.locks.certificate(name), workplace.locks.servers(file_servers(workplace.config, entry)):
-        manifest = way_back.kept(folder)
+    entry: Certificate = context.configuration.certificate(name)
+    folder = context.home.challenge_path(name)
+    with context.locks.certificate(name), context.locks.servers(file_servers(context.config, entry)):
+        manifest = backup.kept(folder)
         if manifest is None:
             raise UsageError(f"no change was made for “{name}”", advice="there is nothing to close")
-        undone = way_back.reversed_changes(workplace.servers, folder, nearest=True)
+        undone = backup.reversed_changes(context.servers, folder, nearest=True)
         for each in dict.fromkeys(change.server for change in undone):
-            test_before(workplace.configured(each))
-        way_back.make(workplace, undone)
+            test_before(context.servers.configured(each))
+        backup.make(context.servers, undone)
         try:
             for each in dict.fromkeys(change.server for change in undone):
-                take_effect(workplace.configured(each))
+                take_effect(context.servers.configured(each))
         except ServerTrouble as error:
-            way_back.make(workplace, [_turned(change) for change in undone])
-            way_back.reload_all(workplace, dict.fromkeys(change.server for change in undone))
+            backup.make(context.servers, [_turned(change) for change in undone])
+            backup.reload_all(context.servers, dict.fromkeys(change.server for change in undone))
             raise error.amended(advice=f"all files are restored; {error.advice}") from error.__cause__
-        _drop_folders(workplace, manifest["folders"])
+        _drop_folders(context, manifest["folders"])
         remove_tree(folder)
-        workplace.ledger.note("closed again", "the challenge path", name)
+        context.ledger.note("closed again", "the challenge path", name)
     return _passage(entry.names, undone, [], done=True)
 
 
-def _turned(change: way_back.Change) -> way_back.Change:
-    return way_back.Change(change.server, FileChange(change.file.path, change.file.after, change.file.before))
+def _turned(change: backup.Change) -> backup.Change:
+    return backup.Change(change.server, FileChange(change.file.path, change.file.after, change.file.before))
 
 
 def _passage(
-    names: Sequence[str], changes: Sequence[way_back.Change], checks: Sequence[NameCheck], *, done: bool
+    names: Sequence[str], changes: Sequence[backup.Change], checks: Sequence[NameCheck], *, done: bool
 ) -> Passage:
     findings = tuple(
         finding for check in checks for finding in check.findings if finding.topic in {"validation", "server"}
     )
-    return Passage(names=tuple(names), differences=way_back.differences(changes), findings=findings, done=done)
+    return Passage(names=tuple(names), differences=backup.differences(changes), findings=findings, done=done)

@@ -22,13 +22,13 @@ from inkstamp.errors import (
 )
 from inkstamp.findings import Finding, Severity, note, worst
 from inkstamp.jobs.validation import web_files
+from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.ledger.records import OrderRecord
 from inkstamp.proof.observation import Caution, look_at, look_at_handshake
 from inkstamp.proof.web_file import FileProof, http_proof
 from inkstamp.view.addresses import address_book
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
     from inkstamp.proof.listener import Listener
     from inkstamp.proof.tls_alpn import TlsProof
 
@@ -66,7 +66,7 @@ class Showing:
 
     def __init__(
         self,
-        workplace: "Workplace",
+        context: ValidationContext,
         order: OrderRecord,
         entry: Certificate,
         *,
@@ -77,7 +77,7 @@ class Showing:
         """Begin.
 
         Args:
-            workplace: The run's surroundings.
+            context: The parts of the run.
             order: Whose proofs they are.
             entry: The certificate as configured.
             authorized: Returns a challenge's key authorization (RFC 8555 section 8.1).
@@ -85,7 +85,7 @@ class Showing:
             refused: By name, the methods that the CA did not accept last time; they are tried last.
 
         """
-        self._workplace = workplace
+        self._context = context
         self._order = order
         self._entry = entry
         self._authorized = authorized
@@ -101,7 +101,7 @@ class Showing:
         """Remove the proofs, those of killed runs included, and give ports back."""
         for port in list(self._listening):
             self._listening.pop(port).close()
-        web_files.take_down(self._workplace, self._order)
+        web_files.take_down(self._context, self._order)
 
     def show(self, pending: Sequence[Authorization]) -> list[tuple[Authorization, Challenge]]:
         """Put up a proof for each, and return the challenges whose proofs are seen from outside.
@@ -173,7 +173,7 @@ class Showing:
                 lost += found
                 continue
             for finding in found:
-                self._workplace.progress.found(self._order.certificate, finding)
+                self._context.progress.found(self._order.certificate, finding)
         if others:
             self._turn(method, others, None)
         return shown, others, lost
@@ -184,15 +184,15 @@ class Showing:
         after = group[0].ways[1].type if error is not None else group[0].ways[0].type
         why = f": {error.what}" if error is not None else " is not seen"
         for finding in error.findings if error is not None else ():
-            self._workplace.progress.found(self._order.certificate, finding)
-        self._workplace.progress.found(
+            self._context.progress.found(self._order.certificate, finding)
+        self._context.progress.found(
             self._order.certificate, note("validation", names, f"{method}{why}; {after} is tried instead")
         )
 
     def _put_up(self, method: str, group: Sequence[_Task]) -> _Seen:
         if method == "dns-01":
             return self._records(group)
-        web_files.check_addresses(self._workplace.view, [task.name for task in group])
+        web_files.check_addresses(self._context.view, [task.name for task in group])
         return self._handshakes(group) if method == "tls-alpn-01" else self._files(group)
 
     def _files(self, group: Sequence[_Task]) -> _Seen:
@@ -200,22 +200,22 @@ class Showing:
 
         proofs = {task.challenge.url: http_proof(task.name, task.challenge.token, self._authorized(task.challenge))
                   for task in group}  # fmt: skip
-        servers = file_servers(self._workplace.config, self._entry)
+        servers = file_servers(self._context.config, self._entry)
         if servers:
-            web_files.put_up(self._workplace, self._order.id, servers, list(proofs.values()))
+            web_files.put_up(self._context, self._order.id, servers, list(proofs.values()))
         else:
             self._answered_files += proofs.values()
-            port = self._workplace.view.http_port
+            port = self._context.view.http_port
             self._listen(port, group, lambda where: answer_files(where, port, self._answered_files))
-        ours = web_files.answers_at(self._workplace, servers)
+        ours = web_files.answers_at(self._context, servers)
         seen = web_files.look_until_seen(
-            self._workplace.clock,
+            self._context.clock,
             list(proofs.values()),
-            lambda proof: look_at(proof, self._workplace.view, ours, self._caution()),
+            lambda proof: look_at(proof, self._context.view, ours, self._caution()),
         )
         for proof in proofs.values():
             if worst(seen[proof]) is Severity.BAD:
-                seen[proof] += web_files.in_the_way(self._workplace, servers, proof)
+                seen[proof] += web_files.in_the_way(self._context, servers, proof)
         return {url: seen[proof] for url, proof in proofs.items()}
 
     def _listen(self, port: int, group: Sequence[_Task], open_port: Callable[[tuple[str, ...]], "Listener"]) -> None:
@@ -224,32 +224,32 @@ class Showing:
             self._listening.pop(port).close()
         self._listened.setdefault(port, []).extend(group)
         with ExitStack() as opening:
-            opening.enter_context(self._workplace.locks.port(port))
+            opening.enter_context(self._context.locks.port(port))
             opening.callback(open_port(self._addresses(self._listened[port])).close)
             self._listening[port] = opening.pop_all()
 
     def _addresses(self, group: Sequence[_Task]) -> tuple[str, ...]:
         from inkstamp.proof.listener import where_to_listen
 
-        book = address_book(self._workplace.view)
+        book = address_book(self._context.view)
         return where_to_listen([address for task in group for address in book.look_up(task.name).all])
 
     def _caution(self) -> Caution:
         # Where a CA was content before, what cannot be seen from here has not kept it from that.
-        known = self._workplace.ledger.newest_edition(self._order.certificate) is not None
-        return Caution(whole=not known, anyway=self._workplace.asks_anyway)
+        known = self._context.ledger.newest_edition(self._order.certificate) is not None
+        return Caution(whole=not known, anyway=self._context.asks_anyway)
 
     def _handshakes(self, group: Sequence[_Task]) -> _Seen:
         from inkstamp.proof.listener import answer_handshakes
         from inkstamp.proof.tls_alpn import tls_proof
 
-        view, now = self._workplace.view, self._workplace.clock.now()
+        view, now = self._context.view, self._context.clock.now()
         proofs = {task.challenge.url: tls_proof(task.name, self._authorized(task.challenge), now) for task in group}
         self._answered_handshakes += proofs.values()
         port = view.https_port
         self._listen(port, group, lambda where: answer_handshakes(where, port, self._answered_handshakes))
         seen = web_files.look_until_seen(
-            self._workplace.clock, list(proofs.values()), lambda proof: look_at_handshake(proof, view, self._caution())
+            self._context.clock, list(proofs.values()), lambda proof: look_at_handshake(proof, view, self._caution())
         )
         return {url: seen[proof] for url, proof in proofs.items()}
 
@@ -261,10 +261,10 @@ class Showing:
         wanted = [
             RecordProof("txt", record_name(task.name), record_value(self._authorized(task.challenge))) for task in group
         ]
-        via = record_carrier(self._workplace.config, self._entry)
-        placed = dns_records.place(self._workplace, wanted)
-        dns_records.put_up(self._workplace, self._order.id, via, placed)
-        observed = dns_records.observe(self._workplace, via, placed, self._wait)
+        via = record_carrier(self._context.config, self._entry)
+        placed = dns_records.place(self._context, wanted)
+        dns_records.put_up(self._context, self._order.id, via, placed)
+        observed = dns_records.observe(self._context, via, placed, self._wait)
         lacking = [each for each, found in observed.items() if worst(found) is Severity.BAD]
         if lacking and via == BY_HAND:
             raise dns_records.ask_person(self._order, lacking, observed)
@@ -288,7 +288,7 @@ class Showing:
         )
 
 
-def check_ways(workplace: "Workplace", entry: Certificate) -> None:
+def check_ways(context: ValidationContext, entry: Certificate) -> None:
     """Make sure, before a CA is asked for anything, that some way of proving can be gone for each name.
 
     Raises:
@@ -299,14 +299,14 @@ def check_ways(workplace: "Workplace", entry: Certificate) -> None:
     lost: list[Finding] = []
     for name in entry.names:
         try:
-            _check_way(workplace, entry, name)
+            _check_way(context, entry, name)
         except ProofFailed as error:
             if not error.findings:
                 raise
             lost += error.findings
     if lost:
         raise web_files.not_found(lost)
-    forbidden = web_files.forbidden(workplace, entry, {name: methods_for(entry, name) for name in entry.names})
+    forbidden = web_files.forbidden(context, entry, {name: methods_for(entry, name) for name in entry.names})
     if forbidden:
         raise ProofFailed(
             f"CAA records forbid {entry.authority} to issue for "
@@ -316,18 +316,18 @@ def check_ways(workplace: "Workplace", entry: Certificate) -> None:
         )
 
 
-def _check_way(workplace: "Workplace", entry: Certificate, name: str) -> None:
+def _check_way(context: ValidationContext, entry: Certificate, name: str) -> None:
     methods = methods_for(entry, name)
     for method in methods:
         try:
             if method == "dns-01":
                 from inkstamp.jobs.validation.dns_records import place_challenges
 
-                place_challenges(workplace, [name])
+                place_challenges(context, [name])
             else:
-                servers = file_servers(workplace.config, entry) if method == "http-01" else ()
-                web_files.check_folders(workplace, servers, [name])
-                web_files.check_addresses(workplace.view, [name])
+                servers = file_servers(context.config, entry) if method == "http-01" else ()
+                web_files.check_folders(context, servers, [name])
+                web_files.check_addresses(context.view, [name])
         except _SURMOUNTABLE:
             if method == methods[-1]:
                 raise

@@ -2,22 +2,19 @@
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from inkstamp.errors import CarrierTrouble, InkStampError, StillWaiting
 from inkstamp.findings import Finding, Severity, bad, note, ok
+from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.ledger.dns_proofs import DnsProof
 from inkstamp.ledger.records import OrderRecord
-from inkstamp.proof.carriers import DnsRecord, presented
+from inkstamp.proof.carriers import DnsRecord, carrier_of, presented
 from inkstamp.proof.dns01 import record_name
 from inkstamp.proof.record import MAKE_IT, RecordProof, look_at_record
 from inkstamp.view.authoritative import ServerAnswer, Sought, ask_server, watch
 from inkstamp.view.questions import Answer
 from inkstamp.view.zones import Zone, Zones
 from inkstamp.wording import counted
-
-if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
 
 _LEAST_WAIT = 5.0
 """Seconds that records made by hand are looked for in one run."""
@@ -34,7 +31,7 @@ class Placed:
     zone: Zone
 
 
-def place(workplace: "Workplace", proofs: Sequence[RecordProof]) -> list[Placed]:
+def place(context: ValidationContext, proofs: Sequence[RecordProof]) -> list[Placed]:
     """Find where each record goes, changing nothing.
 
     An `_acme-challenge` name may be an alias (RFC 8555 section 8.4 allows it, CNAME or a chain of them) or lie in a
@@ -44,7 +41,7 @@ def place(workplace: "Workplace", proofs: Sequence[RecordProof]) -> list[Placed]
         ProofFailed: A name is in no zone that can be found, or its aliases lead nowhere.
 
     """
-    zones = Zones(workplace.view)
+    zones = Zones(context.view)
     found = []
     for proof in dict.fromkeys(proofs):
         # A portal's own CNAME is what is to be made; only a TXT record can stand behind an alias.
@@ -55,46 +52,46 @@ def place(workplace: "Workplace", proofs: Sequence[RecordProof]) -> list[Placed]
     return found
 
 
-def place_challenges(workplace: "Workplace", names: Sequence[str]) -> list[Placed]:
+def place_challenges(context: ValidationContext, names: Sequence[str]) -> list[Placed]:
     """Find where the `dns-01` records of names go, before their values are known; raises as `place` does."""
-    return place(workplace, [RecordProof("txt", record_name(name), "") for name in names])
+    return place(context, [RecordProof("txt", record_name(name), "") for name in names])
 
 
-def put_up(workplace: "Workplace", order_id: int, via: str, placed: Sequence[Placed]) -> None:
+def put_up(context: ValidationContext, order_id: int, via: str, placed: Sequence[Placed]) -> None:
     """Put the records into DNS; each is in the ledger before it is asked for.
 
     Raises:
         CarrierTrouble: The nameserver or program could not.
 
     """
-    carrier = workplace.carrier(via)
+    carrier = carrier_of(via, context.config, context.view)
     if carrier is None:
         return  # by hand
     records = list(dict.fromkeys(each.record for each in placed))
-    workplace.ledger.dns.plan([_as_proof(order_id, via, each) for each in records])
+    context.ledger.dns.plan([_as_proof(order_id, via, each) for each in records])
     try:
         carrier.put(records)
     except CarrierTrouble as error:
         unmade = set(error.not_made)
-        workplace.ledger.dns.forget([each for each in workplace.ledger.dns.of(order_id) if _as_record(each) in unmade])
+        context.ledger.dns.forget([each for each in context.ledger.dns.of(order_id) if _as_record(each) in unmade])
         raise
 
 
 def observe(
-    workplace: "Workplace", via: str, placed: Sequence[Placed], wait: float = 0.0
+    context: ValidationContext, via: str, placed: Sequence[Placed], wait: float = 0.0
 ) -> dict[Placed, list[Finding]]:
     """Wait until every authoritative nameserver answers with every record, and say what each answered.
 
     Args:
-        workplace: The run's surroundings.
+        context: The parts of the run.
         via: What put the records into DNS, which says how long that may take.
         placed: The records.
         wait: Seconds to wait at least.
 
     """
     sought = {each: Sought(each.zone, each.record.name, each.record.kind, each.record.value) for each in placed}
-    told = watch(sought.values(), workplace.view.dns_port, workplace.clock, max(wait, _patience(workplace, via)))
-    return {each: _judge(workplace, each, what, told[what]) for each, what in sought.items()}
+    told = watch(sought.values(), context.view.dns_port, context.clock, max(wait, _patience(context, via)))
+    return {each: _judge(context, each, what, told[what]) for each, what in sought.items()}
 
 
 def ask_person(
@@ -124,27 +121,27 @@ def _not_seen_yet(placed: Placed, found: Sequence[Finding]) -> Finding:
     )
 
 
-def take_down_of(workplace: "Workplace", order_id: int) -> None:
+def take_down_of(context: ValidationContext, order_id: int) -> None:
     """Take the order's records out of DNS, those of killed runs included.
 
     What cannot be taken out now stays in the ledger and is tried again by the next run: a nameserver that is down
     must not hide what else went wrong.
     """
-    proofs = workplace.ledger.dns.of(order_id)
+    proofs = context.ledger.dns.of(order_id)
     for name in dict.fromkeys(each.carrier for each in proofs):
         mine = [each for each in proofs if each.carrier == name]
-        carrier = workplace.carrier(name)
+        carrier = carrier_of(name, context.config, context.view)
         if carrier is None:
             continue
         try:
             carrier.drop([_as_record(each) for each in mine])
         except InkStampError as error:
-            workplace.progress.found(
+            context.progress.found(
                 f"order {order_id}",
                 note("validation", name, f"could not remove {counted(len(mine), 'record')} from DNS: {error.what}"),
             )
             continue
-        workplace.ledger.dns.forget(mine)
+        context.ledger.dns.forget(mine)
 
 
 def by_hand_text(placed: Sequence[Placed]) -> str:
@@ -159,13 +156,13 @@ def by_hand_text(placed: Sequence[Placed]) -> str:
     return "\n".join(lines)
 
 
-def _patience(workplace: "Workplace", via: str) -> float:
-    config = workplace.config
+def _patience(context: ValidationContext, via: str) -> float:
+    config = context.config
     entry = config.nameserver.get(via) or config.program.get(via)
     return entry.seconds if entry is not None else _LEAST_WAIT
 
 
-def _judge(workplace: "Workplace", placed: Placed, sought: Sought, told: Sequence[ServerAnswer]) -> list[Finding]:
+def _judge(context: ValidationContext, placed: Placed, sought: Sought, told: Sequence[ServerAnswer]) -> list[Finding]:
     """One finding when all nameservers have the record; one for each that lacks it, with what is near."""
     subject = placed.asked
     lacking = [each for each in told if not each.has(sought)]
@@ -182,20 +179,20 @@ def _judge(workplace: "Workplace", placed: Placed, sought: Sought, told: Sequenc
             )
             continue
         near = look_at_record(
-            RecordProof(sought.kind.lower(), sought.name, sought.value), _asker(workplace, each, sought)
+            RecordProof(sought.kind.lower(), sought.name, sought.value), _asker(context, each, sought)
         )
         old = f"; its answer may be cached elsewhere for {each.ttl} s" if each.ttl else ""
         findings.append(bad("validation", subject, f"{at}: {near.seen}{old}", near.remedy))
     return findings
 
 
-def _asker(workplace: "Workplace", server: ServerAnswer, sought: Sought) -> Callable[[str], Answer]:
+def _asker(context: ValidationContext, server: ServerAnswer, sought: Sought) -> Callable[[str], Answer]:
     """Return a question to that one nameserver, for what stands near the record's name."""
 
     def ask(name: str) -> Answer:
         if name == sought.name:
             return Answer(server.values)
-        return Answer(ask_server(server.host, server.address, workplace.view.dns_port, name, sought.kind).values)
+        return Answer(ask_server(server.host, server.address, context.view.dns_port, name, sought.kind).values)
 
     return ask
 

@@ -6,15 +6,16 @@ from contextlib import ExitStack
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
+from inkstamp.accounts.authorities import caa_names
 from inkstamp.bulkhead import apart, attempt, side_by_side
 from inkstamp.config.carrying import methods_for
 from inkstamp.config.words import BY_HAND, LISTENER
 from inkstamp.deadline import within
 from inkstamp.errors import InkStampError, ServerTrouble, UsageError
 from inkstamp.findings import Finding, Severity, bad, note, ok, warn, worst
-from inkstamp.jobs.authorities import caa_names
 from inkstamp.jobs.inventory.placement import serving_server
 from inkstamp.jobs.validation import dns_records
+from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.jobs.validation.dns_records import Placed, place, place_challenges
 from inkstamp.jobs.validation.web_files import answers_at, in_the_way, put_up, take_down_of
 from inkstamp.ledger.records import TRIAL_ORDER
@@ -35,7 +36,6 @@ from inkstamp.wording import known_names
 
 if TYPE_CHECKING:
     from inkstamp.config.config_file import ConfigFile
-    from inkstamp.jobs.workplace import Workplace
     from inkstamp.view.point import View
 
 _AT_ONCE = 16
@@ -83,7 +83,12 @@ class _NameToCheck:
 
 
 def precheck(
-    workplace: "Workplace", targets: Sequence[str], *, authority: str = "", via: Sequence[str] = (), whole: bool = True
+    context: ValidationContext,
+    targets: Sequence[str],
+    *,
+    authority: str = "",
+    via: Sequence[str] = (),
+    whole: bool = True,
 ) -> list[NameCheck]:
     """Look at each target: a domain name, or a configured certificate for all of its names.
 
@@ -95,20 +100,20 @@ def precheck(
         NameTrouble: A target is neither a certificate nor a name.
 
     """
-    wishes = [replace(each, whole=whole) for each in _wishes(workplace, targets, authority, via)]
+    wishes = [replace(each, whole=whole) for each in _wishes(context, targets, authority, via)]
     trials: dict[str, FileProof] = {}
     troubles: dict[str, list[Finding]] = {}
     records: dict[str, Placed] = {}
-    with workplace.locks.trial(), ExitStack() as listening:
-        take_down_of(workplace, TRIAL_ORDER)  # of a run that was killed
+    with context.locks.trial(), ExitStack() as listening:
+        take_down_of(context, TRIAL_ORDER)  # of a run that was killed
         try:
             for wish in wishes:
-                if _servers(workplace.configuration, wish):
-                    _plant(workplace, wish, trials, troubles)
+                if _servers(context.configuration, wish):
+                    _plant(context, wish, trials, troubles)
                 elif wish.method == "dns-01":
-                    _make_record(workplace, wish, records, troubles)
-            _listen(workplace, [wish for wish in wishes if wish.via == (LISTENER,)], trials, troubles, listening)
-            look = _looker(workplace, trials, records, troubles)
+                    _make_record(context, wish, records, troubles)
+            _listen(context, [wish for wish in wishes if wish.via == (LISTENER,)], trials, troubles, listening)
+            look = _looker(context, trials, records, troubles)
 
             def look_at(wish: _NameToCheck) -> NameCheck:
                 with within(_NAME_SECONDS):
@@ -120,11 +125,13 @@ def precheck(
 
             return side_by_side(look_at, wishes, _AT_ONCE)
         finally:
-            take_down_of(workplace, TRIAL_ORDER)
+            take_down_of(context, TRIAL_ORDER)
 
 
-def _wishes(workplace: "Workplace", targets: Sequence[str], authority: str, via: Sequence[str]) -> list[_NameToCheck]:
-    config = workplace.config_or_empty()
+def _wishes(
+    context: ValidationContext, targets: Sequence[str], authority: str, via: Sequence[str]
+) -> list[_NameToCheck]:
+    config = context.configuration.current_or_empty()
     known = [*config.server, *config.nameserver, *config.program, BY_HAND, LISTENER]
     for each in via:
         if each not in known:
@@ -148,13 +155,13 @@ def _wishes(workplace: "Workplace", targets: Sequence[str], authority: str, via:
                 )
             continue
         name = as_address(target) or normalise(target)
-        wishes.append(_as_asked(workplace, name, via, usual))
+        wishes.append(_as_asked(context, name, via, usual))
     return list(dict.fromkeys(wishes))
 
 
-def _as_asked(workplace: "Workplace", name: str, via: Sequence[str], authority: str) -> _NameToCheck:
+def _as_asked(context: ValidationContext, name: str, via: Sequence[str], authority: str) -> _NameToCheck:
     """Return how a name that is not configured would be proven: by what is named, or what `stamp` would choose."""
-    config = workplace.config_or_empty()
+    config = context.configuration.current_or_empty()
     records = [*config.nameserver, *config.program]
     method = _usual(name)
     if via and set(via) <= {*records, BY_HAND} and not as_address(name):
@@ -163,7 +170,7 @@ def _as_asked(workplace: "Workplace", name: str, via: Sequence[str], authority: 
         usual = records if len(records) == 1 else []
         return _NameToCheck(name, method, tuple(via or usual), authority)
     try:
-        return _NameToCheck(name, method, (serving_server(workplace, [name]),), authority)
+        return _NameToCheck(name, method, (serving_server(context, [name]),), authority)
     except InkStampError as error:
         return _NameToCheck(
             name, method, (), authority, f"{error.what}; {error.advice}" if error.advice else error.what
@@ -179,7 +186,7 @@ def _trial(name: str) -> FileProof:
 
 
 def _plant(
-    workplace: "Workplace", wish: _NameToCheck, trials: dict[str, FileProof], troubles: dict[str, list[Finding]]
+    context: ValidationContext, wish: _NameToCheck, trials: dict[str, FileProof], troubles: dict[str, list[Finding]]
 ) -> None:
     """Put up the trial's file; that no virtual host or folder is there for it is a finding, too."""
     if wish.method != "http-01":
@@ -187,17 +194,17 @@ def _plant(
     proof = _trial(wish.name)
     try:
         with apart():
-            put_up(workplace, TRIAL_ORDER, _servers(workplace.configuration, wish), [proof])
+            put_up(context, TRIAL_ORDER, _servers(context.configuration, wish), [proof])
     except InkStampError as error:
         about = "server" if isinstance(error, ServerTrouble) else "validation"
         told = bad(about, wish.name, error.what, error.advice)
-        troubles[wish.name] = [told, *in_the_way(workplace, _servers(workplace.configuration, wish), proof)]
+        troubles[wish.name] = [told, *in_the_way(context, _servers(context.configuration, wish), proof)]
         return
     trials[wish.name] = proof
 
 
 def _listen(
-    workplace: "Workplace",
+    context: ValidationContext,
     wishes: Sequence[_NameToCheck],
     trials: dict[str, FileProof],
     troubles: dict[str, list[Finding]],
@@ -209,10 +216,10 @@ def _listen(
         return
     from inkstamp.proof.listener import answer_files, where_to_listen
 
-    book, port = address_book(workplace.view), workplace.view.http_port
+    book, port = address_book(context.view), context.view.http_port
     proofs = {name: _trial(name) for name in names}
     addresses = where_to_listen([address for name in names for address in book.look_up(name).all])
-    listening.enter_context(workplace.locks.port(port))
+    listening.enter_context(context.locks.port(port))
     try:
         listening.callback(answer_files(addresses, port, list(proofs.values())).close)
     except ServerTrouble as error:
@@ -222,49 +229,47 @@ def _listen(
 
 
 def _looker(
-    workplace: "Workplace",
+    context: ValidationContext,
     trials: dict[str, FileProof],
     made: dict[str, Placed],
     troubles: dict[str, list[Finding]],
 ) -> Callable[[_NameToCheck], NameCheck]:
-    records = Records(workplace.view)
-    issuers = {name: caa_names(workplace, name) for name in workplace.config_or_empty().authority}
-    accounts = {name: workplace.ledger.account(name) for name in issuers}
+    records = Records(context.view)
+    issuers = {name: caa_names(context, name) for name in context.configuration.current_or_empty().authority}
+    accounts = {name: context.ledger.account(name) for name in issuers}
 
     def look(wish: _NameToCheck) -> NameCheck:
         name = wish.name
-        findings = [*_name(workplace, name)]
-        addresses: tuple[str, ...] = ()
+        findings, addresses = [*_name(context.view, name)], tuple[str, ...]()
         if wish.method != "dns-01":
-            found = address_book(workplace.view).look_up(name)
+            found = address_book(context.view).look_up(name)
             addresses = found.all
-            findings += _addresses(workplace, wish, found, records)
-            findings += _web(workplace, wish, trials, troubles) if wish.method == "http-01" else _tls(workplace.view)
+            findings += _addresses(context, wish, found, records)
+            findings += _web(context, wish, trials, troubles) if wish.method == "http-01" else _tls(context.view)
         else:
-            findings += [*_zone(workplace, name), *_record(workplace, wish, made.get(name), troubles)]
-        if as_address(name):  # CAA is about names (RFC 8659 section 1)
-            tried = name in trials or name in troubles
-            return NameCheck(name=name, addresses=addresses, method=wish.method, findings=tuple(findings), tried=tried)
+            findings += [*_zone(context, name), *_record(context, wish, made.get(name), troubles)]
         account = accounts.get(wish.authority)
-        findings.append(
-            judge_caa(
-                name,
-                records.caa(name),
-                issuers=issuers.get(wish.authority, ()),
-                method=wish.method,
-                account=account.url if account else "",
-                authority=wish.authority or "your CA",
+        if not as_address(name):  # CAA is about names (RFC 8659 section 1)
+            findings.append(
+                judge_caa(
+                    name,
+                    records.caa(name),
+                    issuers=issuers.get(wish.authority, ()),
+                    method=wish.method,
+                    account=account.url if account else "",
+                    authority=wish.authority or "your CA",
+                )
             )
-        )
-        tried = name in trials or name in made or name in troubles or wish.method == "tls-alpn-01"
+        tried = name in trials or name in made or name in troubles
+        tried = tried or (wish.method == "tls-alpn-01" and not as_address(name))
         return NameCheck(name=name, addresses=addresses, method=wish.method, findings=tuple(findings), tried=tried)
 
     return look
 
 
-def _name(workplace: "Workplace", name: str) -> list[Finding]:
+def _name(view: "View", name: str) -> list[Finding]:
     reason = why_address_not_public(name) if as_address(name) else why_not_public(name)
-    if reason and workplace.is_private:
+    if reason and view.is_private:
         return [ok("name", name, f"a private CA may issue for it, a public CA may not: {reason}")]
     if reason:
         return [bad("name", name, f"no public CA may issue for it: {reason}", "leave it out, or ask a private CA")]
@@ -275,7 +280,7 @@ def _name(workplace: "Workplace", name: str) -> list[Finding]:
     return [ok("name", readable(name), f"a public CA may issue for it; its registrable domain is {registrable(name)}")]
 
 
-def _addresses(workplace: "Workplace", wish: _NameToCheck, known: Addresses, records: Records) -> list[Finding]:
+def _addresses(context: ValidationContext, wish: _NameToCheck, known: Addresses, records: Records) -> list[Finding]:
     """Whose each address is: this machine's, the server's as its configuration says, or somebody else's."""
     name, addresses, trouble = wish.name, known.all, known.trouble
     if not addresses:
@@ -289,8 +294,8 @@ def _addresses(workplace: "Workplace", wish: _NameToCheck, known: Addresses, rec
         ours = next(
             (
                 each
-                for each in _servers(workplace.configuration, wish)
-                if workplace.server(each).answers_at(name, address)
+                for each in _servers(context.configuration, wish)
+                if context.servers.get(each).answers_at(name, address)
             ),
             "",
         )
@@ -307,7 +312,7 @@ def _addresses(workplace: "Workplace", wish: _NameToCheck, known: Addresses, rec
 
 
 def _web(
-    workplace: "Workplace", wish: _NameToCheck, trials: dict[str, FileProof], troubles: dict[str, list[Finding]]
+    context: ValidationContext, wish: _NameToCheck, trials: dict[str, FileProof], troubles: dict[str, list[Finding]]
 ) -> list[Finding]:
     if wish.name in troubles:
         return troubles[wish.name]
@@ -315,9 +320,9 @@ def _web(
     if proof is None:
         why = wish.lacking or "no server is named; add --via SERVER"
         return [warn("validation", wish.name, f"was not tried: {why}", f"inkstamp precheck {wish.name} --via SERVER")]
-    servers = _servers(workplace.configuration, wish)
-    seen = look_at(proof, workplace.view, answers_at(workplace, servers), Caution(whole=wish.whole))
-    return seen if worst(seen) is not Severity.BAD else [*seen, *in_the_way(workplace, servers, proof)]
+    servers = _servers(context.configuration, wish)
+    seen = look_at(proof, context.view, answers_at(context, servers), Caution(whole=wish.whole))
+    return seen if worst(seen) is not Severity.BAD else [*seen, *in_the_way(context, servers, proof)]
 
 
 def _servers(configuration: "ConfigFile", wish: _NameToCheck) -> tuple[str, ...]:
@@ -327,16 +332,16 @@ def _servers(configuration: "ConfigFile", wish: _NameToCheck) -> tuple[str, ...]
 
 
 def _make_record(
-    workplace: "Workplace", wish: _NameToCheck, made: dict[str, Placed], troubles: dict[str, list[Finding]]
+    context: ValidationContext, wish: _NameToCheck, made: dict[str, Placed], troubles: dict[str, list[Finding]]
 ) -> None:
     """Put a record into DNS as it would be for the proof; that it cannot be is a finding, too."""
-    carrier = _record_carrier(workplace.configuration, wish)
+    carrier = _record_carrier(context.configuration, wish)
     if not carrier:
         return
     try:
         with apart():
-            (placed,) = place(workplace, [RecordProof("txt", record_name(wish.name), f"trial-{secrets.token_hex(16)}")])
-            dns_records.put_up(workplace, TRIAL_ORDER, carrier, [placed])
+            (placed,) = place(context, [RecordProof("txt", record_name(wish.name), f"trial-{secrets.token_hex(16)}")])
+            dns_records.put_up(context, TRIAL_ORDER, carrier, [placed])
     except InkStampError as error:
         told = f"{error.what}{f': {error.said}' if error.said else ''}"
         troubles[wish.name] = [bad("validation", wish.name, told, error.advice)]
@@ -350,7 +355,7 @@ def _record_carrier(configuration: "ConfigFile", wish: _NameToCheck) -> str:
 
 
 def _record(
-    workplace: "Workplace", wish: _NameToCheck, placed: Placed | None, troubles: dict[str, list[Finding]]
+    context: ValidationContext, wish: _NameToCheck, placed: Placed | None, troubles: dict[str, list[Finding]]
 ) -> list[Finding]:
     if wish.name in troubles:
         return troubles[wish.name]
@@ -359,7 +364,7 @@ def _record(
         return [
             warn("validation", wish.name, f"was not tried: {why}", f"inkstamp precheck '{wish.name}' --via NAMESERVER")
         ]
-    return dns_records.observe(workplace, _record_carrier(workplace.configuration, wish), [placed])[placed]
+    return dns_records.observe(context, _record_carrier(context.configuration, wish), [placed])[placed]
 
 
 def _tls(view: "View") -> list[Finding]:
@@ -372,10 +377,10 @@ def _tls(view: "View") -> list[Finding]:
     return [ok("validation", f"port {port}", "is free for tls-alpn-01")]
 
 
-def _zone(workplace: "Workplace", name: str) -> list[Finding]:
+def _zone(context: ValidationContext, name: str) -> list[Finding]:
     """For records: which zone they go into, and whether all of its nameservers answer alike."""
     try:
-        (placed,) = place_challenges(workplace, [name])
+        (placed,) = place_challenges(context, [name])
     except InkStampError as error:
         return [bad("zone", name, f"{error.what}{f': {error.said}' if error.said else ''}", error.advice)]
     zone, target = placed.zone, placed.record.name
@@ -383,7 +388,7 @@ def _zone(workplace: "Workplace", name: str) -> list[Finding]:
     findings = [ok("zone", name, f"the record goes into the zone {zone.apex}{alias}")]
     serials: dict[str, str] = {}
     for host, address in zone.servers:
-        told = ask_server(host, address, workplace.view.dns_port, zone.apex, "SOA")
+        told = ask_server(host, address, context.view.dns_port, zone.apex, "SOA")
         if told.trouble:
             remedy = "correct that nameserver, or remove it from the delegation"
             findings.append(bad("zone", name, f"{host} ({address}) {told.trouble}", remedy))

@@ -10,6 +10,7 @@ from inkstamp.config.model import Certificate, mistake_key
 from inkstamp.deadline import poll
 from inkstamp.errors import ConfigurationError, InkStampError, ProofFailed, ReachTrouble
 from inkstamp.findings import Finding, Severity, bad, note, worst
+from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.ledger.records import OrderRecord, ProofRecord
 from inkstamp.pki.names import as_address
 from inkstamp.proof.web_file import TRIAL_PARTS, FileProof
@@ -19,7 +20,6 @@ from inkstamp.view.point import is_own_address
 
 if TYPE_CHECKING:
     from inkstamp.clock import Clock
-    from inkstamp.jobs.workplace import Workplace
     from inkstamp.servers.pool import ServerPool
     from inkstamp.view.point import View
 
@@ -31,7 +31,7 @@ _AT_ONCE = 16
 _MOST_OBSTACLES = 3
 
 
-def check_folders(workplace: "Workplace", servers: Sequence[str], names: Sequence[str]) -> None:
+def check_folders(context: ValidationContext, servers: Sequence[str], names: Sequence[str]) -> None:
     """Make sure, before a CA is asked for anything, that each name has a place for its proof on each server.
 
     Raises:
@@ -40,7 +40,7 @@ def check_folders(workplace: "Workplace", servers: Sequence[str], names: Sequenc
 
     """
     for via in servers:
-        server = workplace.server(via)
+        server = context.servers.get(via)
         for name in names:
             for place in server.places(name, TRIAL_PARTS):
                 server.host.check_root(place.root, place.parts)
@@ -58,20 +58,20 @@ def check_addresses(view: "View", names: Sequence[str]) -> None:
         raise not_found(lost)
 
 
-def forbidden(workplace: "Workplace", entry: Certificate, methods: Mapping[str, Sequence[str]]) -> list[Finding]:
+def forbidden(context: ValidationContext, entry: Certificate, methods: Mapping[str, Sequence[str]]) -> list[Finding]:
     """Find the names that CAA records keep the certificate's CA from certifying by any of its methods.
 
     Nothing is found where the CA's names in CAA are not known.
     """
-    from inkstamp.jobs.authorities import caa_names
+    from inkstamp.accounts.authorities import caa_names
     from inkstamp.proof.caa import judge_caa
     from inkstamp.view.records import Records
 
-    issuers = caa_names(workplace, entry.authority)
+    issuers = caa_names(context, entry.authority)
     if not issuers:
         return []
-    known = workplace.ledger.account(entry.authority)
-    records = Records(workplace.view)
+    known = context.ledger.account(entry.authority)
+    records = Records(context.view)
 
     def judge(name: str) -> Finding:
         found = records.caa(name)
@@ -95,33 +95,33 @@ def not_found(lost: Sequence[Finding]) -> ProofFailed:
     )
 
 
-def put_up(workplace: "Workplace", order_id: int, servers: Sequence[str], proofs: Sequence[FileProof]) -> None:
+def put_up(context: ValidationContext, order_id: int, servers: Sequence[str], proofs: Sequence[FileProof]) -> None:
     """Write the proofs into the document roots of every server; each is in the ledger before it is on the disk."""
     places = [
         (proof, via, place)
         for via in servers
         for proof in proofs
-        for place in workplace.server(via).places(proof.name, proof.parts)
+        for place in context.servers.get(via).places(proof.name, proof.parts)
     ]
-    records = workplace.ledger.files.plan(
+    records = context.ledger.files.plan(
         [
             ProofRecord(
                 order_id=order_id,
                 server=via,
                 root=place.root,
                 parts=place.parts,
-                made=workplace.host(via).missing_folders(place.root, place.parts),
+                made=context.servers.get(via).host.missing_folders(place.root, place.parts),
             )
             for _, via, place in places
         ]
     )
     extra = []
     for (proof, via, place), record in zip(places, records, strict=True):
-        planted = workplace.host(via).plant(place.root, place.parts, proof.content)
+        planted = context.servers.get(via).host.plant(place.root, place.parts, proof.content)
         if set(planted.made) - set(record.made):  # another run's folders were cleared away in between
             extra.append(msgspec.structs.replace(record, made=planted.made))
     if extra:
-        workplace.ledger.files.plan(extra)
+        context.ledger.files.plan(extra)
 
 
 def look_until_seen(
@@ -138,12 +138,12 @@ def look_until_seen(
     return seen
 
 
-def in_the_way(workplace: "Workplace", servers: Sequence[str], proof: FileProof) -> list[Finding]:
+def in_the_way(context: ValidationContext, servers: Sequence[str], proof: FileProof) -> list[Finding]:
     """Say what in the servers' configurations keeps a proof from being answered by its file, as far as it is seen."""
     return [
         note("server", proof.name, f"by the configuration, {proof.folder}… {each.what} ({each.where})")
         for name in servers
-        for each in _obstacles(workplace.servers, name, proof)
+        for each in _obstacles(context.servers, name, proof)
     ]
 
 
@@ -154,49 +154,49 @@ def _obstacles(servers: "ServerPool", server: str, proof: FileProof) -> tuple[Ob
         return ()  # the configuration cannot be read, which is told where the proof was to be put up
 
 
-def answers_at(workplace: "Workplace", servers: Sequence[str]) -> Callable[[str, str], bool]:
+def answers_at(context: ValidationContext, servers: Sequence[str]) -> Callable[[str, str], bool]:
     """Return what tells whether one of the servers, or this machine where there is none, answers at an address."""
     if not servers:
         return lambda _name, address: is_own_address(address)
-    return lambda name, address: any(workplace.server(each).answers_at(name, address) for each in servers)
+    return lambda name, address: any(context.servers.get(each).answers_at(name, address) for each in servers)
 
 
-def take_down(workplace: "Workplace", order: OrderRecord) -> None:
+def take_down(context: ValidationContext, order: OrderRecord) -> None:
     """Remove all proofs of an order and the folders made for them, those of killed runs included."""
-    take_down_of(workplace, order.id)
+    take_down_of(context, order.id)
 
 
-def take_down_of(workplace: "Workplace", order_id: int) -> None:
+def take_down_of(context: ValidationContext, order_id: int) -> None:
     """Remove all proofs of the order with that id."""
-    for via in dict.fromkeys(each.server for each in workplace.ledger.files.of(order_id)):
+    for via in dict.fromkeys(each.server for each in context.ledger.files.of(order_id)):
         # Orders share folders: which of them is the last one there must be clear.
-        with workplace.locks.challenge_responses(via):
-            _take_down_from(workplace, order_id, via)
-    if workplace.ledger.dns.of(order_id):
+        with context.locks.challenge_responses(via):
+            _take_down_from(context, order_id, via)
+    if context.ledger.dns.of(order_id):
         from inkstamp.jobs.validation import dns_records
 
-        dns_records.take_down_of(workplace, order_id)
+        dns_records.take_down_of(context, order_id)
 
 
-def _take_down_from(workplace: "Workplace", order_id: int, via: str) -> None:
+def _take_down_from(context: ValidationContext, order_id: int, via: str) -> None:
     gone = []
-    for record in reversed([each for each in workplace.ledger.files.of(order_id) if each.server == via]):
+    for record in reversed([each for each in context.ledger.files.of(order_id) if each.server == via]):
         try:
-            workplace.host(via).uproot(record.root, record.parts, record.made)
+            context.servers.get(via).host.uproot(record.root, record.parts, record.made)
         except ConfigurationError:
-            if mistake_key("server", via) not in workplace.config.mistaken:  # which is tried again once it is corrected
+            if mistake_key("server", via) not in context.config.mistaken:  # which is tried again once it is corrected
                 path = "/".join((record.root.rstrip("/"), *record.parts))
                 told = note("validation", via, f"is not configured any longer; what was placed there remains: {path}",
                             "remove that file by hand")  # fmt: skip
-                workplace.progress.found(f"order {order_id}", told)
+                context.progress.found(f"order {order_id}", told)
                 gone.append(record)
         except ReachTrouble as error:
             # The machine is unreachable, which must not hide what else went wrong; the next run tries again.
             told = note("validation", via, f"a challenge response could not be removed: {error.what}")
-            workplace.progress.found(f"order {order_id}", told)
+            context.progress.found(f"order {order_id}", told)
         else:
             gone.append(record)
-    workplace.ledger.files.forget(gone)
+    context.ledger.files.forget(gone)
 
 
 def first_and_count(names: Sequence[str]) -> str:

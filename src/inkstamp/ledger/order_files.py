@@ -1,33 +1,27 @@
 """The folder of an order that is under way: its key, and at a portal its request."""
 
-from pathlib import Path
-
 from inkstamp.errors import FileTrouble
 from inkstamp.files import private_folder, read_secret, write_bytes
+from inkstamp.home import Home
 from inkstamp.ledger.records import OrderRecord, OrderState
 from inkstamp.pki import keys
 from inkstamp.pki.kinds import KeyKind
 
 
-def order_folder(home: Path, order_id: int) -> Path:
-    """Return the folder of an order that is under way."""
-    return home / "orders" / str(order_id)
-
-
-def read_order_key(home: Path, order: OrderRecord) -> keys.PrivateKey:
+def read_order_key(home: Home, order: OrderRecord) -> keys.PrivateKey:
     """Return the key of an order that is under way; ConfigurationError when it is gone or others can read it."""
-    file = order_folder(home, order.id) / "key.pem"
+    file = home.order(order.id) / "key.pem"
     return keys.from_pem(read_secret(file), str(file))
 
 
-def have_order_key(home: Path, order: OrderRecord, kind: KeyKind) -> keys.PrivateKey:
+def have_order_key(home: Home, order: OrderRecord, kind: KeyKind) -> keys.PrivateKey:
     """Return the order's key, made and durable before the CA can hear of the order.
 
     Raises:
         FileTrouble: It is missing although the CSR was sent: a new one would match nothing.
 
     """
-    file = private_folder(order_folder(home, order.id)) / "key.pem"
+    file = private_folder(home.order(order.id)) / "key.pem"
     if file.exists():
         return read_order_key(home, order)
     if order.state in {OrderState.FINALIZING, OrderState.WAITING}:

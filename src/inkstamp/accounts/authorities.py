@@ -7,18 +7,18 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from inkstamp.accounts.account import open_account
 from inkstamp.acme.jws import public_jwk
 from inkstamp.config.entries import is_entry_name
 from inkstamp.config.model import Authority
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.files import file_trouble, read_secret, write_bytes
-from inkstamp.jobs.account import open_account
-from inkstamp.jobs.account_keys import key_file
+from inkstamp.home import Home
 from inkstamp.pki import keys
 from inkstamp.wording import known_names
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.accounts.context import AccountsContext, AuthoritiesContext
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -42,12 +42,17 @@ class Added:
 
 
 def add_authority(
-    workplace: "Workplace", name: str, wanted: Authority | None, *, agree_terms: bool, account_key: Path | None = None
+    context: "AccountsContext",
+    name: str,
+    wanted: Authority | None,
+    *,
+    agree_terms: bool,
+    account_key: Path | None = None,
 ) -> Added:
     """Open the account at a CA and write its entry, or open the account of an entry that is there.
 
     Args:
-        workplace: The run's surroundings.
+        context: The parts of the run.
         name: The entry's name.
         wanted: The entry to write; None to use the one that is there.
         agree_terms: Whether the terms are agreed to on the command line.
@@ -62,39 +67,39 @@ def add_authority(
         raise UsageError(
             f"“{name}” cannot be the name of an authority", advice="use lower-case letters, digits and hyphens"
         )
-    config = workplace.config_or_empty()
+    config = context.configuration.current_or_empty()
     present = config.authority.get(name)
     if present is None and wanted is None:
         raise UsageError(
             f"there is no authority “{name}” yet",
-            where=str(workplace.config_file),
+            where=str(context.configuration.path),
             advice=f"add it: inkstamp authority add {name} --directory URL (or --portal URL)",
         )
     if present is not None and wanted is not None and _differs(present, wanted):
         raise UsageError(
             f"authority “{name}” is configured differently already",
-            where=str(workplace.config_file),
+            where=str(context.configuration.path),
             advice="edit its table there, or choose another name",
         )
     entry = present or wanted
     if entry is not None and entry.kind == "portal":
-        return _add_portal(workplace, name, entry, written=present is None)
+        return _add_portal(context, name, entry, written=present is None)
     if entry is None:  # pragma: no cover  both were None, which was refused above
         raise InkStampError("no authority to add")
     if agree_terms:
         entry = msgspec.structs.replace(entry, agree_terms=True)
     if account_key is not None:
-        _bring_key(workplace.home, name, account_key)
-    before = workplace.ledger.account(name)
+        _bring_key(context.home, name, account_key)
+    before = context.ledger.account(name)
     if before is not None and before.retired is not None:
-        _put_key_aside(workplace.home, name, before.retired)
-    account = open_account(workplace, name, entry, again=True)
+        _put_key_aside(context.home, name, before.retired)
+    account = open_account(context, name, entry, again=True)
     try:
         terms = account.client.directory().meta.terms_of_service
     finally:
         account.close()
     if present is None:
-        workplace.configuration.add_entries(("authority", name, entry))
+        context.configuration.add_entries(("authority", name, entry))
     return Added(
         authority=name,
         kind="acme",
@@ -105,18 +110,18 @@ def add_authority(
         terms=terms,
         account_opened=before is None or before.url != account.url,
         entry_written=present is None,
-        config_file=str(workplace.config_file),
+        config_file=str(context.configuration.path),
     )
 
 
-def _bring_key(home: Path, name: str, source: Path) -> None:
+def _bring_key(home: Home, name: str, source: Path) -> None:
     """Take a key that was made elsewhere for the account."""
     key = keys.from_pem(read_secret(source), str(source))
     try:
         public_jwk(key)
     except KeyError:
         raise UsageError("accounts have keys on the curves P-256 and P-384, or RSA", where=str(source)) from None
-    file = key_file(home, name)
+    file = home.account_key(name)
     pem = keys.to_pem(key)
     if file.exists() and read_secret(file) != pem:
         raise UsageError(
@@ -127,18 +132,18 @@ def _bring_key(home: Path, name: str, source: Path) -> None:
     write_bytes(file, pem, mode=0o600)
 
 
-def _put_key_aside(home: Path, name: str, retired: datetime) -> None:
+def _put_key_aside(home: Home, name: str, retired: datetime) -> None:
     """Keep a retired account's key under another name: a CA opens no second account for it."""
-    file = key_file(home, name)
+    file = home.account_key(name)
     if file.exists():
         with file_trouble("rename", file):
             file.rename(file.with_name(f"{name}.retired-{retired:%Y%m%dT%H%M%SZ}.pem"))
 
 
-def _add_portal(workplace: "Workplace", name: str, entry: Authority, *, written: bool) -> Added:
+def _add_portal(context: "AccountsContext", name: str, entry: Authority, *, written: bool) -> Added:
     """Write a portal's entry; there is no account to open, a person has one there."""
     if written:
-        workplace.configuration.add_entries(("authority", name, entry))
+        context.configuration.add_entries(("authority", name, entry))
     return Added(
         authority=name,
         kind="portal",
@@ -149,7 +154,7 @@ def _add_portal(workplace: "Workplace", name: str, entry: Authority, *, written:
         terms="",
         account_opened=False,
         entry_written=written,
-        config_file=str(workplace.config_file),
+        config_file=str(context.configuration.path),
     )
 
 
@@ -159,21 +164,21 @@ def _differs(present: Authority, wanted: Authority) -> bool:
     return any(getattr(present, key) != getattr(wanted, key) for key in told)
 
 
-def configured(workplace: "Workplace", name: str) -> Authority:
+def configured(context: "AccountsContext", name: str) -> Authority:
     """Return a configured authority; UsageError when there is none of that name."""
-    known = workplace.config_or_empty().authority
+    known = context.configuration.current_or_empty().authority
     if name not in known:
-        raise UsageError(f"there is no authority “{name}”", where=str(workplace.config_file),
+        raise UsageError(f"there is no authority “{name}”", where=str(context.configuration.path),
                          advice=known_names(known, name))  # fmt: skip
     return known[name]
 
 
-def caa_names(workplace: "Workplace", name: str) -> tuple[str, ...]:
+def caa_names(context: "AuthoritiesContext", name: str) -> tuple[str, ...]:
     """Return the domain names that an authority goes by in CAA records: as configured, else as its directory said."""
-    entry = workplace.config_or_empty().authority.get(name)
+    entry = context.configuration.current_or_empty().authority.get(name)
     if entry is None:
         return ()
-    known = workplace.ledger.account(name) if not entry.caa and workplace.has_ledger() else None
+    known = context.ledger.account(name) if not entry.caa and context.has_ledger() else None
     return entry.caa or (known.caa if known is not None and known.directory == entry.directory else ())
 
 
@@ -192,11 +197,11 @@ class ConfiguredAuthority:
     """Empty when there is no account yet."""
 
 
-def list_authorities(workplace: "Workplace") -> list[ConfiguredAuthority]:
+def list_authorities(context: "AccountsContext") -> list[ConfiguredAuthority]:
     """Return the configured authorities, without asking any CA."""
     found = []
-    for name, entry in workplace.config_or_empty().authority.items():
-        record = workplace.ledger.account(name)
+    for name, entry in context.configuration.current_or_empty().authority.items():
+        record = context.ledger.account(name)
         url = record.url if record and record.directory == entry.directory else ""
         found.append(
             ConfiguredAuthority(

@@ -3,11 +3,11 @@
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from inkstamp.accounts.authorities import configured
 from inkstamp.errors import CaProblem, UsageError
-from inkstamp.jobs.authorities import configured
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.accounts.context import AccountsContext
 
 _MOST_ORDERS = 20
 
@@ -49,7 +49,7 @@ _OFFERS = {
 }
 
 
-def show_account(workplace: "Workplace", authority: str) -> AccountDetails:
+def show_account(context: "AccountsContext", authority: str) -> AccountDetails:
     """Ask a CA what it offers and how our account stands.
 
     Raises:
@@ -57,8 +57,8 @@ def show_account(workplace: "Workplace", authority: str) -> AccountDetails:
         CaProblem, NetworkTrouble: The CA refused, or cannot be reached.
 
     """
-    _expect_account(workplace, authority)
-    account = workplace.account(authority)
+    _expect_account(context, authority)
+    account = context.accounts.get(authority)
     directory, known = account.client.directory(), account.client.account()
     listed = bool(known.orders)
     urls = account.client.open_orders()[-_MOST_ORDERS:] if listed else []
@@ -78,16 +78,16 @@ def show_account(workplace: "Workplace", authority: str) -> AccountDetails:
         profiles=directory.meta.profiles,
         orders=tuple((url, each.status.value, tuple(i.value for i in each.identifiers)) for url, each in polled),
         orders_listed=listed,
-        certificates=certificates_of(workplace, authority),
+        certificates=certificates_of(context, authority),
     )
 
 
-def certificates_of(workplace: "Workplace", authority: str) -> tuple[str, ...]:
+def certificates_of(context: "AccountsContext", authority: str) -> tuple[str, ...]:
     """Return the configured certificates that come from an authority, in the first place."""
-    return tuple(name for name, each in workplace.config.certificate.items() if each.authority == authority)
+    return tuple(name for name, each in context.config.certificate.items() if each.authority == authority)
 
 
-def change_contact(workplace: "Workplace", authority: str, email: str) -> str:
+def change_contact(context: "AccountsContext", authority: str, email: str) -> str:
     """Write another contact into the configuration and tell the CA of it; returns the account's URL.
 
     The configuration comes first: a run that is killed in between is caught up with by the next one.
@@ -96,13 +96,13 @@ def change_contact(workplace: "Workplace", authority: str, email: str) -> str:
         UsageError: The authority is not configured, is a portal, or there is no account with it yet.
 
     """
-    _expect_account(workplace, authority)
-    if workplace.config.authority[authority].email != email:
-        workplace.configuration.change_entry("authority", authority, "email", email)
-    return workplace.account(authority).url
+    _expect_account(context, authority)
+    if context.config.authority[authority].email != email:
+        context.configuration.change_entry("authority", authority, "email", email)
+    return context.accounts.get(authority).url
 
 
-def retire(workplace: "Workplace", authority: str) -> str:
+def retire(context: "AccountsContext", authority: str) -> str:
     """Deactivate the account at an authority, for ever; returns its URL.
 
     What was issued stays good and can still be revoked with its own key.
@@ -112,22 +112,22 @@ def retire(workplace: "Workplace", authority: str) -> str:
         CaProblem, NetworkTrouble: The CA refused, or cannot be reached.
 
     """
-    _expect_account(workplace, authority)
-    account = workplace.account(authority)
+    _expect_account(context, authority)
+    account = context.accounts.get(authority)
     try:
         account.client.deactivate_account()
     except CaProblem as problem:
         # So answers a CA that has done it already, and was not heard (RFC 8555 section 7.3.6).
         if problem.kind != "unauthorized":
             raise
-    workplace.ledger.retire_account(authority)
+    context.ledger.retire_account(authority)
     return account.url
 
 
-def _expect_account(workplace: "Workplace", authority: str) -> None:
-    entry = configured(workplace, authority)
+def _expect_account(context: "AccountsContext", authority: str) -> None:
+    entry = configured(context, authority)
     if entry.kind == "portal":
         raise UsageError(f"“{authority}” is a portal: the account there is a person's", where=entry.page)
-    known = workplace.ledger.account(authority)
+    known = context.ledger.account(authority)
     if known is None or known.directory != entry.directory:
         raise UsageError(f"there is no account at “{authority}” yet", advice=f"inkstamp authority add {authority}")

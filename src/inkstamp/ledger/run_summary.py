@@ -11,8 +11,8 @@ import msgspec
 
 from inkstamp.errors import FileTrouble
 from inkstamp.files import file_trouble, held, private_folder, read_bytes, write_bytes
+from inkstamp.home import Home
 
-_NAME = "last-renewal.json"
 _PATIENCE = 10.0
 _RUNNING = "renewal-running"
 
@@ -36,28 +36,30 @@ class LastSweep(msgspec.Struct, frozen=True, kw_only=True):
         return ", ".join([f"{self.looked_at} checked, {self.renewed} renewed, {self.failed} failed", *more])
 
 
-def record_sweep(home: Path, sweep: LastSweep) -> None:
+def record_sweep(home: Home, sweep: LastSweep) -> None:
     """Write down what a run did."""
-    with held(private_folder(home) / "locks" / "last-renewal", "the record of the last renewal", patience=_PATIENCE):
-        write_bytes(home / _NAME, msgspec.json.encode(sweep), mode=0o600)
+    with held(
+        private_folder(home.folder) / "locks" / "last-renewal", "the record of the last renewal", patience=_PATIENCE
+    ):
+        write_bytes(home.last_renewal, msgspec.json.encode(sweep), mode=0o600)
 
 
-def last_sweep(home: Path) -> LastSweep | None:
+def last_sweep(home: Home) -> LastSweep | None:
     """Return what the last run did; None when there was none."""
     try:
-        return msgspec.json.decode(read_bytes(home / _NAME), type=LastSweep)
+        return msgspec.json.decode(read_bytes(home.last_renewal), type=LastSweep)
     except (FileTrouble, msgspec.DecodeError):
         return None
 
 
 @contextmanager
-def running(home: Path, now: datetime) -> Iterator[datetime | None]:
+def running(home: Home, now: datetime) -> Iterator[datetime | None]:
     """Mark for the time of the block that a run is at work; gives when the run before began, if it did not end.
 
     It was ended from outside then, as by a time-out of the timer's unit, or went down with the machine. Where another
     run is at work in this moment, nothing is known and marked.
     """
-    file = private_folder(home) / "locks" / _RUNNING
+    file = private_folder(home.folder) / "locks" / _RUNNING
     private_folder(file.parent)
     with file_trouble("open", file):
         handle = os.open(file, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
@@ -79,9 +81,9 @@ def running(home: Path, now: datetime) -> Iterator[datetime | None]:
         os.close(handle)
 
 
-def cut_off(home: Path) -> datetime | None:
+def cut_off(home: Home) -> datetime | None:
     """Return when a run began that did not end and is not at work any more; None when there is none."""
-    file = home / "locks" / _RUNNING
+    file = home.locks / _RUNNING
     try:
         with open(file, "rb") as source:
             fcntl.flock(source, fcntl.LOCK_SH | fcntl.LOCK_NB)

@@ -17,7 +17,6 @@ from inkstamp.servers.interface import FileChange
 from inkstamp.servers.reload import reload
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
     from inkstamp.servers.pool import ServerPool
 
 _MANIFEST = "manifest.json"
@@ -202,10 +201,10 @@ def copies(changes: Iterable[Change]) -> tuple[str, ...]:
     return tuple(f"{each.file.path} on {each.server} ({each.file.rights})" for each in changes if each.file.rights)
 
 
-def make(workplace: "Workplace", changes: Iterable[Change]) -> None:
+def make(servers: "ServerPool", changes: Iterable[Change]) -> None:
     """Write the files as they are to be."""
     for change in changes:
-        _write(workplace.server(change.server).host, change.file)
+        _write(servers.get(change.server).host, change.file)
 
 
 def bring_back(servers: "ServerPool", folder: Path) -> dict[str, Any]:
@@ -227,13 +226,13 @@ def _write(host: Host, change: FileChange) -> None:
         host.replace(change.path, change.after)
 
 
-def reload_all(workplace: "Workplace", servers: Iterable[str]) -> list[str]:
+def reload_all(pool: "ServerPool", servers: Iterable[str]) -> list[str]:
     """Reload servers after their files are back; returns what went wrong with that, as sentences."""
     trouble = []
     for name in servers:
         try:
             with apart():
-                server = workplace.reloadable(name)
+                server = pool.reloadable(name)
                 server.forget()
                 reload(server)
         except InkStampError as failed:

@@ -10,24 +10,23 @@ Whoever finds NAME.next.pem asks the CA whose account it is: step 2 was done, or
 from contextlib import ExitStack
 from typing import TYPE_CHECKING
 
+from inkstamp.accounts.account import AccountSession
 from inkstamp.errors import CaProblem, UsageError
 from inkstamp.files import write_bytes
-from inkstamp.jobs.account import AccountSession
-from inkstamp.jobs.account_keys import key_file, next_key_file
 from inkstamp.pki import keys
 from inkstamp.pki.kinds import KeyKind
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.accounts.context import AccountsContext
 
 
-def new_key(workplace: "Workplace", authority: str, kind: KeyKind | None) -> AccountSession:
+def new_key(context: "AccountsContext", authority: str, kind: KeyKind | None) -> AccountSession:
     """Give the account at an authority a new key; returns the account as it is then.
 
     Proofs that stand are made with the key, so no order may be under way meanwhile.
 
     Args:
-        workplace: The run's surroundings.
+        context: The parts of the run.
         authority: Whose account.
         kind: Of the new key; None for what is configured.
 
@@ -37,17 +36,17 @@ def new_key(workplace: "Workplace", authority: str, kind: KeyKind | None) -> Acc
         CaProblem, NetworkTrouble: The CA refused, or the connection broke; the next run finds out which key counts.
 
     """
-    config = workplace.config
+    config = context.config
     with ExitStack() as held:
         for name, entry in config.certificate.items():
             if authority in (entry.authority, *entry.otherwise):
-                held.enter_context(workplace.locks.certificate(name))
-        account = workplace.account(authority)
+                held.enter_context(context.locks.certificate(name))
+        account = context.accounts.get(authority)
         if not account.client.directory().key_change:
             raise UsageError(f"“{authority}” does not offer key rollover", where=account.entry.directory,
                              advice="deactivate the account and open another one")  # fmt: skip
-        held.enter_context(workplace.locks.account(authority))
-        file = next_key_file(workplace.home, authority)
+        held.enter_context(context.locks.account(authority))
+        file = context.home.next_account_key(authority)
         made = keys.make(kind or account.entry.account_key)
         write_bytes(file, keys.to_pem(made), mode=0o600)
         try:
@@ -56,6 +55,6 @@ def new_key(workplace: "Workplace", authority: str, kind: KeyKind | None) -> Acc
             if problem.status < 500:  # it was refused; with trouble of the CA's own nobody knows
                 file.unlink()
             raise
-        file.replace(key_file(workplace.home, authority))
-        workplace.ledger.note("account", f"account at {authority}: new key, {keys.describe(made.public_key())}")
-        return workplace.account_again(authority)
+        file.replace(context.home.account_key(authority))
+        context.ledger.note("account", f"account at {authority}: new key, {keys.describe(made.public_key())}")
+        return context.accounts.again(authority)

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from inkstamp.accounts.account_keys import settle_key
 from inkstamp.acme.client import CaClient
 from inkstamp.acme.jws import binding, public_jwk, thumbprint, unb64url
 from inkstamp.acme.patience import TROUBLE, Patience
@@ -12,13 +13,13 @@ from inkstamp.acme.session import Session, Signer
 from inkstamp.config.model import Authority
 from inkstamp.errors import AccountTrouble, CaMisbehaved, CaProblem, ConfigurationError
 from inkstamp.files import read_secret, write_bytes
-from inkstamp.jobs.account_keys import key_file, settle_key
+from inkstamp.home import Home
 from inkstamp.ledger.records import AccountRecord
 from inkstamp.pki import keys
 from inkstamp.pki.keys import PrivateKey
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.accounts.context import AccountContext
     from inkstamp.ledger.store import Ledger
 
 
@@ -49,9 +50,9 @@ class AccountSession:
         self.session.close()
 
 
-def _account_key(home: Path, authority: str, entry: Authority) -> PrivateKey:
+def _account_key(home: Home, authority: str, entry: Authority) -> PrivateKey:
     """Return the account's key, made and durable before the CA can hear of it."""
-    file = key_file(home, authority)
+    file = home.account_key(authority)
     if file.exists():
         return keys.from_pem(read_secret(file), str(file))
     key = keys.make(entry.account_key)
@@ -59,25 +60,25 @@ def _account_key(home: Path, authority: str, entry: Authority) -> PrivateKey:
     return key
 
 
-def make_session(workplace: "Workplace", entry: Authority, patience: Patience = TROUBLE) -> Session:
+def make_session(context: "AccountContext", entry: Authority, patience: Patience = TROUBLE) -> Session:
     """Make the conversation with the CA of an entry; nothing is sent yet."""
     return Session(
         entry.directory,
         trust=Path(entry.trust) if entry.trust else None,
-        clock=workplace.clock,
-        on_wait=workplace.progress.waits,
-        on_notice=lambda text: workplace.progress.step("CA", text),
+        clock=context.clock,
+        on_wait=context.progress.waits,
+        on_notice=lambda text: context.progress.step("CA", text),
         patience=patience,
     )
 
 
-def open_account(workplace: "Workplace", authority: str, entry: Authority, *, again: bool = False) -> AccountSession:
+def open_account(context: "AccountContext", authority: str, entry: Authority, *, again: bool = False) -> AccountSession:
     """Return the account at an authority, opened now if the ledger knows none, and brought in line with the entry.
 
     Opening twice is harmless: for a known key the CA answers with the account there is (RFC 8555 section 7.3.1).
 
     Args:
-        workplace: The run's surroundings.
+        context: The parts of the run.
         authority: Its name.
         entry: What is configured of it.
         again: Whether to open another account where the one before was retired.
@@ -87,9 +88,9 @@ def open_account(workplace: "Workplace", authority: str, entry: Authority, *, ag
         CaProblem, NetworkTrouble: The CA refused or cannot be reached.
 
     """
-    session = make_session(workplace, entry)
+    session = make_session(context, entry)
     try:
-        known = workplace.ledger.account(authority)
+        known = context.ledger.account(authority)
         known = known if known is not None and known.directory == entry.directory else None
         if known is not None and known.retired is not None and not again:
             raise AccountTrouble(
@@ -98,12 +99,12 @@ def open_account(workplace: "Workplace", authority: str, entry: Authority, *, ag
                 advice=f"open another one: inkstamp authority add {authority}; or name another authority",
             )
         if known is not None and known.retired is None:
-            settle_key(workplace, authority, session, known.url)
-            signer = Signer(_account_key(workplace.home, authority, entry), known.url)
+            settle_key(context, authority, session, known.url)
+            signer = Signer(_account_key(context.home, authority, entry), known.url)
             if known.contact != entry.email:
-                _change_contact(workplace.ledger, CaClient(session, signer), known, entry.email)
+                _change_contact(context.ledger, CaClient(session, signer), known, entry.email)
         else:
-            signer = _register(workplace, session, authority, entry)
+            signer = _register(context, session, authority, entry)
     except BaseException:
         session.close()
         raise
@@ -130,7 +131,7 @@ def _change_contact(ledger: "Ledger", client: CaClient, known: AccountRecord, em
                                   caa=known.caa, what=f"contact changed to {email or 'none'}")  # fmt: skip
 
 
-def _register(workplace: "Workplace", session: Session, authority: str, entry: Authority) -> Signer:
+def _register(context: "AccountContext", session: Session, authority: str, entry: Authority) -> Signer:
     directory = session.directory()
     meta = directory.meta
     if meta.terms_of_service and not entry.agree_terms:
@@ -148,7 +149,7 @@ def _register(workplace: "Workplace", session: Session, authority: str, entry: A
             "the same `authority add` with --binding-id ID --binding-key-file FILE; for one that is configured, write "
             f"binding_id and binding_key_file under [authority.{authority}]",
         )
-    key = _account_key(workplace.home, authority, entry)
+    key = _account_key(context.home, authority, entry)
     bound_by = None
     if entry.binding_id:
         bound_by = binding(public_jwk(key), key_id=entry.binding_id, mac_key=_mac_key(entry),
@@ -170,7 +171,7 @@ def _register(workplace: "Workplace", session: Session, authority: str, entry: A
             where=opened.url,
             advice=f"move {authority}.pem out of accounts/ in the data directory to open a new account",
         )
-    workplace.ledger.save_account(
+    context.ledger.save_account(
         authority, directory=entry.directory, url=opened.url, contact=entry.email, caa=meta.caa_identities,
         what=opened.url if opened.is_new else f"found, {opened.url}",
     )  # fmt: skip

@@ -1,29 +1,18 @@
-"""Where the keys of accounts are, and which one counts after a key rollover was interrupted."""
+"""Which key of an account counts after a key rollover was interrupted."""
 
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.acme.client import CaClient
 from inkstamp.acme.session import Session, Signer
 from inkstamp.errors import CaMisbehaved
-from inkstamp.files import partial_of, private_folder, read_secret
+from inkstamp.files import partial_of, read_secret
 from inkstamp.pki import keys
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.workplace import Workplace
+    from inkstamp.accounts.context import AccountContext
 
 
-def key_file(home: Path, authority: str) -> Path:
-    """Return where the key of an account lies."""
-    return private_folder(home / "accounts") / f"{authority}.pem"
-
-
-def next_key_file(home: Path, authority: str) -> Path:
-    """Return where the new key of an account is while a key rollover is under way."""
-    return key_file(home, authority).with_suffix(".next.pem")
-
-
-def settle_key(workplace: "Workplace", authority: str, session: Session, url: str) -> None:
+def settle_key(context: "AccountContext", authority: str, session: Session, url: str) -> None:
     """Find out which key counts where a change was interrupted; the one that does not is removed.
 
     Raises:
@@ -31,21 +20,21 @@ def settle_key(workplace: "Workplace", authority: str, session: Session, url: st
         CaProblem, NetworkTrouble: The CA cannot be asked.
 
     """
-    file = next_key_file(workplace.home, authority)
+    file = context.home.next_account_key(authority)
     partial = partial_of(file)
     if not file.exists() and not partial.exists():
         return
-    with workplace.locks.account(authority):
+    with context.locks.account(authority):
         partial.unlink(missing_ok=True)
         if not file.exists():  # it was not yet written whole, or another run has settled it in this moment
             return
         found = CaClient(session, Signer(keys.from_pem(read_secret(file), str(file)))).find_account()
         if found == url:
-            file.replace(key_file(workplace.home, authority))
-            workplace.ledger.note("account", f"account at {authority}: the new key is in use")
+            file.replace(context.home.account_key(authority))
+            context.ledger.note("account", f"account at {authority}: the new key is in use")
         elif found:
             raise CaMisbehaved(f"the key in {file} has another account, {found}", where=str(file),
                                advice="move that file away; the account's key is the other file")  # fmt: skip
         else:
             file.unlink()
-            workplace.ledger.note("account", f"account at {authority}: the key rollover was not made")
+            context.ledger.note("account", f"account at {authority}: the key rollover was not made")

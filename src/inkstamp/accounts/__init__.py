@@ -1,0 +1,4 @@
+"""Accounts with ACME CAs (RFC 8555 section 7.3), and authorities.
+
+Never orders, never servers.
+"""

@@ -1,0 +1,40 @@
+"""The accounts of a run, each opened when it is first used."""
+
+import threading
+
+from inkstamp.accounts.account import AccountSession, open_account
+from inkstamp.accounts.context import AccountContext
+
+
+class AccountPool:
+    """Our accounts at the configured authorities; safe to share between threads."""
+
+    def __init__(self, context: AccountContext) -> None:
+        self._context = context
+        self._open: dict[str, AccountSession] = {}
+        self._making = threading.RLock()
+
+    def get(self, authority: str) -> AccountSession:
+        """Return our account at a configured authority; it is opened if the terms are agreed to.
+
+        Raises:
+            AccountTrouble: The CA has terms that are not agreed to, or binds accounts to customers, or it was retired.
+            CaProblem, NetworkTrouble: The CA refused or cannot be reached.
+
+        """
+        with self._making:
+            if authority not in self._open:
+                entry = self._context.config.authority[authority]
+                self._open[authority] = open_account(self._context, authority, entry)
+            return self._open[authority]
+
+    def again(self, authority: str) -> AccountSession:
+        """Return our account at an authority as it is now, after it was changed."""
+        with self._making:
+            self._open.pop(authority).close()
+        return self.get(authority)
+
+    def close(self) -> None:
+        """Close the connections to the CAs."""
+        for account in self._open.values():
+            account.close()

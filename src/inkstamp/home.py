@@ -1,0 +1,67 @@
+"""The data directory (HOME): where everything in it lies."""
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from inkstamp.files import private_folder
+from inkstamp.ownership import expect_ours
+
+
+@dataclass(frozen=True, slots=True)
+class Home:
+    """A data directory; names of paths alone, but for `made` and the folder of account keys."""
+
+    folder: Path
+
+    def __str__(self) -> str:
+        return str(self.folder)
+
+    def made(self) -> Path:
+        """Return the folder, made where it is missing; ConfigurationError when others own it or may write there."""
+        expect_ours(self.folder, "HOME")
+        return private_folder(self.folder)
+
+    @property
+    def ledger(self) -> Path:
+        """The ledger's database."""
+        return self.folder / "ledger.db"
+
+    @property
+    def shelf(self) -> Path:
+        """The editions, a folder for each certificate."""
+        return self.folder / "shelf"
+
+    @property
+    def locks(self) -> Path:
+        """What the kernel's locks are held on."""
+        return self.folder / "locks"
+
+    @property
+    def cache(self) -> Path:
+        """What can be made again at any time."""
+        return self.folder / "cache"
+
+    @property
+    def last_renewal(self) -> Path:
+        """What the last run of `renew` did."""
+        return self.folder / "last-renewal.json"
+
+    def order(self, order_id: int) -> Path:
+        """Return the folder of an order that is under way: its key, and at a portal its CSR."""
+        return self.folder / "orders" / str(order_id)
+
+    def undo(self, certificate: str) -> Path:
+        """Return the folder of what a certificate's installs changed."""
+        return self.folder / "undo" / certificate
+
+    def challenge_path(self, certificate: str) -> Path:
+        """Return the folder of what opening the challenge path for a certificate changed."""
+        return self.folder / "passages" / certificate
+
+    def account_key(self, authority: str) -> Path:
+        """Return where the key of an account lies, in a folder that is made."""
+        return private_folder(self.folder / "accounts") / f"{authority}.pem"
+
+    def next_account_key(self, authority: str) -> Path:
+        """Return where the new key of an account lies while a key rollover is under way."""
+        return self.account_key(authority).with_suffix(".next.pem")

@@ -1,0 +1,40 @@
+"""What the room needs of a run."""
+
+from typing import Protocol
+
+from inkstamp.parts import (
+    WithClock,
+    WithConfiguration,
+    WithHome,
+    WithLedger,
+    WithProgress,
+    WithServers,
+    WithShelf,
+    WithTrust,
+    WithView,
+)
+from inkstamp.view.revocation_status import RevocationStatus
+
+
+class ChecksContext(
+    WithClock,
+    WithConfiguration,
+    WithHome,
+    WithProgress,
+    WithLedger,
+    WithServers,
+    WithView,
+    WithShelf,
+    WithTrust,
+    Protocol,
+):
+    """The parts of a run that checks work with."""
+
+    @property
+    def revocation_status(self) -> RevocationStatus:
+        """Whether certificates are revoked, as their CAs tell."""
+        ...
+
+    def forget_parent(self) -> None:
+        """In a forked process, go on without what cannot be shared with the one that it came from."""
+        ...

@@ -1,0 +1,20 @@
+"""What the room needs of a run."""
+
+from typing import Protocol
+
+from inkstamp.parts import (
+    WithClock,
+    WithConfiguration,
+    WithHome,
+    WithLedger,
+    WithLocks,
+    WithProgress,
+    WithServers,
+    WithShelf,
+)
+
+
+class DeploymentContext(
+    WithClock, WithConfiguration, WithHome, WithLocks, WithProgress, WithLedger, WithServers, WithShelf, Protocol
+):
+    """The parts of a run that deployment works with."""

@@ -1,0 +1,13 @@
+"""What the room needs of a run."""
+
+from typing import Protocol
+
+from inkstamp.parts import WithClock, WithConfiguration, WithServers, WithTrust, WithView
+
+
+class InventoryContext(WithClock, WithConfiguration, WithServers, WithView, WithTrust, Protocol):
+    """The parts of a run that inventory works with."""
+
+
+class PlacementContext(WithConfiguration, WithServers, Protocol):
+    """What tells on which server a name is."""

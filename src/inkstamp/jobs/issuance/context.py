@@ -1,0 +1,14 @@
+"""What the room needs of a run."""
+
+from typing import Protocol
+
+from inkstamp.parts import WithClock, WithConfiguration, WithHome, WithLedger, WithShelf, WithTrust
+
+
+class IssuanceContext(WithClock, WithConfiguration, WithHome, WithLedger, WithShelf, WithTrust, Protocol):
+    """The parts of a run that issuance works with."""
+
+    @property
+    def command(self) -> str:
+        """The command line of the run."""
+        ...

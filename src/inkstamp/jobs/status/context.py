@@ -1,0 +1,9 @@
+"""What the room needs of a run."""
+
+from typing import Protocol
+
+from inkstamp.parts import WithClock, WithConfiguration, WithLedger, WithServers, WithShelf
+
+
+class StatusContext(WithClock, WithConfiguration, WithLedger, WithServers, WithShelf, Protocol):
+    """The parts of a run that the state of certificates is told from."""

@@ -1,0 +1,25 @@
+"""What the room needs of a run."""
+
+from typing import Protocol
+
+from inkstamp.parts import (
+    WithClock,
+    WithConfiguration,
+    WithHome,
+    WithLedger,
+    WithLocks,
+    WithProgress,
+    WithServers,
+    WithView,
+)
+
+
+class ValidationContext(
+    WithClock, WithConfiguration, WithHome, WithLocks, WithProgress, WithLedger, WithServers, WithView, Protocol
+):
+    """The parts of a run that validation works with."""
+
+    @property
+    def asks_anyway(self) -> bool:
+        """Whether the CA is asked although an address of a name cannot be reached from here."""
+        ...

@@ -1,0 +1,119 @@
+"""The parts of a run, each as a Protocol with the one property that has it.
+
+A room's `context.py` lists those that the room needs; `runtime.Runtime` has them all, and a test can hand over as few.
+"""
+
+from typing import TYPE_CHECKING, Protocol
+
+from inkstamp.clock import Clock
+from inkstamp.config.config_file import ConfigFile
+from inkstamp.config.model import Configuration
+from inkstamp.home import Home
+from inkstamp.locks import Locks
+from inkstamp.progress import Progress
+
+if TYPE_CHECKING:
+    from inkstamp.ledger.shelf import Shelf
+    from inkstamp.ledger.store import Ledger
+    from inkstamp.servers.pool import ServerPool
+    from inkstamp.view.point import View
+    from inkstamp.view.trust import TrustStore
+
+
+class WithClock(Protocol):
+    """Has `clock`."""
+
+    @property
+    def clock(self) -> Clock:
+        """What tells the time and waits."""
+        ...
+
+
+class WithConfiguration(Protocol):
+    """Has `configuration`."""
+
+    @property
+    def configuration(self) -> ConfigFile:
+        """The configuration file."""
+        ...
+
+    @property
+    def config(self) -> Configuration:
+        """What the file says."""
+        ...
+
+
+class WithHome(Protocol):
+    """Has `home`."""
+
+    @property
+    def home(self) -> Home:
+        """The data directory."""
+        ...
+
+
+class WithLocks(Protocol):
+    """Has `locks`."""
+
+    @property
+    def locks(self) -> Locks:
+        """What keeps runs apart that must not meet."""
+        ...
+
+
+class WithProgress(Protocol):
+    """Has `progress`."""
+
+    @property
+    def progress(self) -> Progress:
+        """What is told of the steps."""
+        ...
+
+
+class WithLedger(Protocol):
+    """Has `ledger`."""
+
+    @property
+    def ledger(self) -> "Ledger":
+        """The ledger; it is made when it is first used."""
+        ...
+
+    def has_ledger(self) -> bool:
+        """Tell whether there is a ledger already; one that only looks should not make it."""
+        ...
+
+
+class WithServers(Protocol):
+    """Has `servers`."""
+
+    @property
+    def servers(self) -> "ServerPool":
+        """The servers that are configured, or found on this machine."""
+        ...
+
+
+class WithView(Protocol):
+    """Has `view`."""
+
+    @property
+    def view(self) -> "View":
+        """How the public sees names."""
+        ...
+
+
+class WithShelf(Protocol):
+    """Has `shelf`."""
+
+    @property
+    def shelf(self) -> "Shelf":
+        """The editions."""
+        ...
+
+
+class WithTrust(Protocol):
+    """Has `trust`."""
+
+    @property
+    def trust(self) -> "TrustStore":
+        """The roots that chains are believed by."""
+        ...

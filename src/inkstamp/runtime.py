@@ -1,0 +1,166 @@
+"""What a run is put together from: each part is made when it is first used, and works without the others."""
+
+import os
+import threading
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from inkstamp.clock import Clock, SystemClock
+from inkstamp.config.config_file import ConfigFile
+from inkstamp.config.model import Configuration
+from inkstamp.errors import LedgerTrouble
+from inkstamp.home import Home
+from inkstamp.locks import Locks
+from inkstamp.progress import Progress, Silent
+
+if TYPE_CHECKING:
+    from inkstamp.accounts.pool import AccountPool
+    from inkstamp.ledger.shelf import Shelf
+    from inkstamp.ledger.store import Ledger
+    from inkstamp.servers.pool import ServerPool
+    from inkstamp.view.point import View
+    from inkstamp.view.revocation_status import RevocationStatus
+    from inkstamp.view.trust import TrustStore
+
+
+class Runtime:
+    """The parts of one run; safe to share between threads.
+
+    Rooms do not name it: each says in its `context.py` which parts it needs, and the runtime has them all.
+    """
+
+    def __init__(
+        self,
+        config_file: Path,
+        home: Path,
+        *,
+        clock: Clock | None = None,
+        progress: Progress | None = None,
+        command: str = "",
+        locks: Locks | None = None,
+    ) -> None:
+        self.home = Home(home)
+        self.locks = locks or Locks(self.home.locks)
+        """What keeps runs apart that must not meet; a rehearsal holds those of the real thing."""
+        self.asks_anyway = False
+        """Whether the CA is asked although an address of a name cannot be reached from here."""
+        self.clock = clock or SystemClock()
+        self.configuration = ConfigFile(config_file, self.home.cache, self.locks)
+        self.progress = progress or Silent()
+        self.command = command
+        self._making = threading.RLock()
+        self._process = os.getpid()
+
+    @property
+    def config(self) -> Configuration:
+        """The configuration: `ConfigFile.current`."""
+        return self.configuration.current
+
+    @property
+    def ledger(self) -> "Ledger":
+        """The ledger in HOME."""
+        with self._making:
+            return self._ledger
+
+    def forget_parent(self) -> None:
+        """In a forked process, go on without what cannot be shared with the one that it came from: the open ledger."""
+        with self._making:
+            if os.getpid() != self._process:
+                self._process = os.getpid()
+                self.__dict__.pop("_ledger", None)
+
+    def has_ledger(self) -> bool:
+        """Tell whether there is a ledger already, and not an empty file; one that only looks should not make it."""
+        try:
+            return self.home.ledger.stat().st_size > 0
+        except OSError:
+            return False
+
+    @cached_property
+    def _ledger(self) -> "Ledger":
+        from inkstamp.ledger.sqlite import REBUILD
+        from inkstamp.ledger.store import Ledger
+
+        if not self.has_ledger() and any(self.home.shelf.glob("*/[0-9]*")):
+            # A new, empty one would have everything ordered again.
+            raise LedgerTrouble("the ledger is missing, but there are editions on the shelf",
+                                where=str(self.home.ledger), advice=REBUILD)  # fmt: skip
+        self.home.made()
+        made = Ledger(self.home.ledger, self.clock)
+        made.begin_run(self.command)
+        return made
+
+    @cached_property
+    def shelf(self) -> "Shelf":
+        """The shelf in HOME."""
+        from inkstamp.ledger.shelf import Shelf
+
+        return Shelf(self.home.made())
+
+    @cached_property
+    def view(self) -> "View":
+        """How the public sees names."""
+        from inkstamp.view.point import View, read_resolver
+
+        view = self.configuration.current_or_empty().view
+        return View(
+            resolver=read_resolver(view.resolver),
+            http_port=view.http_port,
+            https_port=view.https_port,
+            dns_port=view.dns_port,
+            roots=Path(view.roots) if view.roots else None,
+        )
+
+    @cached_property
+    def revocation_status(self) -> "RevocationStatus":
+        """Whether certificates are revoked, as their CAs tell."""
+        from inkstamp.view.revocation_status import RevocationStatus
+
+        return RevocationStatus(self.view, self.clock)
+
+    @property
+    def trust(self) -> "TrustStore":
+        """The roots that chains are believed by."""
+        with self._making:
+            return self._trust
+
+    @cached_property
+    def _trust(self) -> "TrustStore":
+        from inkstamp.view.trust import TrustStore
+
+        return TrustStore(self.view.roots)
+
+    @property
+    def servers(self) -> "ServerPool":
+        """The servers that are configured, or found here."""
+        with self._making:
+            return self._servers
+
+    @cached_property
+    def _servers(self) -> "ServerPool":
+        from inkstamp.servers.pool import ServerPool
+
+        return ServerPool(self.configuration, lambda: self.view, self.clock)
+
+    @property
+    def accounts(self) -> "AccountPool":
+        """Our accounts with ACME CAs."""
+        with self._making:
+            return self._accounts
+
+    @cached_property
+    def _accounts(self) -> "AccountPool":
+        from inkstamp.accounts.pool import AccountPool
+
+        return AccountPool(self)
+
+    def close(self, exit_status: int) -> None:
+        """End the run: note its outcome and close what is open."""
+        if "_accounts" in self.__dict__:
+            self._accounts.close()
+        if "_servers" in self.__dict__:
+            self._servers.close()
+        if "_ledger" in self.__dict__:
+            self._ledger.end_run(exit_status)
+            self._ledger.close()

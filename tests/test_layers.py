@@ -167,3 +167,20 @@ def test_the_configuration_guide_names_every_key_and_the_json_guide_every_kind_o
     for name, kind in inspect.getmembers(errors, inspect.isclass):
         if issubclass(kind, InkStampError) and kind is not InkStampError:
             assert f"`{name}`" in told, name
+
+
+def _face(room: str) -> set[str]:
+    return set(importlib.import_module(f"inkstamp.{room.replace('/', '.')}").FACE)
+
+
+def test_what_a_room_of_jobs_hands_on_is_its_face_and_other_rooms_take_nothing_else() -> None:
+    taken: dict[str, set[str]] = {}
+    for module, tree in figures.TREES.items():
+        for node in ast.walk(tree):
+            parts = (node.module or "").split(".")[1:] if isinstance(node, ast.ImportFrom) else []
+            depth = {"jobs": 2, "accounts": 1}.get(parts[0] if parts else "", 0)
+            room = "/".join(parts[:depth])
+            if isinstance(node, ast.ImportFrom) and depth and figures.room_of(module) != room:
+                taken.setdefault(room, set()).update(".".join((*parts[depth:], each.name)) for each in node.names)
+    rooms = {room for room in LEVEL if room.startswith("jobs/")} | {"accounts"}
+    assert {room: _face(room) for room in rooms} == {room: taken.get(room, set()) for room in rooms}

@@ -1,6 +1,6 @@
 """How numbers and lists of names are said."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from difflib import SequenceMatcher
 
 _MOST_NAMED = 20
@@ -16,3 +16,8 @@ def known_names(known: Iterable[str], given: str) -> str:
     names = sorted(known, key=lambda each: (-SequenceMatcher(None, given, each).ratio(), each))
     more = f" and {len(names) - _MOST_NAMED} more" if len(names) > _MOST_NAMED else ""
     return f"known: {', '.join(names[:_MOST_NAMED]) or 'none'}{more}"
+
+
+def first_and_count(names: Sequence[str]) -> str:
+    """Name the first of several, and say how many more there are."""
+    return names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more"

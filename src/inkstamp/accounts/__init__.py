@@ -2,3 +2,21 @@
 
 Never orders, never servers.
 """
+
+FACE = (
+    "account.AccountSession",
+    "account.make_session",
+    "authorities.Added",
+    "authorities.add_authority",
+    "authorities.caa_names",
+    "authorities.configured",
+    "authorities.list_authorities",
+    "context.WithAccounts",
+    "key_rollover.new_key",
+    "maintenance.certificates_of",
+    "maintenance.change_contact",
+    "maintenance.retire",
+    "maintenance.show_account",
+    "pool.AccountPool",
+)
+"""What other rooms and the command line may import from here."""

@@ -1,1 +1,23 @@
 """Editions on servers: plan, transaction, rollback, rollout, undo log, drift, and export. Asks no CA."""
+
+FACE = (
+    "context.DeploymentContext",
+    "drift.look_at",
+    "drift.places_of",
+    "export.ExportRequest",
+    "export.export",
+    "plan.Group",
+    "plan.prepare",
+    "rollback.recover",
+    "rollback.tidy",
+    "rollout.Deployment",
+    "rollout.Pace",
+    "rollout.install",
+    "rollout.install_together",
+    "rollout.take_back",
+    "transaction.Result",
+    "undo_log.edition_before",
+    "undo_log.group_back",
+    "undo_log.undoable",
+)
+"""What other rooms and the command line may import from here."""

@@ -1,1 +1,10 @@
 """The servers and sites there are, and what they serve. Changes nothing."""
+
+FACE = (
+    "placement.has_place",
+    "placement.serving_server",
+    "placement.use_if_found",
+    "site_report.SiteReport",
+    "survey.survey",
+)
+"""What other rooms and the command line may import from here."""

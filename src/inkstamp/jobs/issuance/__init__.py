@@ -1,1 +1,15 @@
 """From key and CSR to a verified edition on the shelf. Knows no servers and no challenges."""
+
+FACE = (
+    "acceptance.Chain",
+    "acceptance.collect",
+    "acceptance.judge",
+    "acceptance.shelve",
+    "context.IssuanceContext",
+    "csr_files.Made",
+    "csr_files.MakeRequest",
+    "csr_files.make_request",
+    "csr_files.show_request",
+    "ledger_rebuild.rebuild",
+)
+"""What other rooms and the command line may import from here."""

@@ -1,1 +1,32 @@
 """What spans several stages of one certificate: enrolment, provisioning, install, undo, revocation."""
+
+FACE = (
+    "enrolment.Plan",
+    "enrolment.StampRequest",
+    "enrolment.make_plans",
+    "failover.obtain_somewhere",
+    "install.install_edition",
+    "order_steps.collect_at_ca",
+    "order_steps.order",
+    "order_steps.prove_at_ca",
+    "provisioning.ComeBy",
+    "provisioning.Outcome",
+    "provisioning.carry_out",
+    "provisioning.carry_out_and_look",
+    "provisioning.check_beforehand",
+    "provisioning.come_by",
+    "provisioning.is_installed",
+    "provisioning.open_where_closed",
+    "provisioning.put_in_place",
+    "provisioning.say_installs",
+    "provisioning.settle",
+    "revoke.Doomed",
+    "revoke.MEANINGS",
+    "revoke.RevocationReason",
+    "revoke.RevocationResult",
+    "revoke.plan_foreign",
+    "revoke.plan_revocation",
+    "revoke.revoke",
+    "undo.undo",
+)
+"""What other rooms and the command line may import from here."""

@@ -7,8 +7,8 @@ from inkstamp.bulkhead import at_step
 from inkstamp.clock import stamp
 from inkstamp.errors import EditionUnfit, UsageError
 from inkstamp.findings import Finding
-from inkstamp.jobs.deployment import rollout
 from inkstamp.jobs.deployment.plan import Group, prepare
+from inkstamp.jobs.deployment.rollout import Deployment, Pace, install
 from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.jobs.lifecycle.provisioning import settle
 from inkstamp.jobs.status.editions import refuse_revoked
@@ -16,7 +16,7 @@ from inkstamp.ledger.failures import failure_kept
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.servers import backup
 
-_ONE_BY_ONE = rollout.Pace()
+_ONE_BY_ONE = Pace()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -37,7 +37,7 @@ class Installed:
 
 
 def install_edition(
-    context: LifecycleContext, name: str, number: int | None, *, preview: bool, pace: rollout.Pace = _ONE_BY_ONE
+    context: LifecycleContext, name: str, number: int | None, *, preview: bool, pace: Pace = _ONE_BY_ONE
 ) -> Installed:
     """Put an edition, the newest when none is named, on the servers of certificate `name`.
 
@@ -62,7 +62,7 @@ def install_edition(
                 failure_kept(context.ledger, context.configuration, name),
                 at_step(f"installing edition {edition.number}"),
             ):
-                findings = rollout.install(context, rollout.Deployment(name, entry, edition), groups.extend, pace=pace)
+                findings = install(context, Deployment(name, entry, edition), groups.extend, pace=pace)
     changes = [change for group in groups for change in group.changes]
     return Installed(
         certificate=name,

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 from inkstamp.clock import stamp
 from inkstamp.errors import UsageError
 from inkstamp.findings import Finding, note, warn
-from inkstamp.jobs.deployment import rollout
+from inkstamp.jobs.deployment.rollout import take_back
 from inkstamp.jobs.deployment.undo_log import edition_before, group_back, undoable
 from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.jobs.lifecycle.provisioning import settle
@@ -57,7 +57,7 @@ def undo(context: LifecycleContext, name: str, *, preview: bool) -> Undone:
                 refuse_revoked(context.ledger, before)
             findings = _about(context.clock, name, before)
             if not preview:
-                findings += rollout.take_back(context, name, entry, folders, groups)
+                findings += take_back(context, name, entry, folders, groups)
     return Undone(
         certificate=name,
         servers=tuple(server for group in groups for server in group.servers),

@@ -1,1 +1,7 @@
 """What people and monitoring are told after a run. Decides nothing."""
+
+FACE = (
+    "messages.RunResult",
+    "messages.report",
+)
+"""What other rooms and the command line may import from here."""

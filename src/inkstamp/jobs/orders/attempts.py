@@ -15,10 +15,10 @@ from inkstamp.jobs.orders.acme_order import Goal, Lead, Reached
 from inkstamp.jobs.orders.cancellation import abandon, expect_same
 from inkstamp.jobs.orders.context import OrdersContext
 from inkstamp.jobs.orders.name_subset import less_of
-from inkstamp.jobs.validation import web_files
 from inkstamp.ledger.order_files import read_order_key
 from inkstamp.ledger.records import OPEN_STATES, EditionRecord, OrderRecord, OrderState
 from inkstamp.pki import keys
+from inkstamp.wording import first_and_count
 
 if TYPE_CHECKING:
     pass
@@ -128,7 +128,7 @@ class _Refusals:
             self._lapsed = True
             say(self._name, "an authorization expired or was revoked; ordering again")
         elif _another_way(entry, leading.refused, self._now):
-            names = web_files.first_and_count(list(leading.refused))
+            names = first_and_count(list(leading.refused))
             say(self._name, f"was refused for {names}; ordering again, validated in another way")
         else:
             entry = less_of(self._context, self._name, entry, problem)

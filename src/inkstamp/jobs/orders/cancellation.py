@@ -10,7 +10,7 @@ from inkstamp.config.model import Certificate
 from inkstamp.errors import AccountTrouble, CaMisbehaved, CaProblem, NetworkTrouble, UsageError
 from inkstamp.files import remove_tree
 from inkstamp.jobs.orders.context import OrdersContext
-from inkstamp.jobs.validation import web_files
+from inkstamp.jobs.validation.web_files import take_down, take_down_of
 from inkstamp.ledger.records import OrderRecord, OrderState
 
 if TYPE_CHECKING:
@@ -68,7 +68,7 @@ def _deactivate(context: OrdersContext, record: OrderRecord, *, valid_too: bool)
 
 def drop(context: OrdersContext, record: OrderRecord, why: str) -> OrderRecord:
     """Give an order up: take its proofs down, remove its key, end it in the ledger."""
-    web_files.take_down(context, record)
+    take_down(context, record)
     ended = context.ledger.move_order(record, OrderState.DROPPED, "order dropped", f"order {record.id}: {why}")
     remove_tree(context.home.order(record.id))
     return ended
@@ -80,7 +80,7 @@ def clear_ended(context: OrdersContext, name: str) -> None:
     standing = set(ledger.orders_with_proofs())
     for order_id in ledger.ended_orders(name):
         if order_id in standing:
-            web_files.take_down_of(context, order_id)
+            take_down_of(context, order_id)
         remove_tree(context.home.order(order_id))
 
 

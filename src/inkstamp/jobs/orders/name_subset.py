@@ -9,9 +9,9 @@ from inkstamp.config.model import Certificate
 from inkstamp.errors import CaProblem, ProofFailed
 from inkstamp.findings import Finding, Severity, warn
 from inkstamp.jobs.orders.context import OrdersContext
-from inkstamp.jobs.validation.web_files import first_and_count
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.policy.renewal_time import last_part
+from inkstamp.wording import first_and_count
 
 _ABOUT_NAMES = frozenset({"caa", "dns", "rejectedIdentifier", "unsupportedIdentifier"})
 """Problems that are about names."""

@@ -1,1 +1,20 @@
 """Orders at a CA's web portal: the CSR shown, domain control validation, delivered files. Speaks no ACME."""
+
+FACE = (
+    "context.PortalContext",
+    "dcv.MailChoice",
+    "dcv.PortalInput",
+    "dcv.Proven",
+    "dcv.mail_choices",
+    "dcv.prove",
+    "delivery.Bring",
+    "delivery.Piece",
+    "delivery.Received",
+    "delivery.Way",
+    "delivery.receive",
+    "order.PortalOrder",
+    "order.open_order",
+    "order.wait_for_person",
+    "order.waiting_order",
+)
+"""What other rooms and the command line may import from here."""

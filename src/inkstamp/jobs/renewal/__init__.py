@@ -1,1 +1,12 @@
 """Many certificates, unattended: batches, polling, rehearsals, the timer. Not how one is obtained."""
+
+FACE = (
+    "daemon.keep_running",
+    "rehearsal.Rehearsed",
+    "rehearsal.rehearse",
+    "run.Renewed",
+    "run.Sweep",
+    "run.renew",
+    "timer",
+)
+"""What other rooms and the command line may import from here."""

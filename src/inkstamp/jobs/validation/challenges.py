@@ -27,6 +27,7 @@ from inkstamp.ledger.records import OrderRecord
 from inkstamp.proof.observation import Caution, look_at, look_at_handshake
 from inkstamp.proof.web_file import FileProof, http_proof
 from inkstamp.view.addresses import address_book
+from inkstamp.wording import first_and_count
 
 if TYPE_CHECKING:
     from inkstamp.proof.listener import Listener
@@ -180,7 +181,7 @@ class Showing:
 
     def _turn(self, method: str, group: Sequence[_Task], error: InkStampError | None) -> None:
         """Say that another way is tried, and why."""
-        names = web_files.first_and_count([task.identifier for task in group])
+        names = first_and_count([task.identifier for task in group])
         after = group[0].ways[1].type if error is not None else group[0].ways[0].type
         why = f": {error.what}" if error is not None else " is not seen"
         for finding in error.findings if error is not None else ():
@@ -281,7 +282,7 @@ class Showing:
         if any(finding.topic == "server" for finding in lost):
             fix = f"correct that, or see what `inkstamp prove {certificate} --let-through --preview` would change"
         return ProofFailed(
-            f"the challenge response for {web_files.first_and_count(names)} cannot be fetched from outside; the "
+            f"the challenge response for {first_and_count(names)} cannot be fetched from outside; the "
             "CA was not asked to validate",
             findings=lost,
             advice=f"{fix}, then run `inkstamp stamp {certificate}`; it resumes this order",
@@ -309,8 +310,7 @@ def check_ways(context: ValidationContext, entry: Certificate) -> None:
     forbidden = web_files.forbidden(context, entry, {name: methods_for(entry, name) for name in entry.names})
     if forbidden:
         raise ProofFailed(
-            f"CAA records forbid {entry.authority} to issue for "
-            f"{web_files.first_and_count([f.subject for f in forbidden])}",
+            f"CAA records forbid {entry.authority} to issue for {first_and_count([f.subject for f in forbidden])}",
             findings=forbidden,
             advice="correct the records, then run the same command again",
         )

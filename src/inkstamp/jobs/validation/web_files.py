@@ -17,6 +17,7 @@ from inkstamp.proof.web_file import TRIAL_PARTS, FileProof
 from inkstamp.servers.interface import Obstacle
 from inkstamp.view.addresses import address_book
 from inkstamp.view.point import is_own_address
+from inkstamp.wording import first_and_count
 
 if TYPE_CHECKING:
     from inkstamp.clock import Clock
@@ -197,8 +198,3 @@ def _take_down_from(context: ValidationContext, order_id: int, via: str) -> None
         else:
             gone.append(record)
     context.ledger.files.forget(gone)
-
-
-def first_and_count(names: Sequence[str]) -> str:
-    """Name the first of several, and say how many more there are."""
-    return names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more"

@@ -33,8 +33,10 @@ from world import plain_site, running, write_nginx
 
 from inkstamp.clock import SystemClock
 from inkstamp.files import private_folder
+from inkstamp.home import Home
 from inkstamp.ledger.records import EditionRecord, OrderState
 from inkstamp.ledger.shelf import EditionFiles, Shelf
+from inkstamp.ledger.sqlite import SqliteDatabase
 from inkstamp.ledger.store import Ledger
 from inkstamp.pki.certificates import facts
 from inkstamp.reach.local import LocalHost
@@ -163,7 +165,7 @@ def survey_table(folder: Path, count: int, runs: int) -> None:
 
 def shelved(home: Path, name: str, names: Sequence[str]) -> None:
     """Put two editions of a certificate on the shelf of a home, as if a CA had issued them."""
-    ledger, shelf = Ledger(private_folder(home) / "ledger.db", SystemClock()), Shelf(home)
+    ledger, shelf = Ledger(SqliteDatabase(private_folder(home) / "ledger.db"), SystemClock()), Shelf(Home(home))
     root = signed("Benchmark Root", None, ca=True)
     for number in (1, 2):
         leaf, key = signed(name, root, ca=False, names=names)

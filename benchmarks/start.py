@@ -19,8 +19,11 @@ from pathlib import Path
 
 from inkstamp.clock import SystemClock
 from inkstamp.files import private_folder
+from inkstamp.ledger.observations import Heard
 from inkstamp.ledger.records import EditionRecord, InstallState, OrderState
+from inkstamp.ledger.sqlite import SqliteDatabase
 from inkstamp.ledger.store import Ledger
+from inkstamp.policy.renewal_time import Window
 
 RUNS = 7
 
@@ -32,7 +35,7 @@ def make_home(folder: Path, count: int) -> Path:
         'home = "home"\n\n[authority.quayside]\ndirectory = "https://acme.quayside.test/directory"\n\n'
         '[server.front]\nkind = "nginx"\n'
     ]
-    ledger = Ledger(private_folder(folder / "home") / "ledger.db", SystemClock())
+    ledger = Ledger(SqliteDatabase(private_folder(folder / "home") / "ledger.db"), SystemClock())
     now = datetime.now(UTC)
     for number in range(count):
         name, names = f"site{number}", (f"site{number}.saltmarsh.test", f"www.site{number}.saltmarsh.test")
@@ -53,10 +56,10 @@ def make_home(folder: Path, count: int) -> Path:
         kept.touch(mode=0o600)  # it is looked whether it is there, not what is in it
         ledger.installs.end(ledger.installs.begin(name, 1, ["front"]), InstallState.DONE, "installed", "on front")
     # As it is between two runs: everything has been asked about a while ago, and need not be yet.
-    later = int((now + timedelta(hours=5)).timestamp())
-    start, end = (int((now + timedelta(days=each)).timestamp()) for each in (40, 42))
-    heard = {"window_start": start, "window_end": end, "ask_again": later, "status_again": later, "look_again": later}
-    ledger.tidings.add([(edition, heard) for edition in ledger.newest_editions().values()])
+    later = now + timedelta(hours=5)
+    window = Window(now + timedelta(days=40), now + timedelta(days=42))
+    heard = Heard(window=window, ask_again=later, status_again=later, look_again=later)
+    ledger.observations.add([(edition, heard) for edition in ledger.newest_editions().values()])
     ledger.close()
     (folder / "inkstamp.toml").write_text("".join(text))
     return folder / "inkstamp.toml"

@@ -14,7 +14,7 @@ from typing import Any
 
 from inkstamp.acme.session import Session
 from inkstamp.cli.main import run
-from inkstamp.ledger.sqlite import Database
+from inkstamp.ledger.sqlite import SqliteDatabase
 from inkstamp.proof import carriers
 from inkstamp.reach import guarded
 from inkstamp.reach.local import LocalHost
@@ -52,15 +52,15 @@ behind(os, "fsync")  # a file is written, and has not taken its place yet
 behind(os, "replace")  # a file took its place
 behind(os, "rename")  # an edition took its place
 
-writing = Database.writing
+writing = SqliteDatabase.writing
 
 
 @contextmanager
-def ledger_write(self: Database) -> Iterator[None]:
+def ledger_write(self: SqliteDatabase) -> Iterator[None]:
     with writing(self):
         yield
     place("ledger")
 
 
-Database.writing = ledger_write  # type: ignore[method-assign]
+SqliteDatabase.writing = ledger_write  # type: ignore[method-assign]
 sys.exit(run(sys.argv[3:]))

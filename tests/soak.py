@@ -38,7 +38,7 @@ from inkstamp.config.load import parse
 from inkstamp.errors import InkStampError
 from inkstamp.jobs.renewal.run import renew
 from inkstamp.ledger import shelf as shelf_room
-from inkstamp.ledger.sqlite import Database
+from inkstamp.ledger.sqlite import SqliteDatabase
 from inkstamp.runtime import Runtime
 from inkstamp.standins.ca import SimulatedCa
 from inkstamp.standins.nameserver import Nameserver
@@ -320,7 +320,7 @@ def _make_mortal(fatal: int) -> None:
 
     for owner, name in ((os, "fsync"), (os, "replace"), (os, "rename"), (session.Session, "_once")):
         setattr(owner, name, mortal(getattr(owner, name)))
-    Database.execute = mortal(Database.execute)  # type: ignore[method-assign]
+    SqliteDatabase.execute = mortal(SqliteDatabase.execute)  # type: ignore[method-assign]
 
 
 def _fill_disk() -> None:
@@ -335,12 +335,12 @@ def _fill_disk() -> None:
     setattr(shelf_room, "create_bytes", full)  # noqa: B010  imported by name there
 
     @contextmanager
-    def writing(self: Database) -> Iterator[None]:
+    def writing(self: SqliteDatabase) -> Iterator[None]:
         with self._trouble():
             raise sqlite3.OperationalError("database or disk is full")
         yield  # type: ignore[unreachable]  # what makes it a generator
 
-    Database.writing = writing  # type: ignore[method-assign]
+    SqliteDatabase.writing = writing  # type: ignore[method-assign]
 
 
 @contextmanager

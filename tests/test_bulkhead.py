@@ -17,7 +17,7 @@ from inkstamp.bulkhead import apart, as_they_end, attempt, side_by_side
 from inkstamp.clock import EARLIEST, LATEST, clamped
 from inkstamp.deadline import at_least, is_over, time_left, wait_limit, within
 from inkstamp.errors import ConfigurationError, InternalError, UrlTrouble, UsageError
-from inkstamp.ledger.sqlite import from_moment, to_moment
+from inkstamp.ledger.rows import from_moment, to_moment
 from inkstamp.ownership import expect_ours
 from inkstamp.policy.notification_rules import Condition, matters_of
 from inkstamp.policy.renewal_time import next_try, renewal_moment

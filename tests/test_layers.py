@@ -29,7 +29,7 @@ FLOORS = [
     {"parts"},
     {"acme", "proof", "servers", "policy", "ledger"},
     {"config"},
-    {"reach", "view"},
+    {"reach", "view", "key_files"},
     {"locks", "pki", "home", "progress"},
     {"files", "transport"},
     {"bulkhead", "ownership", "urls"},

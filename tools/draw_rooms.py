@@ -29,7 +29,7 @@ LAYERS: list[dict[int, str]] = [
 """From the top down: what is in which column."""
 BASE = (
     "parts, locks, home, progress, files, transport, urls, deadline, bulkhead, ownership, printable, errors, findings, "
-    "wording, clock"
+    "wording, clock, key_files"
 )
 """What every room may import, in a box of its own without arrows."""
 COLUMNS, PITCH, BOX, TALL, GAP = 5, 236, 200, 80, 76

@@ -13,6 +13,7 @@ from inkstamp.locks import Locks
 from inkstamp.progress import Progress
 
 if TYPE_CHECKING:
+    from inkstamp.ledger.local_copy import LocalCopy
     from inkstamp.ledger.shelf import Shelf
     from inkstamp.ledger.store import Ledger
     from inkstamp.servers.pool import ServerPool
@@ -107,6 +108,15 @@ class WithShelf(Protocol):
     @property
     def shelf(self) -> "Shelf":
         """The editions."""
+        ...
+
+
+class WithLocalCopy(Protocol):
+    """Has `local_copy`."""
+
+    @property
+    def local_copy(self) -> "LocalCopy":
+        """Which edition servers on this machine are given."""
         ...
 
 

@@ -16,6 +16,7 @@ from inkstamp.progress import Progress, Silent
 
 if TYPE_CHECKING:
     from inkstamp.accounts.pool import AccountPool
+    from inkstamp.ledger.local_copy import LocalCopy
     from inkstamp.ledger.shelf import Shelf
     from inkstamp.ledger.store import Ledger
     from inkstamp.servers.pool import ServerPool
@@ -79,7 +80,8 @@ class Runtime:
 
     @cached_property
     def _ledger(self) -> "Ledger":
-        from inkstamp.ledger.sqlite import REBUILD
+        from inkstamp.ledger.rows import REBUILD
+        from inkstamp.ledger.sqlite import SqliteDatabase
         from inkstamp.ledger.store import Ledger
 
         if not self.has_ledger() and any(self.home.shelf.glob("*/[0-9]*")):
@@ -87,7 +89,7 @@ class Runtime:
             raise LedgerTrouble("the ledger is missing, but there are editions on the shelf",
                                 where=str(self.home.ledger), advice=REBUILD)  # fmt: skip
         self.home.made()
-        made = Ledger(self.home.ledger, self.clock)
+        made = Ledger(SqliteDatabase(self.home.ledger), self.clock)
         made.begin_run(self.command)
         return made
 
@@ -96,7 +98,15 @@ class Runtime:
         """The shelf in HOME."""
         from inkstamp.ledger.shelf import Shelf
 
-        return Shelf(self.home.made())
+        self.home.made()
+        return Shelf(self.home)
+
+    @cached_property
+    def local_copy(self) -> "LocalCopy":
+        """Which edition servers on this machine are given."""
+        from inkstamp.ledger.local_copy import LocalCopy
+
+        return LocalCopy(self.home)
 
     @cached_property
     def view(self) -> "View":

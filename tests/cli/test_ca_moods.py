@@ -15,6 +15,7 @@ from world import Ran, inkstamp_program
 
 from inkstamp.clock import SystemClock
 from inkstamp.ledger.records import OrderState, ProofRecord
+from inkstamp.ledger.sqlite import SqliteDatabase
 from inkstamp.ledger.store import Ledger
 from inkstamp.standins.ca_mood import Canned
 
@@ -281,7 +282,7 @@ def test_a_file_of_a_server_that_is_not_configured_any_longer_is_not_removed_fro
     elsewhere = world.folder / "elsewhere" / "token"
     elsewhere.parent.mkdir()
     elsewhere.write_text("of this machine")
-    with closing(Ledger(world.home / "ledger.db", SystemClock())) as ledger:
+    with closing(Ledger(SqliteDatabase(world.home / "ledger.db"), SystemClock())) as ledger:
         order = ledger.intend_order("gone", "quayside", ("gone.test",))
         ledger.move_order(order, OrderState.DROPPED)
         ledger.files.plan(
@@ -295,7 +296,7 @@ def test_a_file_of_a_server_that_is_not_configured_any_longer_is_not_removed_fro
 
 
 def test_an_order_whose_key_is_lost_after_the_csr_was_sent_gives_way_to_another(world: SimulatedWorld) -> None:
-    with closing(Ledger(world.home / "ledger.db", SystemClock())) as ledger:
+    with closing(Ledger(SqliteDatabase(world.home / "ledger.db"), SystemClock())) as ledger:
         order = ledger.intend_order("rowing", "quayside", (NAME,))
         opened = ledger.move_order(order, OrderState.OPENED, url=f"{world.directory}/none")
         ledger.move_order(opened, OrderState.FINALIZING)

@@ -15,8 +15,10 @@ from world import Ran, inkstamp_program
 
 from inkstamp.clock import SystemClock
 from inkstamp.files import private_folder
+from inkstamp.home import Home
 from inkstamp.ledger.records import EditionRecord, OrderState
 from inkstamp.ledger.shelf import EditionFiles, Shelf
+from inkstamp.ledger.sqlite import SqliteDatabase
 from inkstamp.ledger.store import Ledger
 from inkstamp.pki import keys
 from inkstamp.pki.certificates import facts, to_pem
@@ -37,7 +39,7 @@ def folder(tmp_path: Path) -> Path:
     (tmp_path / "inkstamp.toml").write_text(CONFIG)
     (tmp_path / "out").mkdir()
     home = private_folder(tmp_path / "home")
-    ledger, shelf = Ledger(home / "ledger.db", SystemClock()), Shelf(home)
+    ledger, shelf = Ledger(SqliteDatabase(home / "ledger.db"), SystemClock()), Shelf(Home(home))
     issuer = Signer("Middle", Signer("Root"))
     for number in (1, 2):
         leaf = Signer("rowing.test", issuer, ca=False, names=("rowing.test",), start=datetime.now(UTC), days=90)
@@ -118,7 +120,7 @@ def test_each_form_is_written_with_the_key_closed_to_others_and_never_over_a_fil
         (("--form", "served", "--legacy"), "does not apply"),
         (("--form", "zip", "--key-first"), "does not apply"),
         (("--form", "pkcs7", "--friendly-name", "x"), "does not apply"),
-        (("--form", "pkcs7", "--edition", "9"), "there is no edition 9"),
+        (("--form", "pkcs7", "--edition", "9"), "has no edition 9"),
         (("--form", "pkcs7", "--into", "nowhere"), "is not a folder"),
     ],
 )  # fmt: skip

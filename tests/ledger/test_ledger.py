@@ -18,15 +18,18 @@ from hand_clock import HandClock
 
 from inkstamp import files
 from inkstamp.errors import Busy, FileTrouble, LedgerTrouble
+from inkstamp.home import Home
 from inkstamp.ledger.failures import FailureReport
+from inkstamp.ledger.local_copy import LocalCopy
 from inkstamp.ledger.records import EditionRecord, OrderState, PortalProof, ProofMethod, ProofRecord
 from inkstamp.ledger.shelf import EditionFiles, Shelf
+from inkstamp.ledger.sqlite import SqliteDatabase
 from inkstamp.ledger.store import Ledger
 
 
 @pytest.fixture
 def ledger(tmp_path: Path) -> Iterator[Ledger]:
-    made = Ledger(tmp_path / "ledger.db", HandClock(NOW))
+    made = Ledger(SqliteDatabase(tmp_path / "ledger.db"), HandClock(NOW))
     made.begin_run("inkstamp test")
     yield made
     made.close()
@@ -44,7 +47,7 @@ def test_an_order_is_found_again_with_all_that_was_written_of_it(tmp_path: Path,
     order = ledger.move_order(order, OrderState.OPENED, "order opened", "order 1", url="https://ca.test/o/1")
     ledger.files.plan([ProofRecord(order_id=order.id, server="front", root="/srv", parts=("a", "b"), made=(0, 1))])
     ledger.close()
-    again = Ledger(tmp_path / "ledger.db", HandClock(NOW))
+    again = Ledger(SqliteDatabase(tmp_path / "ledger.db"), HandClock(NOW))
     assert again.open_order("rowing") == order
     assert again.files.of(order.id)[0].made == (0, 1)
     again.add_edition(again.move_order(order, OrderState.FINALIZING), edition(order.edition), "issued")
@@ -114,21 +117,21 @@ def test_the_file_is_private_and_a_broken_or_newer_one_is_one_clear_error(tmp_pa
         connection.execute("UPDATE ledger SET version = 99")
         connection.commit()
     with pytest.raises(LedgerTrouble, match="version 99"):
-        Ledger(file, HandClock(NOW))
+        Ledger(SqliteDatabase(file), HandClock(NOW))
     broken = tmp_path / "broken.db"
     broken.write_bytes(b"this is no database, and long enough to be looked at" * 40)
     with pytest.raises(LedgerTrouble, match="is damaged") as raised:
-        Ledger(broken, HandClock(NOW))
+        Ledger(SqliteDatabase(broken), HandClock(NOW))
     assert "inkstamp status --rebuild" in raised.value.advice
     with pytest.raises(LedgerTrouble, match="cannot be opened"):
-        Ledger(tmp_path / "no folder" / "ledger.db", HandClock(NOW))
+        Ledger(SqliteDatabase(tmp_path / "no folder" / "ledger.db"), HandClock(NOW))
 
 
 FILES = EditionFiles(b"KEY\n", b"LEAF\n", [b"ONE\n", b"TWO\n"])
 
 
 def test_an_edition_is_on_the_shelf_whole_and_writing_it_again_is_harmless(tmp_path: Path) -> None:
-    shelf = Shelf(tmp_path)
+    shelf = Shelf(Home(tmp_path))
     folder = shelf.put("rowing", 3, FILES)
     assert folder.name == "0003"
     assert (folder / "served.pem").read_bytes() == b"LEAF\nONE\nTWO\n"
@@ -136,12 +139,13 @@ def test_an_edition_is_on_the_shelf_whole_and_writing_it_again_is_harmless(tmp_p
     assert shelf.put("rowing", 3, FILES) == folder
     with pytest.raises(FileTrouble, match="another certificate"):
         shelf.put("rowing", 3, EditionFiles(b"OTHER\n", b"LEAF\n", []))
-    assert shelf.current("rowing") is None
-    shelf.switch("rowing", 3)
-    assert shelf.current("rowing") == 3
+    local = LocalCopy(Home(tmp_path))
+    assert local.current("rowing") is None
+    local.switch("rowing", 3)
+    assert local.current("rowing") == 3
     assert os.readlink(tmp_path / "shelf" / "rowing" / "current") == "0003"
-    shelf.switch("rowing", None)
-    assert shelf.current("rowing") is None
+    local.switch("rowing", None)
+    assert local.current("rowing") is None
 
 
 def test_a_write_that_fails_leaves_the_old_bytes_and_no_litter(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -156,7 +160,7 @@ def test_a_write_that_fails_leaves_the_old_bytes_and_no_litter(tmp_path: Path, m
         files.write_bytes(file, b"new")
     assert "free some space" in caught.value.advice
     with pytest.raises(FileTrouble):
-        Shelf(tmp_path).put("rowing", 1, FILES)
+        Shelf(Home(tmp_path)).put("rowing", 1, FILES)
     monkeypatch.undo()
     assert file.read_bytes() == b"old"
     assert [each.name for each in tmp_path.rglob("*") if each.is_file()] == ["inkstamp.toml"]
@@ -189,7 +193,7 @@ def test_a_lock_is_let_go_when_its_block_ends_and_waited_for_when_asked(tmp_path
 
 def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path: Path) -> None:
     file = tmp_path / "ledger.db"
-    with closing(Ledger(file, HandClock(NOW))) as made:
+    with closing(Ledger(SqliteDatabase(file), HandClock(NOW))) as made:
         order = made.intend_order("rowing", "quayside", ["a.test"])
     with closing(sqlite3.connect(file)) as connection:
         for table in ("portal_proof", "dns_proof", "setback", "refused_method", "tidings", "matter", "look",
@@ -198,9 +202,14 @@ def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path:
         connection.execute("ALTER TABLE edition DROP COLUMN key_kind")
         for column in ("caa", "retired"):
             connection.execute(f"ALTER TABLE account DROP COLUMN {column}")
+        connection.execute("DROP INDEX ca_order_edition")
+        connection.execute(
+            "INSERT INTO ca_order (certificate, authority, names, state, url, edition, opened, changed) "
+            "SELECT certificate, authority, names, 'dropped', url, edition, opened, changed FROM ca_order"
+        )
         connection.execute("UPDATE ledger SET version = 1")
         connection.commit()
-    with closing(Ledger(file, HandClock(NOW))) as again:
+    with closing(Ledger(SqliteDatabase(file), HandClock(NOW))) as again:
         assert again.open_order("rowing") == order
         waiting = again.move_order(order, OrderState.WAITING)
         told = PortalProof(order_id=order.id, name="a.test", method=ProofMethod.TXT, place="_x", content="v", told=NOW)
@@ -211,13 +220,48 @@ def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path:
         assert (seen.content, seen.seen, seen.looked) == ("w", NOW, NOW)
         assert again.portal.of_open_orders() == {order.id: [seen]}
         assert again.waiting_orders() == [waiting]
-        assert again.setbacks.all() == {}
+        assert again.failures.all() == {}
         assert again.newest_editions() == {}
     kept = tmp_path / "ledger.db.version-1"
     assert stat.S_IMODE(kept.stat().st_mode) == 0o600
     with closing(sqlite3.connect(kept)) as connection:
         assert connection.execute("SELECT version FROM ledger").fetchone() == (1,)
-        assert connection.execute("SELECT count(*) FROM ca_order").fetchone() == (1,)
+        assert connection.execute("SELECT count(*) FROM ca_order").fetchone() == (2,)
+
+
+def test_runs_that_write_at_the_same_time_give_no_number_twice_and_lose_no_count(tmp_path: Path) -> None:
+    told = FailureReport(kind="ProofFailed", step="proving", what="x", where="", said="", problem="", advice="",
+                         findings=())  # fmt: skip
+
+    def work() -> None:
+        with closing(Ledger(SqliteDatabase(tmp_path / "ledger.db"), HandClock(NOW))) as ledger:
+            for _ in range(30):
+                ledger.move_order(ledger.intend_order("rowing", "quayside", ["a.test"]), OrderState.DROPPED)
+                ledger.failures.meet("rowing", told)
+
+    Ledger(SqliteDatabase(tmp_path / "ledger.db"), HandClock(NOW)).close()
+    threads = [threading.Thread(target=work) for _ in range(6)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    with closing(Ledger(SqliteDatabase(tmp_path / "ledger.db"), HandClock(NOW))) as ledger:
+        (newest,) = ledger.newest_orders(["rowing", "sailing"]).values()
+        assert (newest.edition, len(ledger.ended_orders("rowing"))) == (180, 180)
+        assert ledger.failures.all(["rowing"])["rowing"].times == 180
+
+
+def test_questions_of_one_snapshot_see_one_state(tmp_path: Path) -> None:
+    file = tmp_path / "ledger.db"
+    with (
+        closing(Ledger(SqliteDatabase(file), HandClock(NOW))) as reader,
+        closing(Ledger(SqliteDatabase(file), HandClock(NOW))) as writer,
+    ):
+        with reader.snapshot():
+            assert reader.newest_orders() == {}
+            writer.intend_order("rowing", "quayside", ["a.test"])
+            assert reader.certificates_with_open_orders() == set()
+        assert reader.certificates_with_open_orders() == {"rowing"}
 
 
 def test_what_stands_in_the_way_keeps_its_beginning_until_it_is_another_or_overcome(tmp_path: Path) -> None:
@@ -225,21 +269,21 @@ def test_what_stands_in_the_way_keeps_its_beginning_until_it_is_another_or_overc
     told = FailureReport(
         kind="ProofFailed", step="proving", what="x", where="", said="", problem="", advice="", findings=()
     )
-    with closing(Ledger(tmp_path / "ledger.db", clock)) as ledger:
-        ledger.setbacks.meet("rowing", told)
+    with closing(Ledger(SqliteDatabase(tmp_path / "ledger.db"), clock)) as ledger:
+        ledger.failures.meet("rowing", told)
         clock.sleep(3600)
-        ledger.setbacks.meet("rowing", msgspec.structs.replace(told, what="y"))
-        (known,) = ledger.setbacks.all().values()
+        ledger.failures.meet("rowing", msgspec.structs.replace(told, what="y"))
+        (known,) = ledger.failures.all().values()
         assert (known.since, known.last, known.times) == (NOW, NOW + timedelta(hours=1), 2)
         assert known.told.what == "y"
-        ledger.setbacks.meet("rowing", msgspec.structs.replace(told, kind="CaProblem"))
-        again = ledger.setbacks.of("rowing")
+        ledger.failures.meet("rowing", msgspec.structs.replace(told, kind="CaProblem"))
+        again = ledger.failures.of("rowing")
         assert again is not None
         assert (again.since, again.times) == (NOW + timedelta(hours=1), 1)
-        ledger.setbacks.overcome("rowing")
-        assert ledger.setbacks.of("rowing") is None
-        ledger.setbacks.refuse("rowing", {"a.test": ["http-01", "http-01"]})
-        assert ledger.setbacks.refused_methods("rowing") == {"a.test": ["http-01"]}
+        ledger.failures.overcome("rowing")
+        assert ledger.failures.of("rowing") is None
+        ledger.failures.refuse("rowing", {"a.test": ["http-01", "http-01"]})
+        assert ledger.failures.refused_methods("rowing") == {"a.test": ["http-01"]}
 
 
 def test_a_new_file_is_placed_whole_and_never_over_one_that_is_there(tmp_path: Path) -> None:
@@ -274,15 +318,15 @@ def read_everything(ledger: Ledger) -> None:
     ledger.orders_with_proofs()
     ledger.events()
     ledger.installs.by_server()
-    ledger.setbacks.all()
-    ledger.tidings.all()
+    ledger.failures.all()
+    ledger.observations.all()
     ledger.portal.of_open_orders()
     ledger.open_order("rowing")
 
 
 def test_a_ledger_that_is_damaged_at_any_byte_says_so_and_how_to_mend_it(tmp_path: Path) -> None:
     file, broken = tmp_path / "ledger.db", tmp_path / "broken.db"
-    with closing(Ledger(file, HandClock(NOW))) as ledger:
+    with closing(Ledger(SqliteDatabase(file), HandClock(NOW))) as ledger:
         ledger.begin_run("inkstamp test")
         order = ledger.intend_order("rowing", "quayside", ["a.test"])
         ledger.add_edition(
@@ -305,7 +349,7 @@ def test_a_ledger_that_is_damaged_at_any_byte_says_so_and_how_to_mend_it(tmp_pat
             each.unlink()
         broken.write_bytes(bytes(data))
         try:
-            with closing(Ledger(broken, HandClock(NOW))) as ledger:
+            with closing(Ledger(SqliteDatabase(broken), HandClock(NOW))) as ledger:
                 read_everything(ledger)
         except LedgerTrouble as trouble:
             told.append(trouble)
@@ -316,11 +360,14 @@ def test_a_ledger_that_is_damaged_at_any_byte_says_so_and_how_to_mend_it(tmp_pat
 @pytest.mark.parametrize("table", ["ledger", "edition", "ca_order", "setback", "tidings", "event"])
 def test_a_ledger_that_lacks_a_table_or_holds_what_was_never_written_is_damaged(tmp_path: Path, table: str) -> None:
     file = tmp_path / "ledger.db"
-    Ledger(file, HandClock(NOW)).close()
+    Ledger(SqliteDatabase(file), HandClock(NOW)).close()
     with closing(sqlite3.connect(file)) as connection:
         connection.execute(f"DROP TABLE {table}")
         connection.commit()
-    with pytest.raises(LedgerTrouble, match="damaged") as caught, closing(Ledger(file, HandClock(NOW))) as ledger:
+    with (
+        pytest.raises(LedgerTrouble, match="damaged") as caught,
+        closing(Ledger(SqliteDatabase(file), HandClock(NOW))) as ledger,
+    ):
         read_everything(ledger)
     assert "status --rebuild" in caught.value.advice
 
@@ -334,7 +381,7 @@ def test_a_full_disk_is_told_as_such_and_a_lock_is_held_all_the_same(
     monkeypatch.setattr(os, "pwrite", full)
     with files.held(tmp_path / "lock", "it"), pytest.raises(Busy), files.held(tmp_path / "lock", "it"):
         pass
-    with closing(Ledger(tmp_path / "ledger.db", HandClock(NOW))) as ledger:
+    with closing(Ledger(SqliteDatabase(tmp_path / "ledger.db"), HandClock(NOW))) as ledger:
         ledger._database.execute("PRAGMA max_page_count = 1")
         with pytest.raises(LedgerTrouble, match="cannot be used") as caught:
             ledger.note("x", "y" * 1_000_000)

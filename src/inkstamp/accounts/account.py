@@ -14,6 +14,7 @@ from inkstamp.config.model import Authority
 from inkstamp.errors import AccountTrouble, CaMisbehaved, CaProblem, ConfigurationError
 from inkstamp.files import read_secret, write_bytes
 from inkstamp.home import Home
+from inkstamp.key_files import read_key
 from inkstamp.ledger.records import AccountRecord
 from inkstamp.pki import keys
 from inkstamp.pki.keys import PrivateKey
@@ -54,7 +55,7 @@ def _account_key(home: Home, authority: str, entry: Authority) -> PrivateKey:
     """Return the account's key, made and durable before the CA can hear of it."""
     file = home.account_key(authority)
     if file.exists():
-        return keys.from_pem(read_secret(file), str(file))
+        return read_key(file)
     key = keys.make(entry.account_key)
     write_bytes(file, keys.to_pem(key), mode=0o600)
     return key

@@ -5,8 +5,8 @@ from typing import TYPE_CHECKING
 from inkstamp.acme.client import CaClient
 from inkstamp.acme.session import Session, Signer
 from inkstamp.errors import CaMisbehaved
-from inkstamp.files import partial_of, read_secret
-from inkstamp.pki import keys
+from inkstamp.files import partial_of
+from inkstamp.key_files import read_key
 
 if TYPE_CHECKING:
     from inkstamp.accounts.context import AccountContext
@@ -28,7 +28,7 @@ def settle_key(context: "AccountContext", authority: str, session: Session, url:
         partial.unlink(missing_ok=True)
         if not file.exists():  # it was not yet written whole, or another run has settled it in this moment
             return
-        found = CaClient(session, Signer(keys.from_pem(read_secret(file), str(file)))).find_account()
+        found = CaClient(session, Signer(read_key(file))).find_account()
         if found == url:
             file.replace(context.home.account_key(authority))
             context.ledger.note("account", f"account at {authority}: the new key is in use")

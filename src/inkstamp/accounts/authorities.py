@@ -14,6 +14,7 @@ from inkstamp.config.model import Authority
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.files import file_trouble, read_secret, write_bytes
 from inkstamp.home import Home
+from inkstamp.key_files import read_key
 from inkstamp.pki import keys
 from inkstamp.wording import known_names
 
@@ -116,7 +117,7 @@ def add_authority(
 
 def _bring_key(home: Home, name: str, source: Path) -> None:
     """Take a key that was made elsewhere for the account."""
-    key = keys.from_pem(read_secret(source), str(source))
+    key = read_key(source)
     try:
         public_jwk(key)
     except KeyError:

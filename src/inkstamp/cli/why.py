@@ -16,7 +16,7 @@ from inkstamp.wording import counted
 
 if TYPE_CHECKING:
     from inkstamp.jobs.status.diagnosis import Why
-    from inkstamp.ledger.failures import Setback
+    from inkstamp.ledger.failures import RecordedFailure
     from inkstamp.ledger.records import PortalProof
 
 
@@ -88,7 +88,7 @@ def _tell_next(found: "Why") -> None:
         print(output.field("", f"inkstamp order {status.name}   (shows the CSR again)"))
 
 
-def _tell_setback(setback: "Setback", *, again: bool) -> None:
+def _tell_setback(setback: "RecordedFailure", *, again: bool) -> None:
     told = setback.told
     if told.traceback and told.step:
         print(output.field("failed", told.what))

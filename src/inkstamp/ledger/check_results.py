@@ -6,14 +6,11 @@ from datetime import datetime
 import msgspec
 
 from inkstamp.clock import Clock
-from inkstamp.ledger.rows import telling_damage
-from inkstamp.ledger.sqlite import Database, from_moment, to_moment
-
-_TOGETHER = 500
-"""Names asked about in one question."""
+from inkstamp.ledger.interface import Database, among
+from inkstamp.ledger.rows import from_moment, telling_damage, to_moment
 
 
-class Look(msgspec.Struct, frozen=True, kw_only=True):
+class CheckResult(msgspec.Struct, frozen=True, kw_only=True):
     """What was seen, as far as a later look is compared with it."""
 
     verdict: str
@@ -24,32 +21,29 @@ class Look(msgspec.Struct, frozen=True, kw_only=True):
 
 
 @telling_damage
-class Looks:
+class CheckResults:
     """The ledger's pages on what `check` saw: of each name the last whole look, and the last quick one."""
 
     def __init__(self, database: Database, clock: Clock) -> None:
         self._database = database
         self._clock = clock
 
-    def last(self, names: Iterable[str], *, quick: bool) -> dict[str, tuple[datetime, Look]]:
+    def last(self, names: Iterable[str], *, quick: bool) -> dict[str, tuple[datetime, CheckResult]]:
         """Return when names were looked at last (aware, UTC) and what was seen; those that never were are left out.
 
         `quick` means looks that stopped after the first handshake.
         """
-        wanted = list(names)
         found = {}
-        for begin in range(0, len(wanted), _TOGETHER):
-            some: dict[str, object] = {f"n{at}": name for at, name in enumerate(wanted[begin : begin + _TOGETHER])}
-            marks = ", ".join(f":{mark}" for mark in some)
-            query = f"SELECT name, at, seen FROM look WHERE quick = :quick AND name IN ({marks})"  # noqa: S608
+        for where, some in among("name", list(names)):
+            query = f"SELECT name, at, seen FROM look WHERE quick = :quick AND {where}"  # noqa: S608
             for row in self._database.rows(query, {**some, "quick": int(quick)}):
-                found[row["name"]] = to_moment(row["at"]), msgspec.json.decode(row["seen"], type=Look)
+                found[row["name"]] = to_moment(row["at"]), msgspec.json.decode(row["seen"], type=CheckResult)
         return found
 
-    def keep(self, looks: Mapping[str, Look], *, quick: bool) -> None:
+    def keep(self, looks: Mapping[str, CheckResult], *, quick: bool) -> None:
         """Write down what was seen now, in the place of what was seen before by the same sort of look."""
         now = from_moment(self._clock.now())
         with self._database.writing():
             for name, look in looks.items():
                 seen = msgspec.json.encode(look).decode()
-                self._database.put("look", {"name": name, "quick": int(quick)}, at=now, seen=seen)
+                self._database.upsert("look", {"name": name, "quick": int(quick)}, at=now, seen=seen)

@@ -4,8 +4,8 @@ from collections.abc import Sequence
 
 import msgspec
 
+from inkstamp.ledger.interface import Database
 from inkstamp.ledger.rows import telling_damage
-from inkstamp.ledger.sqlite import Database
 
 
 class DnsProof(msgspec.Struct, frozen=True, kw_only=True):

@@ -22,8 +22,8 @@ from inkstamp.errors import (
     error_class,
 )
 from inkstamp.findings import Finding
-from inkstamp.ledger.rows import telling_damage
-from inkstamp.ledger.sqlite import Database, from_moment, to_moment
+from inkstamp.ledger.interface import Database, among
+from inkstamp.ledger.rows import from_moment, telling_damage, to_moment
 from inkstamp.printable import printable
 
 if TYPE_CHECKING:
@@ -59,7 +59,7 @@ class FailureReport(msgspec.Struct, frozen=True, kw_only=True):
         return error_class(self.kind)
 
 
-class Setback(msgspec.Struct, frozen=True, kw_only=True):
+class RecordedFailure(msgspec.Struct, frozen=True, kw_only=True):
     """Why a certificate is not going on, as it was told last."""
 
     certificate: str
@@ -91,7 +91,7 @@ def _read_told(text: str) -> FailureReport:
 
 
 @telling_damage
-class Setbacks:
+class Failures:
     """One for each certificate that is held up, none for the others."""
 
     def __init__(self, database: Database, clock: Clock) -> None:
@@ -112,10 +112,10 @@ class Setbacks:
         told = _cleaned(told)
         if pause:
             told = msgspec.structs.replace(told, asked=moment + timedelta(seconds=pause))
-        known = self.of(certificate)
-        same = known is not None and (known.told.kind, known.told.step) == (told.kind, told.step)
         with self._database.writing():
-            self._database.put(
+            known = self.of(certificate)
+            same = known is not None and (known.told.kind, known.told.step) == (told.kind, told.step)
+            self._database.upsert(
                 "setback",
                 {"certificate": certificate},
                 since=from_moment(known.since) if same and known else now,
@@ -126,27 +126,26 @@ class Setbacks:
 
     def overcome(self, certificate: str) -> None:
         """Strike out what stood in the way."""
-        if self.of(certificate) is not None:
+        if self.of(certificate) is not None:  # nothing is written for those that have none
             with self._database.writing():
                 self._database.execute("DELETE FROM setback WHERE certificate = :name", {"name": certificate})
 
-    def of(self, certificate: str) -> Setback | None:
+    def of(self, certificate: str) -> RecordedFailure | None:
         """Return what stands in a certificate's way."""
-        return self.all(certificate).get(certificate)
+        return self.all([certificate]).get(certificate)
 
-    def all(self, only: str = "") -> dict[str, Setback]:
-        """Return what stands in the way of all certificates, or of just one, by certificate."""
-        where = " WHERE certificate = :name" if only else ""
-        rows = self._database.rows(f"SELECT * FROM setback{where}", {"name": only})  # noqa: S608
+    def all(self, only: Sequence[str] | None = None) -> dict[str, RecordedFailure]:
+        """Return what stands in the way of all certificates, or of some, by certificate."""
         return {
-            row["certificate"]: Setback(
+            row["certificate"]: RecordedFailure(
                 certificate=row["certificate"],
                 since=to_moment(row["since"]),
                 last=to_moment(row["last"]),
                 times=row["times"],
                 told=_read_told(row["told"]),
             )
-            for row in rows
+            for where, names in among("certificate", only)
+            for row in self._database.rows(f"SELECT * FROM setback WHERE {where}", names)  # noqa: S608
         }
 
     def refuse(self, certificate: str, methods: Mapping[str, Sequence[str]]) -> None:
@@ -190,7 +189,7 @@ def failure_kept(
         record_failure(ledger, configuration, certificate, error)
         raise
     if overcome:
-        ledger.setbacks.overcome(certificate)
+        ledger.failures.overcome(certificate)
 
 
 def record_failure(ledger: "Ledger", configuration: ConfigFile, certificate: str, error: InkStampError) -> None:
@@ -210,4 +209,4 @@ def record_failure(ledger: "Ledger", configuration: ConfigFile, certificate: str
         order=order.id if order is not None else 0,
         traceback=error.traceback if isinstance(error, InternalError) else "",
     )
-    ledger.setbacks.meet(certificate, told, pause=error.retry_after if isinstance(error, CaProblem) else None)
+    ledger.failures.meet(certificate, told, pause=error.retry_after if isinstance(error, CaProblem) else None)

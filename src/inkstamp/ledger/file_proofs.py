@@ -4,9 +4,9 @@ from collections.abc import Iterable, Sequence
 
 import msgspec
 
+from inkstamp.ledger.interface import Database
 from inkstamp.ledger.records import ProofRecord, heirs
 from inkstamp.ledger.rows import as_list, as_path, as_stored, numbers, strings, telling_damage
-from inkstamp.ledger.sqlite import Database
 
 
 @telling_damage
@@ -22,7 +22,7 @@ class FileProofs:
             return [
                 msgspec.structs.replace(
                     each,
-                    id=self._database.insert(
+                    id=self._database.insert_numbered(
                         "proof",
                         order_id=each.order_id,
                         server=each.server,

@@ -3,9 +3,9 @@
 from collections.abc import Callable, Mapping, Sequence
 
 from inkstamp.clock import Clock
+from inkstamp.ledger.interface import Database, among
 from inkstamp.ledger.records import InstallRecord, InstallState
-from inkstamp.ledger.rows import as_install, as_list, telling_damage
-from inkstamp.ledger.sqlite import Database, from_moment, to_moment
+from inkstamp.ledger.rows import as_install, as_list, from_moment, telling_damage, to_moment
 
 SHELF = ""
 """In the place of a server: an edition for the shelf only."""
@@ -24,7 +24,7 @@ class Installs:
         """Record that servers are about to be changed; what stands there must be saved already."""
         now = from_moment(self._clock.now())
         with self._database.writing():
-            identity = self._database.insert(
+            identity = self._database.insert_numbered(
                 "install",
                 certificate=certificate,
                 edition=edition,
@@ -49,24 +49,23 @@ class Installs:
             )
             self._note(what, text, install.certificate)
 
-    def by_server(self, only: str = "") -> dict[str, dict[str, InstallRecord]]:
-        """Return the newest record of each server, by certificate and server, of all certificates or of one."""
-        where = " WHERE certificate = :name" if only else ""
-        rows = self._database.rows(
-            "SELECT * FROM install WHERE id IN "  # noqa: S608  no word of it is from outside
-            f"(SELECT max(id) FROM install{where} GROUP BY certificate, servers) ORDER BY id",
-            {"name": only},
-        )
+    def by_server(self, only: Sequence[str] | None = None) -> dict[str, dict[str, InstallRecord]]:
+        """Return the newest record of each server, by certificate and server, of all certificates or of some."""
         found: dict[str, dict[str, InstallRecord]] = {}
-        for row in rows:
-            record = as_install(row)
-            for server in record.servers or (SHELF,):
-                found.setdefault(record.certificate, {})[server] = record
+        for where, names in among("certificate", only):
+            rows = self._database.rows(
+                "SELECT * FROM install WHERE id IN "  # noqa: S608  no word of it is from outside
+                f"(SELECT max(id) FROM install WHERE {where} GROUP BY certificate, servers) ORDER BY id",
+                names,
+            )
+            for record in map(as_install, rows):
+                for server in record.servers or (SHELF,):
+                    found.setdefault(record.certificate, {})[server] = record
         return found
 
     def of(self, certificate: str) -> dict[str, InstallRecord]:
         """Return the newest record of each server of one certificate."""
-        return self.by_server(certificate).get(certificate, {})
+        return self.by_server([certificate]).get(certificate, {})
 
     def installed(self, certificate: str, server: str) -> int | None:
         """Return the edition that a server was last left with, None for none: attempts that were put back left none."""

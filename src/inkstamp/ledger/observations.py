@@ -1,98 +1,138 @@
 """What was heard of the newest edition of each certificate since it was issued: from its CA and from its servers."""
 
-import sqlite3
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import datetime
+from typing import TypedDict
 
 import msgspec
 
+from inkstamp.ledger.interface import Database, Row, among
 from inkstamp.ledger.records import EditionRecord
-from inkstamp.ledger.rows import telling_damage
-from inkstamp.ledger.sqlite import Database, from_moment, to_moment
+from inkstamp.ledger.rows import from_moment, telling_damage, to_moment
 from inkstamp.policy.renewal_time import Window
 
 
-class Tidings(msgspec.Struct, frozen=True, gc=False):
-    """What was heard of one edition, and when to ask again; all empty for one that nobody was asked about."""
+class Observation(msgspec.Struct, frozen=True):
+    """What was heard of one edition, and when to ask again; all empty for one that nobody was asked about.
+
+    All moments are aware, UTC; None for a moment to ask again means that nobody was asked yet.
+    """
 
     certificate: str
     edition: int
-    window_start: int = 0
-    """Seconds since 1970, as all moments here; 0 for none."""
-    window_end: int = 0
-    explanation: str = ""
-    ask_again: int = 0
+    window: Window | None = None
+    """When its CA wants it to be renewed (RFC 9773)."""
+    ask_again: datetime | None = None
     """When to ask the CA for its window."""
-    revoked: int = 0
+    revoked: datetime | None = None
     """When the CA revoked it."""
     revoked_why: str = ""
-    status_again: int = 0
+    status_again: datetime | None = None
     """When to ask whether it is revoked."""
     astray: str = ""
     """Where something else than this edition was served at the last look, in words; empty for nowhere."""
-    look_again: int = 0
+    look_again: datetime | None = None
     """When to look at its servers."""
 
-    @property
-    def window(self) -> Window | None:
-        """The CA's window."""
-        if not self.window_end:
-            return None
-        return Window(to_moment(self.window_start), to_moment(self.window_end), self.explanation)
+
+class Heard(TypedDict, total=False):
+    """What was heard in one go: some of the fields of an observation."""
+
+    window: Window | None
+    ask_again: datetime
+    revoked: datetime
+    revoked_why: str
+    status_again: datetime
+    astray: str
+    look_again: datetime
 
 
-def _of_row(row: sqlite3.Row) -> Tidings | None:
-    """Return a row's tidings, None where it holds what was never written: then all are asked anew."""
-    heard = Tidings(*row)
-    texts = (heard.certificate, heard.explanation, heard.revoked_why, heard.astray)
-    numbers = (heard.edition, heard.window_start, heard.window_end, heard.ask_again, heard.revoked, heard.status_again,
-               heard.look_again)  # fmt: skip
-    sound = all(type(each) is str for each in texts) and all(type(each) is int for each in numbers)
-    return heard if sound else None
+_COLUMNS = ("certificate", "edition", "window_start", "window_end", "explanation", "ask_again", "revoked",
+            "revoked_why", "status_again", "astray", "look_again")  # fmt: skip
 
 
-def heard_of_window(window: Window | None, ask_again: datetime) -> dict[str, object]:
-    """Return what the CA said of when to renew, None for nothing, as `TidingsBook.add` takes it."""
-    start, end = (from_moment(window.start), from_moment(window.end)) if window else (0, 0)
+def _of_row(row: Row) -> Observation | None:
+    """Return a row's observation, None where it holds what was never written: then all are asked anew."""
+    texts = (row["certificate"], row["explanation"], row["revoked_why"], row["astray"])
+    numbers = (row["edition"], row["window_start"], row["window_end"], row["ask_again"], row["revoked"],
+               row["status_again"], row["look_again"])  # fmt: skip
+    if not (all(type(each) is str for each in texts) and all(type(each) is int for each in numbers)):
+        return None
+    window = None
+    if row["window_end"]:
+        window = Window(to_moment(row["window_start"]), to_moment(row["window_end"]), row["explanation"])
+    return Observation(
+        row["certificate"],
+        row["edition"],
+        window,
+        _moment(row["ask_again"]),
+        _moment(row["revoked"]),
+        row["revoked_why"],
+        _moment(row["status_again"]),
+        row["astray"],
+        _moment(row["look_again"]),
+    )
+
+
+def _moment(stored: int) -> datetime | None:
+    return to_moment(stored) if stored else None
+
+
+def _stored(moment: datetime | None) -> int:
+    return from_moment(moment) if moment is not None else 0
+
+
+def _as_row(observation: Observation) -> dict[str, int | str]:
+    """Return what the table holds of an observation, but for its certificate."""
+    window = observation.window
     return {
-        "window_start": start,
-        "window_end": end,
+        "edition": observation.edition,
+        "window_start": _stored(window.start if window else None),
+        "window_end": _stored(window.end if window else None),
         "explanation": window.explanation if window else "",
-        "ask_again": from_moment(ask_again),
+        "ask_again": _stored(observation.ask_again),
+        "revoked": _stored(observation.revoked),
+        "revoked_why": observation.revoked_why,
+        "status_again": _stored(observation.status_again),
+        "astray": observation.astray,
+        "look_again": _stored(observation.look_again),
     }
 
 
 @telling_damage
-class TidingsBook:
-    """The pages with tidings, one for each certificate; a newer edition begins a new page."""
+class Observations:
+    """The pages one for each certificate; a newer edition begins a new page."""
 
     def __init__(self, database: Database) -> None:
         self._database = database
 
-    def all(self, only: str = "") -> dict[str, Tidings]:
-        """Return what is known, of all certificates or of just one."""
-        where = " WHERE certificate = :name" if only else ""
-        columns = ", ".join(Tidings.__struct_fields__)
-        rows = self._database.rows(f"SELECT {columns} FROM tidings{where}", {"name": only})  # noqa: S608
-        return {row[0]: heard for row in rows if (heard := _of_row(row)) is not None}
+    def all(self, only: Sequence[str] | None = None) -> dict[str, Observation]:
+        """Return what is known, of all certificates or of some."""
+        columns = ", ".join(_COLUMNS)
+        found = [
+            _of_row(row)
+            for where, names in among("certificate", only)
+            for row in self._database.rows(f"SELECT {columns} FROM tidings WHERE {where}", names)  # noqa: S608
+        ]
+        return {each.certificate: each for each in found if each is not None}
 
-    def of(self, edition: EditionRecord) -> Tidings:
+    def of(self, edition: EditionRecord) -> Observation:
         """Return what is known of an edition."""
-        known = self.all(edition.certificate).get(edition.certificate)
+        known = self.all([edition.certificate]).get(edition.certificate)
         return of_edition(known, edition)
 
-    def add(self, heard: Sequence[tuple[EditionRecord, Mapping[str, object]]]) -> None:
-        """Write down what was heard of editions, by its names here; the rest stays as it was."""
+    def add(self, heard: Sequence[tuple[EditionRecord, Heard]]) -> None:
+        """Write down what was heard of editions; the rest stays as it was."""
         if not heard:
             return
         with self._database.writing():
             for edition, news in heard:
-                grown = msgspec.structs.asdict(msgspec.structs.replace(self.of(edition), **news))
-                self._database.put("tidings", {"certificate": grown.pop("certificate")}, **grown)
+                grown = msgspec.structs.replace(self.of(edition), **news)
+                self._database.upsert("tidings", {"certificate": grown.certificate}, **_as_row(grown))
 
 
-def of_edition(known: Tidings | None, edition: EditionRecord) -> Tidings:
+def of_edition(known: Observation | None, edition: EditionRecord) -> Observation:
     """Return what is known of an edition when `known` is the certificate's page; empty when that is of another one."""
     if known is not None and known.edition == edition.number:
         return known
-    return Tidings(certificate=edition.certificate, edition=edition.number)
+    return Observation(certificate=edition.certificate, edition=edition.number)

@@ -1,8 +1,9 @@
 """The folder of an order that is under way: its key, and at a portal its request."""
 
 from inkstamp.errors import FileTrouble
-from inkstamp.files import private_folder, read_secret, write_bytes
+from inkstamp.files import private_folder, write_bytes
 from inkstamp.home import Home
+from inkstamp.key_files import read_key
 from inkstamp.ledger.records import OrderRecord, OrderState
 from inkstamp.pki import keys
 from inkstamp.pki.kinds import KeyKind
@@ -11,7 +12,7 @@ from inkstamp.pki.kinds import KeyKind
 def read_order_key(home: Home, order: OrderRecord) -> keys.PrivateKey:
     """Return the key of an order that is under way; ConfigurationError when it is gone or others can read it."""
     file = home.order(order.id) / "key.pem"
-    return keys.from_pem(read_secret(file), str(file))
+    return read_key(file)
 
 
 def have_order_key(home: Home, order: OrderRecord, kind: KeyKind) -> keys.PrivateKey:

@@ -1,12 +1,11 @@
 """The ledger's pages on portal orders: what each portal wants to see, and when it was last seen."""
 
-import sqlite3
 from collections.abc import Sequence
 
 from inkstamp.clock import Clock
+from inkstamp.ledger.interface import Database, Row
 from inkstamp.ledger.records import PortalProof, ProofMethod
-from inkstamp.ledger.rows import telling_damage
-from inkstamp.ledger.sqlite import Database, from_moment, to_moment
+from inkstamp.ledger.rows import from_moment, telling_damage, to_moment
 
 
 @telling_damage
@@ -21,14 +20,9 @@ class PortalProofs:
         """Record what portals want to see, in the place of what was wanted for these names before."""
         with self._database.writing():
             for each in proofs:
-                self._database.execute(
-                    "DELETE FROM portal_proof WHERE order_id = :order AND name = :name",
-                    {"order": each.order_id, "name": each.name},
-                )
-                self._database.insert(
+                self._database.upsert(
                     "portal_proof",
-                    order_id=each.order_id,
-                    name=each.name,
+                    {"order_id": each.order_id, "name": each.name},
                     method=each.method.value,
                     place=each.place,
                     content=each.content,
@@ -63,7 +57,7 @@ class PortalProofs:
         return found
 
 
-def _proof(row: sqlite3.Row) -> PortalProof:
+def _proof(row: Row) -> PortalProof:
     return PortalProof(
         order_id=row["order_id"],
         name=row["name"],

@@ -5,8 +5,8 @@ from datetime import datetime
 import msgspec
 
 from inkstamp.clock import Clock
-from inkstamp.ledger.rows import telling_damage
-from inkstamp.ledger.sqlite import Database, from_moment, to_moment
+from inkstamp.ledger.interface import Database
+from inkstamp.ledger.rows import from_moment, telling_damage, to_moment
 
 
 class RevocationRecord(msgspec.Struct, frozen=True):
@@ -31,8 +31,9 @@ class Revocations:
 
     def begin(self, certificate: str, edition: int) -> None:
         """Record that an edition is about to be revoked, unless it is revoked."""
-        if self.of(certificate, edition) is None:
-            self._put(certificate, edition, begun=from_moment(self._clock.now()))
+        with self._database.writing():
+            if self.of(certificate, edition) is None:
+                self._put(certificate, edition, begun=from_moment(self._clock.now()), done=0, why="")
 
     def begun(self, certificate: str) -> int | None:
         """Return the edition whose revocation was begun and is not known to be done; None for none."""
@@ -44,7 +45,8 @@ class Revocations:
 
     def end(self, certificate: str, edition: int, at: datetime, why: str) -> None:
         """Record that an edition is revoked."""
-        self._put(certificate, edition, begun=from_moment(at), done=from_moment(at), why=why)
+        with self._database.writing():
+            self._put(certificate, edition, begun=from_moment(at), done=from_moment(at), why=why)
 
     def of(self, certificate: str, edition: int) -> RevocationRecord | None:
         """Return what is known of an edition's revocation; None where it is not known to be revoked."""
@@ -55,5 +57,4 @@ class Revocations:
         return None if row is None else RevocationRecord(to_moment(row["done"]), row["why"])
 
     def _put(self, certificate: str, edition: int, **values: int | str) -> None:
-        with self._database.writing():
-            self._database.put("revocation", {"certificate": certificate, "edition": edition}, **values)
+        self._database.upsert("revocation", {"certificate": certificate, "edition": edition}, **values)

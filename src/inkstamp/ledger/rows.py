@@ -1,19 +1,53 @@
-"""Rows of the ledger's tables as records."""
+"""Rows of the ledger's tables as records, and what one table cell holds."""
 
 import functools
-import sqlite3
 from collections.abc import Callable, Sequence
+from datetime import UTC, datetime
 from types import FunctionType
 from typing import Any, TypeVar
 
 import msgspec
 
+from inkstamp.clock import LATEST, clamped
+from inkstamp.errors import LedgerDamaged
+from inkstamp.ledger.interface import Row
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState, OrderRecord, OrderState
-from inkstamp.ledger.sqlite import damaged, to_moment
+from inkstamp.printable import printable
+
+REBUILD = "rebuild it from the shelf: inkstamp status --rebuild"
+"""What to do about a ledger that is gone or damaged."""
+_LATEST = int(LATEST.timestamp())
 
 strings = msgspec.json.Decoder(tuple[str, ...])
 numbers = msgspec.json.Decoder(tuple[int, ...])
 _C = TypeVar("_C", bound=type[Any])
+
+
+def from_moment(moment: datetime) -> int:
+    """Write a moment as the tables hold it: whole seconds since 1970 in UTC, within what can be read back."""
+    return int(clamped(moment).timestamp())
+
+
+def to_moment(seconds: int) -> datetime:
+    """Read a moment from a table; aware, UTC. One beyond what can be reckoned with is the last that can.
+
+    Raises:
+        ValueError: It is no number.
+
+    """
+    if not isinstance(seconds, int | float) or seconds != seconds:  # noqa: PLR0124  NaN is what differs from itself
+        raise ValueError("a moment in the ledger is no number")
+    return datetime.fromtimestamp(min(max(seconds, 0), _LATEST), UTC)
+
+
+def damaged(said: str, where: str = "ledger") -> LedgerDamaged:
+    """Return the error for a ledger that holds what was never written."""
+    return LedgerDamaged(
+        "the ledger is damaged",
+        where=where,
+        said=printable(said),
+        advice=f"{REBUILD}; the damaged one is kept beside it",
+    )
 
 
 def telling_damage(book: _C) -> _C:
@@ -31,7 +65,7 @@ def _telling(method: Callable[..., Any]) -> Callable[..., Any]:
             return method(*arguments, **options)
         except UnicodeEncodeError:  # a text of ours that no table can hold: that is no damage
             raise
-        except (ValueError, OverflowError, msgspec.MsgspecError, sqlite3.Error) as error:
+        except (ValueError, OverflowError, msgspec.MsgspecError) as error:
             raise damaged(str(error)) from error
 
     return telling
@@ -56,7 +90,7 @@ def as_path(stored: str | bytes) -> str:
     return stored.decode("utf-8", "surrogateescape") if isinstance(stored, bytes) else stored
 
 
-def as_order(row: sqlite3.Row) -> OrderRecord:
+def as_order(row: Row) -> OrderRecord:
     """Read a row of `ca_order`."""
     return OrderRecord(
         id=row["id"],
@@ -71,7 +105,7 @@ def as_order(row: sqlite3.Row) -> OrderRecord:
     )
 
 
-def as_edition(row: sqlite3.Row) -> EditionRecord:
+def as_edition(row: Row) -> EditionRecord:
     """Read a row of `edition`."""
     return EditionRecord(
         certificate=row["certificate"],
@@ -88,7 +122,7 @@ def as_edition(row: sqlite3.Row) -> EditionRecord:
     )
 
 
-def as_install(row: sqlite3.Row) -> InstallRecord:
+def as_install(row: Row) -> InstallRecord:
     """Read a row of `install`."""
     return InstallRecord(
         id=row["id"],

@@ -1,13 +1,13 @@
 """What each messenger has told and not called off yet."""
 
 from inkstamp.clock import Clock
-from inkstamp.ledger.rows import telling_damage
-from inkstamp.ledger.sqlite import Database, from_moment
+from inkstamp.ledger.interface import Database
+from inkstamp.ledger.rows import from_moment, telling_damage
 from inkstamp.policy.notification_rules import Matter, News
 
 
 @telling_damage
-class Matters:
+class SentNotices:
     """The ledger's pages on what people were told."""
 
     def __init__(self, database: Database, clock: Clock) -> None:

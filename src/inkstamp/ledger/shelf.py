@@ -1,13 +1,11 @@
-"""The shelf: one folder an edition, its files, and the link to the current one.
+"""The shelf: one folder an edition, and its files.
 
 HOME/shelf/CERTIFICATE/0003/key.pem leaf.pem issuers.pem served.pem combined.pem
-HOME/shelf/CERTIFICATE/current -> 0003
 """
 
 import os
 import shutil
 from collections.abc import Sequence
-from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -16,18 +14,19 @@ from inkstamp.errors import FileTrouble
 from inkstamp.files import (
     create_bytes,
     file_trouble,
-    link_target,
-    point_link,
     private_folder,
     read_bytes,
     remove_tree,
     sync_folder,
 )
+from inkstamp.home import Home
+from inkstamp.ledger.records import EditionRecord
 
 if TYPE_CHECKING:
     from cryptography.x509 import Certificate as X509Certificate
 
-CURRENT = "current"
+    from inkstamp.pki.keys import PrivateKey
+
 _WRITTEN_WITHIN = 60.0
 """Seconds in which all files of an edition are written."""
 
@@ -44,8 +43,8 @@ class EditionFiles:
 class Shelf:
     """The editions below one HOME."""
 
-    def __init__(self, home: Path) -> None:
-        self._folder = home / "shelf"
+    def __init__(self, home: Home) -> None:
+        self._folder = home.shelf
         self._path = str(self._folder)
 
     def of(self, certificate: str) -> Path:
@@ -56,12 +55,22 @@ class Shelf:
         """Return the folder of an edition."""
         return self.of(certificate) / f"{number:04d}"
 
-    def chain(self, certificate: str, number: int) -> "tuple[X509Certificate, ...]":
+    def chain(self, edition: EditionRecord) -> "tuple[X509Certificate, ...]":
         """Return an edition's certificates, the leaf first; FileTrouble or EditionUnfit when they cannot be read."""
         from inkstamp.pki.certificates import read_pem  # noqa: PLC0415  which loads X.509: most runs read no chain
 
-        file = self.edition(certificate, number) / "served.pem"
+        file = self.edition(edition.certificate, edition.number) / "served.pem"
         return tuple(read_pem(read_bytes(file), str(file)))
+
+    def key(self, edition: EditionRecord) -> "PrivateKey":
+        """Return an edition's key; ConfigurationError when it cannot be read, or others can read it."""
+        from inkstamp.key_files import read_key  # noqa: PLC0415  as above
+
+        return read_key(self.edition(edition.certificate, edition.number) / "key.pem")
+
+    def remove(self, certificate: str, number: int) -> None:
+        """Remove an edition's folder; whoever calls has made sure that no server has it."""
+        remove_tree(self.edition(certificate, number))
 
     def numbers(self, certificate: str) -> list[int]:
         """Return the numbers of the editions that are there, the oldest first."""
@@ -81,24 +90,6 @@ class Shelf:
         except OSError:
             return True
         return abs(times[0] - times[1]) > _WRITTEN_WITHIN
-
-    def current(self, certificate: str) -> int | None:
-        """Return the number of the current edition, None when there is none yet."""
-        target = link_target(self.of(certificate) / CURRENT)
-        return int(target) if target is not None and target.isdigit() else None
-
-    def current_folder(self, certificate: str) -> Path:
-        """Return the path that servers on this machine take the current edition's files from."""
-        return self.of(certificate) / CURRENT
-
-    def switch(self, certificate: str, number: int | None) -> None:
-        """Make an edition the current one; None takes the link away."""
-        link = self.of(certificate) / CURRENT
-        if number is None:
-            with file_trouble("remove", link), suppress(FileNotFoundError):
-                link.unlink()
-        else:
-            point_link(link, f"{number:04d}")
 
     def put(self, certificate: str, number: int, files: EditionFiles) -> Path:
         """Write an edition's folder, whole or not at all, and return it.

@@ -7,54 +7,21 @@ mostly to find nothing due, is measured by. See docs/architecture.md.
 import os
 import sqlite3
 import threading
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from contextlib import contextmanager
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from inkstamp.clock import LATEST, clamped
 from inkstamp.errors import LedgerDamaged, LedgerTrouble
+from inkstamp.ledger.interface import Values
+from inkstamp.ledger.rows import damaged
 from inkstamp.ledger.schema import MIGRATIONS, TABLES, VERSION
-from inkstamp.printable import printable
 
 _BUSY_SECONDS = 30.0
-REBUILD = "rebuild it from the shelf: inkstamp status --rebuild"
-"""What to do about a ledger that is gone or damaged."""
-
-Parameters = Mapping[str, Any]
-_LATEST = int(LATEST.timestamp())
 
 
-def from_moment(moment: datetime) -> int:
-    """Write a moment as the tables hold it: whole seconds since 1970 in UTC, within what can be read back."""
-    return int(clamped(moment).timestamp())
-
-
-def to_moment(seconds: int) -> datetime:
-    """Read a moment from a table; aware, UTC. One beyond what can be reckoned with is the last that can.
-
-    Raises:
-        ValueError: It is no number.
-
-    """
-    if not isinstance(seconds, int | float) or seconds != seconds:  # noqa: PLR0124  NaN is what differs from itself
-        raise ValueError("a moment in the ledger is no number")
-    return datetime.fromtimestamp(min(max(seconds, 0), _LATEST), UTC)
-
-
-def damaged(said: str, where: str = "ledger") -> LedgerDamaged:
-    """Return the error for a ledger that holds what was never written."""
-    return LedgerDamaged(
-        "the ledger is damaged",
-        where=where,
-        said=printable(said),
-        advice=f"{REBUILD}; the damaged one is kept beside it",
-    )
-
-
-class Database:
-    """One open database file, safe to share between threads; what uses it adds the questions."""
+class SqliteDatabase:
+    """A `Database` in one file of HOME."""
 
     def __init__(self, file: Path) -> None:
         self._file = file
@@ -103,7 +70,7 @@ class Database:
                 if known:
                     raise damaged("its table of versions is gone", str(self._file))
                 self._script(TABLES)
-                self._connection.execute("INSERT INTO ledger (version) VALUES (:version)", {"version": VERSION})
+                self.insert("ledger", version=VERSION)
 
     def _tables(self) -> set[str]:
         return {row["name"] for row in self._connection.execute("SELECT name FROM sqlite_master")}
@@ -164,9 +131,24 @@ class Database:
 
     @contextmanager
     def writing(self) -> Iterator[None]:
-        """Make what is executed inside one durable transaction; it is undone when the block raises."""
+        """Make what is read and executed inside one durable transaction; it is undone when the block raises."""
+        with self._transaction("BEGIN IMMEDIATE"):
+            yield
+
+    @contextmanager
+    def snapshot(self) -> Iterator[None]:
+        """Have all questions inside see one state, whatever others write meanwhile; nothing is written inside."""
+        with self._lock:
+            if self._connection.in_transaction:  # a question inside sees what the others there see
+                yield
+                return
+            with self._transaction("BEGIN"):
+                yield
+
+    @contextmanager
+    def _transaction(self, begin: str) -> Iterator[None]:
         with self._lock, self._trouble():
-            self._connection.execute("BEGIN IMMEDIATE")
+            self._connection.execute(begin)
             try:
                 yield
             except BaseException:
@@ -175,36 +157,35 @@ class Database:
                 raise
             self._connection.execute("COMMIT")
 
-    def execute(self, statement: str, parameters: Parameters | None = None) -> None:
-        """Run a statement that returns nothing, inside `writing`."""
-        self._connection.execute(statement, parameters or {})
+    def execute(self, statement: str, values: Values | None = None) -> int:
+        """Run a statement inside `writing`; returns how many rows it changed."""
+        return self._connection.execute(statement, values or {}).rowcount
 
-    def change(self, statement: str, parameters: Parameters) -> int:
-        """Run an UPDATE or DELETE inside `writing`; returns how many rows it was about."""
-        return self._connection.execute(statement, parameters).rowcount
+    def insert(self, table: str, **values: Any) -> None:
+        """Add a row, inside `writing`."""
+        self._connection.execute(_insert(table, values), values)
 
-    def insert(self, table: str, **values: Any) -> int:
-        """Add a row, inside `writing`; returns its number."""
-        columns = ", ".join(values)
-        marks = ", ".join(f":{name}" for name in values)
-        statement = f"INSERT INTO {table} ({columns}) VALUES ({marks})"  # noqa: S608  names from our own code
-        return self._connection.execute(statement, values).lastrowid or 0
+    def insert_numbered(self, table: str, **values: Any) -> int:
+        """Add a row to a table that numbers its rows in `id`, inside `writing`; returns the number."""
+        return self._connection.execute(_insert(table, values), values).lastrowid or 0
 
-    def put(self, table: str, key: Mapping[str, Any], **values: Any) -> None:
-        """Add a row in the place of the one that has the same `key`, if there is one; inside `writing`."""
-        same = " AND ".join(f"{name} = :{name}" for name in key)
-        self.execute(f"DELETE FROM {table} WHERE {same}", key)  # noqa: S608  names from our own code
-        self.insert(table, **key, **values)
+    def upsert(self, table: str, key: Values, **values: Any) -> None:
+        """Add a row, or set `values` in the one that has the same `key`, inside `writing`."""
+        settings = ", ".join(f"{name} = excluded.{name}" for name in values)
+        whole = {**key, **values}
+        self._connection.execute(
+            f"{_insert(table, whole)} ON CONFLICT ({', '.join(key)}) DO UPDATE SET {settings}", whole
+        )
 
-    def rows(self, query: str, parameters: Parameters | None = None) -> list[sqlite3.Row]:
-        """Return all rows that a query finds."""
+    def rows(self, query: str, values: Values | None = None) -> list[sqlite3.Row]:
+        """Return all rows that a question finds."""
         with self._lock, self._trouble():
-            return self._connection.execute(query, parameters or {}).fetchall()
+            return self._connection.execute(query, values or {}).fetchall()
 
-    def row(self, query: str, parameters: Parameters | None = None) -> sqlite3.Row | None:
-        """Return the first row that a query finds."""
+    def row(self, query: str, values: Values | None = None) -> sqlite3.Row | None:
+        """Return the first row that a question finds."""
         with self._lock, self._trouble():
-            found: sqlite3.Row | None = self._connection.execute(query, parameters or {}).fetchone()
+            found: sqlite3.Row | None = self._connection.execute(query, values or {}).fetchone()
             return found
 
     def fault(self) -> str:
@@ -217,3 +198,27 @@ class Database:
         """Close the file."""
         with self._lock, self._trouble():
             self._connection.close()
+
+
+def _insert(table: str, values: Values) -> str:
+    marks = ", ".join(f":{name}" for name in values)
+    return f"INSERT INTO {table} ({', '.join(values)}) VALUES ({marks})"  # noqa: S608  names from our own code
+
+
+def trouble_of(file: Path) -> str:
+    """Look through a ledger's whole file; returns what is wrong with it, empty for nothing.
+
+    Raises:
+        LedgerTrouble: Nothing is known to be wrong with it, and it cannot be opened: rights, or a newer release.
+
+    """
+    try:
+        database = SqliteDatabase(file)
+    except LedgerDamaged as error:
+        return error.said
+    try:
+        return database.fault()
+    except LedgerTrouble as error:
+        return error.said
+    finally:
+        database.close()

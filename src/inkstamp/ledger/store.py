@@ -1,20 +1,20 @@
 """The ledger: typed questions and entries. Every entry is one transaction, durable when the method returns."""
 
 from collections.abc import Sequence
-from contextlib import suppress
+from contextlib import AbstractContextManager, suppress
 from datetime import datetime
-from pathlib import Path
 
 import msgspec
 
 from inkstamp.clock import Clock
-from inkstamp.errors import LedgerDamaged, LedgerTrouble
-from inkstamp.ledger.check_results import Looks
+from inkstamp.errors import LedgerTrouble
+from inkstamp.ledger.check_results import CheckResults
 from inkstamp.ledger.dns_proofs import DnsProofs
-from inkstamp.ledger.failures import Setbacks
+from inkstamp.ledger.failures import Failures
 from inkstamp.ledger.file_proofs import FileProofs
 from inkstamp.ledger.installs import Installs
-from inkstamp.ledger.observations import TidingsBook
+from inkstamp.ledger.interface import Database, among
+from inkstamp.ledger.observations import Observations
 from inkstamp.ledger.portal import PortalProofs
 from inkstamp.ledger.records import (
     OPEN_STATES,
@@ -26,9 +26,8 @@ from inkstamp.ledger.records import (
     check_order_move,
 )
 from inkstamp.ledger.revocations import Revocations
-from inkstamp.ledger.rows import as_edition, as_list, as_order, strings, telling_damage
-from inkstamp.ledger.sent_notices import Matters
-from inkstamp.ledger.sqlite import Database, from_moment, to_moment
+from inkstamp.ledger.rows import as_edition, as_list, as_order, from_moment, strings, telling_damage, to_moment
+from inkstamp.ledger.sent_notices import SentNotices
 from inkstamp.printable import printable
 
 _OPEN = ", ".join(f"'{state.value}'" for state in OPEN_STATES)
@@ -38,43 +37,28 @@ _OPEN = ", ".join(f"'{state.value}'" for state in OPEN_STATES)
 class Ledger:
     """One open ledger, written by one run; safe to share between threads."""
 
-    def __init__(self, file: Path, clock: Clock) -> None:
-        self._database = Database(file)
+    def __init__(self, database: Database, clock: Clock) -> None:
+        self._database = database
         self._clock = clock
         self._run: int | None = None
         self._command = ""
         self.portal = PortalProofs(self._database, clock)
         self.files = FileProofs(self._database)
         self.dns = DnsProofs(self._database)
-        self.setbacks = Setbacks(self._database, clock)
-        self.tidings = TidingsBook(self._database)
-        self.matters = Matters(self._database, clock)
-        self.looks = Looks(self._database, clock)
+        self.failures = Failures(self._database, clock)
+        self.observations = Observations(self._database)
+        self.sent_notices = SentNotices(self._database, clock)
+        self.check_results = CheckResults(self._database, clock)
         self.revocations = Revocations(self._database, clock)
         self.installs = Installs(self._database, clock, self._note)
 
+    def snapshot(self) -> AbstractContextManager[None]:
+        """Have all questions inside see one state, whatever other runs write meanwhile."""
+        return self._database.snapshot()
+
     def close(self) -> None:
-        """Close the file."""
+        """Close the database."""
         self._database.close()
-
-    @staticmethod
-    def trouble_of(file: Path) -> str:
-        """Look through a ledger's whole file; returns what is wrong with it, empty for nothing.
-
-        Raises:
-            LedgerTrouble: Nothing is known to be wrong with it, and it cannot be opened: rights, or a newer release.
-
-        """
-        try:
-            database = Database(file)
-        except LedgerDamaged as error:
-            return error.said
-        try:
-            return database.fault()
-        except LedgerTrouble as error:
-            return error.said
-        finally:
-            database.close()
 
     # Runs and events
 
@@ -88,7 +72,7 @@ class Ledger:
     def _note(self, what: str, text: str, certificate: str) -> None:
         if self._run is None or not self._database.rows("SELECT 1 FROM run WHERE id = :id", {"id": self._run}):
             # The first entry of a run may have been undone with its transaction, and this run's row with it.
-            self._run = self._database.insert("run", began=self._now(), command=printable(self._command))
+            self._run = self._database.insert_numbered("run", began=self._now(), command=printable(self._command))
         self._database.insert(
             "event", at=self._now(), run=self._run, certificate=certificate, what=what, text=printable(text)
         )
@@ -148,8 +132,8 @@ class Ledger:
     ) -> None:
         """Record the account at an authority, in the place of an earlier one; `what` says what was done with it."""
         with self._database.writing():
-            self._database.put("account", {"authority": authority}, directory=directory, url=url, contact=contact,
-                               opened=self._now(), caa=as_list(caa))  # fmt: skip
+            self._database.upsert("account", {"authority": authority}, directory=directory, url=url, contact=contact,
+                                  opened=self._now(), caa=as_list(caa), retired=0)  # fmt: skip
             self._note("account", f"account at {authority}: {what}", "")
 
     def retire_account(self, authority: str) -> None:
@@ -199,12 +183,17 @@ class Ledger:
         rows = self._database.rows("SELECT url FROM ca_order WHERE authority = :authority", {"authority": authority})
         return {row["url"] for row in rows}
 
-    def newest_orders(self) -> dict[str, OrderRecord]:
-        """Return the newest order of each certificate."""
-        rows = self._database.rows(
-            "SELECT * FROM ca_order WHERE id IN (SELECT max(id) FROM ca_order GROUP BY certificate)"
-        )
-        return {row["certificate"]: as_order(row) for row in rows}
+    def newest_orders(self, only: Sequence[str] | None = None) -> dict[str, OrderRecord]:
+        """Return the newest order of each certificate, or of some."""
+        return {
+            row["certificate"]: as_order(row)
+            for where, names in among("certificate", only)
+            for row in self._database.rows(
+                "SELECT * FROM ca_order WHERE id IN"  # noqa: S608  names from our own code
+                f" (SELECT max(id) FROM ca_order WHERE {where} GROUP BY certificate)",
+                names,
+            )
+        }
 
     def newest_issued(self) -> dict[str, datetime]:
         """Return when each certificate's newest edition was taken in."""
@@ -230,7 +219,7 @@ class Ledger:
                 {"certificate": certificate},
             )
             number = ((row["last"] if row else None) or 0) + 1
-            identity = self._database.insert(
+            identity = self._database.insert_numbered(
                 "ca_order",
                 certificate=certificate,
                 authority=authority,
@@ -267,7 +256,7 @@ class Ledger:
 
     def _move(self, before: OrderRecord, after: OrderRecord) -> None:
         """Write a move; LedgerTrouble when the order is not as it was read: another run has moved it since."""
-        changed = self._database.change(
+        changed = self._database.execute(
             "UPDATE ca_order SET state = :state, url = :url, changed = :now WHERE id = :id AND state = :before",
             {"state": after.state.value, "url": after.url, "now": self._now(), "id": after.id,
              "before": before.state.value},
@@ -346,10 +335,14 @@ class Ledger:
         )
         return None if row is None else as_edition(row)
 
-    def newest_editions(self) -> dict[str, EditionRecord]:
-        """Return the newest edition of each certificate."""
-        rows = self._database.rows(
-            "SELECT * FROM edition WHERE number ="
-            " (SELECT max(other.number) FROM edition AS other WHERE other.certificate = edition.certificate)"
-        )
-        return {row["certificate"]: as_edition(row) for row in rows}
+    def newest_editions(self, only: Sequence[str] | None = None) -> dict[str, EditionRecord]:
+        """Return the newest edition of each certificate, or of some."""
+        return {
+            row["certificate"]: as_edition(row)
+            for where, names in among("edition.certificate", only)
+            for row in self._database.rows(
+                f"SELECT * FROM edition WHERE {where} AND number ="  # noqa: S608  names from our own code
+                " (SELECT max(other.number) FROM edition AS other WHERE other.certificate = edition.certificate)",
+                names,
+            )
+        }

@@ -42,7 +42,7 @@ def test_what_failed_rests_as_long_as_it_must(
     told = FailureReport(kind=kind, step="", what="x", where="", said="", problem=problem, advice="", findings=(),
                 asked=NOW + asked if asked else None)  # fmt: skip
     for _ in range(times):
-        runtime.ledger.setbacks.meet("club", told)
+        runtime.ledger.failures.meet("club", told)
     clock.moment = NOW + later * HOUR
     found = find_due(runtime)
     assert [each.name for each in found.held] == (["club"] if rests else [])

@@ -7,17 +7,17 @@ import pytest
 from inkstamp.errors import Actor
 from inkstamp.findings import bad
 from inkstamp.jobs.status.stall import setback_stall
-from inkstamp.ledger.failures import FailureReport, Setback
+from inkstamp.ledger.failures import FailureReport, RecordedFailure
 
 NOW = datetime(2026, 11, 28, tzinfo=UTC)
 
 
-def _met(kind: str, problem: str = "", topic: str = "") -> Setback:
+def _met(kind: str, problem: str = "", topic: str = "") -> RecordedFailure:
     findings = (bad(topic, "shop.saltmarsh.test", "is not as it must be", "correct it"),) if topic else ()
     told = FailureReport(
         kind=kind, step="", what="it failed", where="", said="", problem=problem, advice="", findings=findings
     )
-    return Setback(certificate="shop", since=NOW, last=NOW, times=1, told=told)
+    return RecordedFailure(certificate="shop", since=NOW, last=NOW, times=1, told=told)
 
 
 @pytest.mark.parametrize(
@@ -35,7 +35,7 @@ def _met(kind: str, problem: str = "", topic: str = "") -> Setback:
         (_met("CaProblem", problem="rejectedIdentifier"), Actor.YOU),
         (_met("OfAReleaseToCome"), Actor.YOU),
     ],
-    ids=lambda value: value.told.kind if isinstance(value, Setback) else str(value),
+    ids=lambda value: value.told.kind if isinstance(value, RecordedFailure) else str(value),
 )
-def test_a_recorded_failure_tells_who_must_act(setback: Setback, who: Actor) -> None:
+def test_a_recorded_failure_tells_who_must_act(setback: RecordedFailure, who: Actor) -> None:
     assert setback_stall(setback).who is who

@@ -7,7 +7,7 @@ from datetime import datetime
 from inkstamp.findings import Severity
 from inkstamp.jobs.checks.check import NameReport
 from inkstamp.jobs.checks.context import ChecksContext
-from inkstamp.ledger.check_results import Look
+from inkstamp.ledger.check_results import CheckResult
 
 _SHORT = 16
 """Digits of a digest that tell certificates apart for a person."""
@@ -37,8 +37,8 @@ def remember(context: ChecksContext, reports: Sequence[NameReport], *, quick: bo
     if not begin and not context.has_ledger():
         return []
     looks = {each.name: _look_of(each) for each in reports}
-    before = context.ledger.looks.last(looks, quick=quick)
-    context.ledger.looks.keep(looks, quick=quick)
+    before = context.ledger.check_results.last(looks, quick=quick)
+    context.ledger.check_results.keep(looks, quick=quick)
     return [
         Changed(
             name=name,
@@ -49,13 +49,13 @@ def remember(context: ChecksContext, reports: Sequence[NameReport], *, quick: bo
     ]
 
 
-def _look_of(report: NameReport) -> Look:
+def _look_of(report: NameReport) -> CheckResult:
     told = [(each.severity.value, each.topic, each.subject, each.seen)
             for each in report.findings if each.severity is not Severity.OK]  # fmt: skip
-    return Look(verdict=report.verdict.value, addresses=dict(report.addresses), findings=tuple(told))
+    return CheckResult(verdict=report.verdict.value, addresses=dict(report.addresses), findings=tuple(told))
 
 
-def _differences(before: Look, now: Look) -> Iterator[str]:
+def _differences(before: CheckResult, now: CheckResult) -> Iterator[str]:
     """Say what is otherwise; findings that only count other days are the same ones."""
     yield from _of_addresses(before.addresses, now.addresses)
     known = {each[:3] for each in before.findings}

@@ -7,6 +7,7 @@ from inkstamp.parts import (
     WithConfiguration,
     WithHome,
     WithLedger,
+    WithLocalCopy,
     WithLocks,
     WithProgress,
     WithServers,
@@ -15,6 +16,15 @@ from inkstamp.parts import (
 
 
 class DeploymentContext(
-    WithClock, WithConfiguration, WithHome, WithLocks, WithProgress, WithLedger, WithServers, WithShelf, Protocol
+    WithClock,
+    WithConfiguration,
+    WithHome,
+    WithLocks,
+    WithProgress,
+    WithLedger,
+    WithServers,
+    WithShelf,
+    WithLocalCopy,
+    Protocol,
 ):
     """The parts of a run that deployment works with."""

@@ -39,7 +39,7 @@ def places_of(context: DeploymentContext, edition: EditionRecord) -> Places:
     entry = context.configuration.certificate(edition.certificate)
     found: list[tuple[str, str, Endpoint]] = []
     try:
-        leaf = context.shelf.chain(edition.certificate, edition.number)[0]
+        leaf = context.shelf.chain(edition)[0]
     except InkStampError:
         return Places(None, ())
     lacking = {each for each in entry.names if not each.startswith("*.")}

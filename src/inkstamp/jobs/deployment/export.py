@@ -6,12 +6,12 @@ from pathlib import Path
 from cryptography.hazmat.primitives import hashes
 
 from inkstamp.errors import FileTrouble, UsageError
-from inkstamp.files import place_bytes, read_bytes, read_secret, write_bytes
+from inkstamp.files import place_bytes, write_bytes
 from inkstamp.jobs.deployment import manual_steps
 from inkstamp.jobs.deployment.context import DeploymentContext
+from inkstamp.jobs.status.editions import choose_edition
 from inkstamp.ledger.records import EditionRecord
-from inkstamp.pki import keys
-from inkstamp.pki.certificates import facts, pem_certificates
+from inkstamp.pki.certificates import facts
 from inkstamp.pki.packing import Form, Goods, Packed, pack
 
 
@@ -65,14 +65,14 @@ def export(context: DeploymentContext, request: ExportRequest) -> ExportResult:
         FileTrouble: It could not be written; what was written of it is removed again.
 
     """
-    edition = _edition(context, request)
-    shelf = context.shelf.edition(edition.certificate, edition.number)
-    served = pem_certificates(read_bytes(shelf / "served.pem"))
+    context.configuration.certificate(request.certificate)
+    edition = choose_edition(context.ledger, request.certificate, request.edition)
+    served = context.shelf.chain(edition)
     goods = Goods(
         base=request.base or f"{edition.certificate}-{edition.number}",
         leaf=served[0],
-        issuers=tuple(served[1:]),
-        key=keys.from_pem(read_secret(shelf / "key.pem"), str(shelf / "key.pem")) if request.with_key else None,
+        issuers=served[1:],
+        key=context.shelf.key(edition) if request.with_key else None,
         passphrase=request.passphrase,
         friendly_name=request.friendly_name or edition.names[0],
         legacy=request.legacy,
@@ -94,19 +94,6 @@ def export(context: DeploymentContext, request: ExportRequest) -> ExportResult:
         )  # fmt: skip
         steps = manual_steps.import_steps(request.target, about)
     return ExportResult(edition=edition, form=request.form, files=files, steps=tuple(steps))
-
-
-def _edition(context: DeploymentContext, request: ExportRequest) -> EditionRecord:
-    name, number = request.certificate, request.edition
-    context.configuration.certificate(name)
-    ledger = context.ledger
-    found = ledger.newest_edition(name) if number is None else ledger.edition(name, number)
-    if found is None:
-        raise UsageError(
-            f"there is no edition {number} of “{name}”" if number else f"“{name}” has no edition yet",
-            advice=f"see: inkstamp status, inkstamp history {name}",
-        )
-    return found
 
 
 def _write(packed: list[Packed], request: ExportRequest) -> None:

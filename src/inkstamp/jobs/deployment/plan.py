@@ -12,11 +12,10 @@ from inkstamp.bulkhead import submit
 from inkstamp.config.carrying import is_away
 from inkstamp.config.model import Certificate
 from inkstamp.errors import ReachTrouble, ServerTrouble
-from inkstamp.files import read_bytes, read_secret
+from inkstamp.files import read_bytes
 from inkstamp.jobs.deployment.context import DeploymentContext
 from inkstamp.jobs.status.editions import expect_pair
 from inkstamp.ledger.records import EditionRecord
-from inkstamp.pki import keys
 from inkstamp.pki.certificates import key_kind
 from inkstamp.pki.names import uncovered
 from inkstamp.pki.packing import Goods
@@ -102,7 +101,7 @@ def prepare(
         _check_all_taken(context, name, entry, taken, whole=not away)
         changes = ask(change, taken)
     here = {each: taken[each] for each in changes if not _stands_alone(context, each)}
-    switches = bool(here) and edition is not None and context.shelf.current(name) != edition.number
+    switches = bool(here) and edition is not None and context.local_copy.current(name) != edition.number
     for server in broken.keys() & changes.keys():
         if not any(each.file.is_change for each in changes[server]) and not (switches and server in here):
             raise broken[server]
@@ -177,7 +176,7 @@ def supply_for(
     context: DeploymentContext, name: str, server: str, edition: EditionRecord | None, entry: Certificate
 ) -> Supply:
     """Return what a server is given: paths on the shelf, or on its own machine, and the edition to make copies of."""
-    folder = str(context.shelf.current_folder(name))
+    folder = str(context.local_copy.folder(name))
     if is_away(context.config, server):
         folder = f"{context.config.server[server].certificate_folder.rstrip('/')}/{name}"
     supply = _supply(context, name, folder, edition)
@@ -208,16 +207,15 @@ def _supply(context: DeploymentContext, name: str, folder: str, edition: Edition
                   issuers=paths["issuers"], combined=paths["combined"])  # fmt: skip
     if edition is None:
         return bare
-    chain = context.shelf.chain(edition.certificate, edition.number)
+    chain = context.shelf.chain(edition)
     goods = functools.cache(lambda: _goods(context.shelf, edition, chain))
     algorithm = key_kind(chain[0]).partition("-")[0]
     return replace(bare, edition=edition.number, names=tuple(edition.names), algorithm=algorithm, goods=goods)
 
 
 def _goods(shelf: "Shelf", edition: EditionRecord, chain: tuple[x509.Certificate, ...]) -> Goods:
-    folder = shelf.edition(edition.certificate, edition.number)
-    key = keys.from_pem(read_secret(folder / "key.pem"), str(folder / "key.pem"))
-    return Goods(base=edition.certificate, leaf=chain[0], issuers=chain[1:], key=key, friendly_name=edition.names[0])
+    return Goods(base=edition.certificate, leaf=chain[0], issuers=chain[1:], key=shelf.key(edition),
+                 friendly_name=edition.names[0])  # fmt: skip
 
 
 def _changes(

@@ -178,7 +178,7 @@ def _bring_back(context: DeploymentContext, record: InstallRecord, folder: Path)
     manifest = backup.bring_back(context.servers, folder)
     trouble = _give_back(context, record, manifest)
     if not manifest["copied"]:
-        context.shelf.switch(record.certificate, manifest["before"])
+        context.local_copy.switch(record.certificate, manifest["before"])
     return trouble
 
 

@@ -170,7 +170,7 @@ class _Round:
 
     def _complete(self) -> None:
         if all(group.copied for group in self.groups) and (self.done or not self.entry.install):
-            self.context.shelf.switch(self.name, self.edition.number)
+            self.context.local_copy.switch(self.name, self.edition.number)
         if not self.entry.install:  # there was one step, and nothing to go back to
             record = self.context.ledger.installs.begin(self.name, self.edition.number, ())
             text = f"edition {self.edition.number}"
@@ -265,7 +265,7 @@ def take_back(
             raise error.amended(what=both) from error.__cause__
         remove_tree(folder)
     if editions and all(group.copied for group in groups):
-        context.shelf.switch(name, editions[0].number if editions[0] is not None else None)
+        context.local_copy.switch(name, editions[0].number if editions[0] is not None else None)
     return findings
 
 

@@ -129,7 +129,7 @@ def _begin(context: DeploymentContext, load: Load, up: Sequence[str]) -> _Begun:
     """Save what stands there, record, then write (step 3). `up` are those of the servers that run."""
     group = load.group
     parent = context.home.undo(load.name)
-    chain = context.shelf.chain(load.edition.certificate, load.edition.number) if load.edition is not None else ()
+    chain = context.shelf.chain(load.edition) if load.edition is not None else ()
     before = _present(context, load.name, group)
     held = {each.name: each.holds(load.name) for each in takers(context, group.servers)}
     had = [each for each in group.servers if context.ledger.installs.installed(load.name, each) is not None]
@@ -142,7 +142,7 @@ def _begin(context: DeploymentContext, load: Load, up: Sequence[str]) -> _Begun:
             backup.make(context.servers, group.changes)
             reached("change", load.name)
             if not group.copied:
-                context.shelf.switch(load.name, load.number)
+                context.local_copy.switch(load.name, load.number)
             _hand_over(context, load.name, group, load.edition)
     except InkStampError as error:
         (told,) = put_back(context, [(record, error)])
@@ -237,7 +237,7 @@ def _end(context: DeploymentContext, begun: _Begun) -> None:
 def _present(context: DeploymentContext, name: str, group: Group) -> int | None:
     """Return the number of the edition that a group has now; None for none."""
     if not group.copied:
-        return context.shelf.current(name)
+        return context.local_copy.current(name)
     return context.ledger.installs.installed(name, group.servers[0])
 
 

@@ -42,7 +42,7 @@ def drop_old_editions(context: DeploymentContext, name: str, entry: Certificate)
     """Remove the editions beyond those that are kept, but none that a server has; what led back to them goes too."""
     shelf = context.shelf
     there = shelf.numbers(name)
-    gone = [number for number in there[: -entry.keep] if number != shelf.current(name)]
+    gone = [number for number in there[: -entry.keep] if number != context.local_copy.current(name)]
     if gone:  # only then, since it takes reading all sites
         used = _in_use(context, name, entry)
         gone = [number for number in gone if number not in used]
@@ -53,7 +53,7 @@ def drop_old_editions(context: DeploymentContext, name: str, entry: Certificate)
         if manifest.get("done") and manifest["before"] in gone:
             remove_tree(folder)
     for number in gone:
-        remove_tree(shelf.edition(name, number))
+        shelf.remove(name, number)
     text = f"{'editions' if len(gone) > 1 else 'edition'} {', '.join(map(str, gone))}"
     context.ledger.note("dropped", text, name)
 

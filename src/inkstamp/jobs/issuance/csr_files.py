@@ -5,8 +5,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from inkstamp.errors import FileTrouble, UsageError
-from inkstamp.files import create_bytes, file_trouble, place_bytes, read_secret, sync_folder
+from inkstamp.files import create_bytes, file_trouble, place_bytes, sync_folder
 from inkstamp.findings import Finding, Severity
+from inkstamp.key_files import read_key
 from inkstamp.pki import csr, keys
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.names import as_address, normalise
@@ -127,11 +128,11 @@ def _expect_free(request: MakeRequest, csr_file: Path) -> None:
 def _key(request: MakeRequest, key_file: Path, csr_file: Path) -> keys.PrivateKey:
     """Return the existing key, or the one that a run left which was interrupted, or a new one."""
     if request.key_file is not None:
-        return keys.from_pem(read_secret(key_file), str(key_file), request.passphrase)
+        return read_key(key_file, request.passphrase)
     if not key_file.exists():
         return keys.make(request.kind)
     if _partial(csr_file).exists():
-        return keys.from_pem(read_secret(key_file), str(key_file), request.passphrase)
+        return read_key(key_file, request.passphrase)
     raise UsageError(
         f"{key_file} is there already",
         where=str(key_file),

@@ -11,6 +11,7 @@ from inkstamp.findings import Finding, ok, warn
 from inkstamp.jobs.issuance.acceptance import record_of
 from inkstamp.jobs.issuance.context import IssuanceContext
 from inkstamp.ledger.records import EditionRecord, InstallState
+from inkstamp.ledger.sqlite import SqliteDatabase, trouble_of
 from inkstamp.ledger.store import Ledger
 from inkstamp.pki.certificates import read_pem, short_name
 from inkstamp.pki.chain import find_paths
@@ -48,7 +49,7 @@ def rebuild(context: IssuanceContext) -> Rebuilt:
         fresh = home.ledger.with_suffix(".db.new")
         for each in _of_ledger(fresh):
             each.unlink(missing_ok=True)
-        ledger = Ledger(fresh, context.clock)
+        ledger = Ledger(SqliteDatabase(fresh), context.clock)
         ledger.begin_run(context.command)
         findings = []
         count = 0
@@ -86,7 +87,7 @@ def _of_ledger(file: Path) -> list[Path]:
 
 
 def _move_aside(file: Path, when: str) -> str:
-    if file.stat().st_size > 0 and not Ledger.trouble_of(file):
+    if file.stat().st_size > 0 and not trouble_of(file):
         raise UsageError("the ledger is intact; nothing to rebuild", where=str(file))
     aside = file.with_name(f"{file.name}.damaged-{when}")
     for each in _of_ledger(file):

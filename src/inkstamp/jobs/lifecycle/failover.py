@@ -39,7 +39,7 @@ def obtain_somewhere(context: LifecycleContext, name: str, entry: Certificate) -
 
 
 def _another_helps(context: LifecycleContext, name: str, error: Exception) -> bool:
-    setback = context.ledger.setbacks.of(name)
+    setback = context.ledger.failures.of(name)
     times = 1 + (setback.times if setback is not None else 0)
     kind = error.kind if isinstance(error, CaProblem) else ""
     edition = context.ledger.newest_edition(name)

@@ -5,13 +5,13 @@ from dataclasses import dataclass
 
 from inkstamp.bulkhead import at_step
 from inkstamp.clock import stamp
-from inkstamp.errors import EditionUnfit, UsageError
+from inkstamp.errors import EditionUnfit
 from inkstamp.findings import Finding
 from inkstamp.jobs.deployment.plan import Group, prepare
 from inkstamp.jobs.deployment.rollout import Deployment, Pace, install
 from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.jobs.lifecycle.provisioning import settle
-from inkstamp.jobs.status.editions import refuse_revoked
+from inkstamp.jobs.status.editions import choose_edition, refuse_revoked
 from inkstamp.ledger.failures import failure_kept
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.servers import backup
@@ -77,13 +77,7 @@ def install_edition(
 
 
 def _choose(context: LifecycleContext, name: str, number: int | None) -> EditionRecord:
-    ledger = context.ledger
-    edition = ledger.edition(name, number) if number is not None else ledger.newest_edition(name)
-    if edition is None:
-        raise UsageError(
-            f"“{name}” has no edition{f' {number}' if number is not None else ' yet'}",
-            advice=f"get one: inkstamp stamp {name}" if number is None else f"see: inkstamp history {name}",
-        )
+    edition = choose_edition(context.ledger, name, number)
     if context.clock.now() > edition.not_after:
         raise EditionUnfit(
             f"edition {edition.number} of “{name}” expired {stamp(edition.not_after)}",

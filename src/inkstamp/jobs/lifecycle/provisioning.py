@@ -17,6 +17,7 @@ from inkstamp.jobs.status.renewal_reasons import reasons, renewal_of
 from inkstamp.jobs.validation.challenge_path import Passage, open_unless_open
 from inkstamp.ledger.failures import failure_kept
 from inkstamp.ledger.installs import has_edition
+from inkstamp.ledger.observations import Heard
 from inkstamp.ledger.records import EditionRecord, OrderState
 
 if TYPE_CHECKING:
@@ -177,7 +178,7 @@ def outcome_of(context: LifecycleContext, got: ComeBy, findings: Sequence[Findin
 def put_in_place(context: LifecycleContext, got: ComeBy, findings: Sequence[Finding]) -> Outcome:
     """Record that an edition has been installed; returns what became of its certificate."""
     if got.again:
-        context.ledger.tidings.add([(got.edition, {"astray": ""})])
+        context.ledger.observations.add([(got.edition, Heard(astray=""))])
     return outcome_of(context, got, findings)
 
 
@@ -299,14 +300,14 @@ def good_edition(context: LifecycleContext, plan: Plan, *, anew: bool) -> Editio
     origin = ledger.order_of_edition(plan.name, edition.number)
     if set(origin.names if origin else edition.names) != set(plan.entry.names):
         return None
-    tidings = ledger.tidings.of(edition)
-    wanted = next(reasons(context, plan.entry, edition, tidings, context.clock.now()), None)
+    observed = ledger.observations.of(edition)
+    wanted = next(reasons(context, plan.entry, edition, observed, context.clock.now()), None)
     return None if wanted else edition
 
 
 def is_installed(context: LifecycleContext, edition: EditionRecord, entry: Certificate) -> bool:
     """Tell whether the ledger and the shelf agree that the servers have this edition."""
-    if context.shelf.current(edition.certificate) != edition.number:
+    if context.local_copy.current(edition.certificate) != edition.number:
         return False
     return has_edition(context.ledger.installs.of(edition.certificate), entry.install, edition.number)
 

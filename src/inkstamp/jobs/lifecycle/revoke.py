@@ -14,11 +14,12 @@ from inkstamp.accounts.authorities import configured
 from inkstamp.acme.client import CaClient
 from inkstamp.acme.session import Signer
 from inkstamp.errors import CaProblem, UsageError
-from inkstamp.files import read_bytes, read_secret
+from inkstamp.files import read_bytes
 from inkstamp.jobs.lifecycle.context import LifecycleContext
+from inkstamp.jobs.status.editions import choose_edition
+from inkstamp.key_files import read_key
+from inkstamp.ledger.observations import Heard
 from inkstamp.ledger.records import EditionRecord
-from inkstamp.ledger.sqlite import from_moment
-from inkstamp.pki import keys
 from inkstamp.pki.certificates import Facts, facts, read_pem
 from inkstamp.pki.chain import same_key
 from inkstamp.pki.keys import PrivateKey
@@ -101,19 +102,12 @@ def plan_revocation(context: LifecycleContext, name: str, number: int | None, *,
     """
     entry = context.configuration.certificate(name)
     number = context.ledger.revocations.begun(name) if number is None else number
-    edition = context.ledger.newest_edition(name) if number is None else context.ledger.edition(name, number)
-    if edition is None:
-        told = "edition" if number is None else f"edition {number}"
-        raise UsageError(f"“{name}” has no {told}", advice=f"see: inkstamp history {name}")
+    edition = choose_edition(context.ledger, name, number)
     authority = edition.authority or entry.authority
     _expect_acme(context, authority)
     newest = context.ledger.newest_edition(name)
     installs = context.ledger.installs.of(name)
-    leaf = context.shelf.chain(edition.certificate, edition.number)[0]
-    key = None
-    if by_own_key:
-        file = context.shelf.edition(name, edition.number) / "key.pem"
-        key = keys.from_pem(read_secret(file), str(file))
+    leaf = context.shelf.chain(edition)[0]
     return Doomed(
         facts=facts(leaf),
         authority=authority,
@@ -121,7 +115,7 @@ def plan_revocation(context: LifecycleContext, name: str, number: int | None, *,
         served_by=tuple(server for server, each in installs.items() if each.edition == edition.number),
         replacement=newest if newest is not None and newest.number > edition.number else None,
         der=leaf.public_bytes(Encoding.DER),
-        key=key,
+        key=context.shelf.key(edition) if by_own_key else None,
     )
 
 
@@ -141,7 +135,7 @@ def plan_foreign(context: LifecycleContext, file: Path, authority: str, key_file
     """
     _expect_acme(context, authority)
     leaf = read_pem(read_bytes(file), str(file))[0]
-    key = keys.from_pem(read_secret(key_file), str(key_file)) if key_file is not None else None
+    key = read_key(key_file) if key_file is not None else None
     if key is not None and not same_key(leaf, key.public_key()):
         raise UsageError("that key is another certificate's", where=str(key_file), advice="give its own")
     known = facts(leaf)
@@ -169,7 +163,7 @@ def revoke(context: LifecycleContext, doomed: Doomed, reason: RevocationReason, 
         now = context.clock.now()
         newest = context.ledger.newest_edition(doomed.edition.certificate)
         if newest is not None and newest.number == doomed.edition.number:  # then the next run has to replace it
-            context.ledger.tidings.add([(newest, {"revoked": from_moment(now), "revoked_why": reason.value})])
+            context.ledger.observations.add([(newest, Heard(revoked=now, revoked_why=reason.value))])
         context.ledger.note("revoked", f"edition {doomed.edition.number}, {reason.value}", doomed.edition.certificate)
         context.ledger.revocations.end(doomed.edition.certificate, doomed.edition.number, now, reason.value)
     else:

@@ -20,7 +20,7 @@ from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, a
 from inkstamp.policy.notification_rules import ACCOUNT_PROBLEMS, Condition, Matter, News, matters_of, news
 
 if TYPE_CHECKING:
-    from inkstamp.ledger.failures import Setback
+    from inkstamp.ledger.failures import RecordedFailure
     from inkstamp.ledger.records import EditionRecord
     from inkstamp.ledger.run_summary import LastSweep
 
@@ -89,7 +89,7 @@ def report(context: NotificationContext, run: RunResult, names: Sequence[str]) -
 def _conditions(
     context: NotificationContext, errors: Mapping[str, InkStampError], statuses: Sequence[CertificateStatus]
 ) -> list[Condition]:
-    setbacks = context.ledger.setbacks.all()
+    setbacks = context.ledger.failures.all()
     editions = context.ledger.newest_editions()
     now = context.clock.now()
     found = []
@@ -116,7 +116,7 @@ def _conditions(
     return found
 
 
-def _account_trouble(error: InkStampError | None, setback: "Setback | None") -> str:
+def _account_trouble(error: InkStampError | None, setback: "RecordedFailure | None") -> str:
     if isinstance(error, AccountTrouble) or (isinstance(error, CaProblem) and error.kind in ACCOUNT_PROBLEMS):
         return error.what
     return setback.told.what if setback is not None and setback.told.problem in ACCOUNT_PROBLEMS else ""
@@ -133,7 +133,7 @@ def _tell(
     if run.cut_off is not None and "failing" in entry.about:
         text = f"the run of `renew` that began {run.cut_off:%Y-%m-%d %H:%M} UTC was interrupted"
         now.append(Matter(certificate=_ALL, kind="failing", text=text, remedy="inkstamp schedule show"))
-    told = context.ledger.matters.told(name)
+    told = context.ledger.sent_notices.told(name)
     looked_at = frozenset(each.certificate for each in conditions) | {
         key[0] for key in told if key[0] not in context.config.certificate
     }
@@ -143,7 +143,7 @@ def _tell(
         return
     send = _by_mail if entry.kind == "mail" else _by_webhook
     send(context, name, entry, fresh, renewed)
-    context.ledger.matters.tell(name, fresh)
+    context.ledger.sent_notices.tell(name, fresh)
 
 
 def _renewed(run: RunResult) -> tuple[Matter, ...]:

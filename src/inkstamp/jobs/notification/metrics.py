@@ -33,7 +33,7 @@ def write_metrics(context: NotificationContext, run: "LastSweep", statuses: Sequ
     }
     now = context.clock.now()
     orders = context.ledger.newest_issued()
-    setbacks = context.ledger.setbacks.all()
+    setbacks = context.ledger.failures.all()
     for each in statuses:
         if each.name in context.config.mistakes_beside:
             continue  # no certificate: those that need it are told

@@ -113,7 +113,7 @@ class _Refusals:
         self._name = name
         self._now: dict[str, list[str]] = {}
         self._lapsed = False
-        self.before = context.ledger.setbacks.refused_methods(name)
+        self.before = context.ledger.failures.refused_methods(name)
         """By name, the methods that the CA did not accept."""
 
     def otherwise(self, leading: Lead, entry: Certificate, problem: CaProblem | ProofFailed) -> Certificate:
@@ -122,7 +122,7 @@ class _Refusals:
             self._now.setdefault(each, []).append(method)
             self.before.setdefault(each, []).append(method)
         if self._now:
-            self._context.ledger.setbacks.refuse(self._name, self._now)
+            self._context.ledger.failures.refuse(self._name, self._now)
         say = self._context.progress.step
         if leading.lapsed and not self._lapsed:
             self._lapsed = True

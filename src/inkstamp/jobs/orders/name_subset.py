@@ -52,7 +52,7 @@ def _stands_in(name: str, said: str) -> bool:
 def _is_urgent(context: OrdersContext, name: str) -> bool:
     """Tell whether there is no edition that could go on being served for a while."""
     edition = context.ledger.newest_edition(name)
-    if edition is None or context.ledger.tidings.of(edition).revoked:
+    if edition is None or context.ledger.observations.of(edition).revoked:
         return True
     return context.clock.now() >= last_part(edition.not_before, edition.not_after)
 

@@ -70,6 +70,6 @@ def _replaced(context: OrdersContext, client: CaClient, record: OrderRecord) -> 
     if not client.directory().renewal_info:
         return ""
     try:
-        return certificate_id(context.shelf.chain(newest.certificate, newest.number)[0])
+        return certificate_id(context.shelf.chain(newest)[0])
     except (EditionUnfit, FileTrouble):
         return ""  # it is not on the shelf any more; the order is as good without

@@ -6,12 +6,11 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 
 from inkstamp.clock import stamp
-from inkstamp.files import read_secret
 from inkstamp.findings import Finding, bad
 from inkstamp.jobs.portal.context import PortalContext
+from inkstamp.key_files import read_key
 from inkstamp.ledger.order_files import read_order_key
 from inkstamp.ledger.records import OrderRecord
-from inkstamp.pki import keys
 from inkstamp.pki.bundles import Haul
 from inkstamp.pki.certificates import short_name, subject_names
 from inkstamp.pki.chain import same_key
@@ -61,7 +60,7 @@ def _whose(
     for order in orders:
         for number in range(order.edition - 1, 0, -1):
             file = context.shelf.edition(order.certificate, number) / "key.pem"
-            if file.is_file() and same_key(leaf, keys.from_pem(read_secret(file), str(file)).public_key()):
+            if file.is_file() and same_key(leaf, read_key(file).public_key()):
                 return (
                     f"was issued for the CSR of edition {number}, not for that of order {order.id}",
                     f"paste the present CSR and have it reissued: inkstamp order {order.certificate}",

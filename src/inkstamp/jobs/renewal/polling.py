@@ -6,17 +6,16 @@ heard goes into the ledger with the moment to ask again, so that a run that come
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import attempt
 from inkstamp.deadline import within
 from inkstamp.errors import InkStampError
-from inkstamp.jobs.renewal.turns import Failures, Pair, in_turns, told_of
+from inkstamp.jobs.renewal.turns import InternalErrors, Pair, in_turns, told_of
 from inkstamp.ledger.installs import has_edition
-from inkstamp.ledger.observations import Tidings, of_edition
+from inkstamp.ledger.observations import Heard, Observation, of_edition
 from inkstamp.ledger.records import EditionRecord, InstallRecord
-from inkstamp.ledger.sqlite import from_moment
 
 if TYPE_CHECKING:
     from inkstamp.runtime import Runtime
@@ -34,7 +33,7 @@ _NEVER_ASKED = timedelta(days=30)
 def ask_around(
     runtime: "Runtime",
     editions: Iterable[EditionRecord],
-    known: Mapping[str, Tidings],
+    known: Mapping[str, Observation],
     installs: Mapping[str, Mapping[str, InstallRecord]],
 ) -> "Asked":
     """Ask about those of `editions` (the newest ones) whose time has come.
@@ -42,26 +41,26 @@ def ask_around(
     Whom it concerns but cannot be asked now is asked by the next run; nothing is raised for it.
     """
     failed: list[tuple[str, InkStampError]] = []
-    now = from_moment(runtime.clock.now())
+    now = runtime.clock.now()
     config = runtime.config
     to_ask: dict[str, list[Pair]] = {}
     to_check: list[Pair] = []
     to_look: list[Pair] = []
     for edition in editions:
         entry = config.certificate[edition.certificate]
-        tidings = of_edition(known.get(edition.certificate), edition)
-        if from_moment(edition.not_after) <= now:
+        observed = of_edition(known.get(edition.certificate), edition)
+        if edition.not_after <= now:
             continue
         authority = config.authority.get(edition.authority)
-        if _has_come(tidings.ask_again, now) and authority is not None and authority.kind == "acme":
-            to_ask.setdefault(edition.authority, []).append((edition, tidings))
-        if _has_come(tidings.status_again, now):
-            to_check.append((edition, tidings))
+        if _has_come(observed.ask_again, now) and authority is not None and authority.kind == "acme":
+            to_ask.setdefault(edition.authority, []).append((edition, observed))
+        if _has_come(observed.status_again, now):
+            to_check.append((edition, observed))
         mine = installs.get(edition.certificate, {})
-        if entry.install and _has_come(tidings.look_again, now) and has_edition(mine, entry.install, edition.number):
-            latest = max(from_moment(each.at) for each in mine.values())
-            if latest + _A_DAY.total_seconds() <= now:
-                to_look.append((edition, tidings))
+        if entry.install and _has_come(observed.look_again, now) and has_edition(mine, entry.install, edition.number):
+            latest = max(each.at for each in mine.values())
+            if latest + _A_DAY <= now:
+                to_look.append((edition, observed))
     if to_ask:
         from inkstamp.jobs.renewal.renewal_info import Asker
 
@@ -78,16 +77,18 @@ class Asked:
 
     anybody: bool
     """Whether anybody was asked, so that more may be known now."""
-    failed: Failures
+    failed: InternalErrors
     """Certificates about which asking ended in an internal error."""
 
 
-def _has_come(again: int, now: int) -> bool:
+def _has_come(again: datetime | None, now: datetime) -> bool:
     """Tell whether it is time to ask again; a moment that no release of ours would set is not waited for."""
-    return again <= now or again > now + _FARTHEST.total_seconds()
+    return again is None or again <= now or again > now + _FARTHEST
 
 
-def _apart(runtime: "Runtime", pairs: Sequence[Pair], ask: Callable[[Sequence[Pair]], Failures]) -> Failures:
+def _apart(
+    runtime: "Runtime", pairs: Sequence[Pair], ask: Callable[[Sequence[Pair]], InternalErrors]
+) -> InternalErrors:
     """Ask about some; returns the internal errors. What goes wrong is told, and the dates count."""
     if not pairs:
         return ()
@@ -98,19 +99,19 @@ def _apart(runtime: "Runtime", pairs: Sequence[Pair], ask: Callable[[Sequence[Pa
     return tuple(each for edition, _ in pairs for each in told_of(runtime, edition, result))
 
 
-def _look(runtime: "Runtime", pairs: Sequence[Pair]) -> Failures:
+def _look(runtime: "Runtime", pairs: Sequence[Pair]) -> InternalErrors:
     from inkstamp.jobs.deployment.drift import look_at, places_of
 
     many = "1 certificate" if len(pairs) == 1 else f"each of {len(pairs)} certificates"
     runtime.progress.step("servers", f"checking that {many} is served as installed")
-    again = from_moment(runtime.clock.now() + _A_DAY)
+    again = runtime.clock.now() + _A_DAY
     places = {edition.certificate: attempt(places_of, runtime, edition) for edition, _ in pairs}
 
-    def look(edition: EditionRecord) -> Mapping[str, object]:
+    def look(edition: EditionRecord) -> Heard:
         place = places[edition.certificate]
         if isinstance(place, InkStampError):
             raise place
-        return {"astray": look_at(runtime, edition, place), "look_again": again}
+        return Heard(astray=look_at(runtime, edition, place), look_again=again)
 
     return in_turns(runtime, pairs, look)
 
@@ -118,24 +119,24 @@ def _look(runtime: "Runtime", pairs: Sequence[Pair]) -> Failures:
 # Whether it is revoked
 
 
-def _status(runtime: "Runtime", edition: EditionRecord) -> Mapping[str, object]:
+def _status(runtime: "Runtime", edition: EditionRecord) -> Heard:
     """Ask whether an edition is revoked; what is known stays where nobody answers."""
     from inkstamp.view.revocation_status import NotAsked
 
     now = runtime.clock.now()
     try:
-        leaf, *issuers = runtime.shelf.chain(edition.certificate, edition.number)
+        leaf, *issuers = runtime.shelf.chain(edition)
     except InkStampError:
-        return {"status_again": from_moment(now + _NEVER_ASKED)}
+        return Heard(status_again=now + _NEVER_ASKED)
     if not issuers:
-        return {"status_again": from_moment(now + _NEVER_ASKED)}
+        return Heard(status_again=now + _NEVER_ASKED)
     try:
         found = runtime.revocation_status.ask(leaf, issuers[0])
     except NotAsked as none:
-        return {"status_again": from_moment(now + (_AFTER_TROUBLE if none.tried else _NEVER_ASKED))}
+        return Heard(status_again=now + (_AFTER_TROUBLE if none.tried else _NEVER_ASKED))
     again = min(max(found.until or now, now + timedelta(hours=1)), now + _A_DAY)
     if found.revoked is None:
-        return {"status_again": from_moment(again)}
+        return Heard(status_again=again)
     runtime.progress.step(edition.certificate, f"edition {edition.number} is revoked by its CA")
     runtime.ledger.revocations.end(edition.certificate, edition.number, found.revoked, found.reason)
-    return {"revoked": from_moment(found.revoked), "revoked_why": found.reason, "status_again": from_moment(again)}
+    return Heard(revoked=found.revoked, revoked_why=found.reason, status_again=again)

@@ -1,6 +1,6 @@
 """Ask a CA when it would like certificates to be renewed (RFC 9773)."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
@@ -9,8 +9,8 @@ from inkstamp.acme.messages import RenewalInfo
 from inkstamp.acme.renewal import certificate_id
 from inkstamp.clock import clamped
 from inkstamp.errors import CaMisbehaved, CaProblem, InkStampError, NetworkTrouble
-from inkstamp.jobs.renewal.turns import in_turns
-from inkstamp.ledger.observations import Tidings, heard_of_window
+from inkstamp.jobs.renewal.turns import InternalErrors, Pair, in_turns
+from inkstamp.ledger.observations import Heard
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.policy.renewal_time import Window, ask_again
 from inkstamp.printable import one_line
@@ -22,10 +22,6 @@ _A_DAY = timedelta(days=1)
 _PASSING = frozenset({429, *range(500, 600)})
 _LONGEST_URL = 300
 
-Heard = Mapping[str, object] | None
-Pair = tuple[EditionRecord, Tidings]
-Failures = tuple[tuple[str, InkStampError], ...]
-
 
 class Asker:
     """Asks one CA about many editions; at the first trouble of the CA it is left alone until the next run."""
@@ -35,9 +31,9 @@ class Asker:
         self._authority = authority
         self._trouble: InkStampError | None = None
 
-    def about(self, pairs: Sequence[Pair]) -> Failures:
+    def about(self, pairs: Sequence[Pair]) -> InternalErrors:
         """Ask about editions, and write down what was heard; returns the internal errors."""
-        failed: Failures = ()
+        failed: InternalErrors = ()
         if self._runtime.ledger.account(self._authority) is None:
             return failed
         say = self._runtime.progress.step
@@ -55,11 +51,11 @@ class Asker:
             say(self._authority, f"no renewal window (ARI), the dates decide: {self._trouble.what}")
         return failed
 
-    def _ask(self, client: CaClient, edition: EditionRecord) -> Heard:
+    def _ask(self, client: CaClient, edition: EditionRecord) -> Heard | None:
         if self._trouble is not None:
             return None
         try:
-            identifier = certificate_id(self._runtime.shelf.chain(edition.certificate, edition.number)[0])
+            identifier = certificate_id(self._runtime.shelf.chain(edition)[0])
         except InkStampError:  # its files are gone: there is nothing to ask with
             identifier = ""
         if not identifier:
@@ -68,19 +64,19 @@ class Asker:
             info, retry_after = client.renewal_info(identifier)
         except CaProblem as error:
             if error.status not in _PASSING:
-                return heard_of_window(None, ask_again(self._runtime.clock.now(), None))  # it does not know this one
+                return Heard(window=None, ask_again=ask_again(self._runtime.clock.now(), None))  # unknown there
             self._trouble = error
         except CaMisbehaved:
-            return heard_of_window(None, ask_again(self._runtime.clock.now(), None))
+            return Heard(window=None, ask_again=ask_again(self._runtime.clock.now(), None))
         except InkStampError as error:
             self._trouble = error
         else:
             window = _window_of(info)
-            return heard_of_window(window, ask_again(self._runtime.clock.now(), retry_after if window else None))
+            return Heard(window=window, ask_again=ask_again(self._runtime.clock.now(), retry_after if window else None))
         return None
 
-    def _nothing(self) -> Heard:
-        return heard_of_window(None, self._runtime.clock.now() + _A_DAY)
+    def _nothing(self) -> Heard | None:
+        return Heard(window=None, ask_again=self._runtime.clock.now() + _A_DAY)
 
 
 def _window_of(info: RenewalInfo) -> Window | None:

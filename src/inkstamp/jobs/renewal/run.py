@@ -122,7 +122,7 @@ def _renew(
 ) -> Sweep:
     known = known_of_all(runtime, only)
     newest = [edition for name in names if (edition := known.editions.get(name)) is not None]
-    asked = ask_around(runtime, newest, known.tidings, known.installs)
+    asked = ask_around(runtime, newest, known.observed, known.installs)
     if asked.anybody:
         known = known_of_all(runtime, only)
     found = find_among(runtime, names, known)
@@ -183,7 +183,7 @@ def _each_done(runtime: "Runtime", due: Sequence[Due], at_once: int | None) -> I
 
 
 def _is_recorded(ledger: "Ledger", name: str, error: InternalError) -> bool:
-    setback = ledger.setbacks.of(name)
+    setback = ledger.failures.of(name)
     return setback is not None and setback.told.traceback == error.traceback
 
 

@@ -13,6 +13,7 @@ FACE = (
     "due.known_of_all",
     "due.mistaken",
     "due.names_meant",
+    "editions.choose_edition",
     "editions.expect_pair",
     "editions.refuse_revoked",
     "editions.served_beside",

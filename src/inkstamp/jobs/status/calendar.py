@@ -8,7 +8,7 @@ from inkstamp.bulkhead import apart
 from inkstamp.errors import InkStampError
 from inkstamp.jobs.status.context import StatusContext
 from inkstamp.jobs.status.renewal_reasons import decision_on
-from inkstamp.ledger.observations import Tidings, of_edition
+from inkstamp.ledger.observations import Observation, of_edition
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.policy.forecast import Life, Outlook, look_ahead
 
@@ -26,7 +26,7 @@ class Calendar:
     outlook: Outlook
 
 
-def _life(context: StatusContext, edition: EditionRecord, heard: Tidings, now: datetime) -> Life:
+def _life(context: StatusContext, edition: EditionRecord, heard: Observation, now: datetime) -> Life:
     window = heard.window
     return Life(
         name=edition.certificate,
@@ -41,14 +41,15 @@ def _life(context: StatusContext, edition: EditionRecord, heard: Tidings, now: d
 def calendar(context: StatusContext, weeks: int) -> Calendar:
     """Gather the lives of all configured certificates, and count the next `weeks` weeks; asks nobody."""
     ledger, now = context.ledger, context.clock.now()
-    editions, tidings = ledger.newest_editions(), ledger.tidings.all()
+    with ledger.snapshot():
+        editions, observed = ledger.newest_editions(), ledger.observations.all()
     lives = []
     for name in context.config.certificate:
         edition = editions.get(name)
         if edition is None:
             continue
         with suppress(InkStampError), apart():  # `status` says what is wrong with it
-            lives.append(_life(context, edition, of_edition(tidings.get(name), edition), now))
+            lives.append(_life(context, edition, of_edition(observed.get(name), edition), now))
     lives.sort(key=lambda each: (each.renews_at, each.name))
     return Calendar(
         at=now,

@@ -11,7 +11,7 @@ from inkstamp.jobs.inventory.placement import has_place
 from inkstamp.jobs.status.context import StatusContext
 from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, all_statuses
 from inkstamp.jobs.status.stall import Stall
-from inkstamp.ledger.failures import Setback
+from inkstamp.ledger.failures import RecordedFailure
 from inkstamp.ledger.records import EventRecord, OrderRecord, PortalProof
 
 _NOTE = "note"
@@ -32,7 +32,7 @@ class Why:
     page: str
     """URL of the portal; empty for none."""
     proofs: tuple[PortalProof, ...]
-    setback: Setback | None
+    setback: RecordedFailure | None
     """What was told when it was last held up: by the CA in its own words, and what Ink Stamp saw itself."""
     instead: tuple[str, ...]
     """Lines for its entry in the configuration with which another way of proving is tried, too."""
@@ -49,7 +49,7 @@ def why(context: StatusContext, name: str) -> Why:
     ledger = context.ledger
     order = ledger.open_order(name)
     authority = context.config.authority[entry.authority]
-    setback = ledger.setbacks.of(name)
+    setback = ledger.failures.of(name)
     if setback is not None and status.state is CertificateState.OK and not _is(setback, InternalError):
         setback = None
     if setback is not None and order is not None and authority.kind == "portal" and setback.last < order.changed:
@@ -71,11 +71,11 @@ def why(context: StatusContext, name: str) -> Why:
     )
 
 
-def _is(setback: Setback, *classes: type[InkStampError]) -> bool:
+def _is(setback: RecordedFailure, *classes: type[InkStampError]) -> bool:
     return issubclass(setback.told.error_class, classes)
 
 
-def _instead(context: StatusContext, entry: Certificate, setback: Setback | None) -> tuple[str, ...]:
+def _instead(context: StatusContext, entry: Certificate, setback: RecordedFailure | None) -> tuple[str, ...]:
     """Suggest another way of proving when it is the proof that is in the way."""
     if setback is None or not (_is(setback, CarrierTrouble, ProofFailed) or setback.told.problem in OF_PROOFS):
         return ()

@@ -10,9 +10,9 @@ from inkstamp.errors import CaProblem, InkStampError
 from inkstamp.jobs.status.context import StatusContext
 from inkstamp.jobs.status.overview import stays_back
 from inkstamp.jobs.status.renewal_reasons import RenewalReason, decision_on, reasons
-from inkstamp.ledger.failures import Setback
+from inkstamp.ledger.failures import RecordedFailure
 from inkstamp.ledger.installs import has_edition
-from inkstamp.ledger.observations import Tidings, of_edition
+from inkstamp.ledger.observations import Observation, of_edition
 from inkstamp.ledger.records import EditionRecord, InstallRecord
 from inkstamp.policy.renewal_time import Decision, next_try
 
@@ -70,21 +70,22 @@ class LedgerSnapshot:
     editions: Mapping[str, EditionRecord]
     ordering: AbstractSet[str]
     installs: Mapping[str, Mapping[str, InstallRecord]]
-    setbacks: Mapping[str, Setback]
-    tidings: Mapping[str, Tidings]
+    setbacks: Mapping[str, RecordedFailure]
+    observed: Mapping[str, Observation]
 
 
 def known_of_all(context: StatusContext, only: tuple[str, ...]) -> LedgerSnapshot:
     """Read what the ledger knows; with certificates named in `only`, what failed lately does not count."""
-    ledger = context.ledger
-    # An order at a portal waits for people while the edition before it is good; it is told when that comes due.
-    return LedgerSnapshot(
-        editions=ledger.newest_editions(),
-        ordering=ledger.certificates_with_open_orders() - {each.certificate for each in ledger.waiting_orders()},
-        installs=ledger.installs.by_server(),
-        setbacks={} if only else ledger.setbacks.all(),
-        tidings=ledger.tidings.all(),
-    )
+    ledger, wanted = context.ledger, only or None
+    with ledger.snapshot():
+        # An order at a portal waits for people while the edition before it is good; it is told when that comes due.
+        return LedgerSnapshot(
+            editions=ledger.newest_editions(wanted),
+            ordering=ledger.certificates_with_open_orders() - {each.certificate for each in ledger.waiting_orders()},
+            installs=ledger.installs.by_server(wanted),
+            setbacks={} if only else ledger.failures.all(),
+            observed=ledger.observations.all(wanted),
+        )
 
 
 def find_due(context: StatusContext, only: tuple[str, ...] = ()) -> DueList:
@@ -147,9 +148,9 @@ def _judge(
     edition = known.editions.get(name)
     if edition is None:
         return Due(name, "not issued yet", new_edition=True), None
-    tidings = of_edition(known.tidings.get(name), edition)
-    decision = decision_on(context, edition, tidings, now)
-    return _due(context, edition, tidings, decision, known=known, now=now), decision
+    observed = of_edition(known.observed.get(name), edition)
+    decision = decision_on(context, edition, observed, now)
+    return _due(context, edition, observed, decision, known=known, now=now), decision
 
 
 def _rests_until(context: StatusContext, due: Due, known: LedgerSnapshot, now: datetime) -> datetime | None:
@@ -172,7 +173,7 @@ def _rests_until(context: StatusContext, due: Due, known: LedgerSnapshot, now: d
 def _due(
     context: StatusContext,
     edition: EditionRecord,
-    tidings: Tidings,
+    observed: Observation,
     decision: Decision,
     *,
     known: LedgerSnapshot,
@@ -180,7 +181,7 @@ def _due(
 ) -> Due | None:
     """Tell why something must be done for a certificate that has an edition; None when nothing must."""
     name, entry = edition.certificate, context.config.certificate[edition.certificate]
-    reason = next(reasons(context, entry, edition, tidings, now, decision=decision), None)
+    reason = next(reasons(context, entry, edition, observed, now, decision=decision), None)
     if reason is None and name in known.ordering:
         reason = RenewalReason("an order is open")
     if reason is not None:
@@ -190,4 +191,4 @@ def _due(
         if stays_back(context.ledger, installs, edition):
             return None
         return Due(name, f"edition {edition.number} is not installed", new_edition=False)
-    return Due(name, tidings.astray, new_edition=False, astray=True) if tidings.astray else None
+    return Due(name, observed.astray, new_edition=False, astray=True) if observed.astray else None

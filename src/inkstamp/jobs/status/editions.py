@@ -3,7 +3,7 @@
 from typing import TYPE_CHECKING
 
 from inkstamp.clock import stamp
-from inkstamp.errors import EditionUnfit
+from inkstamp.errors import EditionUnfit, UsageError
 from inkstamp.files import read_bytes
 from inkstamp.jobs.status.context import StatusContext
 from inkstamp.ledger.records import EditionRecord
@@ -23,6 +23,17 @@ def served_beside(context: StatusContext, name: str, edition: EditionRecord) -> 
               if name in each.names and key != edition.certificate)  # fmt: skip
     found = ((other, context.ledger.newest_edition(other)) for other in others)
     return {each.sha256: other for other, each in found if each is not None}
+
+
+def choose_edition(ledger: "Ledger", name: str, number: int | None) -> EditionRecord:
+    """Return an edition of a certificate, the newest where no number is given; UsageError when there is none."""
+    edition = ledger.newest_edition(name) if number is None else ledger.edition(name, number)
+    if edition is None:
+        raise UsageError(
+            f"“{name}” has no edition {'yet' if number is None else number}",
+            advice=f"get one: inkstamp stamp {name}" if number is None else f"see: inkstamp history {name}",
+        )
+    return edition
 
 
 def refuse_revoked(ledger: "Ledger", edition: EditionRecord) -> None:
@@ -52,7 +63,7 @@ def expect_pair(shelf: "Shelf", edition: EditionRecord) -> None:
 
     """
     file = shelf.edition(edition.certificate, edition.number) / "key.pem"
-    fits = keys.is_key_of(shelf.chain(edition.certificate, edition.number)[0], read_bytes(file))
+    fits = keys.is_key_of(shelf.chain(edition)[0], read_bytes(file))
     if not fits:
         why = "is encrypted" if fits is None else "does not match the certificate"
         raise EditionUnfit(

@@ -13,9 +13,9 @@ from inkstamp.errors import Actor, InkStampError
 from inkstamp.jobs.status.context import StatusContext
 from inkstamp.jobs.status.renewal_reasons import decision_on, reasons
 from inkstamp.jobs.status.stall import Stall, setback_stall, stall_of
-from inkstamp.ledger.failures import Setback
+from inkstamp.ledger.failures import RecordedFailure
 from inkstamp.ledger.installs import has_edition
-from inkstamp.ledger.observations import Tidings, of_edition
+from inkstamp.ledger.observations import Observation, of_edition
 from inkstamp.ledger.records import (
     OPEN_STATES,
     EditionRecord,
@@ -91,13 +91,16 @@ def all_statuses(context: StatusContext, only: str = "") -> list[CertificateStat
     configured = {only: context.configuration.certificate(only)} if only else context.config.certificate
     ledger = context.ledger
     now = context.clock.now()
-    editions = ledger.newest_editions()
-    orders = ledger.newest_orders()
-    installs = ledger.installs.by_server(only)
-    proofs = ledger.portal.of_open_orders()
-    setbacks = ledger.setbacks.all(only)
-    tidings = ledger.tidings.all(only)
-    known = _Known(editions, orders, installs, proofs, setbacks, tidings)
+    wanted = [only] if only else None
+    with ledger.snapshot():
+        known = _Known(
+            editions := ledger.newest_editions(wanted),
+            ledger.newest_orders(wanted),
+            ledger.installs.by_server(wanted),
+            ledger.portal.of_open_orders(),
+            ledger.failures.all(wanted),
+            ledger.observations.all(wanted),
+        )
     found = [_status_of(context, name, entry, known, now) for name, entry in configured.items()]
     if not only:
         found += [
@@ -118,8 +121,8 @@ class _Known:
     orders: Mapping[str, OrderRecord]
     installs: Mapping[str, Mapping[str, InstallRecord]]
     proofs: Mapping[int, Sequence[PortalProof]]
-    setbacks: Mapping[str, Setback]
-    tidings: Mapping[str, Tidings]
+    setbacks: Mapping[str, RecordedFailure]
+    observed: Mapping[str, Observation]
 
 
 def _mistaken(name: str, mistake: Mistake, edition: EditionRecord | None, now: datetime) -> CertificateStatus:
@@ -165,7 +168,7 @@ def _status_of(
 
 def _judge(context: StatusContext, name: str, entry: Certificate, known: _Known, now: datetime) -> CertificateStatus:
     ledger, order, edition = context.ledger, known.orders.get(name), known.editions.get(name)
-    page = of_edition(known.tidings.get(name), edition) if edition else None
+    page = of_edition(known.observed.get(name), edition) if edition else None
     decision = decision_on(context, edition, page, now) if edition and page else None
     why = reasons(context, entry, edition, page, now, decision=decision) if edition and page else iter(())
     wanted = next(why, None)

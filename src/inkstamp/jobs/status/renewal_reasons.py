@@ -7,9 +7,8 @@ from datetime import datetime
 from inkstamp.config.model import Certificate
 from inkstamp.errors import EditionUnfit, FileTrouble
 from inkstamp.jobs.status.context import StatusContext
-from inkstamp.ledger.observations import Tidings
+from inkstamp.ledger.observations import Observation
 from inkstamp.ledger.records import EditionRecord
-from inkstamp.ledger.sqlite import to_moment
 from inkstamp.policy.renewal_time import Decision, decide, fraction_of
 
 
@@ -22,7 +21,7 @@ class RenewalReason:
     """Whether visitors are harmed already, or will be any moment."""
 
 
-def decision_on(context: StatusContext, edition: EditionRecord, tidings: Tidings, now: datetime) -> Decision:
+def decision_on(context: StatusContext, edition: EditionRecord, observed: Observation, now: datetime) -> Decision:
     """Decide by its lifetime, the configuration and the CA's word whether an edition is to be renewed at `now`."""
     config = context.config
     entry = config.certificate.get(edition.certificate)
@@ -33,20 +32,20 @@ def decision_on(context: StatusContext, edition: EditionRecord, tidings: Tidings
         now,
         with_left=config.renewal.with_left if with_left is None else with_left,
         fraction=fraction_of(edition.sha256),
-        window=tidings.window,
+        window=observed.window,
     )
 
 
 def renewal_of(context: StatusContext, edition: EditionRecord) -> datetime:
     """Return from when an edition is renewed, as far as is known now; aware, UTC."""
-    return decision_on(context, edition, context.ledger.tidings.of(edition), context.clock.now()).at
+    return decision_on(context, edition, context.ledger.observations.of(edition), context.clock.now()).at
 
 
 def reasons(
     context: StatusContext,
     entry: Certificate,
     edition: EditionRecord,
-    tidings: Tidings,
+    observed: Observation,
     now: datetime,
     *,
     decision: Decision | None = None,
@@ -55,12 +54,10 @@ def reasons(
 
     `decision` is what `decision_on` says, where that is known already.
     """
-    if tidings.revoked:
-        why = f" ({tidings.revoked_why})" if tidings.revoked_why else ""
-        yield RenewalReason(
-            f"the CA revoked edition {edition.number} on {to_moment(tidings.revoked):%Y-%m-%d}{why}", True
-        )
-    decision = decision or decision_on(context, edition, tidings, now)
+    if observed.revoked:
+        why = f" ({observed.revoked_why})" if observed.revoked_why else ""
+        yield RenewalReason(f"the CA revoked edition {edition.number} on {observed.revoked:%Y-%m-%d}{why}", True)
+    decision = decision or decision_on(context, edition, observed, now)
     if decision.due:
         yield RenewalReason(decision.reason, decision.pressing)
     if not context.shelf.has_key(edition.certificate, edition.number):

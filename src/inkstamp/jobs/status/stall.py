@@ -7,7 +7,7 @@ from datetime import datetime
 from inkstamp.config.model import Authority, Certificate
 from inkstamp.errors import Actor, ProofFailed
 from inkstamp.findings import Finding
-from inkstamp.ledger.failures import Setback
+from inkstamp.ledger.failures import RecordedFailure
 from inkstamp.ledger.records import OrderRecord, OrderState, PortalProof, ProofMethod
 from inkstamp.proof.portal import Step, has_rule, step_of
 
@@ -61,7 +61,7 @@ _WHO_FOR = {
 """By the type of the CA's problem (RFC 8555 section 6.7)."""
 
 
-def setback_stall(setback: Setback) -> Stall:
+def setback_stall(setback: RecordedFailure) -> Stall:
     """Say what stands in the way of a certificate, by what was told when it was met."""
     told = setback.told
     who = _WHO_FOR.get(told.problem) or told.error_class.who_acts

@@ -1,0 +1,77 @@
+"""What the ledger's books ask of a database; a database of another kind has to do this and no more.
+
+The books are plain SQL with named parameters (`:name`), and no word of it is one product's own. Moments are whole
+seconds since 1970 in UTC, lists are JSON: both are written and read by `rows.py` alone.
+"""
+
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
+from typing import Any, Protocol
+
+Values = Mapping[str, Any]
+"""Parameters of a statement by name."""
+MOST_TOGETHER = 500
+"""Names asked about in one question: databases bound the parameters of a statement."""
+
+
+class Row(Protocol):
+    """A row that a question found: a mapping from its columns."""
+
+    def __getitem__(self, column: str, /) -> Any: ...
+
+
+class Database(Protocol):
+    """One open ledger, safe to share between threads.
+
+    Every method raises LedgerTrouble when the database cannot be used, LedgerDamaged when what it holds was never
+    written.
+    """
+
+    def writing(self) -> AbstractContextManager[None]:
+        """Make what is read and executed inside one durable transaction; it is undone when the block raises.
+
+        What is read inside stays as it was read until the end: nobody else writes meanwhile.
+        """
+        ...
+
+    def snapshot(self) -> AbstractContextManager[None]:
+        """Have all questions inside see one state, whatever others write meanwhile; nothing is written inside."""
+        ...
+
+    def execute(self, statement: str, values: Values | None = None) -> int:
+        """Run a statement inside `writing`; returns how many rows it changed, which a compare-and-set goes by."""
+        ...
+
+    def insert(self, table: str, **values: Any) -> None:
+        """Add a row, inside `writing`."""
+        ...
+
+    def insert_numbered(self, table: str, **values: Any) -> int:
+        """Add a row to a table that numbers its rows in `id`, inside `writing`; returns the number."""
+        ...
+
+    def upsert(self, table: str, key: Values, **values: Any) -> None:
+        """Add a row, or set `values` in the one that has the same `key`, inside `writing`."""
+        ...
+
+    def rows(self, query: str, values: Values | None = None) -> Sequence[Row]:
+        """Return all rows that a question finds."""
+        ...
+
+    def row(self, query: str, values: Values | None = None) -> Row | None:
+        """Return the first row that a question finds."""
+        ...
+
+    def close(self) -> None:
+        """Close it."""
+        ...
+
+
+def among(column: str, names: Sequence[str] | None) -> Iterator[tuple[str, dict[str, Any]]]:
+    """Yield conditions and their parameters that together find the rows of some names, or of all for None."""
+    if names is None:
+        yield "1 = 1", {}
+        return
+    for begin in range(0, len(names), MOST_TOGETHER):
+        some = {f"n{at}": name for at, name in enumerate(names[begin : begin + MOST_TOGETHER])}
+        yield f"{column} IN ({', '.join(f':{mark}' for mark in some)})", some

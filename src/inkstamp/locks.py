@@ -2,11 +2,15 @@
 
 Each goes with the process that holds it, at the moment it dies; nothing has to be cleared away after a kill. All raise
 Busy when another holder keeps one for longer than is waited for.
+
+Each sort of lock has a scope: how far it would have to reach if several machines shared one ledger. The kernel's reach
+this machine, which is as far as a ledger in a file does.
 """
 
 from collections.abc import Iterator
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
+from enum import Enum
 from pathlib import Path
 
 from inkstamp.files import held
@@ -17,36 +21,64 @@ _SERVER_PATIENCE = 180.0
 """Seconds to wait for another thread or run that is changing the same server."""
 
 
+class Scope(Enum):
+    """Who must not meet."""
+
+    MACHINE = "the runs on this machine"
+    LEDGER = "all runs that share the ledger, on whichever machine"
+
+
+@dataclass(frozen=True, slots=True)
+class Lock:
+    """One thing that only one run may work on at a time."""
+
+    key: str
+    """Unlike any other's; a file's name."""
+    what: str
+    """What it is, as people are told when another run has it."""
+    scope: Scope
+    patience: float = 0.0
+    """Seconds to wait for another holder."""
+
+
 @dataclass(frozen=True, slots=True)
 class Locks:
     """The locks in one folder: runs that must not meet use the same one."""
 
     folder: Path
 
+    def hold(self, lock: Lock) -> AbstractContextManager[None]:
+        """Keep others out for the time of the block; Busy when another holder does not end in time."""
+        return held(self.folder / lock.key, lock.what, patience=lock.patience)
+
     def account(self, authority: str) -> AbstractContextManager[None]:
         """Keep other runs from changing the key of the same account in the same moment."""
-        return held(self.folder / f"account-{authority}", f"the account at “{authority}”", patience=_SOON)
+        return self.hold(Lock(f"account-{authority}", f"the account at “{authority}”", Scope.LEDGER, _SOON))
 
     def certificate(self, name: str) -> AbstractContextManager[None]:
         """Keep other runs from working on the same certificate."""
-        return held(self.folder / f"certificate-{name}", f"the certificate “{name}”")
+        return self.hold(Lock(f"certificate-{name}", f"the certificate “{name}”", Scope.LEDGER))
 
     def trial(self, patience: float = _SERVER_PATIENCE) -> AbstractContextManager[None]:
         """Keep other runs from testing challenge responses in the same moment; `patience` in seconds."""
-        return held(self.folder / "trial", "a test of challenge responses", patience=patience)
+        return self.hold(Lock("trial", "a test of challenge responses", Scope.LEDGER, patience))
 
     def challenge_responses(self, server: str) -> AbstractContextManager[None]:
         """Keep other threads and runs from removing challenge responses from the same server in the same moment."""
         what = f"the challenge responses on “{server}”"
-        return held(self.folder / f"proofs-{server}", what, patience=_SERVER_PATIENCE)
+        return self.hold(Lock(f"proofs-{server}", what, Scope.LEDGER, _SERVER_PATIENCE))
 
     def port(self, port: int) -> AbstractContextManager[None]:
         """Keep other runs from answering on the same port in the same moment."""
-        return held(self.folder / f"port-{port}", f"port {port}", patience=_SERVER_PATIENCE)
+        return self.hold(Lock(f"port-{port}", f"port {port}", Scope.MACHINE, _SERVER_PATIENCE))
 
     def configuration(self, file: Path) -> AbstractContextManager[None]:
         """Keep other runs from adding to the configuration in the same moment."""
-        return held(self.folder / "configuration", str(file), patience=_SOON)
+        return self.hold(Lock("configuration", str(file), Scope.MACHINE, _SOON))
+
+    def server(self, name: str) -> AbstractContextManager[None]:
+        """Keep other threads and runs from changing the same server."""
+        return self.hold(Lock(f"server-{name}", f"the server “{name}”", Scope.LEDGER, _SERVER_PATIENCE))
 
     @contextmanager
     def servers(self, names: tuple[str, ...]) -> Iterator[None]:
@@ -55,6 +87,5 @@ class Locks:
             yield
             return
         first, *rest = sorted(set(names))
-        lock = self.folder / f"server-{first}"
-        with held(lock, f"the server “{first}”", patience=_SERVER_PATIENCE), self.servers(tuple(rest)):
+        with self.server(first), self.servers(tuple(rest)):
             yield

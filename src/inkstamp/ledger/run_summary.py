@@ -10,8 +10,9 @@ from pathlib import Path
 import msgspec
 
 from inkstamp.errors import FileTrouble
-from inkstamp.files import file_trouble, held, private_folder, read_bytes, write_bytes
+from inkstamp.files import file_trouble, private_folder, read_bytes, write_bytes
 from inkstamp.home import Home
+from inkstamp.locks import Lock, Locks, Scope
 
 _PATIENCE = 10.0
 _RUNNING = "renewal-running"
@@ -38,9 +39,8 @@ class LastSweep(msgspec.Struct, frozen=True, kw_only=True):
 
 def record_sweep(home: Home, sweep: LastSweep) -> None:
     """Write down what a run did."""
-    with held(
-        private_folder(home.folder) / "locks" / "last-renewal", "the record of the last renewal", patience=_PATIENCE
-    ):
+    lock = Lock("last-renewal", "the record of the last renewal", Scope.MACHINE, _PATIENCE)
+    with Locks(private_folder(home.folder) / "locks").hold(lock):
         write_bytes(home.last_renewal, msgspec.json.encode(sweep), mode=0o600)
 
 

@@ -6,13 +6,14 @@ from typing import TYPE_CHECKING
 
 from inkstamp.clock import stamp
 from inkstamp.errors import EditionUnfit, FileTrouble, UsageError
-from inkstamp.files import file_trouble, held, read_bytes
+from inkstamp.files import file_trouble, read_bytes
 from inkstamp.findings import Finding, ok, warn
 from inkstamp.jobs.issuance.acceptance import record_of
 from inkstamp.jobs.issuance.context import IssuanceContext
 from inkstamp.ledger.records import EditionRecord, InstallState
 from inkstamp.ledger.sqlite import SqliteDatabase, trouble_of
 from inkstamp.ledger.store import Ledger
+from inkstamp.locks import Lock, Locks, Scope
 from inkstamp.pki.certificates import read_pem, short_name
 from inkstamp.pki.chain import find_paths
 from inkstamp.wording import counted
@@ -44,7 +45,7 @@ def rebuild(context: IssuanceContext) -> Rebuilt:
     """
     home = context.home
     file = home.ledger
-    with held(home.locks / "ledger", "the ledger's rebuilding"):
+    with Locks(home.locks).hold(Lock("ledger", "the ledger's rebuilding", Scope.LEDGER)):
         moved = _move_aside(file, stamp(context.clock.now())) if file.exists() else ""
         fresh = home.ledger.with_suffix(".db.new")
         for each in _of_ledger(fresh):

@@ -211,7 +211,7 @@ def test_odd_certificates_that_a_server_really_serves_are_found_and_named(made: 
         assert "connection" in topics, served.trouble
         assert served.trouble.isprintable()
         return
-    found, _ = judge_chain("site.test", served.chain, TRUSTED, NOW)
+    found = list(judge_chain("site.test", served.chain, TRUSTED, NOW).findings)
     found += judge_keys("site.test", served.chain, "x")
     found += [each for each in [judge_serial("site.test", served.chain[0])] if each]
     wrong = {each.topic for each in found if each.severity in {Severity.BAD, Severity.WARN}}
@@ -274,7 +274,8 @@ def test_a_server_with_a_hybrid_group_is_told_from_one_without_and_sessions_are_
 def test_an_expired_certificate_of_an_old_root_is_told_where_a_newer_way_holds() -> None:
     old = Signer("Old Root", days=3650)
     crossed = Signer("Root", old, key=ROOT.key, start=NOW - timedelta(days=400), days=30)
-    found, root = judge_chain("site.test", (LEAF.certificate, MIDDLE.certificate, crossed.certificate), TRUSTED, NOW)
+    judged = judge_chain("site.test", (LEAF.certificate, MIDDLE.certificate, crossed.certificate), TRUSTED, NOW)
+    found, root = judged.findings, judged.root
     (wrong,) = [each for each in found if each.severity is not Severity.OK]
     assert root == "Root"
     assert wrong.severity is Severity.WARN
@@ -292,7 +293,7 @@ def test_the_second_verifier_agrees_with_ours_on_what_is_good_and_what_is_not() 
     chain = (leaf.certificate, middle.certificate)
     stranger = Roots([Signer("Root").certificate])
     for roots, name, good in ((trusted, "site.test", True), (stranger, "site.test", False), (trusted, "b.test", False)):
-        found, _ = judge_chain(name, chain, roots, NOW)
+        found = judge_chain(name, chain, roots, NOW).findings
         ours = all(each.severity is Severity.OK for each in found)
         assert ours is good
         told = second_opinion(name, chain, roots, NOW)

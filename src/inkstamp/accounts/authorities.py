@@ -11,7 +11,7 @@ from inkstamp.accounts.account import open_account
 from inkstamp.acme.jws import public_jwk
 from inkstamp.config.entries import is_entry_name
 from inkstamp.config.model import Authority
-from inkstamp.errors import InkStampError, UsageError
+from inkstamp.errors import UsageError
 from inkstamp.files import file_trouble, read_secret, write_bytes
 from inkstamp.home import Home
 from inkstamp.key_files import read_key
@@ -64,33 +64,42 @@ def add_authority(
             another account key already.
 
     """
-    if not is_entry_name(name):
-        raise UsageError(
-            f"“{name}” cannot be the name of an authority", advice="use lower-case letters, digits and hyphens"
-        )
-    config = context.configuration.current_or_empty()
-    present = config.authority.get(name)
-    if present is None and wanted is None:
-        raise UsageError(
-            f"there is no authority “{name}” yet",
-            where=str(context.configuration.path),
-            advice=f"add it: inkstamp authority add {name} --directory URL (or --portal URL)",
-        )
-    if present is not None and wanted is not None and _differs(present, wanted):
-        raise UsageError(
-            f"authority “{name}” is configured differently already",
-            where=str(context.configuration.path),
-            advice="edit its table there, or choose another name",
-        )
-    entry = present or wanted
-    if entry is not None and entry.kind == "portal":
+    present = context.configuration.current_or_empty().authority.get(name)
+    entry = _choose_entry(name, present, wanted, context.configuration.path)
+    if not entry.is_acme:
         return _add_portal(context, name, entry, written=present is None)
-    if entry is None:  # pragma: no cover  both were None, which was refused above
-        raise InkStampError("no authority to add")
     if agree_terms:
         entry = msgspec.structs.replace(entry, agree_terms=True)
     if account_key is not None:
         _bring_key(context.home, name, account_key)
+    return _add_acme(context, name, entry, written=present is None)
+
+
+def _choose_entry(name: str, present: Authority | None, wanted: Authority | None, file: Path) -> Authority:
+    """Return the entry that counts: the one that is there, or the one that is to be written."""
+    if not is_entry_name(name):
+        raise UsageError(
+            f"“{name}” cannot be the name of an authority", advice="use lower-case letters, digits and hyphens"
+        )
+    if present is not None:
+        if wanted is not None and _differs(present, wanted):
+            raise UsageError(
+                f"authority “{name}” is configured differently already",
+                where=str(file),
+                advice="edit its table there, or choose another name",
+            )
+        return present
+    if wanted is None:
+        raise UsageError(
+            f"there is no authority “{name}” yet",
+            where=str(file),
+            advice=f"add it: inkstamp authority add {name} --directory URL (or --portal URL)",
+        )
+    return wanted
+
+
+def _add_acme(context: "AccountsContext", name: str, entry: Authority, *, written: bool) -> Added:
+    """Open the account, another one where the one before was retired, then write the entry."""
     before = context.ledger.account(name)
     if before is not None and before.retired is not None:
         _put_key_aside(context.home, name, before.retired)
@@ -99,7 +108,7 @@ def add_authority(
         terms = account.client.directory().meta.terms_of_service
     finally:
         account.close()
-    if present is None:
+    if written:
         context.configuration.add_entries(("authority", name, entry))
     return Added(
         authority=name,
@@ -110,7 +119,7 @@ def add_authority(
         contact=entry.email,
         terms=terms,
         account_opened=before is None or before.url != account.url,
-        entry_written=present is None,
+        entry_written=written,
         config_file=str(context.configuration.path),
     )
 
@@ -160,8 +169,7 @@ def _add_portal(context: "AccountsContext", name: str, entry: Authority, *, writ
 
 
 def _differs(present: Authority, wanted: Authority) -> bool:
-    by_hand = {"agree_terms", "fetch_issuers", "caa", "at_once", "staging", "staging_trust", "staging_roots", "profile"}
-    told = [key for key in Authority.__struct_fields__ if key not in by_hand]
+    told = [key for key in Authority.__struct_fields__ if key not in Authority.BY_HAND]
     return any(getattr(present, key) != getattr(wanted, key) for key in told)
 
 

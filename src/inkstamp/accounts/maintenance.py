@@ -126,7 +126,7 @@ def retire(context: "AccountsContext", authority: str) -> str:
 
 def _expect_account(context: "AccountsContext", authority: str) -> None:
     entry = configured(context, authority)
-    if entry.kind == "portal":
+    if not entry.is_acme:
         raise UsageError(f"“{authority}” is a portal: the account there is a person's", where=entry.page)
     known = context.ledger.account(authority)
     if known is None or known.directory != entry.directory:

@@ -49,13 +49,12 @@ def run(context: Context, options: argparse.Namespace) -> int:
         (plan,) = plans
         if options.cancel:
             with runtime.locks.certificate(plan.name):
-                ended, at_portal = give_up(runtime, plan.name)
+                cancelled = give_up(runtime, plan.name)
             if context.json:
-                output.as_json("order", given_up=ended)
+                output.as_json("order", given_up=cancelled.order)
             else:
-                print(
-                    f"{plan.name}: order {ended.id} is cancelled{'; cancel it at the portal too' if at_portal else ''}"
-                )
+                more = "; cancel it at the portal too" if cancelled.at_portal else ""
+                print(f"{plan.name}: order {cancelled.order.id} is cancelled{more}")
             return 0
         reached = order(
             runtime, plan, anew=options.reissue, said=lambda each: tell_plan(each, str(runtime.configuration.path))

@@ -1,6 +1,7 @@
 """Which of the carriers that a certificate names carries which kind of proof."""
 
 from inkstamp.config.model import Certificate, Configuration, Server
+from inkstamp.config.server_kinds import KINDS
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER, Method
 from inkstamp.pki.names import as_address
 
@@ -40,7 +41,7 @@ def is_away(config: Configuration, name: str) -> bool:
 
 def shows_files(server: Server) -> bool:
     """Tell whether a server of this sort answers a path with a file."""
-    return server.kind in {"nginx", "apache", "lighttpd"} or bool(server.root)
+    return KINDS[server.kind].answers_from_files or bool(server.root)
 
 
 def file_servers(config: Configuration, entry: Certificate) -> tuple[str, ...]:
@@ -88,4 +89,4 @@ def other_ways(config: Configuration, entry: Certificate) -> dict[Method, str]:
 
 def is_portal(config: Configuration, entry: Certificate) -> bool:
     """Tell whether a certificate comes from a CA's web portal."""
-    return config.authority[entry.authority].kind == "portal"
+    return not config.authority[entry.authority].is_acme

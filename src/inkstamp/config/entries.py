@@ -193,7 +193,7 @@ class EntryReader:
     def authority(self, name: str, entry: Authority) -> None:
         """Refuse keys of the other kind of authority, and a portal's rule that cannot be filled in."""
         path = ("authority", name)
-        if entry.kind == "acme" and not entry.directory:
+        if entry.is_acme and not entry.directory:
             raise self.fail(
                 f"[authority.{name}] lacks the key “directory”", path, 'add a line directory = …, or kind = "portal"'
             )
@@ -201,7 +201,7 @@ class EntryReader:
             raise self.fail("“at_once” must be from 1 to 64", (*path, "at_once"), "4 suits most CAs")
         if bool(entry.binding_id) != bool(entry.binding_key_file):
             raise self.fail("“binding_id” and “binding_key_file” go together", path, "add the other one")
-        wrong = _ACME_KEYS if entry.kind == "portal" else _PORTAL_KEYS
+        wrong = _ACME_KEYS if not entry.is_acme else _PORTAL_KEYS
         for key in wrong:
             if getattr(entry, key):
                 raise self.fail(f"“{key}” does not apply to kind = “{entry.kind}”", (*path, key), "remove the line")
@@ -232,7 +232,7 @@ class EntryReader:
 
     def proof(self, path: tuple[str, ...], entry: Certificate, authority: Authority) -> None:
         """Refuse a way of proving that the kind of authority does not know."""
-        if authority.kind == "acme":
+        if authority.is_acme:
             if entry.via == BY_HAND and entry.proof != "dns-01":
                 raise self.fail(
                     f"[{'.'.join(path)}] lacks the key “via”",
@@ -249,7 +249,7 @@ class EntryReader:
 
     def carried(self, path: tuple[str, ...], entry: Certificate, whole: Configuration) -> None:
         """Refuse a method that nothing named in `via` carries, and a carrier that carries nothing."""
-        portal = whole.authority[entry.authority].kind == "portal"
+        portal = not whole.authority[entry.authority].is_acme
         if portal and (entry.proof is None or entry.carriers == (BY_HAND,)):
             return
         methods = entry.methods
@@ -273,7 +273,7 @@ class EntryReader:
             names = identifiers(entry.names)
         except NameTrouble as error:
             raise self.fail(error.what, (*path, "names"), error.advice) from error
-        portal = whole.authority[entry.authority].kind == "portal"
+        portal = not whole.authority[entry.authority].is_acme
         for each in names:
             if portal and as_address(each):
                 raise self.fail(f"{each} is an address, which is ordered at ACME CAs alone", (*path, "names"),

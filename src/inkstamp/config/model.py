@@ -3,10 +3,11 @@
 Paths are written relative to the file's own folder and made absolute when it is read.
 """
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 import msgspec
 
+from inkstamp.config.server_kinds import ServerKindName
 from inkstamp.config.words import BY_HAND, CopyForm, Matter, Method
 from inkstamp.errors import ConfigurationError
 from inkstamp.pki.kinds import KeyKind
@@ -22,6 +23,11 @@ class Authority(Section, frozen=True):
 
     directory: str = ""
     """URL of the ACME directory (RFC 8555 section 7.1.1); a portal has none."""
+    BY_HAND: ClassVar = frozenset(
+        {"agree_terms", "fetch_issuers", "caa", "at_once", "staging", "staging_trust", "staging_roots", "profile"}
+    )
+    """Keys that are written by hand and not by `authority add`, so that they make no entry another one."""
+
     kind: Literal["acme", "portal"] = "acme"
     email: str = ""
     """Contact of the account; empty for none."""
@@ -63,6 +69,11 @@ class Authority(Section, frozen=True):
     fetch_issuers: bool = False
     """Whether missing intermediates may be fetched from where the certificate says (AIA)."""
 
+    @property
+    def is_acme(self) -> bool:
+        """Whether it speaks ACME; otherwise a person has an account at its portal."""
+        return self.kind == "acme"
+
 
 class FileCopy(Section, frozen=True):
     """One of a server's `files`: where a copy of each edition goes, and in which form."""
@@ -82,7 +93,7 @@ class FileCopy(Section, frozen=True):
 class Server(Section, frozen=True):
     """`[server.NAME]`: something that serves the names' web pages, or other services of theirs."""
 
-    kind: Literal["nginx", "apache", "haproxy", "lighttpd", "postfix", "dovecot", "balancer", "files"]
+    kind: ServerKindName
     """`files` is any other server: nothing is known of it but where its files lie."""
     program: str = ""
     """The server's program: a path, or a name found in PATH; empty for the usual one of its kind."""

@@ -26,7 +26,7 @@ def share_fault(share: float | None, key: str) -> Fault | None:
 def certificate_fault(entry: Certificate, authorities: dict[str, Authority]) -> Fault | None:
     """Return what is wrong with when and where a certificate is renewed."""
     fault = share_fault(entry.renew_with_left, "renew_with_left")
-    if authorities[entry.authority].kind != "acme":
+    if not authorities[entry.authority].is_acme:
         wish = next((key for key in ("profile", "lifetime_days", "leave_out_failing") if getattr(entry, key)), "")
         if wish:
             told = f"“{wish}” is for ACME authorities, and “{entry.authority}” is a portal"
@@ -35,7 +35,7 @@ def certificate_fault(entry: Certificate, authorities: dict[str, Authority]) -> 
         fault = fault or Fault("“lifetime_days” is less than a day", ("lifetime_days",), "write a number of days")
     if fault is not None or not entry.otherwise:
         return fault
-    wrong = [each for each in (entry.authority, *entry.otherwise) if authorities[each].kind != "acme"]
+    wrong = [each for each in (entry.authority, *entry.otherwise) if not authorities[each].is_acme]
     if wrong:
         return Fault(f"“otherwise” is for ACME authorities, and “{wrong[0]}” is a portal", ("otherwise",),
                      "remove it: a portal waits for a person")  # fmt: skip

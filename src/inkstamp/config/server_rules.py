@@ -5,21 +5,22 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from inkstamp.config.model import FileCopy, Server
+from inkstamp.config.server_kinds import KINDS
 from inkstamp.config.words import SECRET_FORMS
 
 _SSH_URL = re.compile(r"ssh://([A-Za-z0-9._-]+@)?([A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\])(:\d{1,5})?/?")
 _LOOK = re.compile(r"((smtp|imap|pop3|tls)://)?([A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\]):\d{1,5}")
 _MODE = re.compile(r"0?[0-7]{3}")
 _WORD = re.compile(r"[A-Za-z0-9._-]+")
-_OF_WEB_PAGES = ("nginx", "apache", "haproxy")
-_READ_AS_TEXT = ("nginx", "apache", "haproxy", "lighttpd", "postfix", "dovecot")
+_TAKE_TLS_SETTINGS = tuple(kind for kind, facts in KINDS.items() if facts.takes_tls_settings)
+_TEXT = tuple(kind for kind, facts in KINDS.items() if facts.is_text)
 _ONLY_FOR = {
     **dict.fromkeys(("root", "files"), ("files",)),
     "look": ("files", "balancer"),
     **dict.fromkeys(("address", "listener", "token_file", "trust"), ("balancer",)),
-    **dict.fromkeys(("program", "main_file", "prefix"), _READ_AS_TEXT),
-    **dict.fromkeys(("test", "reload", "reach"), (*_READ_AS_TEXT, "files")),
-    **dict.fromkeys(("tls", "http2", "redirect", "hsts_days", "client_roots"), _OF_WEB_PAGES),
+    **dict.fromkeys(("program", "main_file", "prefix"), _TEXT),
+    **dict.fromkeys(("test", "reload", "reach"), (*_TEXT, "files")),
+    **dict.fromkeys(("tls", "http2", "redirect", "hsts_days", "client_roots"), _TAKE_TLS_SETTINGS),
 }
 """By key, the kinds that it applies to, where those are not all."""
 _READ_BY_ALL = 0o004

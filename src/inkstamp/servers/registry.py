@@ -1,41 +1,15 @@
 """The kinds of server there are; a new kind is a line here."""
 
 import importlib
-from dataclasses import dataclass
 
 from inkstamp.config.model import Server
+from inkstamp.config.server_kinds import KINDS
 from inkstamp.errors import ConfigurationError
 from inkstamp.reach.interface import Host
 from inkstamp.servers.base import Fitting
 from inkstamp.servers.interface import Configured, FileCarrier, Reloadable, ServerKind
 from inkstamp.servers.tls_policy import TlsSettings, policies
 from inkstamp.view.point import View
-
-
-@dataclass(frozen=True, slots=True)
-class _Kind:
-    """A kind of server whose configuration is text; its module `server` is loaded when one is configured."""
-
-    made: str
-    """The class in that module."""
-    program: str
-    """When the configuration names none."""
-    main_file: str
-
-
-_KINDS = {
-    "nginx": _Kind("NginxServer", "nginx", "/etc/nginx/nginx.conf"),
-    "apache": _Kind("ApacheServer", "apache2ctl", "/etc/apache2/apache2.conf"),
-    "postfix": _Kind("PostfixServer", "postfix", "/etc/postfix/main.cf"),
-    "dovecot": _Kind("DovecotServer", "dovecot", "/etc/dovecot/dovecot.conf"),
-    "lighttpd": _Kind("LighttpdServer", "lighttpd", "/etc/lighttpd/lighttpd.conf"),
-    "haproxy": _Kind("HaproxyServer", "haproxy", "/etc/haproxy/haproxy.cfg"),
-}
-
-
-def usual_main_file(kind: str) -> str:
-    """Return the main file of a kind where its table names none; empty for a kind without."""
-    return _KINDS[kind].main_file if kind in _KINDS else ""
 
 
 def make_host(entry: Server) -> Host:
@@ -60,10 +34,10 @@ def make_server(name: str, entry: Server, view: View, host: Host | None = None) 
         from inkstamp.servers.balancer import BalancerServer  # noqa: PLC0415
 
         return BalancerServer(name, host, entry)
-    known = _KINDS[entry.kind]
+    known = KINDS[entry.kind]
     fitting = Fitting(
-        program=entry.program or known.program,
-        main_file=entry.main_file or known.main_file,
+        program=entry.program or known.programs[0],
+        main_file=entry.main_file or known.main_files[0],
         prefix=entry.prefix,
         http_port=view.http_port,
         https_port=view.https_port,
@@ -72,7 +46,7 @@ def make_server(name: str, entry: Server, view: View, host: Host | None = None) 
         manner=_manner(entry),
     )
     module = importlib.import_module(f"inkstamp.servers.{entry.kind}.server")
-    made: FileCarrier = getattr(module, known.made)(name, host, fitting)
+    made: FileCarrier = getattr(module, f"{entry.kind.capitalize()}Server")(name, host, fitting)
     return made
 
 

@@ -21,7 +21,8 @@ GOOD = (LEAF, LOWER, MIDDLE)
 
 def judge(name: str, chain: tuple[Signer, ...], later: timedelta = timedelta()) -> tuple[dict[str, Severity], str]:
     certificates = tuple(each.certificate for each in chain)
-    findings, root = judge_chain(name, certificates, Roots([ROOT.certificate]), NOW + later)
+    judged = judge_chain(name, certificates, Roots([ROOT.certificate]), NOW + later)
+    findings, root = judged.findings, judged.root
     assert all(each.remedy for each in findings if each.severity is Severity.BAD)
     return {each.topic: each.severity for each in findings}, root
 

@@ -1,9 +1,11 @@
 """What stands on a machine: servers in their usual places are seen whether or not others are configured."""
 
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 
+from inkstamp.config.server_kinds import KINDS
 from inkstamp.jobs.inventory import survey as inventory
 from inkstamp.runtime import Runtime
 from inkstamp.servers import usual_places
@@ -21,7 +23,8 @@ def test_a_server_in_its_usual_place_stays_in_view_when_another_is_configured(
 ) -> None:
     usual = _site(tmp_path / "usual", "usual.saltmarsh.test")
     own = _site(tmp_path / "own", "own.saltmarsh.test")
-    monkeypatch.setattr(usual_places, "_USUAL", (("nginx", ("true",), (str(usual),)),))
+    facts = replace(KINDS["nginx"], programs=("true",), main_files=(str(usual),))
+    monkeypatch.setattr(usual_places, "KINDS", {"nginx": facts})
     config = tmp_path / "inkstamp.toml"
     config.write_text(f'[server.front]\nkind = "nginx"\nmain_file = "{own}"\n')
     runtime = Runtime(config, tmp_path / "home")

@@ -19,7 +19,7 @@ def at_each_address(name: str, answered: Sequence[Served], look: Callable[[Serve
     return _with_places(name, {_place(each): look(each) for each in answered})
 
 
-def for_each_chain(name: str, answered: Sequence[Served], look: Callable[[Chain], list[Finding]]) -> list[Finding]:
+def for_each_chain(name: str, answered: Sequence[Served], look: Callable[[Chain], Sequence[Finding]]) -> list[Finding]:
     """Judge each chain that is served."""
     served: dict[Chain, list[str]] = {}
     for each in answered:

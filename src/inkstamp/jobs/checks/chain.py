@@ -44,10 +44,19 @@ def fetcher(view: "View") -> Fetch:
     return fetch
 
 
+@dataclass(frozen=True, slots=True)
+class JudgedChain:
+    """A chain as it is served."""
+
+    findings: tuple[Finding, ...]
+    root: str
+    """The trusted root that it leads to; empty for none."""
+
+
 def judge_chain(
     name: str, chain: tuple[x509.Certificate, ...], roots: Roots, now: datetime, *, fetch: Fetch | None = None
-) -> tuple[list[Finding], str]:
-    """Judge a chain as served for `name`; returns findings and the root that it leads to.
+) -> JudgedChain:
+    """Judge a chain as served for `name`.
 
     Args:
         name: A domain name or an address.
@@ -65,7 +74,7 @@ def judge_chain(
         findings.append(ok("trust", name, f"leads to the trusted root “{root}”"))
     else:
         findings.append(_no_root(name, chain, fetch, lambda pool: find_paths(leaf, pool, roots, now)))
-    return findings + _order(name, chain, paths, now, again), root
+    return JudgedChain((*findings, *_order(name, chain, paths, now, again)), root)
 
 
 def _names(name: str, leaf: x509.Certificate, again: str) -> Finding:

@@ -11,10 +11,11 @@ from cryptography.hazmat.primitives import hashes
 
 from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import whole_days
+from inkstamp.config.server_kinds import KINDS
 from inkstamp.deadline import within
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.findings import Finding, Severity, bad, note, ok, warn, worst, worst_first
-from inkstamp.jobs.checks.addresses import Chain, for_each_chain
+from inkstamp.jobs.checks.addresses import for_each_chain
 from inkstamp.jobs.checks.chain import Fetch, fetcher, judge_chain
 from inkstamp.jobs.checks.context import ChecksContext
 from inkstamp.jobs.checks.parallel import look_at_many
@@ -217,14 +218,13 @@ def _compared(context: ChecksContext, report: NameReport, target: Target, newest
         config = context.config
         kinds = {config.server[each].kind for each in config.certificate[newest.certificate].install
                  if each in config.server}  # fmt: skip
-        if target.upgrade and not kinds & _MAIL_KINDS:
+        if target.upgrade and not any(KINDS[each].serves_mail for each in kinds):
             finding = note("edition", report.name, seen)  # it was never meant to go there
         else:
             finding = warn("edition", report.name, seen, f"inkstamp install {newest.certificate}, or import it by hand")
     return replace(report, findings=(*report.findings, finding))
 
 
-_MAIL_KINDS = {"postfix", "dovecot", "files", "balancer"}
 _MAIL_PORTS: dict[str, int] = {"smtp": 25, "imap": 143, "pop3": 110}
 
 
@@ -287,24 +287,22 @@ def look(
             findings += [more for each in served for more in explain_failure(name, each, target.upgrade)]
         return NameReport(name=told, chain=(), root="", days_left=None, findings=tuple(findings), addresses=addresses)
     findings += _agreement(name, addresses)
-    leads_to: dict[Chain, str] = {}
-
-    def judge(chain: Chain) -> list[Finding]:
-        more, leads_to[chain] = judge_chain(name, chain, roots, now, fetch=fetch)
-        return more
-
-    findings += for_each_chain(name, answered, judge)
+    judged = {
+        chain: judge_chain(name, chain, roots, now, fetch=fetch)
+        for chain in dict.fromkeys(each.chain for each in answered)
+    }
+    findings += for_each_chain(name, answered, lambda chain: judged[chain].findings)
     first = answered[0].chain
     if deep:
         from inkstamp.jobs.checks.tls import TlsCheck, look_deeper
 
         subject = TlsCheck(name=name, port=target.port, upgrade=target.upgrade, certificate=certificate, roots=roots,
                           now=now, fetch=fetch)  # fmt: skip
-        findings += look_deeper(context, subject, answered, [chain for chain, root in leads_to.items() if root])
+        findings += look_deeper(context, subject, answered, [chain for chain, known in judged.items() if known.root])
     return NameReport(
         name=told,
         chain=tuple(facts(each) for each in first),
-        root=leads_to[first],
+        root=judged[first].root,
         days_left=whole_days(first[0].not_valid_after_utc, now),
         findings=tuple(findings),
         addresses=addresses,

@@ -35,7 +35,7 @@ def look_at_caa(context: ChecksContext, name: str, certificate: str) -> list[Fin
     entry = config.certificate.get(certificate)
     authority = config.authority.get(entry.authority) if entry is not None else None
     account = context.ledger.account(entry.authority) if entry is not None and context.has_ledger() else None
-    acme = authority is not None and authority.kind == "acme"
+    acme = authority is not None and authority.is_acme
     ways = methods_for(entry, name) if entry is not None and acme else ()
     found = judge_caa(
         name,

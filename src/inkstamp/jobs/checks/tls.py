@@ -137,8 +137,8 @@ def _other_certificates(subject: TlsCheck, first: Served) -> list[Finding]:
         other = shake_hands(*at, subject.name, upgrade=subject.upgrade, algorithm=algorithm)
         if other.chain and other.chain[0] != leaf:
             found.append(ok("two keys", subject.name, f"clients that want {algorithm} are served another certificate"))
-            judged, _ = judge_chain(subject.name, other.chain, subject.roots, subject.now, fetch=subject.fetch)
-            found += [replace(each, subject=f"{subject.name} ({algorithm})") for each in judged]
+            judged = judge_chain(subject.name, other.chain, subject.roots, subject.now, fetch=subject.fetch)
+            found += [replace(each, subject=f"{subject.name} ({algorithm})") for each in judged.findings]
     if subject.upgrade:
         return found
     unnamed = shake_hands(*at, "")

@@ -2,7 +2,6 @@
 
 FACE = (
     "acceptance.Chain",
-    "acceptance.collect",
     "acceptance.judge",
     "acceptance.shelve",
     "context.IssuanceContext",
@@ -10,6 +9,7 @@ FACE = (
     "csr_files.MakeRequest",
     "csr_files.make_request",
     "csr_files.show_request",
+    "download.collect",
     "ledger_rebuild.rebuild",
 )
 """What other rooms and the command line may import from here."""

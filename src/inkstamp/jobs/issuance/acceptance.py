@@ -1,11 +1,10 @@
-"""Take in what a CA issued: choose the chain, judge it, put it on the shelf."""
+"""Take in what a CA issued: judge it, put it on the shelf, end its order."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 from cryptography import x509
 
-from inkstamp.accounts.account import AccountSession
 from inkstamp.clock import stamp
 from inkstamp.errors import EditionUnfit
 from inkstamp.findings import Finding, Severity
@@ -13,10 +12,8 @@ from inkstamp.jobs.issuance.context import IssuanceContext
 from inkstamp.ledger.records import EditionRecord, OrderRecord
 from inkstamp.ledger.shelf import EditionFiles
 from inkstamp.pki import keys
-from inkstamp.pki.certificates import facts, read_pem, short_name, to_pem
-from inkstamp.pki.chain import Path, find_paths, is_root, judge_edition, same_key
-
-_MOST_ALTERNATES = 10
+from inkstamp.pki.certificates import facts, short_name, to_pem
+from inkstamp.pki.chain import Path, judge_edition
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,21 +23,6 @@ class Chain:
     leaf: x509.Certificate
     pool: tuple[x509.Certificate, ...]
     paths: tuple[Path, ...]
-
-
-def collect(
-    context: IssuanceContext, account: AccountSession, order: OrderRecord, key: keys.PrivateKey, url: str
-) -> EditionRecord:
-    """Download the chain of an order, verify it and write its edition.
-
-    Raises:
-        EditionUnfit: It must not go to a server; the order stays as it is, and the next run looks again.
-        FileTrouble: The shelf cannot be written; the next run goes on here.
-
-    """
-    chain, path = _choose_chain(context, account, key, url)
-    known = Chain(chain[0], tuple(chain[1:]), (path,) if path else ())
-    return shelve(context, order, key, known, judge(context, order, key, known), where=url)
 
 
 def judge(context: IssuanceContext, order: OrderRecord, key: keys.PrivateKey, chain: Chain) -> list[Finding]:
@@ -107,35 +89,3 @@ def record_of(certificate: str, number: int, authority: str, leaf: x509.Certific
         authority=authority,
         key=known.key,
     )
-
-
-def _ours_first(chain: list[x509.Certificate], key: keys.PrivateKey) -> list[x509.Certificate]:
-    """Return a chain with the certificate of our key in front, where some CA has put another one there."""
-    ours = next((each for each in chain if same_key(each, key.public_key())), chain[0])
-    return [ours, *(each for each in chain if each is not ours)]
-
-
-def _choose_chain(
-    context: IssuanceContext, account: AccountSession, key: keys.PrivateKey, url: str
-) -> tuple[list[x509.Certificate], Path | None]:
-    """Download the chain; others that the CA offers only when the first does not lead where it should.
-
-    Returns the chain and its path to a root; None for the path when no chain leads to a known root.
-    """
-    issued = account.client.certificate(url)
-    wanted = account.entry.root
-    chains: list[tuple[list[x509.Certificate], Path]] = []
-    first: list[x509.Certificate] = []
-    for number, each in enumerate((url, *issued.alternates[:_MOST_ALTERNATES])):
-        pem = issued.pem if number == 0 else account.client.certificate(each).pem
-        chain = _ours_first(read_pem(pem, each), key)
-        first = first or chain
-        for path in find_paths(chain[0], chain[1:], context.trust.roots_for(chain), context.clock.now()):
-            if not wanted or is_root(path.root, wanted):
-                return chain, path
-            chains.append((chain, path))
-    if chains:
-        offered = ", ".join(dict.fromkeys(f"“{short_name(path.root.subject)}”" for _, path in chains))
-        context.ledger.note("root", f"{account.authority} offers no chain to “{wanted}”, only to {offered}")
-        return chains[0]
-    return first, None

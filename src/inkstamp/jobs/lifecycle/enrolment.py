@@ -121,7 +121,7 @@ def _plan_known(config: Configuration, name: str) -> Plan:
 
 
 def _proof_words(config: Configuration, entry: Certificate) -> str:
-    if config.authority[entry.authority].kind == "acme":
+    if config.authority[entry.authority].is_acme:
         return ", or ".join(entry.methods)
     return str(entry.proof or "by the rule of the portal")
 
@@ -130,7 +130,7 @@ def _new_entry(context: LifecycleContext, request: StampRequest, names: tuple[st
     config = context.config
     authority = request.authority or _only_authority(config)
     _expect_known(context.configuration.path, "authority", config.authority, [authority])
-    portal = config.authority[authority].kind == "portal"
+    portal = not config.authority[authority].is_acme
     records = {**config.nameserver, **config.program}
     via = request.via
     if not via and not portal and len(records) == 1 and any(each.startswith("*.") for each in names):

@@ -74,7 +74,7 @@ def check_beforehand(context: LifecycleContext, plan: Plan) -> None:
     with at_step("checking beforehand"):
         recently = context.clock.monotonic() - _TESTED_SECONDS
         prepare(context, plan.name, entry, None, {}, tested_since=recently)
-        if authority.kind == "acme":
+        if authority.is_acme:
             check_ways(context, entry)
         elif method_of(entry, authority) == "file" and file_servers(context.config, entry):
             check_folders(context, file_servers(context.config, entry), entry.names)

@@ -212,6 +212,6 @@ def _client(context: LifecycleContext, doomed: Doomed) -> Iterator[CaClient]:
 
 def _expect_acme(context: LifecycleContext, authority: str) -> None:
     entry = configured(context, authority)
-    if entry.kind != "acme":
+    if not entry.is_acme:
         raise UsageError(f"“{authority}” is a portal, where people revoke", where=entry.page,
                          advice="revoke it there; the next edition: inkstamp order NAME --reissue")  # fmt: skip

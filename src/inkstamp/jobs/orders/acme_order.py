@@ -17,20 +17,21 @@ from enum import Enum
 from inkstamp.acme import orders
 from inkstamp.acme.client import Polled
 from inkstamp.acme.jws import key_authorization
-from inkstamp.acme.messages import Authorization, AuthorizationStatus, Order, OrderStatus, Problem
+from inkstamp.acme.messages import Authorization, AuthorizationStatus, Order, OrderStatus
 from inkstamp.acme.patience import POLLING
-from inkstamp.acme.problems import OF_PROOFS, as_error, describe, is_final, short_kind
+from inkstamp.acme.problems import as_error, describe, is_final
+from inkstamp.acme.refusal import Refusal, causes_of
 from inkstamp.bulkhead import at_step
 from inkstamp.clock import stamp
 from inkstamp.config.model import Certificate
 from inkstamp.deadline import time_left
 from inkstamp.errors import CaProblem, StillWaiting
 from inkstamp.files import remove_tree
-from inkstamp.jobs.issuance.acceptance import collect
+from inkstamp.jobs.issuance.download import collect
 from inkstamp.jobs.orders.cancellation import drop
 from inkstamp.jobs.orders.context import OrdersContext
 from inkstamp.jobs.orders.new_order import open_at_ca
-from inkstamp.jobs.validation.challenges import Showing
+from inkstamp.jobs.validation.challenges import ChallengeResponder
 from inkstamp.ledger.order_files import have_order_key
 from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState
 from inkstamp.pki import csr
@@ -77,6 +78,13 @@ _DOING: dict[type[orders.Step], str] = {
 }
 
 
+@dataclass(frozen=True, slots=True)
+class _Ended:
+    """That an order of an earlier run cannot go on."""
+
+    why: str
+
+
 class Lead:
     """One order on its way."""
 
@@ -97,11 +105,9 @@ class Lead:
         self._client = self._account.client
         self._refused_before = refused
         self._wait = wait
-        self._showing = self._begin_showing()
-        self.lapsed = False
-        """Whether it ended since an authorization expired or was revoked, and nothing was refused."""
-        self.refused: dict[str, str] = {}
-        """By name (a wildcard with its star), the method that the CA looked for and did not accept."""
+        self._responder = self._make_responder()
+        self.refusal: Refusal | None = None
+        """Why the CA refused the order; None while it did not."""
         self._seen: dict[str, Authorization] = {}
         self._answered: frozenset[str] = frozenset()
         self._polls = 0
@@ -109,8 +115,8 @@ class Lead:
         self._asked = 0.0
         """Seconds for which the CA wants to be left alone after a challenge was answered."""
 
-    def _begin_showing(self) -> Showing:
-        return Showing(
+    def _make_responder(self) -> ChallengeResponder:
+        return ChallengeResponder(
             self._context,
             self._record,
             self._entry,
@@ -166,12 +172,12 @@ class Lead:
     def _begin(self, *, fresh: bool) -> Polled:
         if self._record.url:
             self._step(f"resuming order {self._record.id}")
-            found, why = self._fetch_again()
-            if found is not None:
-                return found
-            drop(self._context, self._record, why)
+            again = self._fetch_again()
+            if isinstance(again, Polled):
+                return again
+            drop(self._context, self._record, again.why)
             self._record = self._ledger.intend_order(self._record.certificate, self._entry.authority, self._entry.names)
-            self._showing = self._begin_showing()
+            self._responder = self._make_responder()
             self._key = have_order_key(self._context.home, self._record, self._entry.key)
         elif not fresh:
             found = self._find_lost_order()
@@ -182,27 +188,27 @@ class Lead:
         self._opened(url)
         return Polled(order, None)
 
-    def _fetch_again(self) -> tuple[Polled | None, str]:
-        """Return the order of an earlier run, or None and why it cannot go on: forgotten, or ended meanwhile."""
+    def _fetch_again(self) -> "Polled | _Ended":
+        """Return the order of an earlier run, or why it cannot go on: forgotten, or ended meanwhile."""
         try:
             found = self._client.order(self._record.url)
         except CaProblem as problem:
             if problem.status not in _GONE:
                 raise
-            return None, "the CA no longer knows it"
+            return _Ended("the CA no longer knows it")
         now = self._context.clock.now()
         if found.order.status is OrderStatus.PROCESSING:
             since = self._record.changed
             if now - since > _LONGEST_AT_WORK:
-                return None, f"the CA has been processing it since {stamp(since)}"
+                return _Ended(f"the CA has been processing it since {stamp(since)}")
             if now - since > _LONG_AT_WORK:
                 self._waited = POLLING.whole - _SHORT_WAIT  # others are not to wait for it once more
         if found.order.status is not OrderStatus.INVALID:
             if found.order.status in _UNDECIDED and found.order.has_expired(now):
-                return None, f"it expired on {found.order.expires} only"
-            return found, ""
+                return _Ended(f"it expired on {found.order.expires} only")
+            return found
         error = found.order.error
-        return None, f"it ended at the CA meanwhile ({describe(error) if error else 'no reason given'})"
+        return _Ended(f"it ended at the CA meanwhile ({describe(error) if error else 'no reason given'})")
 
     def _opened(self, url: str) -> None:
         self._record = self._ledger.move_order(
@@ -229,13 +235,13 @@ class Lead:
 
     def take_down(self) -> None:
         """Remove the order's proofs, wherever it stands."""
-        self._showing.take_down()
+        self._responder.take_down()
 
     # The steps
 
     def _prove(self, pending: Sequence[Authorization]) -> None:
         self._step(f"placing {counted(len(pending), 'challenge response')} and testing from outside")
-        shown = self._showing.show(pending)
+        shown = self._responder.respond(pending)
         self._step("asking the CA to validate")
         for authorization, challenge in shown:
             url = next(url for url, seen in self._seen.items() if seen is authorization)
@@ -298,39 +304,21 @@ class Lead:
         return edition
 
     def _refused(self, order: Order, authorizations: Sequence[Authorization]) -> CaProblem:
-        """End the order and gather every cause: the order's own words are often vague."""
+        """End an order that the CA refused; returns the error that says why."""
         newest = (
             [self._newest(url, seen) for url, seen in self._seen.items()]
             if authorizations
             else [self._client.authorization(url) for url in order.authorizations]
         )
-        causes = [
-            (each.identifier.value, challenge.error)
-            for each in newest
-            for challenge in each.challenges
-            if challenge.error is not None
-        ]
-        lines = [f"{name}: {describe(problem)}" for name, problem in causes]
-        if order.error is not None:
-            lines.append(describe(order.error))
-        lines = lines or [f"{each.identifier.value}: the authorization is {each.status}" for each in newest]
-        first = causes[0][1] if causes else order.error or Problem(detail="no reason given")
-        names = tuple(dict.fromkeys(name for name, _ in causes))
-        self.refused = {
-            ("*." if each.wildcard else "") + each.identifier.value: challenge.type
-            for each in newest
-            for challenge in each.challenges
-            if challenge.error is not None and short_kind(challenge.error) in OF_PROOFS
-        }
+        self.refusal = causes_of(order, newest)
         self.take_down()
-        said = "\n".join(lines)
-        self.lapsed = not causes and order.error is None and any(each.status in orders.LAPSED for each in newest)
+        said = self.refusal.said
         self._record = self._ledger.move_order(
             self._record, OrderState.REFUSED, "refused", f"order {self._record.id}: {said}"
         )
         remove_tree(self._context.home.order(self._record.id))
-        what = f"the CA refused to issue for {', '.join(names) or self._record.certificate}"
-        return as_error(first, what, where=self._record.url, said=said, names=names)
+        what = f"the CA refused to issue for {', '.join(self.refusal.names) or self._record.certificate}"
+        return as_error(self.refusal.problem, what, where=self._record.url, said=said, names=self.refusal.names)
 
     def _newest(self, url: str, seen: Authorization) -> Authorization:
         final = seen.status not in {AuthorizationStatus.PENDING}

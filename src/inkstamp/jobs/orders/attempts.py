@@ -118,17 +118,18 @@ class _Refusals:
 
     def otherwise(self, leading: Lead, entry: Certificate, problem: CaProblem | ProofFailed) -> Certificate:
         """Return what to order after `problem`; raises it where nothing else may help."""
-        for each, method in leading.refused.items():
+        methods = leading.refusal.methods if leading.refusal is not None else {}
+        for each, method in methods.items():
             self._now.setdefault(each, []).append(method)
             self.before.setdefault(each, []).append(method)
         if self._now:
             self._context.ledger.failures.refuse(self._name, self._now)
         say = self._context.progress.step
-        if leading.lapsed and not self._lapsed:
+        if leading.refusal is not None and leading.refusal.lapsed and not self._lapsed:
             self._lapsed = True
             say(self._name, "an authorization expired or was revoked; ordering again")
-        elif _another_way(entry, leading.refused, self._now):
-            names = first_and_count(list(leading.refused))
+        elif _another_way(entry, methods, self._now):
+            names = first_and_count(list(methods))
             say(self._name, f"was refused for {names}; ordering again, validated in another way")
         else:
             entry = less_of(self._context, self._name, entry, problem)

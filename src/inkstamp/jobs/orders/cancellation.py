@@ -1,5 +1,6 @@
 """Give an order up, and its authorizations back to the CA (RFC 8555 section 7.5.2)."""
 
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from inkstamp.accounts.account import make_session
@@ -17,10 +18,17 @@ if TYPE_CHECKING:
     from pathlib import Path
 
 
-def give_up(context: OrdersContext, name: str) -> tuple[OrderRecord, bool]:
-    """End the open order of a certificate: proofs down, key and request removed; the caller holds the certificate.
+@dataclass(frozen=True, slots=True)
+class Cancelled:
+    """An order that was ended by hand."""
 
-    Returns the order, and whether a portal may have it too.
+    order: OrderRecord
+    at_portal: bool
+    """Whether a portal may have it too."""
+
+
+def give_up(context: OrdersContext, name: str) -> Cancelled:
+    """End the open order of a certificate: proofs down, key and request removed; the caller holds the certificate.
 
     Raises:
         UsageError: None is open.
@@ -30,7 +38,7 @@ def give_up(context: OrdersContext, name: str) -> tuple[OrderRecord, bool]:
     if record is None:
         raise UsageError(f"no order for “{name}” is open", advice=f"see: inkstamp why {name}")
     ended = abandon(context, record, "cancelled by hand", valid_too=True)
-    return ended, record.state is OrderState.WAITING
+    return Cancelled(ended, at_portal=record.state is OrderState.WAITING)
 
 
 def abandon(context: OrdersContext, record: OrderRecord, why: str, *, valid_too: bool) -> OrderRecord:
@@ -44,7 +52,7 @@ def abandon(context: OrdersContext, record: OrderRecord, why: str, *, valid_too:
 
     """
     authority = context.config.authority.get(record.authority)
-    if record.state is not OrderState.WAITING and record.url and authority is not None and authority.kind == "acme":
+    if record.state is not OrderState.WAITING and record.url and authority is not None and authority.is_acme:
         try:
             _deactivate(context, record, valid_too=valid_too)
         except (AccountTrouble, CaProblem, CaMisbehaved, NetworkTrouble) as error:

@@ -1,6 +1,6 @@
 """Open an order at a CA: at which one, and in the place of which certificate."""
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import timedelta
 
 from inkstamp.acme.client import CaClient, OrderExtras
@@ -30,11 +30,11 @@ def open_at_ca(context: OrdersContext, client: CaClient, record: OrderRecord, en
         try:
             return client.new_order(record.names, wish)
         except CaProblem as problem:
-            less, why = _less(wish, problem)
-            if less is None:
+            concession = _concession(wish, problem)
+            if concession is None:
                 raise
-            context.progress.step(record.certificate, f"{why} ({problem.kind}); orders without that")
-            wish = less
+            context.progress.step(record.certificate, f"{concession.why} ({problem.kind}); orders without that")
+            wish = concession.extras
 
 
 def _wish(context: OrdersContext, client: CaClient, record: OrderRecord, entry: Certificate) -> OrderExtras:
@@ -53,13 +53,21 @@ def _wish(context: OrdersContext, client: CaClient, record: OrderRecord, entry: 
     return OrderExtras(replaces=_replaced(context, client, record), profile=profile, not_after=end)
 
 
-def _less(wish: OrderExtras, problem: CaProblem) -> tuple[OrderExtras | None, str]:
-    """Return what to ask for after a refusal that may be about a wish and not about the names; None for nothing."""
+@dataclass(frozen=True, slots=True)
+class _Concession:
+    """What is asked for once the CA has refused a wish."""
+
+    extras: OrderExtras
+    why: str
+
+
+def _concession(wish: OrderExtras, problem: CaProblem) -> _Concession | None:
+    """Return what to ask for after a refusal that may be about a wish; None where it is about the names."""
     if wish.replaces and (problem.kind in _ABOUT_REPLACING or problem.status in {404, 409}):
-        return replace(wish, replaces=""), "the CA does not accept `replaces`"
+        return _Concession(replace(wish, replaces=""), "the CA does not accept `replaces`")
     if wish.not_after is not None and problem.kind in _ABOUT_DATES:
-        return replace(wish, not_after=None), "the CA does not let clients choose the lifetime"
-    return None, ""
+        return _Concession(replace(wish, not_after=None), "the CA does not let clients choose the lifetime")
+    return None
 
 
 def _replaced(context: OrdersContext, client: CaClient, record: OrderRecord) -> str:

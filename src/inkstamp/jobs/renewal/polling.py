@@ -52,7 +52,7 @@ def ask_around(
         if edition.not_after <= now:
             continue
         authority = config.authority.get(edition.authority)
-        if _has_come(observed.ask_again, now) and authority is not None and authority.kind == "acme":
+        if _has_come(observed.ask_again, now) and authority is not None and authority.is_acme:
             to_ask.setdefault(edition.authority, []).append((edition, observed))
         if _has_come(observed.status_again, now):
             to_check.append((edition, observed))

@@ -98,7 +98,7 @@ def staged(config: Configuration) -> Configuration:
 
 def _rehearse_one(runtime: "Runtime", trial: "Runtime", name: str) -> Rehearsed:
     authority = runtime.config.authority[runtime.configuration.certificate(name).authority]
-    if authority.kind == "portal":
+    if not authority.is_acme:
         seen = "comes from a portal, which people renew at: nothing can be rehearsed"
         return Rehearsed(certificate=name, would_renew=False, tried=False, error=None,
                          findings=(note("rehearsal", name, seen, f"inkstamp precheck {name}"),))  # fmt: skip

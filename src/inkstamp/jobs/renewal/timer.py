@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.config.carrying import is_away
+from inkstamp.config.server_kinds import KINDS
 from inkstamp.errors import ServerTrouble, UsageError
 from inkstamp.files import file_trouble, read_bytes, write_bytes
 from inkstamp.findings import Finding, bad, note, ok, warn
@@ -24,17 +25,6 @@ _CRON_DAEMONS = frozenset({"cron", "crond", "fcron", "busybox"})
 _SYSTEM_UNITS = Path("/etc/systemd/system")
 _RUNNING_SYSTEMD = Path("/run/systemd/system")
 _SECONDS = 30.0
-_VARYING = {
-    "nginx": ("/var/log/nginx", "/var/lib/nginx", "/var/cache/nginx"),
-    "apache": ("/var/log/apache2", "/var/log/httpd", "/var/lib/apache2", "/var/cache/apache2"),
-    "haproxy": ("/var/lib/haproxy",),
-    "lighttpd": ("/var/log/lighttpd", "/var/lib/lighttpd", "/var/cache/lighttpd"),
-    "postfix": ("/var/lib/postfix", "/var/spool/postfix"),
-    "dovecot": ("/var/lib/dovecot",),
-    "files": ("/var/log", "/var/lib", "/var/cache", "/var/spool"),
-}
-"""By kind of server, where its own programs open logs, locks and caches when they test and reload; of those that
-nothing is known of, where such things are."""
 _OVERDUE = timedelta(hours=30)
 """It runs twice a day; after this something keeps it from running."""
 
@@ -139,7 +129,7 @@ def _writable(runtime: "Runtime") -> tuple[str, ...]:
     for name, entry in runtime.configuration.current_or_empty().server.items():
         if is_away(runtime.config, name):
             continue
-        folders |= dict.fromkeys(_VARYING.get(entry.kind, ()))
+        folders |= dict.fromkeys(KINDS[entry.kind].state_folders)
         folders |= dict.fromkeys(each.path.rpartition("/")[0] for each in entry.files)
         server = runtime.servers.get(name)
         for site in (each for each in server.sites() if (each.root + each.file).isprintable()):

@@ -52,7 +52,7 @@ def why(context: StatusContext, name: str) -> Why:
     setback = ledger.failures.of(name)
     if setback is not None and status.state is CertificateState.OK and not _is(setback, InternalError):
         setback = None
-    if setback is not None and order is not None and authority.kind == "portal" and setback.last < order.changed:
+    if setback is not None and order is not None and not authority.is_acme and setback.last < order.changed:
         setback = None  # of before the present step
     if setback is not None and order is not None and _is(setback, StillWaiting):
         setback = None  # the step says what is waited for
@@ -65,7 +65,7 @@ def why(context: StatusContext, name: str) -> Why:
         page=authority.page,
         proofs=tuple(ledger.portal.of(order.id)) if order is not None else (),
         setback=setback,
-        instead=_instead(context, entry, setback) if authority.kind == "acme" else (),
+        instead=_instead(context, entry, setback) if authority.is_acme else (),
         trouble=_last_trouble(events) if setback is None else None,
         notes=tuple(notes[-10:]),
     )

@@ -157,11 +157,7 @@ def _rests_until(context: StatusContext, due: Due, known: LedgerSnapshot, now: d
     """Return until when a certificate that failed is left alone; None for one that need not be."""
     setback, edition = known.setbacks.get(due.name), known.editions.get(due.name)
     config = context.config
-    if (
-        setback is None
-        or not due.new_edition
-        or config.authority[config.certificate[due.name].authority].kind != "acme"
-    ):
+    if setback is None or not due.new_edition or not config.authority[config.certificate[due.name].authority].is_acme:
         return None  # a CA counts failures; an install may be tried by every run, and at a portal a person acts
     if setback.last > now:
         return None  # the clock was ahead then, and how long it rests cannot be known

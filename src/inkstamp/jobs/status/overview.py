@@ -172,7 +172,7 @@ def _judge(context: StatusContext, name: str, entry: Certificate, known: _Known,
     decision = decision_on(context, edition, page, now) if edition and page else None
     why = reasons(context, entry, edition, page, now, decision=decision) if edition and page else iter(())
     wanted = next(why, None)
-    portal = context.config.authority[entry.authority].kind == "portal"
+    portal = not context.config.authority[entry.authority].is_acme
     stall = _stall(context, entry, order, known.proofs)
     mine = known.installs.get(name, {})
     installed = edition is not None and has_edition(mine, entry.install, edition.number)

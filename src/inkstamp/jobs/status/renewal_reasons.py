@@ -88,7 +88,7 @@ def _changed(context: StatusContext, entry: Certificate, edition: EditionRecord)
     lacking = [each for each in entry.names if each not in edition.names]
     if lacking:
         return f"edition {edition.number} does not cover {', '.join(lacking)}"
-    if context.config.authority[entry.authority].kind != "acme":
+    if not context.config.authority[entry.authority].is_acme:
         return ""  # at a portal the CA likes to add a name, and a person may bring a request with a key of his own
     if len(edition.names) != len(entry.names):
         # What was asked for counts: that a CA added a name is no reason to ask again.

@@ -5,7 +5,7 @@ FACE = (
     "challenge_path.close_again",
     "challenge_path.let_through",
     "challenge_path.open_unless_open",
-    "challenges.Showing",
+    "challenges.ChallengeResponder",
     "challenges.check_ways",
     "context.ValidationContext",
     "dns_records",

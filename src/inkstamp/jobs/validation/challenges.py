@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from inkstamp.acme.messages import Authorization, Challenge, is_token
@@ -14,7 +14,6 @@ from inkstamp.errors import (
     CaMisbehaved,
     CarrierTrouble,
     FileTrouble,
-    InkStampError,
     NetworkTrouble,
     ProofFailed,
     ReachTrouble,
@@ -57,12 +56,34 @@ class _Task:
     def challenge(self) -> Challenge:
         return self.ways[0]
 
+    def otherwise(self) -> "_Task":
+        """Return the same name with the next way first."""
+        return _Task(self.authorization, self.ways[1:])
+
+
+@dataclass(frozen=True, slots=True)
+class _Attempt:
+    """What came of one way for a group of names."""
+
+    shown: list[_Task] = field(default_factory=list)
+    """Those whose proofs are seen from outside."""
+    next: list[_Task] = field(default_factory=list)
+    """Those that have another way left, which is tried now."""
+    lost: list[Finding] = field(default_factory=list)
+    """What is wrong with those that have none."""
+
+
+def _tried_instead(method: str, why: str, tasks: Sequence[_Task]) -> Finding:
+    """Say that another way is tried for some names, and why."""
+    names = first_and_count([task.identifier for task in tasks])
+    return note("validation", names, f"{method}{why}; {tasks[0].challenge.type} is tried instead")
+
 
 _Seen = Mapping[str, Sequence[Finding]]
 """What was seen of each proof, by its challenge's URL."""
 
 
-class Showing:
+class ChallengeResponder:
     """The proofs of one order, from the first attempt until they are taken down."""
 
     def __init__(
@@ -104,7 +125,7 @@ class Showing:
             self._listening.pop(port).close()
         web_files.take_down(self._context, self._order)
 
-    def show(self, pending: Sequence[Authorization]) -> list[tuple[Authorization, Challenge]]:
+    def respond(self, pending: Sequence[Authorization]) -> list[tuple[Authorization, Challenge]]:
         """Put up a proof for each, and return the challenges whose proofs are seen from outside.
 
         Raises:
@@ -122,10 +143,10 @@ class Showing:
             groups = {method: [task for task in waiting if task.challenge.type == method] for method in methods}
             waiting = []
             for method, group in groups.items():
-                shown, others, findings = self._attempt(method, group)
-                ready += shown
-                waiting += others
-                lost += findings
+                attempt = self._attempt(method, group)
+                ready += attempt.shown
+                waiting += attempt.next
+                lost += attempt.lost
         if lost:
             raise self._failed(lost)
         return [(task.authorization, task.challenge) for task in ready]
@@ -152,43 +173,35 @@ class Showing:
                 raise CaMisbehaved("the CA's challenge has no usable token", where=challenge.url, lasting=True)
         return found
 
-    def _attempt(self, method: str, group: Sequence[_Task]) -> tuple[list[_Task], list[_Task], list[Finding]]:
-        """Go one way for a group of names: those that are seen, those that go on otherwise, what is lost."""
+    def _attempt(self, method: str, group: Sequence[_Task]) -> "_Attempt":
+        """Go one way for a group of names."""
         try:
             seen = self._put_up(method, group)
         except _SURMOUNTABLE as error:
             if any(len(task.ways) < 2 for task in group):
                 raise
-            self._turn(method, group, error)
-            return [], [_Task(task.authorization, task.ways[1:]) for task in group], []
-        shown: list[_Task] = []
-        others: list[_Task] = []
-        lost: list[Finding] = []
+            tasks = [task.otherwise() for task in group]
+            self._tell(error.findings)
+            self._tell([_tried_instead(method, f": {error.what}", tasks)])
+            return _Attempt(next=tasks)
+        attempt = _Attempt()
         for task in group:
             found = seen[task.challenge.url]
             if worst(found) is not Severity.BAD:
-                shown.append(task)
+                attempt.shown.append(task)
             elif len(task.ways) > 1:
-                others.append(_Task(task.authorization, task.ways[1:]))
+                attempt.next.append(task.otherwise())
             else:
-                lost += found
+                attempt.lost.extend(found)
                 continue
-            for finding in found:
-                self._context.progress.found(self._order.certificate, finding)
-        if others:
-            self._turn(method, others, None)
-        return shown, others, lost
+            self._tell(found)
+        if attempt.next:
+            self._tell([_tried_instead(method, " is not seen", attempt.next)])
+        return attempt
 
-    def _turn(self, method: str, group: Sequence[_Task], error: InkStampError | None) -> None:
-        """Say that another way is tried, and why."""
-        names = first_and_count([task.identifier for task in group])
-        after = group[0].ways[1].type if error is not None else group[0].ways[0].type
-        why = f": {error.what}" if error is not None else " is not seen"
-        for finding in error.findings if error is not None else ():
+    def _tell(self, findings: Sequence[Finding]) -> None:
+        for finding in findings:
             self._context.progress.found(self._order.certificate, finding)
-        self._context.progress.found(
-            self._order.certificate, note("validation", names, f"{method}{why}; {after} is tried instead")
-        )
 
     def _put_up(self, method: str, group: Sequence[_Task]) -> _Seen:
         if method == "dns-01":

@@ -146,7 +146,7 @@ def _wishes(
     for target in targets:
         entry = config.certificate.get(target)
         if entry is not None:
-            acme = config.authority[entry.authority].kind == "acme"
+            acme = config.authority[entry.authority].is_acme
             carriers = tuple(each for each in via or entry.carriers if each in known)
             for name in entry.names:
                 ways = methods_for(entry, name) if acme else ()

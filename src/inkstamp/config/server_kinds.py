@@ -1,0 +1,78 @@
+"""What is known of each kind of server before one is looked at: the one list of kinds."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Literal
+
+ServerKindName = Literal["nginx", "apache", "haproxy", "lighttpd", "postfix", "dovecot", "balancer", "files"]
+"""What `kind` in a `[server.NAME]` table may be; `files` is any server of which nothing is known but its files."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ServerFacts:
+    """A kind of server."""
+
+    programs: tuple[str, ...] = ()
+    """Its program's names, the usual one first; empty for a kind without a configuration that is text."""
+    main_files: tuple[str, ...] = ()
+    """Its main file in the places of the distributions, the usual one first."""
+    state_folders: tuple[str, ...] = ()
+    """Where its own programs open logs, locks and caches when they test and reload."""
+    takes_tls_settings: bool = False
+    """Whether sites that had no TLS can be given a policy, redirects and the like."""
+    answers_from_files: bool = False
+    """Whether it answers a path with a file of a document root that its configuration names."""
+    serves_mail: bool = False
+    """Whether certificates of it are, or may be, served by SMTP, IMAP or POP3."""
+
+    @property
+    def is_text(self) -> bool:
+        """Whether its configuration is read and edited as text."""
+        return bool(self.main_files)
+
+
+KINDS: Mapping[ServerKindName, ServerFacts] = {
+    "nginx": ServerFacts(
+        programs=("nginx",),
+        main_files=("/etc/nginx/nginx.conf", "/usr/local/etc/nginx/nginx.conf", "/usr/local/nginx/conf/nginx.conf"),
+        state_folders=("/var/log/nginx", "/var/lib/nginx", "/var/cache/nginx"),
+        takes_tls_settings=True,
+        answers_from_files=True,
+    ),
+    "apache": ServerFacts(
+        programs=("apache2ctl", "apachectl", "httpd"),
+        main_files=("/etc/apache2/apache2.conf", "/etc/httpd/conf/httpd.conf", "/usr/local/etc/apache24/httpd.conf"),
+        state_folders=("/var/log/apache2", "/var/log/httpd", "/var/lib/apache2", "/var/cache/apache2"),
+        takes_tls_settings=True,
+        answers_from_files=True,
+    ),
+    "haproxy": ServerFacts(
+        programs=("haproxy",),
+        main_files=("/etc/haproxy/haproxy.cfg", "/usr/local/etc/haproxy.conf"),
+        state_folders=("/var/lib/haproxy",),
+        takes_tls_settings=True,
+    ),
+    "lighttpd": ServerFacts(
+        programs=("lighttpd",),
+        main_files=("/etc/lighttpd/lighttpd.conf", "/usr/local/etc/lighttpd/lighttpd.conf"),
+        state_folders=("/var/log/lighttpd", "/var/lib/lighttpd", "/var/cache/lighttpd"),
+        answers_from_files=True,
+    ),
+    "postfix": ServerFacts(
+        programs=("postfix",),
+        main_files=("/etc/postfix/main.cf", "/usr/local/etc/postfix/main.cf"),
+        state_folders=("/var/lib/postfix", "/var/spool/postfix"),
+        serves_mail=True,
+    ),
+    "dovecot": ServerFacts(
+        programs=("dovecot",),
+        main_files=("/etc/dovecot/dovecot.conf", "/usr/local/etc/dovecot/dovecot.conf"),
+        state_folders=("/var/lib/dovecot",),
+        serves_mail=True,
+    ),
+    "balancer": ServerFacts(serves_mail=True),
+    "files": ServerFacts(
+        state_folders=("/var/log", "/var/lib", "/var/cache", "/var/spool"),
+        serves_mail=True,
+    ),
+}

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
+    """Declare the arguments of `inkstamp authority`."""
     actions = parser.add_subparsers(dest="action", required=True, metavar="add|show|change|rollover|deactivate")
     add = actions.add_parser("add", help="add a CA to the configuration and open an account there", allow_abbrev=False)
     add.add_argument("name", help="short name for the CA in the configuration")
@@ -98,7 +98,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp authority`; returns the exit status."""
     with open_runtime(context) as runtime:
         if options.action != "add":
             return _ACTIONS[options.action](context, runtime, options)

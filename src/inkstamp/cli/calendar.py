@@ -29,7 +29,7 @@ _MOST_NAMED = 4
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
+    """Declare the arguments of `inkstamp calendar`."""
     parser.add_argument(
         "--weeks", type=_number(1, 520), default=13, metavar="N", help="number of weeks (default: %(default)s)"
     )
@@ -70,7 +70,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp calendar`; returns the exit status."""
     picture = Path(options.picture).absolute() if options.picture else None
     if picture is not None and picture.suffix not in _FORMS:
         raise UsageError("a picture is a PNG or an SVG", where=str(picture), advice="end its name in .png or .svg")

@@ -33,7 +33,7 @@ _ONE_BY_ONE = 3
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
+    """Declare the arguments of `inkstamp check`."""
     parser.add_argument("names", nargs="*", metavar="NAME", help="see above")
     parser.add_argument(
         "--from", dest="source", metavar="FILE", help="file with names to check, one a line; - for standard input"
@@ -55,7 +55,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp check`; returns the exit status."""
     from inkstamp.jobs.checks.check import CheckOptions, Verdict, check, of_sites, together
     from inkstamp.jobs.checks.comparison import remember
     from inkstamp.view.point import roots_file

@@ -27,7 +27,7 @@ _MOST_PASTED = 16_777_217
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
+    """Declare the arguments of `inkstamp collect`."""
     parser.add_argument(
         "things",
         nargs="+",
@@ -45,7 +45,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp collect`; returns the exit status."""
     with open_runtime(context) as runtime:
         name, files = "", list(options.things)
         if files[0] in runtime.configuration.current_or_empty().certificate:

@@ -36,7 +36,7 @@ _HELP = {
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
+    """Declare the arguments of `inkstamp csr`."""
     actions = parser.add_subparsers(dest="action", required=True, metavar="make|show")
     make = actions.add_parser("make", help="make a key and a CSR", allow_abbrev=False)
     make.add_argument("names", nargs="*", metavar="NAME", help="domain names (also *.NAME) and IP addresses")
@@ -66,7 +66,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp csr`; returns the exit status."""
     subject, private = _defaults(context)
     return (_show if options.action == "show" else _make)(
         context, options, subject, private=options.private_ca or private

@@ -21,14 +21,14 @@ if TYPE_CHECKING:
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
+    """Declare the arguments of `inkstamp demo`."""
     which = parser.add_mutually_exclusive_group()
     which.add_argument("--keep", metavar="DIR", help="run the demo in the new directory DIR and keep it")
     which.add_argument("--again", metavar="DIR", help="start the servers of a kept demo again until Ctrl-C")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp demo`; returns the exit status."""
     from inkstamp.demo.show import keep_up, play
     from inkstamp.errors import UsageError
 

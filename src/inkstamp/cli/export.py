@@ -25,7 +25,7 @@ _KEYLESS = {"pkcs7", "served"}
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
+    """Declare the arguments of `inkstamp export`."""
     parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
     parser.add_argument("--form", required=True, choices=_FORMS, help="see above")
     parser.add_argument("--edition", type=int, metavar="NUMBER", help="number of the edition (default: the newest)")
@@ -53,7 +53,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp export`; returns the exit status."""
     from inkstamp.jobs.deployment.export import ExportRequest, export
     from inkstamp.pki.packing import Form
 

@@ -12,7 +12,7 @@ from inkstamp.clock import stamp
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
+    """Declare the arguments of `inkstamp history`."""
     parser.add_argument("certificate", nargs="?", default="", help="show only this certificate")
     parser.add_argument(
         "--last", type=_positive, default=40, metavar="N", help="show at most N entries (default: %(default)s)"
@@ -27,7 +27,7 @@ def _positive(text: str) -> int:
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp history`; returns the exit status."""
     from inkstamp.jobs.status.history import history
 
     with open_runtime(context) as runtime:

@@ -15,7 +15,7 @@ from inkstamp.cli.setting import open_runtime
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
+    """Declare the arguments of `inkstamp install`."""
     parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
     parser.add_argument("--edition", type=int, metavar="NUMBER", help="number of the edition (default: the newest)")
     parser.add_argument(
@@ -30,7 +30,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp install`; returns the exit status."""
     from inkstamp.jobs.deployment.rollout import Pace
     from inkstamp.jobs.lifecycle.install import install_edition
 

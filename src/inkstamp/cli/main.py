@@ -177,7 +177,7 @@ def _run_command(module: ModuleType, context: Context, options: argparse.Namespa
 
 @contextmanager
 def stopped_by_signal() -> Iterator[None]:
-    """Have SIGTERM end a command as a person's Ctrl-C does: begun work is left so that the next run goes on with it."""
+    """Have SIGTERM end a command as a person's Ctrl-C does: the next run resumes what was begun."""
     import signal
 
     def stop(*_signal: object) -> None:

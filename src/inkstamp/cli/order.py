@@ -25,7 +25,7 @@ WAITING = 3
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
+    """Declare the arguments of `inkstamp order`."""
     entry_options(parser)
     which = parser.add_mutually_exclusive_group()
     which.add_argument(
@@ -35,7 +35,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp order`; returns the exit status."""
     from inkstamp.errors import UsageError
     from inkstamp.jobs.lifecycle.enrolment import make_plans
     from inkstamp.jobs.lifecycle.order_steps import order

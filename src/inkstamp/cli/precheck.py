@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
+    """Declare the arguments of `inkstamp precheck`."""
     parser.add_argument("names", nargs="+", metavar="NAME", help="a domain name, or a configured certificate")
     parser.add_argument(
         "--authority",
@@ -39,7 +39,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp precheck`; returns the exit status."""
     from inkstamp.jobs.validation.precheck import precheck
 
     with open_runtime(context) as runtime:

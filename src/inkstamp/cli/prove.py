@@ -30,7 +30,7 @@ _LISTS = ""
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
+    """Declare the arguments of `inkstamp prove`."""
     parser.usage = "inkstamp prove NAME [options]"
     parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
     shown = parser.add_argument_group("what the portal shows")
@@ -75,7 +75,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp prove`; returns the exit status."""
     from inkstamp.config.carrying import is_portal
 
     if options.let_through or options.close_again or options.preview:

@@ -25,7 +25,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp rehearse`; returns the exit status."""
     from inkstamp.jobs.renewal.rehearsal import rehearse
 
     with open_runtime(context) as runtime:

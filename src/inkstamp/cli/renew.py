@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
+    """Declare the arguments of `inkstamp renew`."""
     parser.add_argument("certificates", nargs="*", metavar="CERTIFICATE", help="configured certificates (default: all)")
     parser.add_argument(
         "--at-once",
@@ -36,7 +36,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp renew`; returns the exit status."""
     from inkstamp.jobs.renewal.run import renew
     from inkstamp.jobs.status.due import find_due
 

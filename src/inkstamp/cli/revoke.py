@@ -27,7 +27,7 @@ __doc__ += "\n" + "\n".join(f"    {reason.value:<24}{told}" for reason, told in 
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
+    """Declare the arguments of `inkstamp revoke`."""
     parser.add_argument("certificate", nargs="?", metavar="CERTIFICATE", help="a configured certificate")
     parser.add_argument("--edition", type=int, metavar="N", help="number of the edition (default: the newest)")
     parser.add_argument("--reason", choices=[each.value for each in RevocationReason], metavar="REASON",
@@ -49,7 +49,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp revoke`; returns the exit status."""
     from inkstamp.jobs.lifecycle.revoke import revoke
 
     _expect_one(options)

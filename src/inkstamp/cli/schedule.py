@@ -39,7 +39,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp schedule`; returns the exit status."""
     if options.keep_running:
         return _keep_running(context, timedelta(hours=options.every))
     from inkstamp.jobs.renewal import timer as job

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
+    """Declare the arguments of `inkstamp stamp`."""
     entry_options(parser)
     parser.add_argument(
         "--reissue", action="store_true", help="reissue: order a new edition although the present one is valid"
@@ -101,7 +101,7 @@ def as_request(options: argparse.Namespace) -> "StampRequest":
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp stamp`; returns the exit status."""
     from inkstamp.jobs.lifecycle.enrolment import make_plans
     from inkstamp.jobs.lifecycle.provisioning import check_beforehand
 

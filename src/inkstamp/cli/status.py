@@ -13,12 +13,12 @@ _MOST_REASONS = 10
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
+    """Declare the arguments of `inkstamp status`."""
     parser.add_argument("--rebuild", action="store_true", help="rebuild a missing or damaged ledger from the shelf")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp status`; returns the exit status."""
     from inkstamp.jobs.status.overview import all_statuses
 
     with open_runtime(context) as runtime:

@@ -27,7 +27,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp survey`; returns the exit status."""
     from inkstamp.jobs.inventory.survey import survey
 
     with open_runtime(context) as runtime:

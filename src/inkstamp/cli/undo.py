@@ -14,13 +14,13 @@ from inkstamp.cli.setting import open_runtime
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
+    """Declare the arguments of `inkstamp undo`."""
     parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
     parser.add_argument("--preview", action="store_true", help="show what would change, change nothing")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp undo`; returns the exit status."""
     from inkstamp.jobs.lifecycle.undo import undo
 
     with open_runtime(context) as runtime:

@@ -21,13 +21,13 @@ if TYPE_CHECKING:
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    """Declare the options."""
+    """Declare the arguments of `inkstamp why`."""
     parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
     parser.add_argument("--note", metavar="TEXT", help="first add a note to it")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
-    """Run it."""
+    """Carry out `inkstamp why`; returns the exit status."""
     from inkstamp.jobs.status.diagnosis import attach_note, why
 
     with open_runtime(context) as runtime:

@@ -19,10 +19,12 @@ from inkstamp.jobs.checks.addresses import for_each_chain
 from inkstamp.jobs.checks.chain import Fetch, fetcher, judge_chain
 from inkstamp.jobs.checks.context import ChecksContext
 from inkstamp.jobs.checks.parallel import look_at_many
+from inkstamp.jobs.inventory.survey import survey
 from inkstamp.jobs.status.editions import served_beside
 from inkstamp.pki.certificates import Facts, facts
 from inkstamp.pki.chain import Roots
 from inkstamp.pki.names import as_address, normalise
+from inkstamp.servers.common import plain_names
 from inkstamp.view.addresses import address_book
 from inkstamp.view.handshake import Served, shake_hands
 from inkstamp.view.point import load_roots
@@ -39,7 +41,7 @@ _TOLD_WHOLE = 3
 
 
 class Verdict(StrEnum):
-    """What it comes to."""
+    """What the findings about a name amount to."""
 
     OK = "ok"
     WARNINGS = "warnings"
@@ -188,9 +190,6 @@ def of_sites(context: ChecksContext) -> list[str]:
         UsageError: No server is configured and none is found here, or no site serves TLS.
 
     """
-    from inkstamp.jobs.inventory.survey import survey
-    from inkstamp.servers.common import plain_names
-
     usual = context.view.https_port
     found: dict[str, None] = {}
     for each in survey(context).sites:
@@ -282,7 +281,7 @@ def look(
         findings.append(bad("connection", name, seen, "check from a machine on another network"))
     if not answered:
         if deep:
-            from inkstamp.jobs.checks.tls import explain_failure
+            from inkstamp.jobs.checks.tls import explain_failure  # noqa: PLC0415  OpenSSL: not for a quick check
 
             findings += [more for each in served for more in explain_failure(name, each, target.upgrade)]
         return NameReport(name=told, chain=(), root="", days_left=None, findings=tuple(findings), addresses=addresses)
@@ -294,7 +293,7 @@ def look(
     findings += for_each_chain(name, answered, lambda chain: judged[chain].findings)
     first = answered[0].chain
     if deep:
-        from inkstamp.jobs.checks.tls import TlsCheck, look_deeper
+        from inkstamp.jobs.checks.tls import TlsCheck, look_deeper  # noqa: PLC0415  as above
 
         subject = TlsCheck(name=name, port=target.port, upgrade=target.upgrade, certificate=certificate, roots=roots,
                           now=now, fetch=fetch)  # fmt: skip

@@ -62,7 +62,7 @@ class Load:
 
     @property
     def number(self) -> int | None:
-        """Of the edition."""
+        """The number of the edition; None for none."""
         return self.edition.number if self.edition is not None else None
 
 

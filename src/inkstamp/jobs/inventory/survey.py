@@ -103,7 +103,7 @@ def survey(context: InventoryContext, names: Sequence[str] = (), *, live: bool =
     servers = {name: server for name, server in servers.items() if name not in unread}
     places: list[NamePlaces] = []
     if wanted or live:
-        from inkstamp.jobs.inventory import endpoints as looking  # which loads TLS
+        from inkstamp.jobs.inventory import endpoints as looking  # which loads TLS  # noqa: PLC0415  handshakes: for --live alone
     if wanted:
         places = looking.whereabouts(context, wanted, servers, reports)
         reports = [each for each in reports if set(wanted) & set(each.site.names)]

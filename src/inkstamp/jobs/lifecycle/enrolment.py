@@ -127,34 +127,63 @@ def _proof_words(config: Configuration, entry: Certificate) -> str:
 
 
 def _new_entry(context: LifecycleContext, request: StampRequest, names: tuple[str, ...]) -> Plan:
-    config = context.config
+    """Plan an entry for names that have none: first find out who answers for them, then decide by that alone."""
+    config, file = context.config, context.configuration.path
     authority = request.authority or _only_authority(config)
-    _expect_known(context.configuration.path, "authority", config.authority, [authority])
+    _expect_known(file, "authority", config.authority, [authority])
     portal = not config.authority[authority].is_acme
-    records = {**config.nameserver, **config.program}
-    via = request.via
-    if not via and not portal and len(records) == 1 and any(each.startswith("*.") for each in names):
-        via = (next(iter(records)),)
-    wildcard = next((each for each in names if each.startswith("*.")), "")
-    if not via and wildcard and not portal:
-        raise UsageError(
-            f"http-01 cannot validate the wildcard {wildcard}",
-            advice=f"wildcards need dns-01: name the nameserver with --via ({', '.join([*records, BY_HAND])})",
-        )
-    via = via or (serving_server(context, names),)
+    via = request.via or _records_carrier(config, names, portal=portal) or (serving_server(context, names),)
     for each in (*via, *(request.install or ())):
         use_if_found(context, each)
-    config = context.config
-    _expect_known(context.configuration.path, "server", {*config.server, *records, BY_HAND, LISTENER}, via)
-    _expect_known(context.configuration.path, "server", config.server, request.install or ())
-    proof = () if portal else _ways(config, request, via, names)
+    return propose(context.config, request, names, authority=authority, via=via, found=context.servers.found, file=file)
+
+
+def _records_carrier(config: Configuration, names: Sequence[str], *, portal: bool) -> tuple[str, ...]:
+    """Return what puts the records up that wildcards need; empty where a web server does for all names."""
+    wildcard = next((each for each in names if each.startswith("*.")), "")
+    if portal or not wildcard:
+        return ()
+    records = [*config.nameserver, *config.program]
+    if len(records) != 1:
+        raise UsageError(f"http-01 cannot validate the wildcard {wildcard}", advice=_dns_advice(records))
+    return tuple(records)
+
+
+def _dns_advice(records: Sequence[str]) -> str:
+    return f"wildcards need dns-01: name the nameserver with --via ({', '.join([*records, BY_HAND])})"
+
+
+def propose(
+    config: Configuration,
+    request: StampRequest,
+    names: tuple[str, ...],
+    *,
+    authority: str,
+    via: tuple[str, ...],
+    found: Collection[str],
+    file: "Path",
+) -> Plan:
+    """Return the entry to write for what was asked, by the configuration alone.
+
+    Args:
+        config: The configuration; servers that were found and are used here count as configured.
+        request: What was asked.
+        names: The names, normalised.
+        authority: The authority's name; it is configured.
+        via: What answers the challenges.
+        found: Those servers that are not in the file yet.
+        file: The configuration file, for messages.
+
+    Raises:
+        UsageError: Something that was named is not known, a name cannot be validated so, or the name is taken.
+
+    """
+    records = {**config.nameserver, **config.program}
+    _expect_known(file, "server", {*config.server, *records, BY_HAND, LISTENER}, via)
+    _expect_known(file, "server", config.server, request.install or ())
+    proof = _ways(config, request, via, names) if config.authority[authority].is_acme else ()
     name = request.entry_name or _short_name(names, config)
-    if not is_entry_name(name):
-        raise UsageError(
-            f"“{name}” cannot be the name of a certificate", advice="use lower-case letters, digits and hyphens"
-        )
-    if name in config.certificate:
-        raise UsageError(f"there is a certificate “{name}” already", advice="choose another name with --as")
+    _expect_free(config, name)
     install = request.install
     if install is None:
         install = tuple(each for each in via if each in config.server and takes_certificates(config.server[each]))
@@ -167,14 +196,22 @@ def _new_entry(context: LifecycleContext, request: StampRequest, names: tuple[st
         key=request.key or KeyKind.ECDSA_P256,
         own_site=request.own_site,
     )
-    new_servers = tuple(
-        (each, config.server[each]) for each in dict.fromkeys((*via, *install)) if each in context.servers.found
-    )
+    new_servers = tuple((each, config.server[each]) for each in dict.fromkeys((*via, *install)) if each in found)
     return Plan(name=name, entry=entry, new_servers=new_servers, write=True, proof=_proof_words(config, entry))
 
 
+def _expect_free(config: Configuration, name: str) -> None:
+    """Raise UsageError when a new certificate cannot have that name."""
+    if not is_entry_name(name):
+        raise UsageError(
+            f"“{name}” cannot be the name of a certificate", advice="use lower-case letters, digits and hyphens"
+        )
+    if name in config.certificate:
+        raise UsageError(f"there is a certificate “{name}” already", advice="choose another name with --as")
+
+
 def _ways(config: Configuration, request: StampRequest, via: Sequence[str], names: Sequence[str]) -> tuple[Method, ...]:
-    """Return the ways of proving that the carriers can go, or those asked for; UsageError when a name has none."""
+    """Return the challenge types that the carriers can meet, or those asked for; UsageError when a name has none."""
     usual: tuple[Method, ...] = tuple(each for each in ACME_METHODS if any(carries(config, c, each) for c in via))
     if not request.proof and LISTENER in via:
         usual = tuple(each for each in usual if each != "tls-alpn-01") or usual
@@ -182,16 +219,16 @@ def _ways(config: Configuration, request: StampRequest, via: Sequence[str], name
     for method in ways:
         if method not in usual and not any(carries(config, each, method) for each in via):
             raise UsageError(f"{', '.join(via)} cannot be used for {method}", advice="name one with --via that can")
-    for name in names:
-        if not any(can_prove(each, name) for each in ways):
-            what = f"the wildcard {name}" if name.startswith("*.") else f"the address {name}"
-            known = [*config.nameserver, *config.program, BY_HAND]
-            advice = "IP addresses are validated by http-01 or tls-alpn-01"
-            if name.startswith("*."):
-                advice = f"wildcards need dns-01: name the nameserver with --via " \
-                    f"({', '.join(known)})"  # fmt: skip
-            raise UsageError(f"{' or '.join(ways) or 'nothing'} cannot validate {what}", advice=advice)
-    return ways
+    lost = next((each for each in names if not any(can_prove(way, each) for way in ways)), "")
+    if not lost:
+        return ways
+    told = " or ".join(ways) or "nothing"
+    if lost.startswith("*."):
+        advice = _dns_advice([*config.nameserver, *config.program])
+        raise UsageError(f"{told} cannot validate the wildcard {lost}", advice=advice)
+    raise UsageError(
+        f"{told} cannot validate the address {lost}", advice="IP addresses are validated by http-01 or tls-alpn-01"
+    )
 
 
 def _expect_known(config_file: "Path", table: str, known: Collection[str], given: Sequence[str]) -> None:

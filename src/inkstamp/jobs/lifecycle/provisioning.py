@@ -11,14 +11,26 @@ from inkstamp.config.model import Certificate
 from inkstamp.deadline import poll, within
 from inkstamp.errors import ProofFailed
 from inkstamp.findings import Finding, Severity, bad, worst
+from inkstamp.jobs.checks.check import Target, look
+from inkstamp.jobs.deployment.plan import prepare
+from inkstamp.jobs.deployment.rollback import recover, tidy
+from inkstamp.jobs.deployment.rollout import Deployment, install
 from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.jobs.lifecycle.enrolment import Plan
+from inkstamp.jobs.lifecycle.failover import obtain_somewhere
+from inkstamp.jobs.orders.cancellation import clear_ended
+from inkstamp.jobs.orders.name_subset import less_of, what_is_left_out
+from inkstamp.jobs.status.editions import served_beside
 from inkstamp.jobs.status.renewal_reasons import reasons, renewal_of
 from inkstamp.jobs.validation.challenge_path import Passage, open_unless_open
+from inkstamp.jobs.validation.challenges import check_ways
+from inkstamp.jobs.validation.web_files import check_addresses, check_folders
 from inkstamp.ledger.failures import failure_kept
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.observations import Heard
 from inkstamp.ledger.records import EditionRecord, OrderState
+from inkstamp.pki.chain import Roots
+from inkstamp.proof.portal import method_of
 
 if TYPE_CHECKING:
     from inkstamp.config.config_file import ConfigFile
@@ -65,11 +77,6 @@ def write_entries(configuration: "ConfigFile", plan: Plan) -> None:
 
 def check_beforehand(context: LifecycleContext, plan: Plan) -> None:
     """Find out what would fail, before the configuration is written and the CA hears of it."""
-    from inkstamp.jobs.deployment.plan import prepare
-    from inkstamp.jobs.validation.challenges import check_ways
-    from inkstamp.jobs.validation.web_files import check_addresses, check_folders
-    from inkstamp.proof.portal import method_of
-
     entry, authority = plan.entry, context.config.authority[plan.entry.authority]
     with at_step("checking beforehand"):
         recently = context.clock.monotonic() - _TESTED_SECONDS
@@ -83,8 +90,6 @@ def check_beforehand(context: LifecycleContext, plan: Plan) -> None:
 
 def _check_passing(context: LifecycleContext, plan: Plan) -> Certificate:
     """Check beforehand; returns the entry, without names that fail where it may go without them."""
-    from inkstamp.jobs.orders.name_subset import less_of
-
     entry = plan.entry
     while True:
         try:
@@ -117,8 +122,6 @@ def carry_out(
         got = come_by(context, plan, anew=anew, again=again, said=said)
         if got.in_place:
             return outcome_of(context, got)
-        from inkstamp.jobs.deployment.rollout import install
-
         say_installs(context.progress, got)
         with at_step(got.installing):
             findings = install(context, got.wish)
@@ -152,8 +155,6 @@ class ComeBy:
     @property
     def wish(self) -> "Deployment":
         """What is to be installed."""
-        from inkstamp.jobs.deployment.rollout import Deployment
-
         return Deployment(self.edition.certificate, self.entry, self.edition)
 
     @property
@@ -202,9 +203,6 @@ def come_by(
     write_entries(context.configuration, plan)
     if edition is not None:
         return ComeBy(entry=plan.entry, edition=edition, issued=False, in_place=False, again=again)
-    from inkstamp.jobs.lifecycle.failover import obtain_somewhere
-    from inkstamp.jobs.orders.name_subset import what_is_left_out
-
     edition = obtain_somewhere(context, plan.name, passing)
     left_out = tuple(what_is_left_out(plan.entry, edition))
     return ComeBy(entry=plan.entry, edition=edition, issued=True, in_place=False, again=again, left_out=left_out)
@@ -217,10 +215,6 @@ def _waits_at_portal(ledger: "Ledger", plan: Plan) -> bool:
 
 def look_afterwards(context: LifecycleContext, outcome: Outcome) -> Outcome:
     """Look at the outcome's names the way the public does, and add what is not as it should be."""
-    from inkstamp.jobs.checks.check import look
-    from inkstamp.jobs.status.editions import served_beside
-    from inkstamp.pki.chain import Roots
-
     names = [each for each in context.configuration.certificate(outcome.name).names if not each.startswith("*.")]
     targets = [target for name in names for target in where_served(context, outcome, name)]
     roots = Roots(context.trust.roots)
@@ -250,8 +244,6 @@ def look_afterwards(context: LifecycleContext, outcome: Outcome) -> Outcome:
 
 def where_served(context: LifecycleContext, outcome: Outcome, name: str) -> "list[Target]":
     """Return where the public meets a name's certificate: at the ports of the servers that it was installed on."""
-    from inkstamp.jobs.checks.check import Target
-
     usual = context.view.https_port
     found: dict[Target, None] = {}
     for each in outcome.servers:
@@ -267,9 +259,6 @@ def settle(context: LifecycleContext, name: str) -> None:
     An install that was interrupted is put back; of an order that is ended, the key (the edition has it) and proofs that
     stand yet are removed.
     """
-    from inkstamp.jobs.deployment.rollback import recover, tidy
-    from inkstamp.jobs.orders.cancellation import clear_ended
-
     clear_ended(context, name)
     for record in context.ledger.installs.begun(name):
         with context.locks.servers(record.servers):

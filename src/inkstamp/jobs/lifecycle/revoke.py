@@ -16,6 +16,8 @@ from inkstamp.acme.session import Signer
 from inkstamp.errors import CaProblem, UsageError
 from inkstamp.files import read_bytes
 from inkstamp.jobs.lifecycle.context import LifecycleContext
+from inkstamp.jobs.lifecycle.enrolment import Plan
+from inkstamp.jobs.lifecycle.provisioning import carry_out
 from inkstamp.jobs.status.editions import choose_edition
 from inkstamp.key_files import read_key
 from inkstamp.ledger.observations import Heard
@@ -187,9 +189,6 @@ def _ask(progress: "Progress", client: CaClient, doomed: Doomed, reason: Revocat
 
 def _replaced(context: LifecycleContext, doomed: Doomed) -> "Outcome | None":
     """Have a newer edition served; one that is there already only has to be installed."""
-    from inkstamp.jobs.lifecycle.enrolment import Plan
-    from inkstamp.jobs.lifecycle.provisioning import carry_out
-
     if doomed.edition is None:
         raise UsageError("--and-replace is for certificates of the configuration", advice="leave --and-replace out")
     name = doomed.edition.certificate

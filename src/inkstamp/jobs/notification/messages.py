@@ -75,7 +75,7 @@ def report(context: NotificationContext, run: RunResult, names: Sequence[str]) -
                 )
                 context.ledger.note("not sent", f"{name}: {error.what} ({error.where})")
     if config.renewal.metrics:
-        from inkstamp.jobs.notification.metrics import write_metrics
+        from inkstamp.jobs.notification.metrics import write_metrics  # noqa: PLC0415  loaded where something is sent or written
 
         try:
             with apart():
@@ -159,7 +159,7 @@ def _renewed(run: RunResult) -> tuple[Matter, ...]:
 
 
 def _by_mail(context: NotificationContext, name: str, entry: Messenger, fresh: News, renewed: Sequence[Matter]) -> None:
-    from inkstamp.reach.mail import MailServer, compose, send
+    from inkstamp.reach.mail import MailServer, compose, send  # noqa: PLC0415  as above
 
     host = os.uname().nodename
     counts = ((len(fresh.begun), "new"), (len(fresh.over), "over"), (len(renewed), "renewed"))
@@ -194,7 +194,7 @@ def _lines(heading: str, matters: Sequence[Matter]) -> list[str]:
 def _by_webhook(
     context: NotificationContext, name: str, entry: Messenger, fresh: News, renewed: Sequence[Matter]
 ) -> None:
-    from inkstamp.reach.webhook import post, signed_headers
+    from inkstamp.reach.webhook import post, signed_headers  # noqa: PLC0415  as above
 
     document = {
         "format": _FORMAT,

@@ -62,7 +62,7 @@ def ask_around(
             if latest + _A_DAY <= now:
                 to_look.append((edition, observed))
     if to_ask:
-        from inkstamp.jobs.renewal.renewal_info import Asker
+        from inkstamp.jobs.renewal.renewal_info import Asker  # noqa: PLC0415  X.509: a run with nothing to ask does without
 
         for name, pairs in to_ask.items():
             failed += _apart(runtime, pairs, Asker(runtime, name).about)
@@ -100,7 +100,7 @@ def _apart(
 
 
 def _look(runtime: "Runtime", pairs: Sequence[Pair]) -> InternalErrors:
-    from inkstamp.jobs.deployment.drift import look_at, places_of
+    from inkstamp.jobs.deployment.drift import look_at, places_of  # noqa: PLC0415  as above
 
     many = "1 certificate" if len(pairs) == 1 else f"each of {len(pairs)} certificates"
     runtime.progress.step("servers", f"checking that {many} is served as installed")
@@ -121,7 +121,7 @@ def _look(runtime: "Runtime", pairs: Sequence[Pair]) -> InternalErrors:
 
 def _status(runtime: "Runtime", edition: EditionRecord) -> Heard:
     """Ask whether an edition is revoked; what is known stays where nobody answers."""
-    from inkstamp.view.revocation_status import NotAsked
+    from inkstamp.view.revocation_status import NotAsked  # noqa: PLC0415  as above
 
     now = runtime.clock.now()
     try:

@@ -17,7 +17,12 @@ from inkstamp.config.model import Authority, Configuration
 from inkstamp.errors import CaProblem, ConfigurationError, InkStampError, ProofFailed, ReachTrouble, StillWaiting
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, note, ok
+from inkstamp.jobs.deployment.plan import prepare
 from inkstamp.jobs.lifecycle.enrolment import Plan
+from inkstamp.jobs.lifecycle.failover import obtain_somewhere
+from inkstamp.jobs.lifecycle.provisioning import check_beforehand
+from inkstamp.jobs.renewal.run import sweep_proofs
+from inkstamp.runtime import Runtime
 from inkstamp.view.point import load_roots
 
 if TYPE_CHECKING:
@@ -54,8 +59,6 @@ def rehearse(
     trial = _trial(runtime)
     results = []
     try:
-        from inkstamp.jobs.renewal.run import sweep_proofs
-
         with suppress(InkStampError), apart():  # of a rehearsal that was killed; what stays is met by the order
             sweep_proofs(trial)
         for name in only or tuple(runtime.config.certificate):
@@ -69,8 +72,6 @@ def rehearse(
 
 def _trial(runtime: "Runtime") -> "Runtime":
     """Put a rehearsal together: the same servers and locks, other authorities and another folder."""
-    from inkstamp.runtime import Runtime
-
     home = runtime.home.folder / _FOLDER
     _clear(home)
     made = Runtime(
@@ -119,10 +120,6 @@ def _rehearse_one(runtime: "Runtime", trial: "Runtime", name: str) -> Rehearsed:
 
 
 def _go_through(trial: "Runtime", name: str, authority: Authority, findings: list[Finding]) -> None:
-    from inkstamp.jobs.deployment.plan import prepare
-    from inkstamp.jobs.lifecycle.failover import obtain_somewhere
-    from inkstamp.jobs.lifecycle.provisioning import check_beforehand
-
     # A name that fails is to be told of here, and not to be left out.
     entry = msgspec.structs.replace(trial.configuration.certificate(name), otherwise=(), leave_out_failing=False)
     if not authority.staging:

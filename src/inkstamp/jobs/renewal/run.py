@@ -15,7 +15,6 @@ from inkstamp.ledger.records import TRIAL_ORDER
 from inkstamp.ledger.run_summary import LastSweep, record_sweep, running
 
 if TYPE_CHECKING:
-    from inkstamp.clock import Clock
     from inkstamp.jobs.lifecycle.provisioning import Outcome
     from inkstamp.jobs.notification.messages import RunResult
     from inkstamp.ledger.store import Ledger
@@ -103,13 +102,16 @@ def renew(
             text = f"the run that began {before:%Y-%m-%d %H:%M} UTC was interrupted; resuming"
             runtime.progress.step("renew", text)
             runtime.ledger.note("cut off", text)
-        sweep = _recorded(runtime, replace(_renew(runtime, names, only, at_once, told), cut_off=before), only)
+        sweep = replace(_renew(runtime, names, only, at_once, told), cut_off=before)
+        summary = sweep.summary(runtime.clock.now())
+        if not only:  # all were looked at: so that it is noticed when nobody does so any more
+            record_sweep(runtime.home, summary)
     if runtime.config.messenger or runtime.config.renewal.metrics:
-        from inkstamp.jobs.notification.messages import report
+        from inkstamp.jobs.notification.messages import report  # noqa: PLC0415  the door to what a run with nothing due does without
 
         with within(_TELLING_SECONDS):
             looked_at = names if only else (*names, *runtime.config.mistaken)
-            sweep = replace(sweep, internal=report(runtime, _result(runtime.clock, sweep), looked_at))
+            sweep = replace(sweep, internal=report(runtime, _result(sweep, summary), looked_at))
     return sweep
 
 
@@ -146,27 +148,20 @@ def _renew(
     return Sweep(found, tuple(results))
 
 
-def _result(clock: "Clock", sweep: Sweep) -> "RunResult":
-    from inkstamp.jobs.notification.messages import RunResult
+def _result(sweep: Sweep, summary: LastSweep) -> "RunResult":
+    from inkstamp.jobs.notification.messages import RunResult  # noqa: PLC0415  as above
 
     return RunResult(
-        summary=sweep.summary(clock.now()),
+        summary=summary,
         renewed=tuple(each.outcome.edition for each in sweep.done if each.outcome is not None and each.outcome.issued),
         errors={each.due.name: each.error for each in sweep.renewed if each.error is not None},
         cut_off=sweep.cut_off,
     )
 
 
-def _recorded(runtime: "Runtime", sweep: Sweep, only: tuple[str, ...]) -> Sweep:
-    """Write down that all certificates were looked at, so that it is noticed when nobody does so any more."""
-    if not only:
-        record_sweep(runtime.home, sweep.summary(runtime.clock.now()))
-    return sweep
-
-
 def _each_done(runtime: "Runtime", due: Sequence[Due], at_once: int | None) -> Iterator[Renewed]:
     """Work on all that is due; yields what became of each in order of urgency."""
-    from inkstamp.jobs.renewal.batch import work_off
+    from inkstamp.jobs.renewal.batch import work_off  # noqa: PLC0415  as above
 
     config = runtime.config
     authorities = {config.certificate[each.name].authority for each in due}
@@ -188,12 +183,12 @@ def _is_recorded(ledger: "Ledger", name: str, error: InternalError) -> bool:
 
 
 def sweep_proofs(runtime: "Runtime") -> None:
-    """Take down proofs that killed runs left behind for orders that no one goes on with."""
+    """Take down proofs that killed runs left behind for orders that no one continues with."""
     ledger = runtime.ledger
     left = ledger.orders_with_proofs()
     if not left:
         return
-    from inkstamp.jobs.validation.web_files import take_down_of
+    from inkstamp.jobs.validation.web_files import take_down_of  # noqa: PLC0415  as above
 
     ordering = ledger.certificates_with_open_orders()
     for order_id in left:

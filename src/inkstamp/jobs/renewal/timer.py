@@ -141,7 +141,7 @@ def _writable(runtime: "Runtime") -> tuple[str, ...]:
 
 def _runs_cron() -> bool:
     """Tell whether a cron daemon runs on this machine, under one of the names that such have."""
-    import psutil
+    import psutil  # noqa: PLC0415  loaded for this one question
 
     return any(each.info["name"] in _CRON_DAEMONS for each in psutil.process_iter(["name"]))
 

@@ -15,7 +15,7 @@ from inkstamp.policy.forecast import Life, Outlook, look_ahead
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Calendar:
-    """All of it."""
+    """When certificates were renewed and will be, and the load that this means."""
 
     at: datetime
     """When it was made; aware, UTC."""

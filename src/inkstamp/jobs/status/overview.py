@@ -94,13 +94,14 @@ def all_statuses(context: StatusContext, only: str = "") -> list[CertificateStat
     wanted = [only] if only else None
     with ledger.snapshot():
         known = _Known(
-            editions := ledger.newest_editions(wanted),
+            ledger.newest_editions(wanted),
             ledger.newest_orders(wanted),
             ledger.installs.by_server(wanted),
             ledger.portal.of_open_orders(),
             ledger.failures.all(wanted),
             ledger.observations.all(wanted),
         )
+    editions = known.editions
     found = [_status_of(context, name, entry, known, now) for name, entry in configured.items()]
     if not only:
         found += [

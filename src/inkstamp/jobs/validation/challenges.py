@@ -20,10 +20,15 @@ from inkstamp.errors import (
     ServerTrouble,
 )
 from inkstamp.findings import Finding, Severity, note, worst
-from inkstamp.jobs.validation import web_files
+from inkstamp.jobs.validation import dns_records, web_files
 from inkstamp.jobs.validation.context import ValidationContext
+from inkstamp.jobs.validation.dns_records import place_challenges
 from inkstamp.ledger.records import OrderRecord
+from inkstamp.proof.dns01 import record_name, record_value
+from inkstamp.proof.listener import answer_files, answer_handshakes, where_to_listen
 from inkstamp.proof.observation import Caution, look_at, look_at_handshake
+from inkstamp.proof.record import RecordProof
+from inkstamp.proof.tls_alpn import tls_proof
 from inkstamp.proof.web_file import FileProof, http_proof
 from inkstamp.view.addresses import address_book
 from inkstamp.wording import first_and_count
@@ -210,8 +215,6 @@ class ChallengeResponder:
         return self._handshakes(group) if method == "tls-alpn-01" else self._files(group)
 
     def _files(self, group: Sequence[_Task]) -> _Seen:
-        from inkstamp.proof.listener import answer_files
-
         proofs = {task.challenge.url: http_proof(task.name, task.challenge.token, self._authorized(task.challenge))
                   for task in group}  # fmt: skip
         servers = file_servers(self._context.config, self._entry)
@@ -243,8 +246,6 @@ class ChallengeResponder:
             self._listening[port] = opening.pop_all()
 
     def _addresses(self, group: Sequence[_Task]) -> tuple[str, ...]:
-        from inkstamp.proof.listener import where_to_listen
-
         book = address_book(self._context.view)
         return where_to_listen([address for task in group for address in book.look_up(task.name).all])
 
@@ -254,9 +255,6 @@ class ChallengeResponder:
         return Caution(whole=not known, anyway=self._context.asks_anyway)
 
     def _handshakes(self, group: Sequence[_Task]) -> _Seen:
-        from inkstamp.proof.listener import answer_handshakes
-        from inkstamp.proof.tls_alpn import tls_proof
-
         view, now = self._context.view, self._context.clock.now()
         proofs = {task.challenge.url: tls_proof(task.name, self._authorized(task.challenge), now) for task in group}
         self._answered_handshakes += proofs.values()
@@ -268,10 +266,6 @@ class ChallengeResponder:
         return {url: seen[proof] for url, proof in proofs.items()}
 
     def _records(self, group: Sequence[_Task]) -> _Seen:
-        from inkstamp.jobs.validation import dns_records
-        from inkstamp.proof.dns01 import record_name, record_value
-        from inkstamp.proof.record import RecordProof
-
         wanted = [
             RecordProof("txt", record_name(task.name), record_value(self._authorized(task.challenge))) for task in group
         ]
@@ -334,8 +328,6 @@ def _check_way(context: ValidationContext, entry: Certificate, name: str) -> Non
     for method in methods:
         try:
             if method == "dns-01":
-                from inkstamp.jobs.validation.dns_records import place_challenges
-
                 place_challenges(context, [name])
             else:
                 servers = file_servers(context.config, entry) if method == "http-01" else ()

@@ -24,6 +24,7 @@ from inkstamp.pki.names import as_address, normalise, readable
 from inkstamp.pki.suffixes import registrable
 from inkstamp.proof.caa import judge_caa
 from inkstamp.proof.dns01 import record_name
+from inkstamp.proof.listener import answer_files, where_to_listen
 from inkstamp.proof.observation import Caution, look_at
 from inkstamp.proof.record import RecordProof
 from inkstamp.proof.web_file import FileProof, http_proof
@@ -214,8 +215,6 @@ def _listen(
     names = [wish.name for wish in wishes if wish.method == "http-01"]
     if not names:
         return
-    from inkstamp.proof.listener import answer_files, where_to_listen
-
     book, port = address_book(context.view), context.view.http_port
     proofs = {name: _trial(name) for name in names}
     addresses = where_to_listen([address for name in names for address in book.look_up(name).all])

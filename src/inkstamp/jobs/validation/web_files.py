@@ -5,18 +5,22 @@ from typing import TYPE_CHECKING, TypeVar
 
 import msgspec
 
+from inkstamp.accounts.authorities import caa_names
 from inkstamp.bulkhead import side_by_side
 from inkstamp.config.model import Certificate, mistake_key
 from inkstamp.deadline import poll
 from inkstamp.errors import ConfigurationError, InkStampError, ProofFailed, ReachTrouble
 from inkstamp.findings import Finding, Severity, bad, note, worst
+from inkstamp.jobs.validation import dns_records
 from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.ledger.records import OrderRecord, ProofRecord
 from inkstamp.pki.names import as_address
+from inkstamp.proof.caa import judge_caa
 from inkstamp.proof.web_file import TRIAL_PARTS, FileProof
 from inkstamp.servers.interface import Obstacle
 from inkstamp.view.addresses import address_book
 from inkstamp.view.point import is_own_address
+from inkstamp.view.records import Records
 from inkstamp.wording import first_and_count
 
 if TYPE_CHECKING:
@@ -64,10 +68,6 @@ def forbidden(context: ValidationContext, entry: Certificate, methods: Mapping[s
 
     Nothing is found where the CA's names in CAA are not known.
     """
-    from inkstamp.accounts.authorities import caa_names
-    from inkstamp.proof.caa import judge_caa
-    from inkstamp.view.records import Records
-
     issuers = caa_names(context, entry.authority)
     if not issuers:
         return []
@@ -174,8 +174,6 @@ def take_down_of(context: ValidationContext, order_id: int) -> None:
         with context.locks.challenge_responses(via):
             _take_down_from(context, order_id, via)
     if context.ledger.dns.of(order_id):
-        from inkstamp.jobs.validation import dns_records
-
         dns_records.take_down_of(context, order_id)
 
 

@@ -7,7 +7,8 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import inkstamp
-from inkstamp.cli.main import COMMANDS, global_options
+from inkstamp.cli.context import global_options
+from inkstamp.cli.main import COMMANDS
 
 SOURCE = Path(inkstamp.__file__).parent
 STAND_IN = "stand-in.test"

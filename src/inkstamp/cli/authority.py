@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
-from inkstamp.cli.main import Context, global_options
+from inkstamp.cli.context import Context, global_options
 from inkstamp.cli.setting import open_runtime
 from inkstamp.pki.kinds import KeyKind
 

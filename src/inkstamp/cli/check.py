@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
-from inkstamp.cli.main import Context
+from inkstamp.cli.context import Context
 from inkstamp.cli.setting import at_once, open_runtime
 from inkstamp.errors import UsageError
 from inkstamp.findings import Severity, worst_first

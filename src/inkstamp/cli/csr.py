@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output, passphrase
-from inkstamp.cli.main import Context, global_options
+from inkstamp.cli.context import Context, global_options
 from inkstamp.cli.setting import config_file
 from inkstamp.findings import Severity
 from inkstamp.pki.kinds import KeyKind

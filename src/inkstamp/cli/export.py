@@ -17,7 +17,7 @@ import argparse
 from pathlib import Path
 
 from inkstamp.cli import output, passphrase
-from inkstamp.cli.main import Context
+from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime
 
 _FORMS = ("pkcs12", "pkcs7", "served", "combined", "separate", "zip")

@@ -6,7 +6,7 @@ inkstamp history rowing --last 20
 import argparse
 
 from inkstamp.cli import output
-from inkstamp.cli.main import Context
+from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime
 from inkstamp.clock import stamp
 

@@ -10,7 +10,7 @@ files are restored byte for byte.
 import argparse
 
 from inkstamp.cli import output
-from inkstamp.cli.main import Context
+from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime
 
 

@@ -11,7 +11,7 @@ from inkstamp.printable import one_line
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from inkstamp.cli.main import Context
+    from inkstamp.cli.context import Context
 
 LEVELS = {Severity.OK: "info", Severity.NOTE: "info", Severity.WARN: "warning", Severity.BAD: "error"}
 _JOURNAL = {"info": "<6>", "warning": "<4>", "error": "<3>"}

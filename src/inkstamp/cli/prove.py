@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
-from inkstamp.cli.main import Context
+from inkstamp.cli.context import Context
 from inkstamp.cli.order import tell_reached, tell_stall
 from inkstamp.cli.setting import open_runtime
 

@@ -11,8 +11,8 @@ import argparse
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
+from inkstamp.cli.context import Context
 from inkstamp.cli.log import tell_error
-from inkstamp.cli.main import Context
 from inkstamp.cli.setting import open_runtime
 
 if TYPE_CHECKING:

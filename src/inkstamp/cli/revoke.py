@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
-from inkstamp.cli.main import Context
+from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime
 from inkstamp.errors import UsageError
 from inkstamp.jobs.lifecycle.revoke import MEANINGS, RevocationReason

@@ -15,8 +15,8 @@ from datetime import timedelta
 from pathlib import Path
 
 from inkstamp.cli import output
+from inkstamp.cli.context import Context
 from inkstamp.cli.log import Log, tell_error
-from inkstamp.cli.main import Context
 from inkstamp.cli.renew import counts, tell
 from inkstamp.cli.setting import open_runtime
 from inkstamp.errors import InkStampError, UsageError

@@ -7,8 +7,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from inkstamp.cli.context import Context
 from inkstamp.cli.log import Log
-from inkstamp.cli.main import Context
 
 if TYPE_CHECKING:
     from inkstamp.runtime import Runtime

@@ -12,7 +12,7 @@ import sys
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
-from inkstamp.cli.main import Context
+from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime
 from inkstamp.config.words import ACME_METHODS
 from inkstamp.errors import InkStampError

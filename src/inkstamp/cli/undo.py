@@ -9,7 +9,7 @@ install the newer edition again; `inkstamp install NAME` does.
 import argparse
 
 from inkstamp.cli import output
-from inkstamp.cli.main import Context
+from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime
 
 

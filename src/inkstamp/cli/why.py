@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
-from inkstamp.cli.main import Context
+from inkstamp.cli.context import Context
 from inkstamp.cli.prove import tell_by_hand
 from inkstamp.cli.setting import open_runtime
 from inkstamp.wording import counted

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 import urllib3
+from cryptography import x509
 from world import Ran, World, running, write_config, write_nginx
 
 from inkstamp.standins.nameserver import Nameserver
@@ -103,3 +104,17 @@ def portal_world(folder: Path) -> Iterator[PortalWorld]:
         made.configure()
         made.site("shop", [NAME])
         yield made
+
+
+def flat(text: str) -> str:
+    return re.sub(r"\s+", " ", text)
+
+
+def stand(world: PortalWorld) -> tuple[str, str]:
+    """The certificate's word in `status` and what to type."""
+    ((first),) = world.run("status", "--json").json["certificates"]
+    return first["state"], first["next_command"]
+
+
+def leaf(world: PortalWorld, edition: int) -> x509.Certificate:
+    return x509.load_pem_x509_certificate((world.home / "shelf" / "shop" / f"{edition:04d}" / "leaf.pem").read_bytes())

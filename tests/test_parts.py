@@ -1,16 +1,23 @@
 """What a run is put together from: each part works by itself, without the others."""
 
 import threading
+from contextlib import closing
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
 from hand_clock import HandClock
 
+from inkstamp.accounts.pool import AccountPool
 from inkstamp.config.config_file import ConfigFile
-from inkstamp.config.model import Nameserver
-from inkstamp.errors import Busy, ConfigurationError, UsageError
+from inkstamp.config.model import Configuration, Nameserver
+from inkstamp.errors import AccountTrouble, Busy, ConfigurationError, UsageError
+from inkstamp.home import Home
+from inkstamp.ledger.sqlite import SqliteDatabase
+from inkstamp.ledger.store import Ledger
 from inkstamp.locks import Locks
+from inkstamp.progress import Silent
 from inkstamp.servers.pool import ServerPool
 from inkstamp.view.point import View
 from inkstamp.view.trust import TrustStore
@@ -87,3 +94,47 @@ def test_a_staging_chain_is_believed_by_its_own_root_and_no_other_chain_is(tmp_p
     assert store.roots_for(chain) == []  # type: ignore[arg-type]
     store.trusts_any_root = True
     assert store.roots_for(chain) == ["root of the staging CA"]  # type: ignore[arg-type]
+
+
+@dataclass(frozen=True)
+class AccountParts:
+    """What an account is opened with, and no more."""
+
+    home: Home
+    configuration: ConfigFile
+    ledger: Ledger
+    locks: Locks
+    clock: HandClock
+    progress: Silent
+
+    @property
+    def config(self) -> Configuration:
+        return self.configuration.current
+
+    def has_ledger(self) -> bool:
+        return True
+
+
+def test_an_account_that_was_deactivated_is_not_opened_again_and_no_ca_is_asked(tmp_path: Path) -> None:
+    path, clock = tmp_path / "inkstamp.toml", HandClock(datetime(2026, 11, 28, tzinfo=UTC))
+    path.write_text('[authority.quayside]\ndirectory = "https://192.0.2.1/directory"\n')
+    home, locks = Home(tmp_path), Locks(tmp_path / "locks")
+    with closing(Ledger(SqliteDatabase(home.ledger), clock)) as ledger:
+        parts = AccountParts(home, ConfigFile(path, home.cache, locks), ledger, locks, clock, Silent())
+        directory = parts.config.authority["quayside"].directory
+        ledger.save_account(
+            "quayside", directory=directory, url="https://192.0.2.1/1", contact="", caa=(), what="opened"
+        )
+        ledger.retire_account("quayside")
+        with closing(AccountPool(parts)) as pool, pytest.raises(AccountTrouble, match="deactivated on 2026-11-28"):
+            pool.get("quayside")
+        assert not home.account_key("quayside").exists()
+
+
+def test_every_path_below_the_data_directory_is_apart(tmp_path: Path) -> None:
+    home = Home(tmp_path)
+    paths = [home.ledger, home.shelf, home.locks, home.cache, home.last_renewal, home.order(1), home.undo("club"),
+             home.challenge_path("club"), home.account_key("quayside"), home.next_account_key("quayside")]  # fmt: skip
+    assert len(set(paths)) == len(paths)
+    assert all(each.is_relative_to(tmp_path) for each in paths)
+    assert (tmp_path / "accounts").stat().st_mode & 0o077 == 0, "account keys are nobody else's"

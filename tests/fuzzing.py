@@ -16,8 +16,8 @@ from cryptography.hazmat.primitives.serialization import pkcs7, pkcs12
 from cryptography.x509 import ocsp
 from cryptography.x509.oid import NameOID
 
-from inkstamp.acme.messages import Authorization, Directory, Order, RenewalInfo, read
 from inkstamp.acme.patience import parse_retry_after
+from inkstamp.acme.resources import Authorization, Directory, Order, RenewalInfo, read
 from inkstamp.acme.session import _links
 from inkstamp.config.load import parse as parse_config
 from inkstamp.errors import FileTrouble, InkStampError

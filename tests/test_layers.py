@@ -184,3 +184,12 @@ def test_what_a_room_of_jobs_hands_on_is_its_face_and_other_rooms_take_nothing_e
                 taken.setdefault(room, set()).update(".".join((*parts[depth:], each.name)) for each in node.names)
     rooms = {room for room in LEVEL if room.startswith("jobs/")} | {"accounts"}
     assert {room: _face(room) for room in rooms} == {room: taken.get(room, set()) for room in rooms}
+
+
+def test_no_two_modules_share_a_name_but_where_each_room_has_one_and_a_command_its_job() -> None:
+    places: dict[str, list[str]] = {}
+    for module in figures.FILES:
+        *rooms, name = module.split(".")[1:] or [""]
+        if rooms and rooms[0] not in {"cli", "standins"} and not (rooms[0] == "servers" and len(rooms) > 1):
+            places.setdefault(name, []).append(module)
+    assert {name for name, found in places.items() if len(found) > 1} <= {"context", "interface", "pool"}

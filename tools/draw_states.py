@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from html import escape
 from pathlib import Path
 
-from inkstamp.acme.orders import MOVES
+from inkstamp.acme.order_states import MOVES
 from inkstamp.ledger.records import ORDER_MOVES
 
 TARGET = Path(__file__).resolve().parent.parent / "docs" / "orders.svg"

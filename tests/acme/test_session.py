@@ -17,7 +17,7 @@ from hand_clock import HandClock
 from world import make_tls_pair
 
 from inkstamp.acme import problems
-from inkstamp.acme.messages import Problem
+from inkstamp.acme.resources import Problem
 from inkstamp.acme.session import Reply, Session, Signer
 from inkstamp.errors import CaMisbehaved, CaProblem, ConfigurationError, NetworkTrouble
 from inkstamp.pki import keys

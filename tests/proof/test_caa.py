@@ -4,7 +4,7 @@ import pytest
 
 from inkstamp.findings import Severity
 from inkstamp.proof.caa import judge_caa
-from inkstamp.view.records import CaaRecord, CaaSet
+from inkstamp.view.lookups import CaaRecord, CaaSet
 
 US = ("ca.test", "ca.example.net")
 

@@ -13,8 +13,8 @@ from world import World, real_world
 
 from inkstamp.standins.nameserver import Nameserver
 from inkstamp.standins.ports import free_ports
+from inkstamp.view.lookups import Records
 from inkstamp.view.point import View
-from inkstamp.view.records import Records
 
 NAME = "rowing.saltmarsh.test"
 

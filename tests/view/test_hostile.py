@@ -21,7 +21,7 @@ from hypothesis import strategies as st
 from tls_server import Talk, dripping, talking, tls_server
 
 from inkstamp.findings import Severity
-from inkstamp.jobs.checks.chain import judge_chain
+from inkstamp.jobs.checks.served_chain import judge_chain
 from inkstamp.pki.certificates import facts, from_der
 from inkstamp.pki.chain import Roots
 from inkstamp.pki.quality import judge_keys, judge_serial, judge_stapling, judge_transparency

@@ -14,7 +14,7 @@ from inkstamp.errors import NetworkTrouble, ProofFailed
 from inkstamp.standins.nameserver import Nameserver
 from inkstamp.standins.ports import free_ports
 from inkstamp.view.addresses import AddressBook, address_book
-from inkstamp.view.download import download
+from inkstamp.view.fetch import download
 from inkstamp.view.handshake import shake_hands
 from inkstamp.view.point import View, is_own_address
 from inkstamp.view.web import fetch

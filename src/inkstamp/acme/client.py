@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from inkstamp.acme.jws import b64url, compact_json, public_jwk, signed
-from inkstamp.acme.messages import (
+from inkstamp.acme.resources import (
     Account,
     Authorization,
     Challenge,

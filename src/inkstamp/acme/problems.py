@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from inkstamp.acme.messages import Problem
+from inkstamp.acme.resources import Problem
 from inkstamp.errors import CaProblem
 
 _URN = "urn:ietf:params:acme:error:"

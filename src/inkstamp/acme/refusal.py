@@ -3,9 +3,9 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from inkstamp.acme.messages import Authorization, Order, Problem
-from inkstamp.acme.orders import LAPSED
+from inkstamp.acme.order_states import LAPSED
 from inkstamp.acme.problems import OF_PROOFS, describe, short_kind
+from inkstamp.acme.resources import Authorization, Order, Problem
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -19,10 +19,10 @@ from urllib3.exceptions import (
 
 from inkstamp import __version__
 from inkstamp.acme.jws import compact_json, public_jwk, sign
-from inkstamp.acme.messages import Directory, Problem, read
 from inkstamp.acme.network import may_pass, network_trouble
 from inkstamp.acme.patience import TROUBLE, Patience, parse_retry_after
 from inkstamp.acme.problems import as_error, short_kind
+from inkstamp.acme.resources import Directory, Problem, read
 from inkstamp.clock import Clock, stamp
 from inkstamp.deadline import time_left, within
 from inkstamp.errors import CaMisbehaved, CaProblem, ConfigurationError, InkStampError, NetworkTrouble, UrlTrouble

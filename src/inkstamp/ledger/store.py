@@ -15,7 +15,7 @@ from inkstamp.ledger.file_proofs import FileProofs
 from inkstamp.ledger.installs import Installs
 from inkstamp.ledger.interface import Database, among
 from inkstamp.ledger.observations import Observations
-from inkstamp.ledger.portal import PortalProofs
+from inkstamp.ledger.portal_proofs import PortalProofs
 from inkstamp.ledger.records import (
     OPEN_STATES,
     AccountRecord,

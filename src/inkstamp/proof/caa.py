@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 
 from inkstamp.findings import Finding, bad, note, ok
-from inkstamp.view.records import CaaRecord, CaaSet
+from inkstamp.view.lookups import CaaRecord, CaaSet
 
 _TOPIC = "caa"
 _KNOWN = {"issue", "issuewild", "issuemail", "iodef", "contactemail", "contactphone"}

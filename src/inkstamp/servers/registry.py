@@ -27,7 +27,7 @@ def make_server(name: str, entry: Server, view: View, host: Host | None = None) 
     """Make the server that a `[server.NAME]` table describes, on `host` or on the machine that it names."""
     host = host or make_host(entry)
     if entry.kind == "files":
-        from inkstamp.servers.files import FilesServer  # noqa: PLC0415
+        from inkstamp.servers.files_server import FilesServer  # noqa: PLC0415
 
         return FilesServer(name, host, entry)
     if entry.kind == "balancer":

@@ -12,7 +12,7 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.serialization import Encoding
 from cryptography.x509 import ocsp
 
-from inkstamp.acme.renewal import certificate_id
+from inkstamp.acme.ari import certificate_id
 from inkstamp.clock import Clock, stamp
 from inkstamp.standins.hierarchy import Issuer
 

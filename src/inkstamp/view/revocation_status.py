@@ -9,7 +9,7 @@ from cryptography import x509
 from inkstamp.clock import Clock
 from inkstamp.errors import InkStampError, NetworkTrouble
 from inkstamp.pki.revocation import Status, crl_urls, look_up, ocsp_urls, open_crl, read_ocsp
-from inkstamp.view.download import download
+from inkstamp.view.fetch import download
 from inkstamp.view.point import View
 
 _MOST_CRL = 33_554_432

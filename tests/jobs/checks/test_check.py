@@ -6,8 +6,8 @@ import pytest
 from authority_of_tests import NOW, Signer
 
 from inkstamp.findings import Severity, warn
-from inkstamp.jobs.checks.chain import judge_chain
 from inkstamp.jobs.checks.check import NameReport, together
+from inkstamp.jobs.checks.served_chain import judge_chain
 from inkstamp.pki.chain import Roots
 
 ROOT = Signer("Root", days=3650)

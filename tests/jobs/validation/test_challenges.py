@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from inkstamp.acme.messages import Authorization, AuthorizationStatus, Challenge, ChallengeStatus, Identifier
+from inkstamp.acme.resources import Authorization, AuthorizationStatus, Challenge, ChallengeStatus, Identifier
 from inkstamp.errors import CaMisbehaved, ProofFailed
 from inkstamp.jobs.validation.challenges import ChallengeResponder
 from inkstamp.proof.web_file import http_proof

@@ -15,10 +15,10 @@ from inkstamp.config.server_kinds import KINDS
 from inkstamp.deadline import within
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.findings import Finding, Severity, bad, note, ok, warn, worst, worst_first
-from inkstamp.jobs.checks.addresses import for_each_chain
-from inkstamp.jobs.checks.chain import Fetch, fetcher, judge_chain
 from inkstamp.jobs.checks.context import ChecksContext
+from inkstamp.jobs.checks.each_address import for_each_chain
 from inkstamp.jobs.checks.parallel import look_at_many
+from inkstamp.jobs.checks.served_chain import Fetch, fetcher, judge_chain
 from inkstamp.jobs.inventory.survey import survey
 from inkstamp.jobs.status.editions import served_beside
 from inkstamp.pki.certificates import Facts, facts

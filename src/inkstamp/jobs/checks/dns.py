@@ -15,7 +15,7 @@ from inkstamp.pki.certificates import public_key_of
 from inkstamp.pki.names import as_address
 from inkstamp.pki.tlsa import DANE_TA, Tlsa, matches, record_for
 from inkstamp.proof.caa import judge_caa
-from inkstamp.view.records import records_of
+from inkstamp.view.lookups import records_of
 
 _TOPIC = "tlsa"
 

@@ -10,11 +10,11 @@ from OpenSSL import SSL
 
 from inkstamp.clock import stamp
 from inkstamp.findings import Finding, Severity, bad, note, ok, warn
-from inkstamp.jobs.checks.addresses import at_each_address, for_each_chain
-from inkstamp.jobs.checks.chain import Fetch, judge_chain
 from inkstamp.jobs.checks.context import ChecksContext
 from inkstamp.jobs.checks.dns import look_at_caa, look_at_tlsa
+from inkstamp.jobs.checks.each_address import at_each_address, for_each_chain
 from inkstamp.jobs.checks.http import look_at_web
+from inkstamp.jobs.checks.served_chain import Fetch, judge_chain
 from inkstamp.pki.certificates import subject_names
 from inkstamp.pki.chain import Roots, arrange
 from inkstamp.pki.quality import judge_keys, judge_serial, judge_stapling, judge_transparency, short_lived

@@ -30,7 +30,7 @@ from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.observations import Heard
 from inkstamp.ledger.records import EditionRecord, OrderState
 from inkstamp.pki.chain import Roots
-from inkstamp.proof.portal import method_of
+from inkstamp.proof.portal_validation import method_of
 
 if TYPE_CHECKING:
     from inkstamp.config.config_file import ConfigFile

@@ -1,4 +1,4 @@
-"""One order on its way at an ACME CA: each turn asks `acme.orders.next_step` what comes next, and does it.
+"""One order on its way at an ACME CA: each turn asks `acme.order_states.next_step` what comes next, and does it.
 
 What must survive a kill is in the ledger before the outside hears of it:
 
@@ -14,13 +14,24 @@ from dataclasses import dataclass
 from datetime import timedelta
 from enum import Enum
 
-from inkstamp.acme import orders
 from inkstamp.acme.client import Polled
 from inkstamp.acme.jws import key_authorization
-from inkstamp.acme.messages import Authorization, AuthorizationStatus, Order, OrderStatus
+from inkstamp.acme.order_states import (
+    Download,
+    FetchAuthorizations,
+    Finalize,
+    Prove,
+    Refused,
+    Step,
+    Wait,
+    check_move,
+    next_step,
+    with_answer,
+)
 from inkstamp.acme.patience import POLLING
 from inkstamp.acme.problems import as_error, describe, is_final
 from inkstamp.acme.refusal import Refusal, causes_of
+from inkstamp.acme.resources import Authorization, AuthorizationStatus, Order, OrderStatus
 from inkstamp.bulkhead import at_step
 from inkstamp.clock import stamp
 from inkstamp.config.model import Certificate
@@ -41,9 +52,9 @@ from inkstamp.wording import counted
 class Goal(Enum):
     """How far to lead an order: which steps are taken, beside looking at where it stands."""
 
-    OPENED = frozenset[type[orders.Step]]()
-    PROVEN = frozenset({orders.Prove, orders.Wait})
-    COLLECTED = frozenset({orders.Wait, orders.Finalize, orders.Download})
+    OPENED = frozenset[type[Step]]()
+    PROVEN = frozenset({Prove, Wait})
+    COLLECTED = frozenset({Wait, Finalize, Download})
     """To the edition, if the names are proven already."""
     ISSUED = COLLECTED | PROVEN
     """To the edition, whatever it takes."""
@@ -68,13 +79,13 @@ _LONG_AT_WORK, _LONGEST_AT_WORK = timedelta(minutes=10), timedelta(days=1)
 _SHORT_WAIT = 15.0
 """Seconds."""
 _UNDECIDED = {OrderStatus.PENDING, OrderStatus.READY}
-_DOING: dict[type[orders.Step], str] = {
-    orders.FetchAuthorizations: "fetching the authorizations",
-    orders.Prove: "validating the names",
-    orders.Wait: "waiting for the CA",
-    orders.Finalize: "sending the CSR",
-    orders.Download: "downloading the certificate",
-    orders.Refused: "the CA validated",
+_DOING: dict[type[Step], str] = {
+    FetchAuthorizations: "fetching the authorizations",
+    Prove: "validating the names",
+    Wait: "waiting for the CA",
+    Finalize: "sending the CSR",
+    Download: "downloading the certificate",
+    Refused: "the CA validated",
 }
 
 
@@ -138,28 +149,26 @@ class Lead:
         with at_step(f"ordering at {self._record.authority}"):
             polled = self._begin(fresh=fresh)
         while True:
-            step = orders.next_step(polled.order, self._seen, self._answered)
-            if isinstance(step, orders.Prove | orders.Wait | orders.Finalize | orders.Download) and (
-                type(step) not in goal.value
-            ):
+            step = next_step(polled.order, self._seen, self._answered)
+            if isinstance(step, Prove | Wait | Finalize | Download) and (type(step) not in goal.value):
                 return self._reached(polled, step, None)
             with at_step(_DOING[type(step)]):
                 match step:
-                    case orders.FetchAuthorizations(urls):
+                    case FetchAuthorizations(urls):
                         self._seen |= {url: self._client.authorization(url) for url in urls}
-                    case orders.Prove(pending):
+                    case Prove(pending):
                         self._prove(pending)
-                    case orders.Wait():
+                    case Wait():
                         polled = self._poll(polled)
-                    case orders.Finalize():
+                    case Finalize():
                         polled = self._finalize(polled)
-                    case orders.Download(url):
+                    case Download(url):
                         return self._reached(polled, step, self._collect(url))
-                    case orders.Refused(authorizations):
+                    case Refused(authorizations):
                         raise self._refused(polled.order, authorizations)
 
-    def _reached(self, polled: Polled, step: orders.Step, edition: EditionRecord | None) -> Reached:
-        pending = step.pending if isinstance(step, orders.Prove) else ()
+    def _reached(self, polled: Polled, step: Step, edition: EditionRecord | None) -> Reached:
+        pending = step.pending if isinstance(step, Prove) else ()
         return Reached(
             order=self._record,
             status=polled.order.status,
@@ -246,7 +255,7 @@ class Lead:
         for authorization, challenge in shown:
             url = next(url for url, seen in self._seen.items() if seen is authorization)
             answered = self._client.answer(challenge)
-            self._seen[url] = orders.with_answer(authorization, answered.challenge)
+            self._seen[url] = with_answer(authorization, answered.challenge)
             self._answered |= {challenge.url}
             self._asked = max(self._asked, answered.retry_after or 0.0)
 
@@ -267,7 +276,7 @@ class Lead:
         self._waited += wait
         self._polls += 1
         polled = self._client.order(self._record.url)
-        orders.check_move(before.order.status, polled.order.status, self._record.url)
+        check_move(before.order.status, polled.order.status, self._record.url)
         return polled
 
     def _finalize(self, polled: Polled) -> Polled:

@@ -5,8 +5,8 @@ from typing import TYPE_CHECKING
 
 from inkstamp.accounts.account import make_session
 from inkstamp.acme.client import CaClient
-from inkstamp.acme.messages import AuthorizationStatus
 from inkstamp.acme.patience import HURRY
+from inkstamp.acme.resources import AuthorizationStatus
 from inkstamp.config.model import Certificate
 from inkstamp.errors import AccountTrouble, CaMisbehaved, CaProblem, NetworkTrouble, UsageError
 from inkstamp.files import remove_tree

@@ -3,9 +3,9 @@
 from dataclasses import dataclass, replace
 from datetime import timedelta
 
+from inkstamp.acme.ari import certificate_id
 from inkstamp.acme.client import CaClient, OrderExtras
-from inkstamp.acme.messages import Order
-from inkstamp.acme.renewal import certificate_id
+from inkstamp.acme.resources import Order
 from inkstamp.config.model import Certificate
 from inkstamp.errors import CaProblem, ConfigurationError, EditionUnfit, FileTrouble
 from inkstamp.jobs.orders.context import OrdersContext

@@ -16,13 +16,13 @@ from inkstamp.jobs.portal.order import PortalOrder, rule_proofs, show_order, wai
 from inkstamp.jobs.validation import dns_records
 from inkstamp.jobs.validation.web_files import answers_at, put_up, take_down
 from inkstamp.ledger.records import OrderRecord, PortalProof, ProofMethod
-from inkstamp.proof.mail import constructed, domains_of, is_allowed, judge_mail
+from inkstamp.proof.email_validation import constructed, domains_of, is_allowed, judge_mail
 from inkstamp.proof.observation import look_at
-from inkstamp.proof.portal import PortalDemand, file_for, record_for, wants_token
+from inkstamp.proof.portal_validation import PortalDemand, file_for, record_for, wants_token
 from inkstamp.proof.record import RecordProof, look_at_record
 from inkstamp.proof.web_file import FileProof, portal_file
 from inkstamp.view.addresses import address_book
-from inkstamp.view.records import Records
+from inkstamp.view.lookups import Records
 
 if TYPE_CHECKING:
     from inkstamp.config.model import Configuration

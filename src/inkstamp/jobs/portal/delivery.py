@@ -25,7 +25,7 @@ from inkstamp.pki.aia import issuer_urls
 from inkstamp.pki.bundles import Haul, Passphrase, open_into
 from inkstamp.pki.certificates import Facts, facts, short_name, subject_names
 from inkstamp.pki.chain import Path, Pool, arrange, choose_path, find_paths, is_root, is_self_signed, same_key
-from inkstamp.view.download import download
+from inkstamp.view.fetch import download
 
 _MOST_FETCHES = 4
 

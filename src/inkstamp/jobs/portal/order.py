@@ -23,7 +23,7 @@ from inkstamp.ledger.order_files import have_order_key
 from inkstamp.ledger.records import OrderRecord, OrderState, PortalProof
 from inkstamp.pki import csr
 from inkstamp.pki.subject import Subject
-from inkstamp.proof.portal import by_rule, has_rule
+from inkstamp.proof.portal_validation import by_rule, has_rule
 
 if TYPE_CHECKING:
     from inkstamp.ledger.store import Ledger

@@ -4,9 +4,9 @@ from collections.abc import Sequence
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
+from inkstamp.acme.ari import certificate_id
 from inkstamp.acme.client import CaClient
-from inkstamp.acme.messages import RenewalInfo
-from inkstamp.acme.renewal import certificate_id
+from inkstamp.acme.resources import RenewalInfo
 from inkstamp.clock import clamped
 from inkstamp.errors import CaMisbehaved, CaProblem, InkStampError, NetworkTrouble
 from inkstamp.jobs.renewal.turns import InternalErrors, Pair, in_turns

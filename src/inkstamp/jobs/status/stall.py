@@ -9,7 +9,7 @@ from inkstamp.errors import Actor, ProofFailed
 from inkstamp.findings import Finding
 from inkstamp.ledger.failures import RecordedFailure
 from inkstamp.ledger.records import OrderRecord, OrderState, PortalProof, ProofMethod
-from inkstamp.proof.portal import Step, has_rule, step_of
+from inkstamp.proof.portal_validation import Step, has_rule, step_of
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -5,8 +5,8 @@ from contextlib import ExitStack
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from inkstamp.acme.messages import Authorization, Challenge, is_token
-from inkstamp.acme.orders import challenge_of
+from inkstamp.acme.order_states import challenge_of
+from inkstamp.acme.resources import Authorization, Challenge, is_token
 from inkstamp.config.carrying import file_servers, methods_for, record_carrier
 from inkstamp.config.model import Certificate
 from inkstamp.config.words import BY_HAND

@@ -31,8 +31,8 @@ from inkstamp.proof.web_file import FileProof, http_proof
 from inkstamp.reach.ports import local_listeners
 from inkstamp.view.addresses import Addresses, address_book
 from inkstamp.view.authoritative import ask_server
+from inkstamp.view.lookups import Records
 from inkstamp.view.point import is_own_address
-from inkstamp.view.records import Records
 from inkstamp.wording import known_names
 
 if TYPE_CHECKING:

@@ -19,8 +19,8 @@ from inkstamp.proof.caa import judge_caa
 from inkstamp.proof.web_file import TRIAL_PARTS, FileProof
 from inkstamp.servers.interface import Obstacle
 from inkstamp.view.addresses import address_book
+from inkstamp.view.lookups import Records
 from inkstamp.view.point import is_own_address
-from inkstamp.view.records import Records
 from inkstamp.wording import first_and_count
 
 if TYPE_CHECKING:

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 import msgspec
 
-from inkstamp.acme.messages import Authorization, AuthorizationStatus, Challenge, ChallengeStatus, Order, OrderStatus
+from inkstamp.acme.resources import Authorization, AuthorizationStatus, Challenge, ChallengeStatus, Order, OrderStatus
 from inkstamp.errors import CaMisbehaved
 
 MOVES: dict[OrderStatus, frozenset[OrderStatus]] = {

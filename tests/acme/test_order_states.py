@@ -6,8 +6,10 @@ from hand_clock import HandClock
 from hypothesis import given
 from hypothesis import strategies as st
 
-from inkstamp.acme import orders
-from inkstamp.acme.messages import (
+from inkstamp.acme import order_states
+from inkstamp.acme.patience import Patience, parse_retry_after
+from inkstamp.acme.problems import advice, describe
+from inkstamp.acme.resources import (
     Authorization,
     AuthorizationStatus,
     Challenge,
@@ -20,8 +22,6 @@ from inkstamp.acme.messages import (
     is_token,
     read,
 )
-from inkstamp.acme.patience import Patience, parse_retry_after
-from inkstamp.acme.problems import advice, describe
 from inkstamp.errors import CaMisbehaved
 from inkstamp.ledger.records import OPEN_STATES, ORDER_MOVES, OrderState
 
@@ -56,20 +56,20 @@ def test_every_snapshot_has_a_next_step_and_nothing_is_asked_for_in_vain(
 ) -> None:
     seen = {url: authorization(url, *states) for url, states in known.items()}
     gone = frozenset(url.replace("/a/", "/c/") for url in answered)
-    step = orders.next_step(order(status), seen, gone)
+    step = order_states.next_step(order(status), seen, gone)
     if status is OrderStatus.INVALID:
-        assert isinstance(step, orders.Refused)
+        assert isinstance(step, order_states.Refused)
     elif status is OrderStatus.VALID:
-        assert step == orders.Download("https://ca.test/cert")
+        assert step == order_states.Download("https://ca.test/cert")
     elif status is OrderStatus.READY:
-        assert step == orders.Finalize()
+        assert step == order_states.Finalize()
     elif status is OrderStatus.PROCESSING:
-        assert step == orders.Wait()
+        assert step == order_states.Wait()
     elif len(seen) < 2:
-        assert step == orders.FetchAuthorizations(tuple(url for url in URLS if url not in seen))
+        assert step == order_states.FetchAuthorizations(tuple(url for url in URLS if url not in seen))
     elif all(each.status is AuthorizationStatus.VALID for each in seen.values()):
-        assert step == orders.Finalize()
-    elif isinstance(step, orders.Prove):
+        assert step == order_states.Finalize()
+    elif isinstance(step, order_states.Prove):
         assert not {challenge.url for each in step.pending for challenge in each.challenges} & gone
         assert {each.status for each in step.pending} == {AuthorizationStatus.PENDING}
 
@@ -78,25 +78,25 @@ def test_a_reply_that_says_valid_at_once_saves_the_polling() -> None:
     pending = {url: authorization(url, AuthorizationStatus.PENDING, ChallengeStatus.PENDING) for url in URLS}
     reply = Challenge(type="http-01", url="", status=ChallengeStatus.VALID)
     valid = {
-        url: orders.with_answer(each, Challenge(type="http-01", url=each.challenges[1].url, status=reply.status))
+        url: order_states.with_answer(each, Challenge(type="http-01", url=each.challenges[1].url, status=reply.status))
         for url, each in pending.items()
     }
-    assert isinstance(orders.next_step(order(OrderStatus.PENDING), pending, frozenset()), orders.Prove)
-    assert orders.next_step(order(OrderStatus.PENDING), valid, frozenset()) == orders.Finalize()
+    assert isinstance(order_states.next_step(order(OrderStatus.PENDING), pending, frozenset()), order_states.Prove)
+    assert order_states.next_step(order(OrderStatus.PENDING), valid, frozenset()) == order_states.Finalize()
 
 
 def test_a_valid_order_without_a_certificate_url_is_polled_and_not_guessed() -> None:
-    assert orders.next_step(order(OrderStatus.VALID, ""), {}, frozenset()) == orders.Wait()
+    assert order_states.next_step(order(OrderStatus.VALID, ""), {}, frozenset()) == order_states.Wait()
 
 
 @given(st.sampled_from(OrderStatus), st.sampled_from(OrderStatus))
 def test_an_order_never_goes_backwards(before: OrderStatus, after: OrderStatus) -> None:
     rank = list(OrderStatus)
     if rank.index(after) >= rank.index(before):
-        orders.check_move(before, after, "u")
+        order_states.check_move(before, after, "u")
     else:
         with pytest.raises(CaMisbehaved, match="does not allow"):
-            orders.check_move(before, after, "u")
+            order_states.check_move(before, after, "u")
 
 
 def test_our_own_order_states_lead_to_an_end_from_everywhere() -> None:
@@ -185,11 +185,15 @@ def test_a_token_that_could_be_a_path_is_no_token(token: str) -> None:
 
 def test_a_state_that_no_rfc_lists_is_a_value_and_what_a_ca_writes_as_null_is_what_it_omits() -> None:
     text = b'{"status":"%b","identifiers":[],"authorizations":[],"finalize":"/f","error":null,"expires":null}'
-    for state, step in ((b"deactivated", orders.Refused), (b"on-hold", orders.Wait), (b"ready", orders.Finalize)):
+    for state, step in (
+        (b"deactivated", order_states.Refused),
+        (b"on-hold", order_states.Wait),
+        (b"ready", order_states.Finalize),
+    ):
         found = read(Order, text % state, "https://ca.test/o/1")
         assert found.status == state.decode()
-        assert isinstance(orders.next_step(found, {}, frozenset()), step)
-        orders.check_move(OrderStatus.PENDING, found.status, "")
+        assert isinstance(order_states.next_step(found, {}, frozenset()), step)
+        order_states.check_move(OrderStatus.PENDING, found.status, "")
     assert read(
         Challenge, b'{"type":"http-01","url":"/c","status":"\\u001b[31mnew"}', "https://ca.test/"
     ).status.isprintable()

@@ -7,7 +7,7 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec
 
-from inkstamp.acme.renewal import certificate_id
+from inkstamp.acme.ari import certificate_id
 
 
 def certificate(serial: int, key_id: str) -> x509.Certificate:

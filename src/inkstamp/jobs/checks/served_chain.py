@@ -32,7 +32,7 @@ def fetcher(view: "View") -> Fetch:
 
     def fetch(url: str) -> Sequence[x509.Certificate]:
         from inkstamp.pki.bundles import Haul, open_into  # noqa: PLC0415  most chains lack nothing
-        from inkstamp.view.download import download  # noqa: PLC0415  as above
+        from inkstamp.view.fetch import download  # noqa: PLC0415  as above
 
         haul = Haul()
         try:

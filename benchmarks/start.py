@@ -8,7 +8,6 @@ one that is not counted. Run it with the project installed (`pip install .`), so
 
 import hashlib
 import os
-import resource
 import statistics
 import subprocess
 import sys
@@ -65,18 +64,21 @@ def make_home(folder: Path, count: int) -> Path:
     return folder / "inkstamp.toml"
 
 
-def timed(command: list[str]) -> tuple[float, float]:
-    """Return the median seconds of a command, and the CPU seconds of one run."""
+def timed(command: list[str]) -> tuple[float, float, float]:
+    """Return the median seconds of a command, and the CPU seconds and the most memory (MB) of a run."""
     subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
-    walls = []
-    before = resource.getrusage(resource.RUSAGE_CHILDREN)
+    walls, cpu, memory = [], 0.0, 0.0
     for _ in range(RUNS):
         began = time.perf_counter()
-        subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
+        child = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+        _, status, used = os.wait4(child.pid, 0)
+        child.returncode = os.waitstatus_to_exitcode(status)
         walls.append(time.perf_counter() - began)
-    after = resource.getrusage(resource.RUSAGE_CHILDREN)
-    cpu = (after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime) / RUNS
-    return statistics.median(walls), cpu
+        if child.returncode:
+            raise SystemExit(f"{command} ended with {child.returncode}")
+        cpu += (used.ru_utime + used.ru_stime) / RUNS
+        memory = max(memory, used.ru_maxrss / 1024)
+    return statistics.median(walls), cpu, memory
 
 
 def main(count: int) -> None:
@@ -92,12 +94,12 @@ def main(count: int) -> None:
             (f"inkstamp renew, {count} certificates, none due", [program, "--config", str(many), "renew"]),
             ("inkstamp calendar --simulate 20000", [program, "calendar", "--simulate", "20000", "--failing", "0.02"]),
         ]
-        print(f"{'command':<48}  seconds  CPU s  times `python -c pass`")
+        print(f"{'command':<48}  seconds  CPU s    MB  times `python -c pass`")
         base = 0.0
         for told, command in rows:
-            wall, cpu = timed(command)
+            wall, cpu, memory = timed(command)
             base = base or wall
-            print(f"{told:<48}  {wall:7.3f}  {cpu:5.3f}  {wall / base:8.1f}")
+            print(f"{told:<48}  {wall:7.3f}  {cpu:5.3f}  {memory:4.0f}  {wall / base:8.1f}")
 
 
 if __name__ == "__main__":

@@ -17,6 +17,11 @@ class Severity(StrEnum):
 _RANK = {Severity.BAD: 0, Severity.WARN: 1, Severity.NOTE: 2, Severity.OK: 3}
 
 
+def rank(severity: Severity) -> int:
+    """Return a number to sort by, the gravest first."""
+    return _RANK[severity]
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Finding:
     """One observation about one subject."""

@@ -1,8 +1,9 @@
 """List servers, their sites, the certificate and key of each, and problems.
 
 Reads the configured servers and those in their usual places on this machine.
-With NAME: shows which server answers TLS for it at each address. Changes
-nothing.
+Prints one line a site, the most urgent first, and all about a site with NAME,
+with --full, or where there are few. With NAME: shows which server answers TLS
+for it at each address. Changes nothing.
 
     inkstamp survey
     inkstamp survey rowing.saltmarsh.test
@@ -14,15 +15,24 @@ from typing import TYPE_CHECKING
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime
+from inkstamp.findings import Severity
 from inkstamp.wording import counted
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.inventory.site_report import SiteReport
+    from collections.abc import Sequence
+
+    from inkstamp.jobs.inventory.survey import WholeSite
+
+_IN_FULL = 5
+"""Sites that are shown in full when none is named; more are shown in one line each."""
+_MOST_TOLD = 10
+"""Sites whose bad findings are told below the lines."""
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
     parser.add_argument("name", nargs="*", metavar="NAME", help="show which server answers TLS for this name")
+    parser.add_argument("--full", action="store_true", help="show all about each site, not one line")
     parser.add_argument("--live", action="store_true", help="also connect to each site and compare with its files")
 
 
@@ -40,26 +50,60 @@ def run(context: Context, options: argparse.Namespace) -> int:
         print(f"{each.name}: who answers with TLS")
         output.findings(each.findings, below=each.name)
         print()
-    for number, report in enumerate(found.sites):
-        if number:
-            print()
-        _site(report)
+    whole = found.whole_sites
+    if options.full or options.name or len(whole) <= _IN_FULL:
+        for number, site in enumerate(whole):
+            if number:
+                print()
+            _site(site)
+    else:
+        _table(whole)
     print()
     for server in found.servers:
         output.findings(server.findings)
         if server.files:
             more = f" and {len(server.files) - 1} more" if len(server.files) > 1 else ""
             print(output.wrapped(f"{server.name}: {server.files[0]}{more}", "", "  "))
-    without = sum(1 for each in found.sites if not each.site.tls)
-    print(f"{len(found.sites)} {'site' if len(found.sites) == 1 else 'sites'}, {without} without TLS")
+    without = sum(1 for each in whole if not each.report.site.tls and not each.report.plain_half)
+    print(f"{counted(len(whole), 'site')}, {without} without TLS")
     return status
 
 
-def _site(report: "SiteReport") -> None:
-    site = report.site
+def _table(sites: "Sequence[WholeSite]") -> None:
+    """Print one line a site."""
+    rows = []
+    for each in sites:
+        site, certificate = each.report.site, each.report.certificate
+        first = next(iter(site.names), "(no name)") + (f" +{len(site.names) - 1}" if len(site.names) > 1 else "")
+        urgent = next((finding for finding in each.findings if finding.severity is each.worst), None)
+        rows.append(
+            (
+                site.server,
+                first,
+                ",".join(map(str, each.ports)),
+                "-" if each.report.days_left is None else str(each.report.days_left),
+                f"{each.worst}: {urgent.topic}" if urgent is not None else "ok" if site.tls else "-",
+                certificate.issuer if certificate is not None else "-",
+            )
+        )
+    output.table(("server", "site", "ports", "days left", "worst", "issuer"), rows)
+    broken = [each for each in sites if each.worst is Severity.BAD]
+    for each in broken[:_MOST_TOLD]:
+        output.findings(finding for finding in each.findings if finding.severity is Severity.BAD)
+    if len(broken) > _MOST_TOLD:
+        print(output.field("more", f"{counted(len(broken) - _MOST_TOLD, 'site')} with bad findings"))
+    wrong = next((each.report.site.names[0] for each in sites if each.findings and each.report.site.names), "NAME")
+    print(output.field("next", f"`inkstamp survey {wrong}` shows all about a site; --full all about each"))
+
+
+def _site(whole: "WholeSite") -> None:
+    report, site = whole.report, whole.report.site
     print(output.clean(" ".join(site.names)) or "(no name)")
     print(output.field("server", f"{site.server}, {site.file}:{site.line}"))
     print(output.field("listens", ", ".join(map(str, site.listens))))
+    for half in whole.plain:
+        where = f"{', '.join(map(str, half.site.listens))}, {half.site.file}:{half.site.line}"
+        print(output.field("plain HTTP", where))
     if site.root:
         print(output.field("root", site.root))
     if report.certificate is not None:
@@ -76,4 +120,4 @@ def _site(report: "SiteReport") -> None:
             print(output.field("key", f"{site.key_file}, {report.key_rights}{fits}"))
     for each in site.settings:
         print(output.field("setting", each))
-    output.findings(report.findings, below=site.names[0] if site.names else "")
+    output.findings(whole.findings, below=site.names[0] if site.names else "")

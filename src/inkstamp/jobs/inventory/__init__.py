@@ -4,7 +4,7 @@ FACE = (
     "placement.has_place",
     "placement.serving_server",
     "placement.use_if_found",
-    "site_report.SiteReport",
+    "survey.WholeSite",
     "survey.survey",
 )
 """What other rooms and the command line may import from here."""

@@ -1,7 +1,7 @@
 """What a site's files say: its certificate, key and chain, and what is wrong with them."""
 
 from collections.abc import Mapping, Set
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import lru_cache
 
@@ -42,6 +42,8 @@ class SiteReport:
     key_matches: bool | None
     """Whether the key is the certificate's; None when it cannot be read here."""
     findings: tuple[Finding, ...]
+    plain_half: bool = False
+    """Whether it is the plain HTTP of a site with TLS: the same server answers all of its names with TLS too."""
 
 
 def report(
@@ -67,7 +69,8 @@ def report(
     again = f"inkstamp stamp {' '.join(plain)}" if plain else "give the site a name, then order a certificate for that"
     if not site.tls:
         lacking = [each for each in plain if each not in with_tls]
-        return without_certificate(site, (warn("tls", subject, "has no TLS", again),) if lacking else ())
+        found = without_certificate(site, (warn("tls", subject, "has no TLS", again),) if lacking else ())
+        return replace(found, plain_half=bool(plain) and not lacking)
     if not site.certificate_file:
         seen = "listens with TLS without a readable certificate file"
         return without_certificate(site, (bad("certificate", subject, seen),))

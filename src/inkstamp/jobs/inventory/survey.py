@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart, reached
 from inkstamp.errors import InkStampError, UsageError
-from inkstamp.findings import Finding, Severity, bad, worst
+from inkstamp.findings import Finding, Severity, bad, rank, worst
 from inkstamp.jobs.inventory.context import InventoryContext
 from inkstamp.jobs.inventory.site_report import SiteReport, report, without_certificate
 from inkstamp.pki.names import as_address, normalise
@@ -45,11 +45,55 @@ class Surveyed:
     """For the names that were asked about, who answers."""
 
     @property
+    def whole_sites(self) -> tuple["WholeSite", ...]:
+        """The sites, each with its plain HTTP; what is bad comes first, then what is a warning."""
+        halves: dict[tuple[str, str], list[SiteReport]] = {}
+        for each in self.sites:
+            if each.plain_half:
+                halves.setdefault((each.site.server, each.site.names[0]), []).append(each)
+        whole: list[WholeSite] = []
+        for each in (each for each in self.sites if not each.plain_half):
+            keys = [(each.site.server, name) for name in dict.fromkeys(each.site.names)] if each.site.tls else []
+            mine = [
+                half for key in keys for half in halves.get(key, ()) if set(half.site.names) <= set(each.site.names)
+            ]
+            for half in mine:
+                halves[half.site.server, half.site.names[0]].remove(half)
+            whole.append(WholeSite(each, tuple(mine)))
+        # One whose names are spread over several sites with TLS stands by itself.
+        whole += [WholeSite(each, ()) for left in halves.values() for each in left]
+        return tuple(sorted(whole, key=lambda each: rank(each.worst)))
+
+    @property
     def sound(self) -> bool:
         """Whether nothing is bad."""
         of_sites, of_servers = [each.findings for each in self.sites], [each.findings for each in self.servers]
         findings = [*of_sites, *of_servers, *(each.findings for each in self.names)]
         return not any(worst(each) is Severity.BAD for each in findings)
+
+
+@dataclass(frozen=True, slots=True)
+class WholeSite:
+    """A site as people think of it: what answers with TLS, and with plain HTTP for the same names."""
+
+    report: SiteReport
+    plain: tuple[SiteReport, ...]
+
+    @property
+    def ports(self) -> tuple[int, ...]:
+        """All ports that it answers at."""
+        listens = [listen for each in (*self.plain, self.report) for listen in each.site.listens]
+        return tuple(sorted({each.port for each in listens}))
+
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        """What is wrong with either half."""
+        return (*self.report.findings, *(finding for each in self.plain for finding in each.findings))
+
+    @property
+    def worst(self) -> Severity:
+        """How urgent that is."""
+        return worst(self.findings)
 
 
 def nothing_found(config_file: "Path") -> UsageError:

@@ -64,7 +64,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         if server.files:
             more = f" and {len(server.files) - 1} more" if len(server.files) > 1 else ""
             print(output.wrapped(f"{server.name}: {server.files[0]}{more}", "", "  "))
-    without = sum(1 for each in whole if not each.report.site.tls and not each.report.plain_half)
+    without = sum(1 for each in whole if any(finding.topic == "tls" for finding in each.findings))
     print(f"{counted(len(whole), 'site')}, {without} without TLS")
     return status
 

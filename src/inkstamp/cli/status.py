@@ -1,19 +1,32 @@
 """Show the state of every certificate, the most urgent first, and what to do next.
 
-inkstamp status
+Of more than 50 certificates, those that are ok are counted and not listed; with
+--all they are listed too.
+
+    inkstamp status
+    inkstamp status --all
 """
 
 import argparse
+from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime
 
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from inkstamp.jobs.status.overview import CertificateStatus
+
 _MOST_REASONS = 10
+_MOST_LISTED = 50
+"""Certificates that are listed whatever their state."""
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments of `inkstamp status`."""
+    parser.add_argument("--all", action="store_true", help="list those that are ok too, however many there are")
     parser.add_argument("--rebuild", action="store_true", help="rebuild a missing or damaged ledger from the shelf")
 
 
@@ -41,6 +54,13 @@ def run(context: Context, options: argparse.Namespace) -> int:
     if not statuses:
         print("no certificate is configured yet\n  next   inkstamp stamp NAME…")
         return 0
+    _tell(statuses, whole=options.all or len(statuses) <= _MOST_LISTED)
+    return 0
+
+
+def _tell(statuses: "Sequence[CertificateStatus]", *, whole: bool) -> None:
+    """Print where certificates stand; those that are ok in one line, unless the `whole` list is wanted."""
+    listed = statuses if whole else [each for each in statuses if each.needs_somebody]
     rows = [
         (
             each.name,
@@ -50,15 +70,21 @@ def run(context: Context, options: argparse.Namespace) -> int:
             f"{each.renews_at:%Y-%m-%d}" if each.renews_at else "-",
             (each.names[0] if each.names else "-") + (f" +{len(each.names) - 1}" if len(each.names) > 1 else ""),
         )
-        for each in statuses
+        for each in listed
     ]
-    output.table(("certificate", "state", "edition", "days left", "renews on", "names"), rows)
+    if rows:
+        output.table(("certificate", "state", "edition", "days left", "renews on", "names"), rows)
     for each in [each for each in statuses if each.wanted][:_MOST_REASONS]:
         word = {"configuration error": "error", "not configured": "gone"}.get(each.state, "due")
         print(output.field(word, f"{each.name}: {each.wanted}"))
     todo = [each for each in statuses if each.next_command]
     for command in dict.fromkeys(each.next_command for each in todo[:10]):
         print(output.field("next", command))
+    fine = [each for each in statuses if not each.needs_somebody]
     if not todo:
         print("ok" if len(statuses) == 1 else f"all {len(statuses)} are ok")
-    return 0
+    elif not whole:
+        print(f"{len(fine)} of {len(statuses)} are ok: `inkstamp status --all` lists them")
+    upcoming = min(((each.renews_at, each.name) for each in fine if each.renews_at), default=None)
+    if upcoming is not None and not whole:
+        print(f"next renewal on {upcoming[0]:%Y-%m-%d}: {output.clean(upcoming[1])}")

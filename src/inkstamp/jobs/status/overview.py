@@ -77,6 +77,11 @@ class CertificateStatus:
     stall: Stall | None
     """What an open order waits for; None when there is none."""
 
+    @property
+    def needs_somebody(self) -> bool:
+        """Whether it is not as it should be, so that a person or the next `renew` has something to do."""
+        return self.state is not CertificateState.OK
+
 
 _WAITS = {
     Actor.YOU: CertificateState.WAITING_FOR_YOU,

@@ -1,16 +1,22 @@
 """What stands on a machine: servers in their usual places are seen whether or not others are configured."""
 
+import os
 from dataclasses import replace
+from datetime import timedelta
 from pathlib import Path
 
 import pytest
+from authority_of_tests import NOW, Signer
 
 from inkstamp.cli.main import run
 from inkstamp.config.server_kinds import KINDS
 from inkstamp.findings import Severity
 from inkstamp.jobs.inventory import survey as inventory
+from inkstamp.jobs.inventory.site_report import unrenewed, without_certificate
+from inkstamp.pki.certificates import facts
 from inkstamp.runtime import Runtime
 from inkstamp.servers import usual_places
+from inkstamp.servers.interface import Site
 
 
 def _site(folder: Path, name: str) -> Path:
@@ -64,3 +70,36 @@ def test_plain_http_belongs_to_the_site_that_has_its_names_with_tls_and_many_sit
     assert line.split()[3:] == ["80,443", "-", "bad:", "certificate", "-"]
     assert "7 sites, 2 without TLS" in out
     assert f"`inkstamp survey www.{names[0]}` shows all about a site" in " ".join(out.split())
+
+
+@pytest.mark.parametrize(
+    ("file", "days", "severity"),
+    [
+        ("club/current/served.pem", 80, Severity.WARN),
+        ("club/current/served.pem", 9, Severity.BAD),
+        ("club/0002/leaf.pem", 80, Severity.WARN),
+        ("rowing/current/served.pem", 9, None),
+        ("", 80, None),
+        ("../elsewhere/club.pem", 9, None),
+    ],
+    ids=[
+        "given up",
+        "given up and nearly over",
+        "an edition by its number",
+        "renewed",
+        "the shelf itself",
+        "another's",
+    ],
+)
+def test_a_site_that_still_uses_an_edition_that_nobody_renews_is_told_and_gravely_as_its_end_comes_near(
+    file: str, days: int, severity: Severity | None
+) -> None:
+    shelf = Path("/var/lib/inkstamp/shelf")
+    site = Site(server="front", names=("club.saltmarsh.test",), listens=(), root="", file="club.conf", line=1,
+                certificate_file=os.path.normpath(shelf / file))  # fmt: skip
+    leaf = Signer("club", names=("club.saltmarsh.test",), ca=False).certificate
+    known = replace(facts(leaf), not_before=NOW - timedelta(days=90 - days), not_after=NOW + timedelta(days=days))
+    found = unrenewed(replace(without_certificate(site, ()), certificate=known), shelf, {"rowing"}, NOW)
+    assert (found.severity if found is not None else None) == severity
+    if found is not None:
+        assert found.remedy == "inkstamp stamp club.saltmarsh.test"

@@ -2,10 +2,10 @@
 
 from typing import Protocol
 
-from inkstamp.parts import WithClock, WithConfiguration, WithServers, WithTrust, WithView
+from inkstamp.parts import WithClock, WithConfiguration, WithHome, WithServers, WithTrust, WithView
 
 
-class InventoryContext(WithClock, WithConfiguration, WithServers, WithView, WithTrust, Protocol):
+class InventoryContext(WithClock, WithConfiguration, WithHome, WithServers, WithView, WithTrust, Protocol):
     """The parts of a run that inventory works with."""
 
 

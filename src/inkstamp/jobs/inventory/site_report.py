@@ -1,9 +1,10 @@
 """What a site's files say: its certificate, key and chain, and what is wrong with them."""
 
-from collections.abc import Mapping, Set
+from collections.abc import Container, Mapping, Set
 from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import lru_cache
+from pathlib import Path, PurePath
 
 from cryptography import x509
 
@@ -94,6 +95,30 @@ def report(
     findings += _key(site, key, matches, subject)
     return SiteReport(site=site, certificate=known, days_left=whole_days(known.not_after, now), issuers=len(issuers),
                       whole_chain=whole, key_rights=rights, key_matches=matches, findings=tuple(findings))  # fmt: skip
+
+
+def unrenewed(found: SiteReport, shelf: Path, renewed: Container[str], now: datetime) -> Finding | None:
+    """Find whether a site is served an edition of ours that nobody renews any more.
+
+    Args:
+        found: The site.
+        shelf: The folder of all editions.
+        renewed: The certificates that are configured.
+        now: Aware.
+
+    """
+    site, known = found.site, found.certificate
+    file = PurePath(site.certificate_file)
+    below = file.relative_to(shelf).parts if file.is_relative_to(shelf) else ()
+    if not below or below[0] in renewed:
+        return None
+    name = below[0]
+    pressing = known is not None and now >= renewal_moment(known.not_before, known.not_after)
+    subject, plain = (site.names or (f"{site.file}:{site.line}",))[0], plain_names(site)
+    seen = f"uses an edition of “{name}”, which is not in the configuration: nobody renews it"
+    return (bad if pressing else warn)(
+        "renewal", subject, seen, f"inkstamp stamp {' '.join(plain)}" if plain else f"add [certificate.{name}] again"
+    )
 
 
 def without_certificate(site: Site, findings: tuple[Finding, ...]) -> SiteReport:

@@ -11,7 +11,7 @@ from inkstamp.bulkhead import apart, reached
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.findings import Finding, Severity, bad, rank, worst
 from inkstamp.jobs.inventory.context import InventoryContext
-from inkstamp.jobs.inventory.site_report import SiteReport, report, without_certificate
+from inkstamp.jobs.inventory.site_report import SiteReport, report, unrenewed, without_certificate
 from inkstamp.pki.names import as_address, normalise
 from inkstamp.reach.interface import FoundFile
 from inkstamp.servers.base import TextServer
@@ -143,6 +143,11 @@ def survey(context: InventoryContext, names: Sequence[str] = (), *, live: bool =
             read.append(ServerReport(name=server.name, files=own, sites=len(sites)))
             with_tls = {name for site in sites if site.tls for name in site.names}
             reports += [_reported(site, files, trusted, now, with_tls) for site in sites]
+    config = context.configuration.current_or_empty()
+    renewed = {*config.certificate, *config.mistaken}
+    lost = [unrenewed(each, context.home.shelf, renewed, now) for each in reports]
+    reports = [replace(each, findings=(*each.findings, found)) if found else each
+               for each, found in zip(reports, lost, strict=True)]  # fmt: skip
     unread = {each.name for each in read if each.findings}
     servers = {name: server for name, server in servers.items() if name not in unread}
     places: list[NamePlaces] = []

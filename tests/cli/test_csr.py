@@ -2,17 +2,15 @@
 
 import json
 import os
-import pty
 import re
-import select
 import stat
 import subprocess
-import time
 from pathlib import Path
 
 import forked
 import pytest
 from cryptography.hazmat.primitives import serialization
+from terminal import on_terminal
 from world import Ran, inkstamp_program
 
 CONFIG = """
@@ -190,30 +188,6 @@ def test_show_says_what_a_person_wants_to_know_and_text_is_just_the_block(tmp_pa
         assert done.err.startswith("inkstamp: ")
 
 
-def on_terminal(folder: Path, answers: list[str], *arguments: str) -> tuple[int, str]:
-    """Run on a pseudo-terminal and answer each question once it is asked; returns status and the screen's text."""
-    process, terminal = pty.fork()
-    if process == 0:
-        os.chdir(folder)
-        os.environ.update(environment(folder))
-        os.execv(inkstamp_program(), ["inkstamp", "csr", *arguments])  # noqa: S606
-    screen, deadline = b"", time.monotonic() + 30
-    while time.monotonic() < deadline:
-        if not select.select([terminal], [], [], 0.2)[0]:
-            continue
-        try:
-            piece = os.read(terminal, 4096)
-        except OSError:
-            break
-        screen += piece
-        if answers and screen.endswith(b": "):
-            os.write(terminal, answers.pop(0).encode() + b"\n")
-            screen += b"\x00"  # this question is answered
-    _, status = os.waitpid(process, 0)
-    os.close(terminal)
-    return os.waitstatus_to_exitcode(status), screen.decode()
-
-
 def test_on_a_terminal_it_asks_in_order_with_defaults_and_never_echoes_the_passphrase(tmp_path: Path) -> None:
     (tmp_path / "inkstamp.toml").write_text(CONFIG)
     answers = [
@@ -229,7 +203,9 @@ def test_on_a_terminal_it_asks_in_order_with_defaults_and_never_echoes_the_passp
         "mud flats",
         "mud flats",
     ]
-    status, screen = on_terminal(tmp_path, answers, "make", "--ask-passphrase")
+    status, screen = on_terminal(
+        [inkstamp_program(), "csr", "make", "--ask-passphrase"], environment(tmp_path), tmp_path, answers
+    )
     assert status == 0, screen
     asked = re.findall(r"(?m)^(?:\x00)?([a-z][a-z ,-]*?)(?: \[(.*?)\])?: ", screen.replace("\r", ""))
     assert [name for name, _ in asked][:8] == [
@@ -252,7 +228,12 @@ def test_on_a_terminal_it_asks_in_order_with_defaults_and_never_echoes_the_passp
 
 
 def test_two_different_passphrases_write_nothing(tmp_path: Path) -> None:
-    status, screen = on_terminal(tmp_path, ["one", "two"], "make", "example.org", "--ask-passphrase")
+    status, screen = on_terminal(
+        [inkstamp_program(), "csr", "make", "example.org", "--ask-passphrase"],
+        environment(tmp_path),
+        tmp_path,
+        ["one", "two"],
+    )
     assert status == 2
     assert "differ" in screen
     assert list(tmp_path.iterdir()) == []

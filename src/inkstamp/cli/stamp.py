@@ -2,9 +2,11 @@
 
 NAME is a domain name or a configured certificate. For domain names that no
 configured certificate covers, an entry is added to the configuration first. An
-interrupted run resumes when the command is repeated.
+interrupted run resumes when the command is repeated. Without NAME, on a
+terminal, the sites of all servers are listed, and several can be picked.
 
     inkstamp stamp rowing.saltmarsh.test www.rowing.saltmarsh.test
+    inkstamp stamp
 """
 
 import argparse
@@ -15,7 +17,7 @@ from inkstamp.cli import output
 from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime
 from inkstamp.config.words import ACME_METHODS
-from inkstamp.errors import InkStampError
+from inkstamp.errors import InkStampError, UsageError
 from inkstamp.pki.kinds import KeyKind
 
 if TYPE_CHECKING:
@@ -27,7 +29,7 @@ if TYPE_CHECKING:
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments of `inkstamp stamp`."""
-    entry_options(parser)
+    entry_options(parser, may_pick=True)
     parser.add_argument(
         "--reissue", action="store_true", help="reissue: order a new edition although the present one is valid"
     )
@@ -44,9 +46,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--preview", action="store_true", help="check, show what would be done, do nothing")
 
 
-def entry_options(parser: argparse.ArgumentParser) -> None:
-    """Declare what names certificates, and what a new entry needs."""
-    parser.add_argument("names", nargs="+", metavar="NAME", help="a domain name, or a configured certificate")
+def entry_options(parser: argparse.ArgumentParser, *, may_pick: bool = False) -> None:
+    """Declare what names certificates, and what a new entry needs; `may_pick` where names can be asked for."""
+    parser.add_argument(
+        "names", nargs="*" if may_pick else "+", metavar="NAME", help="a domain name, or a configured certificate"
+    )
     parser.add_argument(
         "--as",
         dest="entry_name",
@@ -107,7 +111,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
 
     with open_runtime(context) as runtime:
         runtime.asks_anyway = options.anyway
-        plans = make_plans(runtime, as_request(options))
+        plans = make_plans(runtime, as_request(options)) if options.names else _picked(context, runtime, options)
         if options.preview:
             for plan in plans:
                 check_beforehand(runtime, plan)
@@ -125,6 +129,21 @@ def run(context: Context, options: argparse.Namespace) -> int:
     if failed:
         return min(each.exit_status for each in failed)
     return 0 if all(each.sound for each in outcomes) else 1
+
+
+def _picked(context: Context, runtime: "Runtime", options: argparse.Namespace) -> "list[Plan]":
+    """Have a person pick sites, and agree to what is planned for them."""
+    from inkstamp.cli.pick import agree_on, expect_terminal, pick_names
+    from inkstamp.jobs.lifecycle.enrolment import make_plans_for_sites
+
+    if context.json or options.entry_name:
+        told = "--json" if context.json else "--as"
+        raise UsageError(f"{told} goes with names", advice="name the sites: inkstamp stamp NAME…")
+    expect_terminal()
+    plans = make_plans_for_sites(runtime, as_request(options), pick_names(runtime))
+    if not options.preview:
+        agree_on(plans)
+    return plans
 
 
 def _stamp(

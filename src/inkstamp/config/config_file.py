@@ -46,12 +46,17 @@ class ConfigFile:
         self.__dict__["_read"] = config
 
     def add_entries(self, *entries: tuple[str, str, Section]) -> None:
-        """Add entries (table, name, entry) to the file, and go on with what it then says."""
-        from inkstamp.config.write import save, with_entry  # noqa: PLC0415  which few runs need
+        """Add entries (table, name, entry) to the file, and go on with what it then says.
+
+        A server that is there already, as it was found, is not added again: several certificates may bring it along.
+        """
+        from inkstamp.config.write import has_entry, save, with_entry  # noqa: PLC0415  which few runs need
 
         with self._locks.configuration(self.path):
             data = self.path.read_bytes() if self.path.exists() else b""
             for table, name, entry in entries:
+                if table == "server" and has_entry(data, self.path, table, name, entry):
+                    continue
                 data, grown = with_entry(data, self.path, table, name, entry)
             save(self.path, data)
         self.use(grown)

@@ -48,6 +48,12 @@ def with_entry(data: bytes, file: Path, table: str, name: str, entry: Section) -
     return grown, _parse_well(grown, file, table, name)
 
 
+def has_entry(data: bytes, file: Path, table: str, name: str, entry: Section) -> bool:
+    """Tell whether the file's bytes have just that entry already."""
+    present: dict[str, Section] = getattr(parse(data, file, leave_out=True), table)
+    return present.get(name) == entry
+
+
 def _parse_well(data: bytes, file: Path, table: str, name: str) -> Configuration:
     """Read the file back; ConfigurationError when the entry that was just written is not as it must be."""
     found = parse(data, file, leave_out=True)

@@ -4,6 +4,7 @@ FACE = (
     "enrolment.Plan",
     "enrolment.StampRequest",
     "enrolment.make_plans",
+    "enrolment.make_plans_for_sites",
     "failover.obtain_somewhere",
     "install.install_edition",
     "order_steps.collect_at_ca",

@@ -1,7 +1,8 @@
 """Which certificates are meant by what was typed, and what the entry of a new one will be."""
 
-from collections.abc import Collection, Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, replace
+from itertools import count
 from typing import TYPE_CHECKING
 
 from inkstamp.config.carrying import can_prove, carries, takes_certificates
@@ -72,6 +73,40 @@ def make_plans(context: LifecycleContext, request: StampRequest) -> list[Plan]:
         if shared or request.entry_name:
             raise _other_names(context, name, names)
     return [_new_entry(context, request, names)]
+
+
+def make_plans_for_sites(
+    context: LifecycleContext, request: StampRequest, sites: Sequence[tuple[str, ...]]
+) -> list[Plan]:
+    """Return a plan for the names of each site; `request` says the rest. Otherwise as `make_plans`.
+
+    Raises:
+        UsageError: Two of the sites have a name in common, which one certificate has to be for.
+
+    """
+    plans: dict[str, Plan] = {}
+    for names in sites:
+        wanted = replace(request, names=names)
+        for plan in make_plans(context, wanted):
+            if plan.write:
+                _expect_apart(plans, plan)
+                taken = {*plans, *context.config.certificate}
+                numbered = (f"{plan.name}-{number}" for number in count(2))
+                name = plan.name if plan.name not in plans else next(each for each in numbered if each not in taken)
+                plans[name] = replace(plan, name=name)
+            else:
+                plans[plan.name] = plan
+    return list(plans.values())
+
+
+def _expect_apart(plans: Mapping[str, Plan], plan: Plan) -> None:
+    for other in plans.values():
+        shared = [name for name in plan.entry.names if name in other.entry.names]
+        if shared:
+            both = " ".join(dict.fromkeys((*other.entry.names, *plan.entry.names)))
+            raise UsageError(
+                f"two of the sites have the name {shared[0]}", advice=f"one certificate for both: inkstamp stamp {both}"
+            )
 
 
 def _other_names(context: LifecycleContext, name: str, names: Sequence[str]) -> UsageError:

@@ -152,6 +152,11 @@ def json_error(command: str, trouble: InkStampError) -> None:
     as_json(command, error=error_data(trouble))
 
 
+def first_of(names: Sequence[str]) -> str:
+    """Return the first of some names, and how many more there are; empty for none."""
+    return "".join(names[:1]) + (f" +{len(names) - 1}" if len(names) > 1 else "")
+
+
 def table(headings: Sequence[str], rows: Sequence[Sequence[str]]) -> None:
     """Print rows below headings, each column as wide as its longest cell; on a terminal the last is cut at the width.
 

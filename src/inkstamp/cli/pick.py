@@ -56,15 +56,13 @@ def pick_names(runtime: "Runtime") -> list[tuple[str, ...]]:
 def _number(sites: "Sequence[WholeSite]") -> None:
     rows = []
     for number, each in enumerate(sites, 1):
-        names = each.report.site.names
-        urgent = next((finding for finding in each.findings if finding.severity is each.worst), None)
         rows.append(
             (
                 str(number),
                 each.report.site.server,
                 "-" if each.report.days_left is None else str(each.report.days_left),
-                f"{each.worst}: {urgent.topic}" if urgent is not None else "ok",
-                names[0] + (f" +{len(names) - 1}" if len(names) > 1 else ""),
+                f"{each.worst}: {each.urgent.topic}" if each.urgent is not None else "ok",
+                output.first_of(each.report.site.names),
             )
         )
     output.table(("no.", "server", "days left", "worst", "site"), rows)

@@ -68,7 +68,7 @@ def _tell(statuses: "Sequence[CertificateStatus]", *, whole: bool) -> None:
             str(each.edition or "-"),
             "-" if each.days_left is None else str(each.days_left),
             f"{each.renews_at:%Y-%m-%d}" if each.renews_at else "-",
-            (each.names[0] if each.names else "-") + (f" +{len(each.names) - 1}" if len(each.names) > 1 else ""),
+            output.first_of(each.names) or "-",
         )
         for each in listed
     ]

@@ -74,15 +74,13 @@ def _table(sites: "Sequence[WholeSite]") -> None:
     rows = []
     for each in sites:
         site, certificate = each.report.site, each.report.certificate
-        first = next(iter(site.names), "(no name)") + (f" +{len(site.names) - 1}" if len(site.names) > 1 else "")
-        urgent = next((finding for finding in each.findings if finding.severity is each.worst), None)
         rows.append(
             (
                 site.server,
-                first,
+                output.first_of(site.names) or "(no name)",
                 ",".join(map(str, each.ports)),
                 "-" if each.report.days_left is None else str(each.report.days_left),
-                f"{each.worst}: {urgent.topic}" if urgent is not None else "ok" if site.tls else "-",
+                f"{each.worst}: {each.urgent.topic}" if each.urgent is not None else "ok" if site.tls else "-",
                 certificate.issuer if certificate is not None else "-",
             )
         )

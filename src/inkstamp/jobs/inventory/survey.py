@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart, reached
 from inkstamp.errors import InkStampError, UsageError
-from inkstamp.findings import Finding, Severity, bad, rank, worst
+from inkstamp.findings import Finding, Severity, bad, rank, worst, worst_first
 from inkstamp.jobs.inventory.context import InventoryContext
 from inkstamp.jobs.inventory.site_report import SiteReport, report, unrenewed, without_certificate
 from inkstamp.pki.names import as_address, normalise
@@ -94,6 +94,11 @@ class WholeSite:
     def worst(self) -> Severity:
         """How urgent that is."""
         return worst(self.findings)
+
+    @property
+    def urgent(self) -> Finding | None:
+        """The first of the most urgent findings."""
+        return next(iter(worst_first(self.findings)), None)
 
 
 def nothing_found(config_file: "Path") -> UsageError:

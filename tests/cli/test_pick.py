@@ -12,7 +12,7 @@ from terminal import on_terminal
 from world import inkstamp_program
 
 from inkstamp.errors import UsageError
-from inkstamp.jobs.inventory.picking import picked
+from inkstamp.jobs.inventory.site_choice import picked
 
 
 @given(st.text(alphabet="0123456789-, al", max_size=12), st.integers(1, 40))

@@ -9,7 +9,6 @@ FACE = (
     "authorities.Added",
     "authorities.add_authority",
     "authorities.caa_names",
-    "authorities.configured",
     "authorities.list_authorities",
     "context.WithAccounts",
     "key_rollover.new_key",

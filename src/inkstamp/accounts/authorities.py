@@ -16,7 +16,6 @@ from inkstamp.files import file_trouble, read_secret, write_bytes
 from inkstamp.home import Home
 from inkstamp.key_files import read_key
 from inkstamp.pki import keys
-from inkstamp.wording import known_names
 
 if TYPE_CHECKING:
     from inkstamp.accounts.context import AccountsContext, AuthoritiesContext
@@ -171,15 +170,6 @@ def _add_portal(context: "AccountsContext", name: str, entry: Authority, *, writ
 def _differs(present: Authority, wanted: Authority) -> bool:
     told = [key for key in Authority.__struct_fields__ if key not in Authority.BY_HAND]
     return any(getattr(present, key) != getattr(wanted, key) for key in told)
-
-
-def configured(context: "AccountsContext", name: str) -> Authority:
-    """Return a configured authority; UsageError when there is none of that name."""
-    known = context.configuration.current_or_empty().authority
-    if name not in known:
-        raise UsageError(f"there is no authority “{name}”", where=str(context.configuration.path),
-                         advice=known_names(known, name))  # fmt: skip
-    return known[name]
 
 
 def caa_names(context: "AuthoritiesContext", name: str) -> tuple[str, ...]:

@@ -3,7 +3,6 @@
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from inkstamp.accounts.authorities import configured
 from inkstamp.errors import CaProblem, UsageError
 
 if TYPE_CHECKING:
@@ -125,7 +124,7 @@ def retire(context: "AccountsContext", authority: str) -> str:
 
 
 def _expect_account(context: "AccountsContext", authority: str) -> None:
-    entry = configured(context, authority)
+    entry = context.configuration.authority(authority)
     if not entry.is_acme:
         raise UsageError(f"“{authority}” is a portal: the account there is a person's", where=entry.page)
     known = context.ledger.account(authority)

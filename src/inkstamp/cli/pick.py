@@ -32,7 +32,7 @@ def pick_names(runtime: "Runtime") -> list[tuple[str, ...]]:
         UsageError: There is no site with a name, or none was picked.
 
     """
-    from inkstamp.jobs.inventory.picking import choices, names_of, picked
+    from inkstamp.jobs.inventory.site_choice import choices, names_of, picked
     from inkstamp.jobs.inventory.survey import survey
 
     sites = choices(survey(runtime))

@@ -1,10 +1,11 @@
 """The configuration file of a run: read once, added to, and gone on with as it then is."""
 
+from collections.abc import Collection, Iterable
 from functools import cached_property
 from pathlib import Path
 
 from inkstamp.config.load import load
-from inkstamp.config.model import Certificate, Configuration, Section
+from inkstamp.config.model import Authority, Certificate, Configuration, Section
 from inkstamp.config.toml_file import read_file
 from inkstamp.errors import UsageError
 from inkstamp.locks import Locks
@@ -72,14 +73,23 @@ class ConfigFile:
 
     def certificate(self, name: str) -> Certificate:
         """Return a configured certificate; UsageError when there is none of that name."""
-        try:
-            return self.current.certificate[name]
-        except KeyError:
-            mistake = self.current.mistaken.get(name)
-            if mistake is not None:
-                raise mistake.error from None
+        mistake = self.current.mistaken.get(name)
+        if mistake is not None:
+            raise mistake.error
+        expect_known("certificate", self.current.certificate, [name], self.path)
+        return self.current.certificate[name]
+
+    def authority(self, name: str) -> Authority:
+        """Return a configured authority; UsageError when there is none of that name."""
+        known = self.current_or_empty().authority
+        expect_known("authority", known, [name], self.path)
+        return known[name]
+
+
+def expect_known(what: str, known: Collection[str], names: Iterable[str], file: Path) -> None:
+    """Raise UsageError for the first of some names that is not in the configuration; it says which are."""
+    for name in names:
+        if name not in known:
             raise UsageError(
-                f"there is no certificate “{name}” in the configuration",
-                where=str(self.path),
-                advice=known_names(self.current.certificate, name),
-            ) from None
+                f"there is no {what} “{name}” in the configuration", where=str(file), advice=known_names(known, name)
+            )

@@ -1,12 +1,12 @@
 """The servers and sites there are, and what they serve. Changes nothing."""
 
 FACE = (
-    "picking.choices",
-    "picking.names_of",
-    "picking.picked",
     "placement.has_place",
     "placement.serving_server",
     "placement.use_if_found",
+    "site_choice.choices",
+    "site_choice.names_of",
+    "site_choice.picked",
     "survey.WholeSite",
     "survey.survey",
 )

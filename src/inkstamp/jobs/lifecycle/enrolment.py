@@ -6,6 +6,7 @@ from itertools import count
 from typing import TYPE_CHECKING
 
 from inkstamp.config.carrying import can_prove, carries, takes_certificates
+from inkstamp.config.config_file import expect_known
 from inkstamp.config.entries import is_entry_name
 from inkstamp.config.model import Certificate, Configuration, Server
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER, Method
@@ -14,7 +15,6 @@ from inkstamp.jobs.inventory.placement import serving_server, use_if_found
 from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.names import identifiers
-from inkstamp.wording import known_names
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -165,7 +165,7 @@ def _new_entry(context: LifecycleContext, request: StampRequest, names: tuple[st
     """Plan an entry for names that have none: first find out who answers for them, then decide by that alone."""
     config, file = context.config, context.configuration.path
     authority = request.authority or _only_authority(config)
-    _expect_known(file, "authority", config.authority, [authority])
+    expect_known("authority", config.authority, [authority], file)
     portal = not config.authority[authority].is_acme
     via = request.via or _records_carrier(config, names, portal=portal) or (serving_server(context, names),)
     for each in (*via, *(request.install or ())):
@@ -214,8 +214,8 @@ def propose(
 
     """
     records = {**config.nameserver, **config.program}
-    _expect_known(file, "server", {*config.server, *records, BY_HAND, LISTENER}, via)
-    _expect_known(file, "server", config.server, request.install or ())
+    expect_known("server", {*config.server, *records, BY_HAND, LISTENER}, via, file)
+    expect_known("server", config.server, request.install or (), file)
     proof = _ways(config, request, via, names) if config.authority[authority].is_acme else ()
     name = request.entry_name or _short_name(names, config)
     _expect_free(config, name)
@@ -264,16 +264,6 @@ def _ways(config: Configuration, request: StampRequest, via: Sequence[str], name
     raise UsageError(
         f"{told} cannot validate the address {lost}", advice="IP addresses are validated by http-01 or tls-alpn-01"
     )
-
-
-def _expect_known(config_file: "Path", table: str, known: Collection[str], given: Sequence[str]) -> None:
-    for each in given:
-        if each not in known:
-            raise UsageError(
-                f"there is no {table} “{each}” in the configuration",
-                where=str(config_file),
-                advice=known_names(known, each),
-            )
 
 
 def _only_authority(config: Configuration) -> str:

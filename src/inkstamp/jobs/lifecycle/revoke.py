@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING
 from cryptography.hazmat.primitives.serialization import Encoding
 
 from inkstamp.accounts.account import make_session
-from inkstamp.accounts.authorities import configured
 from inkstamp.acme.client import CaClient
 from inkstamp.acme.session import Signer
 from inkstamp.errors import CaProblem, UsageError
@@ -210,7 +209,7 @@ def _client(context: LifecycleContext, doomed: Doomed) -> Iterator[CaClient]:
 
 
 def _expect_acme(context: LifecycleContext, authority: str) -> None:
-    entry = configured(context, authority)
+    entry = context.configuration.authority(authority)
     if not entry.is_acme:
         raise UsageError(f"“{authority}” is a portal, where people revoke", where=entry.page,
                          advice="revoke it there; the next edition: inkstamp order NAME --reissue")  # fmt: skip

@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING
 from inkstamp.accounts.authorities import caa_names
 from inkstamp.bulkhead import apart, attempt, side_by_side
 from inkstamp.config.carrying import methods_for
+from inkstamp.config.config_file import expect_known
 from inkstamp.config.words import BY_HAND, LISTENER
 from inkstamp.deadline import within
-from inkstamp.errors import InkStampError, ServerTrouble, UsageError
+from inkstamp.errors import InkStampError, ServerTrouble
 from inkstamp.findings import Finding, Severity, bad, note, ok, warn, worst
 from inkstamp.jobs.inventory.placement import serving_server
 from inkstamp.jobs.validation import dns_records
@@ -33,7 +34,6 @@ from inkstamp.view.addresses import Addresses, address_book
 from inkstamp.view.authoritative import ask_server
 from inkstamp.view.lookups import Records
 from inkstamp.view.point import is_own_address
-from inkstamp.wording import known_names
 
 if TYPE_CHECKING:
     from inkstamp.config.config_file import ConfigFile
@@ -134,14 +134,8 @@ def _wishes(
 ) -> list[_NameToCheck]:
     config = context.configuration.current_or_empty()
     known = [*config.server, *config.nameserver, *config.program, BY_HAND, LISTENER]
-    for each in via:
-        if each not in known:
-            raise UsageError(
-                f"there is no server, nameserver or program “{each}” in the configuration",
-                advice=known_names(known, each),
-            )
-    if authority and authority not in config.authority:
-        raise UsageError(f"there is no authority “{authority}”", advice=known_names(config.authority, authority))
+    expect_known("server, nameserver or program", known, via, context.configuration.path)
+    expect_known("authority", config.authority, [authority] if authority else [], context.configuration.path)
     usual = authority or (next(iter(config.authority)) if len(config.authority) == 1 else "")
     wishes = []
     for target in targets:

@@ -21,7 +21,8 @@ from inkstamp.errors import Busy, FileTrouble, LedgerTrouble
 from inkstamp.home import Home
 from inkstamp.ledger.failures import FailureReport
 from inkstamp.ledger.local_copy import LocalCopy
-from inkstamp.ledger.records import EditionRecord, OrderState, PortalProof, ProofMethod, ProofRecord
+from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState, PortalProof, ProofMethod, ProofRecord
+from inkstamp.ledger.rows import as_order
 from inkstamp.ledger.shelf import EditionFiles, Shelf
 from inkstamp.ledger.sqlite import SqliteDatabase
 from inkstamp.ledger.store import Ledger
@@ -191,6 +192,10 @@ def test_a_lock_is_let_go_when_its_block_ends_and_waited_for_when_asked(tmp_path
     thread.join()
 
 
+def orders_of(ledger: Ledger) -> list[OrderRecord]:
+    return [as_order(row) for row in ledger._database.rows("SELECT * FROM ca_order")]
+
+
 def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path: Path) -> None:
     file = tmp_path / "ledger.db"
     with closing(Ledger(SqliteDatabase(file), HandClock(NOW))) as made:
@@ -210,6 +215,7 @@ def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path:
         connection.execute("UPDATE ledger SET version = 1")
         connection.commit()
     with closing(Ledger(SqliteDatabase(file), HandClock(NOW))) as again:
+        assert sorted(each.edition for each in orders_of(again)) == [1, 3], "no number twice"
         assert again.open_order("rowing") == order
         waiting = again.move_order(order, OrderState.WAITING)
         told = PortalProof(order_id=order.id, name="a.test", method=ProofMethod.TXT, place="_x", content="v", told=NOW)

@@ -167,13 +167,15 @@ CREATE UNIQUE INDEX ca_order_edition ON ca_order (certificate, edition);
 """
 
 _NUMBERED_TWICE = """
-UPDATE ca_order SET edition = -id WHERE state <> 'issued' AND EXISTS (
+UPDATE ca_order SET edition = id
+    + (SELECT max(other.edition) FROM ca_order AS other WHERE other.certificate = ca_order.certificate)
+WHERE state <> 'issued' AND EXISTS (
     SELECT 1 FROM ca_order AS other WHERE other.certificate = ca_order.certificate AND other.edition = ca_order.edition
         AND (other.state = 'issued' OR other.id < ca_order.id)
         AND other.id <> ca_order.id
 );
 """
-"""An order that was not issued gives a number up that another one has too; there never should be one."""
+"""An order that was not issued takes another number where two have the same; there never should be one."""
 
 TABLES += _PORTAL_PROOF + _DNS_PROOF + _SETBACK + _TIDINGS + _EDITION_NUMBERS
 

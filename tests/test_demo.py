@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 from spoken import parsers
+from terminal import on_terminal
 from world import inkstamp_program
 
 ENVIRONMENT = {name: value for name, value in os.environ.items() if not name.startswith("INKSTAMP_")}
@@ -121,11 +122,14 @@ def test_a_kept_world_comes_up_again_and_takes_commands_by_hand(tmp_path: Path) 
         work.mkdir()
         wrong = {}
         for example in examples():
-            ran = subprocess.run(
-                [inkstamp_program(), *example], capture_output=True, text=True, env=by_hand, check=False, cwd=work
-            )
-            if ran.returncode not in {0, 1, 3}:
-                wrong[shlex.join(example)] = ran.stderr
+            command = [inkstamp_program(), *example]
+            if example == ["stamp"]:  # it asks which sites are meant, and whether the plan is right
+                status, told = on_terminal(command, by_hand, work, ["1", "yes"], seconds=60)
+            else:
+                ran = subprocess.run(command, capture_output=True, text=True, env=by_hand, check=False, cwd=work)
+                status, told = ran.returncode, ran.stderr
+            if status not in {0, 1, 3}:
+                wrong[shlex.join(example)] = told
         world.send_signal(signal.SIGTERM)
         assert world.wait(10) == 0
     assert wrong == {}

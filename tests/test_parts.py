@@ -1,5 +1,6 @@
 """What a run is put together from: each part works by itself, without the others."""
 
+import os
 import threading
 from contextlib import closing
 from dataclasses import dataclass
@@ -82,6 +83,24 @@ def test_a_lock_keeps_others_out_until_it_is_let_go_and_servers_never_wait_for_e
     for each in threads:
         each.join(30)
     assert len(done) == 60
+
+
+def test_a_lock_that_was_let_go_is_free_though_a_child_that_was_just_forked_has_it_open(tmp_path: Path) -> None:
+    locks = Locks(tmp_path / "locks")
+    reading, writing = os.pipe()
+    with locks.certificate("rowing"):
+        child = os.fork()  # as any thread does that starts a program: until it runs, it shares all that is open
+        if child == 0:
+            os.close(writing)
+            os.read(reading, 1)
+            os._exit(0)
+    try:
+        with locks.certificate("rowing"):
+            pass
+    finally:
+        os.close(writing)
+        os.waitpid(child, 0)
+        os.close(reading)
 
 
 def test_a_staging_chain_is_believed_by_its_own_root_and_no_other_chain_is(tmp_path: Path) -> None:

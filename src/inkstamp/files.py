@@ -286,6 +286,18 @@ def held(lock: Path, what: str, *, patience: float = 0.0) -> Iterator[None]:
             os.pwrite(handle, f"{os.getpid()}\n".encode(), 0)
         yield
     finally:
+        let_go(handle)
+
+
+def let_go(handle: int) -> None:
+    """Give a lock of the kernel back, and close its file.
+
+    To close it is not enough: a program that another thread starts in this moment shares the open file until it runs,
+    and would keep the lock for as long.
+    """
+    try:
+        fcntl.flock(handle, fcntl.LOCK_UN)
+    finally:
         os.close(handle)
 
 

@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 
 from inkstamp.errors import FileTrouble
-from inkstamp.files import file_trouble, private_folder, read_bytes, write_bytes
+from inkstamp.files import file_trouble, let_go, private_folder, read_bytes, write_bytes
 from inkstamp.home import Home
 from inkstamp.locks import Lock, Locks, Scope
 
@@ -78,18 +78,23 @@ def running(home: Home, now: datetime) -> Iterator[datetime | None]:
             raise
         _mark(handle, b"", file)
     finally:
-        os.close(handle)
+        let_go(handle)
 
 
 def cut_off(home: Home) -> datetime | None:
     """Return when a run began that did not end and is not at work any more; None when there is none."""
     file = home.locks / _RUNNING
     try:
-        with open(file, "rb") as source:
-            fcntl.flock(source, fcntl.LOCK_SH | fcntl.LOCK_NB)
-            return _begun(source.read(64))
-    except OSError:  # there was none, or one is at work
+        handle = os.open(file, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
+    except OSError:  # there was none
         return None
+    try:
+        fcntl.flock(handle, fcntl.LOCK_SH | fcntl.LOCK_NB)
+        return _begun(os.pread(handle, 64, 0))
+    except OSError:  # one is at work
+        return None
+    finally:
+        let_go(handle)
 
 
 def _mark(handle: int, data: bytes, file: Path) -> None:

@@ -61,7 +61,7 @@ def _number(sites: "Sequence[WholeSite]") -> None:
                 str(number),
                 each.report.site.server,
                 "-" if each.report.days_left is None else str(each.report.days_left),
-                f"{each.worst}: {each.urgent.topic}" if each.urgent is not None else "ok",
+                each.gist,
                 output.first_of(each.report.site.names),
             )
         )

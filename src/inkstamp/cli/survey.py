@@ -10,6 +10,7 @@ for it at each address. Changes nothing.
 """
 
 import argparse
+import shlex
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
@@ -80,7 +81,7 @@ def _table(sites: "Sequence[WholeSite]") -> None:
                 output.first_of(site.names) or "(no name)",
                 ",".join(map(str, each.ports)),
                 "-" if each.report.days_left is None else str(each.report.days_left),
-                f"{each.worst}: {each.urgent.topic}" if each.urgent is not None else "ok" if site.tls else "-",
+                each.gist,
                 certificate.issuer if certificate is not None else "-",
             )
         )
@@ -90,7 +91,8 @@ def _table(sites: "Sequence[WholeSite]") -> None:
         output.findings(finding for finding in each.findings if finding.severity is Severity.BAD)
     if len(broken) > _MOST_TOLD:
         print(output.field("more", f"{counted(len(broken) - _MOST_TOLD, 'site')} with bad findings"))
-    wrong = next((each.report.site.names[0] for each in sites if each.findings and each.report.site.names), "NAME")
+    # A name is somebody else's text, and this line is to be typed.
+    wrong = next((shlex.quote(name) for each in sites if each.findings for name in each.names), "NAME")
     print(output.field("next", f"`inkstamp survey {wrong}` shows all about a site; --full all about each"))
 
 

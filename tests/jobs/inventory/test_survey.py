@@ -103,3 +103,18 @@ def test_a_site_that_still_uses_an_edition_that_nobody_renews_is_told_and_gravel
     assert (found.severity if found is not None else None) == severity
     if found is not None:
         assert found.remedy == "inkstamp stamp club.saltmarsh.test"
+
+
+def test_the_command_that_is_named_can_be_typed_whatever_customers_call_their_sites(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(usual_places, "KINDS", {})
+    names = ["~^odd.*$", '"a;id.test"', *(f"site-{number}.saltmarsh.test" for number in range(5))]
+    blocks = "\n".join(f"server {{ listen 80; server_name {each}; }}" for each in names)
+    main_file, config = tmp_path / "nginx.conf", tmp_path / "inkstamp.toml"
+    main_file.write_text(f"events {{}}\nhttp {{\n{blocks}\n}}\n")
+    config.write_text(f'[server.front]\nkind = "nginx"\nmain_file = "{main_file}"\n')
+    run(["--config", str(config), "--home", str(tmp_path / "home"), "survey"])
+    assert "`inkstamp survey 'a;id.test'` shows all" in " ".join(capsys.readouterr().out.split())
+    run(["--config", str(config), "--home", str(tmp_path / "home"), "survey", "--full"])
+    assert "fix: inkstamp stamp 'a;id.test'" in capsys.readouterr().out

@@ -5,14 +5,13 @@ from collections.abc import Iterator, Sequence
 from inkstamp.errors import UsageError
 from inkstamp.findings import rank
 from inkstamp.jobs.inventory.survey import Surveyed, WholeSite
-from inkstamp.servers.common import plain_names
 
 _ALL = "all"
 
 
 def choices(found: Surveyed) -> tuple[WholeSite, ...]:
     """Return the sites that a certificate can be got for, those without a good one first; one for the same names."""
-    named = {frozenset(plain_names(each.report.site)): each for each in reversed(found.whole_sites)}
+    named = {frozenset(each.names): each for each in reversed(found.whole_sites)}
     sites = [each for names, each in reversed(named.items()) if names]
     return tuple(sorted(sites, key=lambda each: (rank(each.worst), _days(each))))
 
@@ -48,4 +47,4 @@ def _numbers(word: str, count: int) -> Iterator[int]:
 
 def names_of(sites: Sequence[WholeSite], numbers: Sequence[int]) -> list[tuple[str, ...]]:
     """Return for each number the names of its site, which one certificate covers."""
-    return [plain_names(sites[number - 1].report.site) for number in numbers]
+    return [sites[number - 1].names for number in numbers]

@@ -1,5 +1,6 @@
 """What a site's files say: its certificate, key and chain, and what is wrong with them."""
 
+import shlex
 from collections.abc import Container, Mapping, Set
 from dataclasses import dataclass, replace
 from datetime import datetime
@@ -67,7 +68,9 @@ def report(
     """
     subject = site.names[0] if site.names else f"{site.file}:{site.line}"
     plain = plain_names(site)
-    again = f"inkstamp stamp {' '.join(plain)}" if plain else "give the site a name, then order a certificate for that"
+    again = (
+        f"inkstamp stamp {shlex.join(plain)}" if plain else "give the site a name, then order a certificate for that"
+    )
     if not site.tls:
         lacking = [each for each in plain if each not in with_tls]
         found = without_certificate(site, (warn("tls", subject, "has no TLS", again),) if lacking else ())
@@ -117,7 +120,7 @@ def unrenewed(found: SiteReport, shelf: Path, renewed: Container[str], now: date
     subject, plain = (site.names or (f"{site.file}:{site.line}",))[0], plain_names(site)
     seen = f"uses an edition of “{name}”, which is not in the configuration: nobody renews it"
     return (bad if pressing else warn)(
-        "renewal", subject, seen, f"inkstamp stamp {' '.join(plain)}" if plain else f"add [certificate.{name}] again"
+        "renewal", subject, seen, f"inkstamp stamp {shlex.join(plain)}" if plain else f"add [certificate.{name}] again"
     )
 
 

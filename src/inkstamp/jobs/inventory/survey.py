@@ -15,6 +15,7 @@ from inkstamp.jobs.inventory.site_report import SiteReport, report, unrenewed, w
 from inkstamp.pki.names import as_address, normalise
 from inkstamp.reach.interface import FoundFile
 from inkstamp.servers.base import TextServer
+from inkstamp.servers.common import plain_names
 from inkstamp.servers.interface import FileCarrier, Site
 
 if TYPE_CHECKING:
@@ -78,6 +79,18 @@ class WholeSite:
 
     report: SiteReport
     plain: tuple[SiteReport, ...]
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """Its names that are names, which a certificate can cover."""
+        return plain_names(self.report.site)
+
+    @property
+    def gist(self) -> str:
+        """How it stands in two words: the most urgent severity, and what it is about."""
+        return (
+            f"{self.worst}: {self.urgent.topic}" if self.urgent is not None else "ok" if self.report.site.tls else "-"
+        )
 
     @property
     def ports(self) -> tuple[int, ...]:

@@ -11,6 +11,7 @@ import pytest
 from hand_clock import HandClock
 
 from inkstamp.accounts.pool import AccountPool
+from inkstamp.certificates import Certificates
 from inkstamp.config.config_file import ConfigFile
 from inkstamp.config.model import Configuration, Nameserver
 from inkstamp.errors import AccountTrouble, Busy, ConfigurationError, UsageError
@@ -51,7 +52,7 @@ def test_what_is_added_to_the_configuration_file_counts_at_once_and_for_the_next
         assert each.current.nameserver["ns"].address == "127.0.0.1"
     assert file.path.read_text().startswith(TEXT), "and every byte that was there stays"
     with pytest.raises(UsageError, match="no certificate “rowing”"):
-        file.certificate("rowing")
+        Certificates(file, lambda: None).entry("rowing")
 
 
 def test_servers_of_one_machine_share_a_connection_and_an_unknown_one_is_an_error(file: ConfigFile) -> None:

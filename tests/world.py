@@ -222,8 +222,11 @@ class World:
             wait_for_page(names[0], self.nginx.http_port, f"<h1>{name}</h1>")
         return root
 
-    def run(self, *arguments: str, env: dict[str, str] | None = None, timeout: float = 120, program: str = "") -> Ran:
-        """Run the built program as a user does, or `program` that runs it."""
+    def run(
+        self, *arguments: str, env: dict[str, str] | None = None, timeout: float = 120, program: str = "",
+        data: str = "",
+    ) -> Ran:  # fmt: skip
+        """Run the built program as a user does, with `data` on standard input, or `program` that runs it."""
         given = {**os.environ, "INKSTAMP_CONFIG": str(self.config), **self.env, **(env or {})}
         if program:
             done = subprocess.run(
@@ -231,7 +234,7 @@ class World:
                 stdin=subprocess.DEVNULL, env=given,
             )  # fmt: skip
         else:
-            done = forked.run([inkstamp_program(), *arguments], given, timeout=timeout)
+            done = forked.run([inkstamp_program(), *arguments], given, timeout=timeout, data=data.encode())
         return Ran(done.returncode, done.stdout, done.stderr)
 
     def edition(self, certificate: str, number: int) -> bytes:

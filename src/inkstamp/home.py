@@ -42,6 +42,11 @@ class Home:
         return self.folder / "cache"
 
     @property
+    def roster_copy(self) -> Path:
+        """What was enrolled, as JSON lines, for a ledger that has to be rebuilt."""
+        return self.folder / "roster.jsonl"
+
+    @property
     def last_renewal(self) -> Path:
         """What the last run of `renew` did."""
         return self.folder / "last-renewal.json"

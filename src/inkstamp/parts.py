@@ -13,6 +13,7 @@ from inkstamp.locks import Locks
 from inkstamp.progress import Progress
 
 if TYPE_CHECKING:
+    from inkstamp.certificates import Certificates
     from inkstamp.ledger.local_copy import LocalCopy
     from inkstamp.ledger.shelf import Shelf
     from inkstamp.ledger.store import Ledger
@@ -41,6 +42,15 @@ class WithConfiguration(Protocol):
     @property
     def config(self) -> Configuration:
         """What the file says."""
+        ...
+
+
+class WithCertificates(Protocol):
+    """Has `certificates`."""
+
+    @property
+    def certificates(self) -> "Certificates":
+        """The certificates of the configuration file and of the roster."""
         ...
 
 

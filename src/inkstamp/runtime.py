@@ -16,6 +16,7 @@ from inkstamp.progress import Progress, Silent
 
 if TYPE_CHECKING:
     from inkstamp.accounts.pool import AccountPool
+    from inkstamp.certificates import Certificates
     from inkstamp.ledger.local_copy import LocalCopy
     from inkstamp.ledger.shelf import Shelf
     from inkstamp.ledger.store import Ledger
@@ -40,10 +41,13 @@ class Runtime:
         progress: Progress | None = None,
         command: str = "",
         locks: Locks | None = None,
+        certificates: "Certificates | None" = None,
     ) -> None:
         self.home = Home(home)
         self.locks = locks or Locks(self.home.locks)
         """What keeps runs apart that must not meet; a rehearsal holds those of the real thing."""
+        if certificates is not None:  # a rehearsal is of those of the real thing
+            self.certificates = certificates
         self.asks_anyway = False
         """Whether the CA is asked although an address of a name cannot be reached from here."""
         self.clock = clock or SystemClock()
@@ -57,6 +61,13 @@ class Runtime:
     def config(self) -> Configuration:
         """The configuration: `ConfigFile.current`."""
         return self.configuration.current
+
+    @cached_property
+    def certificates(self) -> "Certificates":
+        """The certificates of the configuration file and of the roster."""
+        from inkstamp.certificates import Certificates
+
+        return Certificates(self.configuration, lambda: self.ledger.roster if self.has_ledger() else None)
 
     @property
     def ledger(self) -> "Ledger":

@@ -14,7 +14,7 @@ from killing import killed_at
 from portal_world import BLOCK, NAME, RULE, PortalWorld, flat, leaf, portal_world, stand
 
 from inkstamp.jobs.notification.messages import _conditions
-from inkstamp.jobs.status.overview import all_statuses
+from inkstamp.jobs.status.overview import statuses_of
 from inkstamp.pki import csr
 from inkstamp.pki.certificates import short_name
 from inkstamp.runtime import Runtime
@@ -205,7 +205,7 @@ def test_an_order_that_waits_for_a_person_has_not_failed_however_often_a_timer_m
     assert "paste the CSR" in told
     assert "last met" not in told
     runtime = Runtime(world.config, world.home)
-    (condition,) = _conditions(runtime, {}, all_statuses(runtime))
+    (condition,) = _conditions(runtime, {}, statuses_of(runtime, tuple(runtime.certificates)))
     runtime.close(0)
     assert (condition.failures, "paste the CSR" in condition.waits_for) == (0, True)
 

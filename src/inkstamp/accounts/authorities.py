@@ -76,7 +76,7 @@ def add_authority(
 
 def _choose_entry(name: str, present: Authority | None, wanted: Authority | None, file: Path) -> Authority:
     """Return the entry that counts: the one that is there, or the one that is to be written."""
-    if not is_entry_name(name):
+    if not is_entry_name(name, "authority"):
         raise UsageError(
             f"“{name}” cannot be the name of an authority", advice="use lower-case letters, digits and hyphens"
         )

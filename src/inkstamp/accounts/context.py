@@ -2,7 +2,7 @@
 
 from typing import TYPE_CHECKING, Protocol
 
-from inkstamp.parts import WithClock, WithConfiguration, WithHome, WithLedger, WithLocks, WithProgress
+from inkstamp.parts import WithCertificates, WithClock, WithConfiguration, WithHome, WithLedger, WithLocks, WithProgress
 
 if TYPE_CHECKING:
     from inkstamp.accounts.pool import AccountPool
@@ -25,5 +25,5 @@ class WithAccounts(Protocol):
         ...
 
 
-class AccountsContext(AccountContext, WithAccounts, Protocol):
+class AccountsContext(WithCertificates, AccountContext, WithAccounts, Protocol):
     """The same, and the accounts that are open."""

@@ -36,9 +36,8 @@ def new_key(context: "AccountsContext", authority: str, kind: KeyKind | None) ->
         CaProblem, NetworkTrouble: The CA refused, or the connection broke; the next run finds out which key counts.
 
     """
-    config = context.config
     with ExitStack() as held:
-        for name, entry in config.certificate.items():
+        for name, entry in context.certificates.items():
             if authority in (entry.authority, *entry.otherwise):
                 held.enter_context(context.locks.certificate(name))
         account = context.accounts.get(authority)

@@ -83,7 +83,7 @@ def show_account(context: "AccountsContext", authority: str) -> AccountDetails:
 
 def certificates_of(context: "AccountsContext", authority: str) -> tuple[str, ...]:
     """Return the configured certificates that come from an authority, in the first place."""
-    return tuple(name for name, each in context.config.certificate.items() if each.authority == authority)
+    return tuple(name for name, each in context.certificates.items() if each.authority == authority)
 
 
 def change_contact(context: "AccountsContext", authority: str, email: str) -> str:

@@ -48,13 +48,13 @@ def run(context: Context, options: argparse.Namespace) -> int:
     """Carry out `inkstamp collect`; returns the exit status."""
     with open_runtime(context) as runtime:
         name, files = "", list(options.things)
-        if files[0] in runtime.configuration.current_or_empty().certificate:
+        if files[0] in runtime.certificates:
             name = files.pop(0)
         if not files:
             from inkstamp.config.carrying import is_portal
             from inkstamp.errors import UsageError
 
-            if is_portal(runtime.config, runtime.configuration.certificate(name)):
+            if is_portal(runtime.config, runtime.certificates.entry(name)):
                 raise UsageError(
                     f"“{name}” comes from a portal, so its files must be named",
                     advice=f"download them there, then: inkstamp collect {name} FILE…",
@@ -68,7 +68,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
                 output.as_json("collect", edition=edition)
             else:
                 print(f"{name}: edition {edition.number} is on the shelf")
-                _tell_edition(edition, runtime.configuration.certificate(name).install)
+                _tell_edition(edition, runtime.certificates.entry(name).install)
             return 0
         from inkstamp.jobs.portal.delivery import Bring, receive
 
@@ -82,7 +82,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
             preview=options.preview,
         )
         received = receive(runtime, bring, lambda where: _passphrase(options, where))
-        servers = runtime.configuration.certificate(received.certificate).install
+        servers = runtime.certificates.entry(received.certificate).install
     if context.json:
         output.as_json("collect", received=received)
     else:

@@ -29,6 +29,7 @@ COMMANDS = {
     "order": "open an order; for a portal, print the CSR to paste there",
     "prove": "place challenge responses, or validation files and records",
     "collect": "download the certificate, or import it from files",
+    "enrol": "put many certificates on the roster, from a list or all sites",
     "stamp": "order, validate, install and from then on renew a certificate",
     "install": "install an edition on its servers, or show what that changes",
     "undo": "roll back one install: certificate and configuration",
@@ -45,6 +46,7 @@ COMMANDS = {
 }
 """In the order in which people work; each is a module here of the same name."""
 
+_SPELLINGS = {"enroll": "enrol"}
 _WRONG_USE = 2
 
 
@@ -84,6 +86,7 @@ def run(arguments: Sequence[str]) -> int:
         if options.command is None:
             front.print_help()
             return _WRONG_USE
+        options.command = _SPELLINGS.get(options.command, options.command)
         if options.command not in COMMANDS:
             return _unknown_command(options.command)
         module = importlib.import_module(f"inkstamp.cli.{options.command}")

@@ -37,8 +37,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(context: Context, options: argparse.Namespace) -> int:
     """Carry out `inkstamp order`; returns the exit status."""
     from inkstamp.errors import UsageError
-    from inkstamp.jobs.lifecycle.enrolment import make_plans
     from inkstamp.jobs.lifecycle.order_steps import order
+    from inkstamp.jobs.lifecycle.stamp_plans import make_plans
     from inkstamp.jobs.orders.cancellation import give_up
     from inkstamp.jobs.portal.order import PortalOrder
 

@@ -82,7 +82,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         return _change_way(context, options)
     with open_runtime(context) as runtime:
         name = options.certificate
-        if not is_portal(runtime.config, runtime.configuration.certificate(name)):
+        if not is_portal(runtime.config, runtime.certificates.entry(name)):
             from inkstamp.jobs.lifecycle.order_steps import prove_at_ca
 
             _refuse_portal_options(options)

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
 from inkstamp.cli.log import tell_error
-from inkstamp.cli.setting import at_once, open_runtime
+from inkstamp.cli.setting import at_once, open_runtime, quiet_option, roster_options, selection_of
 
 if TYPE_CHECKING:
     from inkstamp.jobs.renewal.run import Renewed, Sweep
@@ -26,6 +26,9 @@ if TYPE_CHECKING:
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments of `inkstamp renew`."""
     parser.add_argument("certificates", nargs="*", metavar="CERTIFICATE", help="configured certificates (default: all)")
+    roster_options(parser)
+    quiet_option(parser)
+    parser.set_defaults(now=False)
     parser.add_argument(
         "--at-once",
         type=at_once,
@@ -37,29 +40,21 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Carry out `inkstamp renew`; returns the exit status."""
+    from inkstamp.cli.tally import Tally
     from inkstamp.jobs.renewal.run import renew
     from inkstamp.jobs.status.due import find_due
 
-    with open_runtime(context) as runtime:
+    certificates, selection = tuple(options.certificates), selection_of(options)
+    with open_runtime(context, quiet=options.quiet) as runtime:
         if options.preview:
-            found = find_due(runtime, tuple(options.certificates))
-            if context.json:
-                output.as_json(
-                    "renew", looked_at=found.looked_at, due=found.due, held=found.held, next_at=found.next_at,
-                    unknown=[{"name": name, "error": output.error_data(error)} for name, error in found.unknown],
-                )  # fmt: skip
-                return int(bool(found.unknown))
-            for each in found.due:
-                print(f"{each.name}: due, {each.reason}")
-            print(f"{found.looked_at} checked, {len(found.due)} due")
-            for name, error in found.unknown:
-                tell_error(context, error, name)
-            _tell_next(found)
-            return int(bool(found.unknown))
-        sweep = renew(runtime, tuple(options.certificates), at_once=options.at_once)
+            return _preview(context, find_due(runtime, certificates, selection, even_held=options.now))
+        with Tally(context, runtime.clock, quiet=options.quiet) as tally:
+            sweep = renew(
+                runtime, certificates, selection=selection, even_held=options.now, at_once=options.at_once, watch=tally
+            )
     if context.json:
         output.as_json(
-            "renew",
+            options.command,
             looked_at=sweep.found.looked_at,
             renewed=[_as_data(each) for each in sweep.renewed],
             held=sweep.found.held,
@@ -70,6 +65,23 @@ def run(context: Context, options: argparse.Namespace) -> int:
     if sweep.failed or sweep.internal:
         return 1
     return 3 if sweep.waiting else 0
+
+
+def _preview(context: Context, found: "DueList") -> int:
+    """Print what is due; returns the exit status."""
+    if context.json:
+        output.as_json(
+            "renew", looked_at=found.looked_at, due=found.due, held=found.held, next_at=found.next_at,
+            unknown=[{"name": name, "error": output.error_data(error)} for name, error in found.unknown],
+        )  # fmt: skip
+        return int(bool(found.unknown))
+    for each in found.due:
+        print(f"{each.name}: due, {each.reason}")
+    print(f"{found.looked_at} checked, {len(found.due)} due")
+    for name, error in found.unknown:
+        tell_error(context, error, name)
+    _tell_next(found)
+    return int(bool(found.unknown))
 
 
 def counts(sweep: "Sweep") -> dict[str, int]:

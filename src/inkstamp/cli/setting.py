@@ -11,6 +11,7 @@ from inkstamp.cli.context import Context
 from inkstamp.cli.log import Log
 
 if TYPE_CHECKING:
+    from inkstamp.ledger.records import Selection
     from inkstamp.runtime import Runtime
 
 
@@ -47,13 +48,19 @@ def home_folder(context: Context, config: Path) -> Path:
 
 
 @contextmanager
-def open_runtime(context: Context) -> Iterator["Runtime"]:
-    """Make the runtime of one run; the ledger is told how the run ended."""
+def open_runtime(context: Context, *, quiet: bool = False) -> Iterator["Runtime"]:
+    """Make the runtime of one run, `quiet` where its steps are not told; the ledger is told how the run ended."""
     from inkstamp.errors import InkStampError
+    from inkstamp.progress import Silent
     from inkstamp.runtime import Runtime
 
     config = config_file(context)
-    runtime = Runtime(config, home_folder(context, config), progress=Log(context.log), command=context.command_line)
+    runtime = Runtime(
+        config,
+        home_folder(context, config),
+        progress=Silent() if quiet else Log(context.log),
+        command=context.command_line,
+    )
     status = 1
     try:
         yield runtime
@@ -71,3 +78,21 @@ def at_once(text: str) -> int:
     if not 1 <= number <= 64:
         raise argparse.ArgumentTypeError("must be from 1 to 64")
     return number
+
+
+def roster_options(parser: argparse.ArgumentParser) -> None:
+    """Declare the options that choose certificates of the roster."""
+    parser.add_argument("--group", default="", metavar="GROUP", help="only certificates of this group")
+    parser.add_argument("--customer", default="", metavar="CUSTOMER", help="only certificates of this customer")
+
+
+def selection_of(options: argparse.Namespace) -> "Selection":
+    """Return which certificates of the roster `roster_options` choose."""
+    from inkstamp.ledger.records import Selection
+
+    return Selection(options.group, options.customer)
+
+
+def quiet_option(parser: argparse.ArgumentParser) -> None:
+    """Declare the option that leaves out what is done step by step."""
+    parser.add_argument("--quiet", action="store_true", help="print only failures and the summary")

@@ -15,16 +15,20 @@ from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
-from inkstamp.cli.setting import open_runtime
+from inkstamp.cli.setting import open_runtime, quiet_option, roster_options
 from inkstamp.config.words import ACME_METHODS
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.pki.kinds import KeyKind
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.lifecycle.enrolment import Plan, StampRequest
     from inkstamp.jobs.lifecycle.provisioning import Outcome
+    from inkstamp.jobs.lifecycle.stamp_plans import Plan, StampRequest
     from inkstamp.jobs.validation.challenge_path import Passage
     from inkstamp.runtime import Runtime
+
+
+_OF_ONE = ("reissue", "let-through", "anyway", "authority", "via", "proof", "install", "own-site", "key")
+"""Options that are about one certificate, or a new one."""
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -44,6 +48,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="ask the CA to validate although an address of a name does not answer",
     )
     parser.add_argument("--preview", action="store_true", help="check, show what would be done, do nothing")
+    roster_options(parser)
+    parser.add_argument("--all", action="store_true", help="all certificates that something is to be done for")
+    quiet_option(parser)
 
 
 def entry_options(parser: argparse.ArgumentParser, *, may_pick: bool = False) -> None:
@@ -90,7 +97,7 @@ def entry_options(parser: argparse.ArgumentParser, *, may_pick: bool = False) ->
 
 def as_request(options: argparse.Namespace) -> "StampRequest":
     """Return what `entry_options` were given."""
-    from inkstamp.jobs.lifecycle.enrolment import StampRequest
+    from inkstamp.jobs.lifecycle.stamp_plans import StampRequest
 
     return StampRequest(
         names=tuple(options.names),
@@ -106,9 +113,11 @@ def as_request(options: argparse.Namespace) -> "StampRequest":
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Carry out `inkstamp stamp`; returns the exit status."""
-    from inkstamp.jobs.lifecycle.enrolment import make_plans
     from inkstamp.jobs.lifecycle.provisioning import check_beforehand
+    from inkstamp.jobs.lifecycle.stamp_plans import make_plans
 
+    if options.group or options.customer or options.all:
+        return _stamp_many(context, options)
     with open_runtime(context) as runtime:
         runtime.asks_anyway = options.anyway
         plans = make_plans(runtime, as_request(options)) if options.names else _picked(context, runtime, options)
@@ -131,10 +140,22 @@ def run(context: Context, options: argparse.Namespace) -> int:
     return 0 if all(each.sound for each in outcomes) else 1
 
 
+def _stamp_many(context: Context, options: argparse.Namespace) -> int:
+    """Do the round for all of a group, of a customer, or for all there are, where something is to be done."""
+    from inkstamp.cli import renew
+
+    given = [option for option in _OF_ONE if getattr(options, option.replace("-", "_"))]
+    if options.names or options.entry_name or given:
+        which = "names" if options.names or options.entry_name else f"--{given[0]}"
+        raise UsageError(f"{which} and --group, --customer or --all exclude each other", advice="leave one of them out")
+    options.certificates, options.at_once, options.now = (), None, True
+    return renew.run(context, options)
+
+
 def _picked(context: Context, runtime: "Runtime", options: argparse.Namespace) -> "list[Plan]":
     """Have a person pick sites, and agree to what is planned for them."""
     from inkstamp.cli.pick import agree_on, expect_terminal, pick_names
-    from inkstamp.jobs.lifecycle.enrolment import make_plans_for_sites
+    from inkstamp.jobs.lifecycle.stamp_plans import make_plans_for_sites
 
     if context.json or options.entry_name:
         told = "--json" if context.json else "--as"

@@ -12,12 +12,10 @@ from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
-from inkstamp.cli.setting import open_runtime
+from inkstamp.cli.setting import open_runtime, roster_options, selection_of
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-
-    from inkstamp.jobs.status.overview import CertificateStatus
+    from inkstamp.jobs.status.overview import Overview
 
 _MOST_REASONS = 10
 _MOST_LISTED = 50
@@ -27,12 +25,13 @@ _MOST_LISTED = 50
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments of `inkstamp status`."""
     parser.add_argument("--all", action="store_true", help="list those that are ok too, however many there are")
+    roster_options(parser)
     parser.add_argument("--rebuild", action="store_true", help="rebuild a missing or damaged ledger from the shelf")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Carry out `inkstamp status`; returns the exit status."""
-    from inkstamp.jobs.status.overview import all_statuses
+    from inkstamp.jobs.status.overview import overview
 
     with open_runtime(context) as runtime:
         if options.rebuild:
@@ -47,19 +46,22 @@ def run(context: Context, options: argparse.Namespace) -> int:
                 print(output.field("before", made.moved_to))
             print(output.field("next", "inkstamp renew, which installs again what is not known to be installed"))
             return 0
-        statuses = all_statuses(runtime)
+        found = overview(runtime, selection_of(options), whole=options.all)
+        if len(found.certificates) < found.total <= _MOST_LISTED:  # few enough to list them all
+            found = overview(runtime, selection_of(options), whole=True)
     if context.json:
-        output.as_json("status", certificates=statuses)
+        output.as_json("status", certificates=found.certificates, total=found.total, groups=found.groups)
         return 0
-    if not statuses:
+    if not found.total:
         print("no certificate is configured yet\n  next   inkstamp stamp NAME…")
         return 0
-    _tell(statuses, whole=options.all or len(statuses) <= _MOST_LISTED)
+    _tell(found, whole=options.all or found.total <= _MOST_LISTED)
     return 0
 
 
-def _tell(statuses: "Sequence[CertificateStatus]", *, whole: bool) -> None:
+def _tell(found: "Overview", *, whole: bool) -> None:
     """Print where certificates stand; those that are ok in one line, unless the `whole` list is wanted."""
+    statuses = found.certificates
     listed = statuses if whole else [each for each in statuses if each.needs_somebody]
     rows = [
         (
@@ -77,14 +79,24 @@ def _tell(statuses: "Sequence[CertificateStatus]", *, whole: bool) -> None:
     for each in [each for each in statuses if each.wanted][:_MOST_REASONS]:
         word = {"configuration error": "error", "not configured": "gone"}.get(each.state, "due")
         print(output.field(word, f"{each.name}: {each.wanted}"))
-    todo = [each for each in statuses if each.next_command]
-    for command in dict.fromkeys(each.next_command for each in todo[:10]):
+    for command in dict.fromkeys(each.next_command for each in [each for each in statuses if each.next_command][:10]):
         print(output.field("next", command))
-    fine = [each for each in statuses if not each.needs_somebody]
-    if not todo:
-        print("ok" if len(statuses) == 1 else f"all {len(statuses)} are ok")
+    _tell_those_that_are_ok(found, whole=whole)
+
+
+def _tell_those_that_are_ok(found: "Overview", *, whole: bool) -> None:
+    fine = [each for each in found.certificates if not each.needs_somebody]
+    needing = len(found.certificates) - len(fine)
+    if found.groups and not whole:
+        output.table(
+            ("group", "certificates", "ok"), [(each.group, str(each.total), str(each.ok)) for each in found.groups]
+        )
+    if not any(each.next_command for each in found.certificates):
+        print("ok" if found.total == 1 else f"all {found.total} are ok")
     elif not whole:
-        print(f"{len(fine)} of {len(statuses)} are ok: `inkstamp status --all` lists them")
-    upcoming = min(((each.renews_at, each.name) for each in fine if each.renews_at), default=None)
-    if upcoming is not None and not whole:
-        print(f"next renewal on {upcoming[0]:%Y-%m-%d}: {output.clean(upcoming[1])}")
+        print(f"{found.total - needing} of {found.total} are ok: `inkstamp status --all` lists them")
+    times = [(each.renews_at, each.name) for each in fine if each.renews_at]
+    if found.upcoming is not None:
+        times.append((found.upcoming[1], found.upcoming[0]))
+    if times and not whole:
+        print(f"next renewal on {min(times)[0]:%Y-%m-%d}: {output.clean(min(times)[1])}")

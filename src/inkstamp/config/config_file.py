@@ -5,7 +5,7 @@ from functools import cached_property
 from pathlib import Path
 
 from inkstamp.config.load import load
-from inkstamp.config.model import Authority, Certificate, Configuration, Section
+from inkstamp.config.model import Authority, Configuration, Section
 from inkstamp.config.toml_file import read_file
 from inkstamp.errors import UsageError
 from inkstamp.locks import Locks
@@ -30,7 +30,7 @@ class ConfigFile:
         unattended run (`leaves_out_mistakes`): whoever is there fixes it before anything is decided without that entry.
         """
         found = self._read
-        for mistake in () if self.leaves_out_mistakes else found.mistakes_beside.values():
+        for mistake in () if self.leaves_out_mistakes else found.mistaken_beside.values():
             raise mistake.error
         return found
 
@@ -70,14 +70,6 @@ class ConfigFile:
             data, changed = with_value(self.path.read_bytes(), self.path, (table, name, key), value)
             save(self.path, data)
         self.use(changed)
-
-    def certificate(self, name: str) -> Certificate:
-        """Return a configured certificate; UsageError when there is none of that name."""
-        mistake = self.current.mistaken.get(name)
-        if mistake is not None:
-            raise mistake.error
-        expect_known("certificate", self.current.certificate, [name], self.path)
-        return self.current.certificate[name]
 
     def authority(self, name: str) -> Authority:
         """Return a configured authority; UsageError when there is none of that name."""

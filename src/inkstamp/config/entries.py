@@ -17,6 +17,7 @@ from inkstamp.config.locate import line_of
 from inkstamp.config.model import (
     Authority,
     Certificate,
+    CertificateGroup,
     Configuration,
     FileCopy,
     Messenger,
@@ -27,7 +28,6 @@ from inkstamp.config.model import (
     Section,
     Server,
     ViewSettings,
-    mistake_key,
 )
 from inkstamp.config.renewal_rules import certificate_fault, messenger_fault
 from inkstamp.config.server_rules import Fault, find_fault
@@ -38,12 +38,14 @@ from inkstamp.pki.names import as_address, identifiers
 from inkstamp.pki.subject import Subject
 
 _ENTRY = re.compile(r"[a-z0-9][a-z0-9-]{0,62}")
+_CERTIFICATE = re.compile(r"(?=.{1,200}\Z)[a-z0-9][a-z0-9-]*(\.[a-z0-9-]+)*")
 TABLES: dict[str, type[Section]] = {
     "authority": Authority,
     "server": Server,
     "nameserver": Nameserver,
     "program": Program,
     "certificate": Certificate,
+    "group": CertificateGroup,
     "messenger": Messenger,
 }
 _PATHS = {
@@ -68,9 +70,12 @@ _ACME_KEYS = ("directory", "trust", "agree_terms", "staging", "binding_id", "pro
 _PORTAL_KEYS = ("page", "path", "lines", "record", "value")
 
 
-def is_entry_name(text: str) -> bool:
-    """Tell whether `text` may name an entry; it becomes a folder's name, so little is allowed."""
-    return _ENTRY.fullmatch(text) is not None
+def is_entry_name(text: str, table: str) -> bool:
+    """Tell whether `text` may name an entry of a table; it becomes a folder's name, so little is allowed.
+
+    Certificates may be named like their first domain name.
+    """
+    return (_CERTIFICATE if table == "certificate" else _ENTRY).fullmatch(text) is not None
 
 
 def _allowed(kind: type[Section], key: str) -> str:
@@ -90,11 +95,11 @@ def _allowed(kind: type[Section], key: str) -> str:
 class EntryReader:
     """One pass over one file; knows what to say about mistakes in it."""
 
-    def __init__(self, text: str, file: Path, mistaken: dict[str, Mistake] | None) -> None:
+    def __init__(self, text: str, file: Path, mistaken: dict[tuple[str, str], Mistake] | None) -> None:
         self._text = text
         self._file = file
         self._mistaken = mistaken
-        """Where entries with a mistake go (`mistake_key`); None when the first mistake ends all."""
+        """Where entries with a mistake go, by table and name; None when the first mistake ends all."""
 
     def fail(self, what: str, path: tuple[str, ...], advice: str) -> ConfigurationError:
         where = f"{self._file}, line {line_of(self._text, path)}"
@@ -112,6 +117,9 @@ class EntryReader:
     def section(self, kind: type[Section], given: object, path: tuple[str, ...]) -> Any:
         if not isinstance(given, dict):
             raise self.fail(f"[{'.'.join(path)}] must be a table", path, f"write [{'.'.join(path)}] and keys below")
+        if kind is CertificateGroup and "names" in given:
+            raise self.fail(f"[{'.'.join(path)}] has names, which are not kept in this file", (*path, "names"),
+                            f"remove the line, then: inkstamp enrol --group {path[-1]} NAME…")  # fmt: skip
         self.check_keys(given, kind.__struct_fields__, path)
         if isinstance(given.get("subject"), dict):
             self.check_keys(given["subject"], Subject.__slots__, (*path, "subject"))
@@ -152,7 +160,7 @@ class EntryReader:
         except ConfigurationError as error:
             if self._mistaken is None:
                 raise
-            self._mistaken[mistake_key(table, name)] = Mistake(what=error.what, where=error.where, advice=error.advice)
+            self._mistaken[table, name] = Mistake(what=error.what, where=error.where, advice=error.advice)
 
     def right_ones(self, table: str, entries: Mapping[str, Any], check: Callable[[str, Any], None]) -> dict[str, Any]:
         """Return the entries that `check` raises nothing for."""
@@ -169,12 +177,12 @@ class EntryReader:
             raise self.fail(f"“{table}” must hold tables", (table,), f"write [{table}.NAME] and keys below it")
         found = {}
         for name, entry in given.items():
-            if not is_entry_name(name):
+            if not is_entry_name(name, table):
+                dots = ", dots between them, 200 at most" if table == "certificate" else ", 63 at most"
                 raise self.fail(
-                    f"“{name}” cannot be the name of a {table}",
-                    (table, name),
-                    "use lower-case letters, digits and hyphens, 63 at most",
-                )
+                    f"“{name}” cannot be the name of a {table}", (table, name),
+                    f"use lower-case letters, digits and hyphens{dots}",
+                )  # fmt: skip
             with self.apart(table, name):
                 found[name] = self.section(TABLES[table], entry, (table, name))
         return found
@@ -182,7 +190,7 @@ class EntryReader:
     def refers(self, value: str, table: str, known: Mapping[str, object], path: tuple[str, ...]) -> None:
         if value not in known:
             for other in (table, *TABLES):
-                wrong = (self._mistaken or {}).get(mistake_key(other, value))
+                wrong = (self._mistaken or {}).get((other, value))
                 if wrong is not None and other != "certificate":
                     raise ConfigurationError(f"[{other}.{value}] has an error: {wrong.what}", where=wrong.where,
                                              advice=wrong.advice)  # fmt: skip
@@ -287,7 +295,13 @@ class EntryReader:
         return names
 
     def certificate(self, name: str, entry: Certificate, whole: Configuration) -> Certificate:
-        path = ("certificate", name)
+        """Check an entry by the rest of the file; returns it with its names as certificates have them."""
+        self.settings(("certificate", name), entry, whole)
+        names = self.names(("certificate", name), entry, whole)
+        return entry if names == entry.names else msgspec.structs.replace(entry, names=names)
+
+    def settings(self, path: tuple[str, ...], entry: Certificate, whole: Configuration) -> None:
+        """Refuse what an entry says, but for its names, where the rest of the file does not allow it."""
         self.refers(entry.authority, "authority", whole.authority, (*path, "authority"))
         if not entry.carriers or len(set(entry.carriers)) < len(entry.carriers):
             raise self.fail(
@@ -311,5 +325,3 @@ class EntryReader:
         self.expect_no(certificate_fault(entry, whole.authority), path)
         if entry.keep < 1:
             raise self.fail("“keep” is less than one edition", (*path, "keep"), "write how many editions stay")
-        names = self.names(path, entry, whole)
-        return entry if names == entry.names else msgspec.structs.replace(entry, names=names)

@@ -1,7 +1,8 @@
 """Read `inkstamp.toml` into data."""
 
 import hashlib
-from contextlib import suppress
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -31,29 +32,40 @@ class _Copy(msgspec.Struct, frozen=True):
 def parse(data: bytes, file: Path, *, leave_out: bool = False) -> Configuration:
     """Read the bytes of the configuration file `file`.
 
-    With `leave_out`, entries that have a mistake are `mistaken`, as are certificates that name them, and the others
-    are read.
+    With `leave_out`, entries that have a mistake are `mistaken` or `mistaken_beside`, as are certificates that name
+    them, and the others are read.
 
     Raises:
         ConfigurationError: The file is not TOML, has an unknown key or a wrong value; names the line.
 
     """
     text, raw = read_toml(data, file)
-    try:
+    with fail_clearly(str(file), str(file)):
         return _interpret(text, raw, file, {} if leave_out else None)
+
+
+@contextmanager
+def fail_clearly(what: str, where: str) -> Iterator[None]:
+    """Make an error of the configuration out of a value of a sort that nobody thought of.
+
+    The places that read one say more where they can.
+    """
+    try:
+        yield
     except ConfigurationError:
         raise
     except (ValueError, TypeError, LookupError, AttributeError, RecursionError, OverflowError) as error:
-        # A value of a sort that nobody thought of; the places that read one say more where they can.
         raise ConfigurationError(
-            f"{file} has a value that cannot be used", where=str(file), said=one_line(str(error), _SHOWN),
+            f"{what} has a value that cannot be used", where=where, said=one_line(str(error), _SHOWN),
             advice="compare it with docs/configuration.md, key by key",
         ) from error  # fmt: skip
 
 
-def _interpret(text: str, raw: dict[str, Any], file: Path, mistaken: dict[str, Mistake] | None) -> Configuration:
+def _interpret(
+    text: str, raw: dict[str, Any], file: Path, mistaken: dict[tuple[str, str], Mistake] | None
+) -> Configuration:
     reader = EntryReader(text, file, mistaken)
-    reader.check_keys(raw, [each for each in Configuration.__struct_fields__ if each != "mistaken"], ())
+    reader.check_keys(raw, [each for each in Configuration.__struct_fields__ if not each.startswith("mistaken")], ())
     home, subject = raw.get("home", ""), raw.get("subject", {})
     if not isinstance(subject, dict):
         raise reader.fail("[subject] must be a table", ("subject",), "write [subject] and keys below")
@@ -87,7 +99,15 @@ def _interpret(text: str, raw: dict[str, Any], file: Path, mistaken: dict[str, M
             reader.expect_no(twin_fault(read, [(each, certificates[each]) for each in twins]), ("certificate", name))
             certificates[name] = read
             twins.append(name)
-    return msgspec.structs.replace(whole, certificate=certificates, mistaken=mistaken or {})
+    groups = reader.right_ones("group", whole.group, lambda name, each: reader.settings(("group", name), each, whole))
+    left_out = (mistaken or {}).items()
+    return msgspec.structs.replace(
+        whole,
+        certificate=certificates,
+        group=groups,
+        mistaken={name: each for (table, name), each in left_out if table == "certificate"},
+        mistaken_beside={f"{table}.{name}": each for (table, name), each in left_out if table != "certificate"},
+    )
 
 
 def load(data: bytes, file: Path, cache: Path) -> Configuration:

@@ -208,6 +208,13 @@ class Certificate(Section, frozen=True):
         return (self.proof,) if isinstance(self.proof, str) else self.proof
 
 
+class CertificateGroup(Certificate, frozen=True, kw_only=True):
+    """`[group.NAME]`: what the certificates of a group have in common; their names are kept in the ledger."""
+
+    names: tuple[str, ...] = ()
+    """Always empty."""
+
+
 class ViewSettings(Section, frozen=True):
     """`[view]`: how the public sees a name; left out in production."""
 
@@ -275,11 +282,6 @@ class Mistake(msgspec.Struct, frozen=True):
         return ConfigurationError(self.what, where=self.where, advice=self.advice)
 
 
-def mistake_key(table: str, name: str) -> str:
-    """Return the key of an entry in `Configuration.mistaken`: a certificate's is its name, `server.front` another's."""
-    return name if table == "certificate" else f"{table}.{name}"
-
-
 class Configuration(Section, frozen=True):
     """The whole file."""
 
@@ -288,6 +290,7 @@ class Configuration(Section, frozen=True):
     nameserver: dict[str, Nameserver] = {}
     program: dict[str, Program] = {}
     certificate: dict[str, Certificate] = {}
+    group: dict[str, CertificateGroup] = {}
     messenger: dict[str, Messenger] = {}
     view: ViewSettings = ViewSettings()
     renewal: Renewal = Renewal()
@@ -296,9 +299,12 @@ class Configuration(Section, frozen=True):
     home: str = ""
     """Folder of ledger, accounts and shelf, when it is not the default one."""
     mistaken: dict[str, Mistake] = {}
-    """Entries that are left out, since they cannot be used, by `mistake_key`: one must not stop all others."""
+    """Certificates that are left out, since their entries cannot be used: one must not stop all others."""
+    mistaken_beside: dict[str, Mistake] = {}
+    """Other entries that are left out, by table and name (`server.front`)."""
 
-    @property
-    def mistakes_beside(self) -> dict[str, Mistake]:
-        """What is wrong with entries that are no certificates."""
-        return {key: each for key, each in self.mistaken.items() if "." in key}
+    def mistake_in(self, table: str, name: str) -> Mistake | None:
+        """Return what is wrong with an entry that is left out; None for one that is not."""
+        if table == "certificate":
+            return self.mistaken.get(name)
+        return self.mistaken_beside.get(f"{table}.{name}")

@@ -7,7 +7,7 @@ import msgspec
 import tomlkit
 
 from inkstamp.config.load import parse
-from inkstamp.config.model import Configuration, Section, mistake_key
+from inkstamp.config.model import Configuration, Section
 from inkstamp.errors import ConfigurationError
 from inkstamp.files import private_folder, write_bytes
 
@@ -41,7 +41,7 @@ def with_entry(data: bytes, file: Path, table: str, name: str, entry: Section) -
 
     """
     present = parse(data, file, leave_out=True)
-    if name in getattr(present, table) or mistake_key(table, name) in present.mistaken:
+    if name in getattr(present, table) or present.mistake_in(table, name) is not None:
         raise ConfigurationError(f"there is a {table} “{name}” already", where=str(file), advice="choose another name")
     gap = b"" if not data else b"\n" if data.endswith(b"\n") else b"\n\n"
     grown = data + gap + entry_text(table, name, entry).encode("utf-8")
@@ -57,7 +57,7 @@ def has_entry(data: bytes, file: Path, table: str, name: str, entry: Section) ->
 def _parse_well(data: bytes, file: Path, table: str, name: str) -> Configuration:
     """Read the file back; ConfigurationError when the entry that was just written is not as it must be."""
     found = parse(data, file, leave_out=True)
-    mistake = found.mistaken.get(mistake_key(table, name))
+    mistake = found.mistake_in(table, name)
     if mistake is not None:
         raise mistake.error
     return found

@@ -1,6 +1,6 @@
 """The ledger's pages on what stands in a certificate's way, until it is overcome."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Container, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from datetime import datetime, timedelta
@@ -10,7 +10,6 @@ import msgspec
 
 from inkstamp.bulkhead import apart
 from inkstamp.clock import Clock
-from inkstamp.config.config_file import ConfigFile
 from inkstamp.errors import (
     Busy,
     CaProblem,
@@ -23,6 +22,7 @@ from inkstamp.errors import (
 )
 from inkstamp.findings import Finding
 from inkstamp.ledger.interface import Database, among
+from inkstamp.ledger.roster import mark_changed
 from inkstamp.ledger.rows import from_moment, telling_damage, to_moment
 from inkstamp.printable import printable
 
@@ -113,6 +113,7 @@ class Failures:
         if pause:
             told = msgspec.structs.replace(told, asked=moment + timedelta(seconds=pause))
         with self._database.writing():
+            mark_changed(self._database, certificate)
             known = self.of(certificate)
             same = known is not None and (known.told.kind, known.told.step) == (told.kind, told.step)
             self._database.upsert(
@@ -128,6 +129,7 @@ class Failures:
         """Strike out what stood in the way."""
         if self.of(certificate) is not None:  # nothing is written for those that have none
             with self._database.writing():
+                mark_changed(self._database, certificate)
                 self._database.execute("DELETE FROM setback WHERE certificate = :name", {"name": certificate})
 
     def of(self, certificate: str) -> RecordedFailure | None:
@@ -174,7 +176,7 @@ _NOT_KEPT = (Busy, ConfigurationError, LedgerTrouble, UsageError)
 
 @contextmanager
 def failure_kept(
-    ledger: "Ledger", configuration: ConfigFile, certificate: str, *, overcome: bool = True
+    ledger: "Ledger", configured: Container[str], certificate: str, *, overcome: bool = True
 ) -> Iterator[None]:
     """Write an error that leaves the block into the ledger; strike out the one before when none does.
 
@@ -186,15 +188,15 @@ def failure_kept(
     except _NOT_KEPT:
         raise
     except InkStampError as error:
-        record_failure(ledger, configuration, certificate, error)
+        record_failure(ledger, configured, certificate, error)
         raise
     if overcome:
         ledger.failures.overcome(certificate)
 
 
-def record_failure(ledger: "Ledger", configuration: ConfigFile, certificate: str, error: InkStampError) -> None:
+def record_failure(ledger: "Ledger", configured: Container[str], certificate: str, error: InkStampError) -> None:
     """Write what stands in a certificate's way into the ledger; nothing of one that was never configured."""
-    if certificate not in configuration.current.certificate:
+    if certificate not in configured:
         return
     order = ledger.open_order(certificate)
     told = FailureReport(

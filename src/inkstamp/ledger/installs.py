@@ -5,6 +5,7 @@ from collections.abc import Callable, Mapping, Sequence
 from inkstamp.clock import Clock
 from inkstamp.ledger.interface import Database, among
 from inkstamp.ledger.records import InstallRecord, InstallState
+from inkstamp.ledger.roster import mark_changed
 from inkstamp.ledger.rows import as_install, as_list, from_moment, telling_damage, to_moment
 
 SHELF = ""
@@ -24,6 +25,7 @@ class Installs:
         """Record that servers are about to be changed; what stands there must be saved already."""
         now = from_moment(self._clock.now())
         with self._database.writing():
+            mark_changed(self._database, certificate)
             identity = self._database.insert_numbered(
                 "install",
                 certificate=certificate,
@@ -47,6 +49,7 @@ class Installs:
             self._database.execute(
                 "UPDATE install SET state = :state WHERE id = :id", {"state": state.value, "id": install.id}
             )
+            mark_changed(self._database, install.certificate)
             self._note(what, text, install.certificate)
 
     def by_server(self, only: Sequence[str] | None = None) -> dict[str, dict[str, InstallRecord]]:

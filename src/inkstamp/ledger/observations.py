@@ -8,6 +8,7 @@ import msgspec
 
 from inkstamp.ledger.interface import Database, Row, among
 from inkstamp.ledger.records import EditionRecord
+from inkstamp.ledger.roster import mark_changed
 from inkstamp.ledger.rows import from_moment, telling_damage, to_moment
 from inkstamp.policy.renewal_time import Window
 
@@ -128,6 +129,7 @@ class Observations:
         with self._database.writing():
             for edition, news in heard:
                 grown = msgspec.structs.replace(self.of(edition), **news)
+                mark_changed(self._database, grown.certificate)
                 self._database.upsert("tidings", {"certificate": grown.certificate}, **_as_row(grown))
 
 

@@ -3,6 +3,7 @@
 from collections.abc import Iterable, Sequence
 from datetime import datetime
 from enum import StrEnum
+from typing import Any
 
 import msgspec
 
@@ -174,6 +175,46 @@ class EditionRecord(_Record, frozen=True):
     authority: str
     key: str = ""
     """Kind of its key, as in `ecdsa-p256`; empty where an older release recorded it."""
+
+
+class EnrolledRecord(_Record, frozen=True):
+    """A certificate on the roster: one that is configured in the ledger instead of the file."""
+
+    certificate: str
+    group: str
+    """The group of the configuration that says the rest."""
+    customer: str
+    """Free text; empty for nobody."""
+    names: tuple[str, ...]
+    since: datetime
+    """When it was enrolled; aware, UTC."""
+    settings: dict[str, Any] = {}
+    """What it says in the place of its group, as in the file."""
+    revision: int = 0
+    """Grows whenever something about it is written, so that what was decided before is known to be out of date."""
+
+    def as_line(self) -> bytes:
+        """Write it as a line of JSON."""
+        return msgspec.json.encode(msgspec.structs.replace(self, revision=0))
+
+    @classmethod
+    def from_line(cls, line: bytes) -> "EnrolledRecord":
+        """Read what `as_line` wrote; msgspec.MsgspecError for anything else."""
+        return msgspec.json.decode(line, type=cls)
+
+
+class Selection(_Record, frozen=True, kw_only=False):
+    """Which certificates of the roster are meant; empty for all."""
+
+    group: str = ""
+    customer: str = ""
+
+    def __bool__(self) -> bool:
+        """Tell whether it leaves any out."""
+        return bool(self.group or self.customer)
+
+
+ALL = Selection()
 
 
 class InstallRecord(_Record, frozen=True):

@@ -6,6 +6,7 @@ import msgspec
 
 from inkstamp.clock import Clock
 from inkstamp.ledger.interface import Database
+from inkstamp.ledger.roster import mark_changed
 from inkstamp.ledger.rows import from_moment, telling_damage, to_moment
 
 
@@ -57,4 +58,5 @@ class Revocations:
         return None if row is None else RevocationRecord(to_moment(row["done"]), row["why"])
 
     def _put(self, certificate: str, edition: int, **values: int | str) -> None:
+        mark_changed(self._database, certificate)
         self._database.upsert("revocation", {"certificate": certificate, "edition": edition}, **values)

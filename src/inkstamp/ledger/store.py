@@ -26,6 +26,7 @@ from inkstamp.ledger.records import (
     check_order_move,
 )
 from inkstamp.ledger.revocations import Revocations
+from inkstamp.ledger.roster import Roster, mark_changed
 from inkstamp.ledger.rows import as_edition, as_list, as_order, from_moment, strings, telling_damage, to_moment
 from inkstamp.ledger.sent_notices import SentNotices
 from inkstamp.printable import printable
@@ -50,6 +51,7 @@ class Ledger:
         self.sent_notices = SentNotices(self._database, clock)
         self.check_results = CheckResults(self._database, clock)
         self.revocations = Revocations(self._database, clock)
+        self.roster = Roster(self._database, clock, self._note)
         self.installs = Installs(self._database, clock, self._note)
 
     def snapshot(self) -> AbstractContextManager[None]:
@@ -195,12 +197,17 @@ class Ledger:
             )
         }
 
-    def newest_issued(self) -> dict[str, datetime]:
-        """Return when each certificate's newest edition was taken in."""
-        rows = self._database.rows(
-            "SELECT certificate, max(changed) AS at FROM ca_order WHERE state = 'issued' GROUP BY certificate"
-        )
-        return {row["certificate"]: to_moment(row["at"]) for row in rows}
+    def newest_issued(self, only: Sequence[str]) -> dict[str, datetime]:
+        """Return when the newest edition of some certificates was taken in."""
+        return {
+            row["certificate"]: to_moment(row["at"])
+            for where, names in among("certificate", only)
+            for row in self._database.rows(
+                "SELECT certificate, max(changed) AS at FROM ca_order"  # noqa: S608  names from our own code
+                f" WHERE state = 'issued' AND {where} GROUP BY certificate",
+                names,
+            )
+        }
 
     def order_of_edition(self, certificate: str, number: int) -> OrderRecord | None:
         """Return the order that an edition came from."""
@@ -219,6 +226,7 @@ class Ledger:
                 {"certificate": certificate},
             )
             number = ((row["last"] if row else None) or 0) + 1
+            mark_changed(self._database, certificate)
             identity = self._database.insert_numbered(
                 "ca_order",
                 certificate=certificate,
@@ -249,6 +257,7 @@ class Ledger:
         check_order_move(order.state, state, order.id)
         moved = msgspec.structs.replace(order, state=state, url=order.url if url is None else url)
         with self._database.writing():
+            mark_changed(self._database, order.certificate)
             self._move(order, moved)
             if what:
                 self._note(what, text, order.certificate)
@@ -278,6 +287,7 @@ class Ledger:
         """Record an issued certificate and end its order, in one transaction."""
         check_order_move(order.state, OrderState.ISSUED, order.id)
         with self._database.writing():
+            mark_changed(self._database, order.certificate)
             self._insert_edition(edition)
             self._move(order, msgspec.structs.replace(order, state=OrderState.ISSUED))
             self._note("issued", text, order.certificate)
@@ -301,6 +311,7 @@ class Ledger:
     def restore_edition(self, edition: EditionRecord) -> None:
         """Record an edition that lies on the shelf and that this ledger does not know, as if it came of an order."""
         with self._database.writing():
+            mark_changed(self._database, edition.certificate)
             self._database.insert(
                 "ca_order",
                 certificate=edition.certificate,
@@ -334,6 +345,14 @@ class Ledger:
             {"certificate": certificate},
         )
         return None if row is None else as_edition(row)
+
+    def newest_editions_off_roster(self) -> dict[str, EditionRecord]:
+        """Return the newest edition of each certificate that is not on the roster."""
+        rows = self._database.rows(
+            "SELECT * FROM edition WHERE certificate NOT IN (SELECT certificate FROM enrolled) AND number ="
+            " (SELECT max(other.number) FROM edition AS other WHERE other.certificate = edition.certificate)"
+        )
+        return {row["certificate"]: as_edition(row) for row in rows}
 
     def newest_editions(self, only: Sequence[str] | None = None) -> dict[str, EditionRecord]:
         """Return the newest edition of each certificate, or of some."""

@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from datetime import datetime, timedelta
 
 from inkstamp.config.words import Matter as Kind
 
@@ -71,6 +72,11 @@ def matters_of(each: Condition, *, about: Sequence[Kind], failing_times: int, da
     if each.waits_for:
         found.append(("waiting", f"“{name}” waits for a person: {each.waits_for}", f"inkstamp why {name}"))
     return [Matter(certificate=name, kind=kind, text=text, remedy=do) for kind, text, do in found if kind in about]
+
+
+def told_from(not_before: datetime, not_after: datetime, days_left: int) -> datetime:
+    """Return from when it is told that a certificate expires; all moments are aware."""
+    return not_after - min(timedelta(days=days_left), (not_after - not_before) / _SHORTEST_PART)
 
 
 def _days(days: float) -> str:

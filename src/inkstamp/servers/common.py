@@ -115,7 +115,7 @@ def check_names_kept(host: Host, supply: Supply, taken: Taken) -> None:
     bare = uncovered(supply.names, taken.names)
     lost: list[str] = []
     if not own & set(taken.certificate_files):  # else nothing changes hands
-        lost += uncovered(supply.names, [each for each in supply.others if taken.answers(each)])
+        lost += uncovered(supply.names, [each for each in supply.others() if taken.answers(each)])
     for file in taken.certificate_files:
         old = leaf_of(host, file) if bare or file not in own else None
         if old is not None and old.subject != old.issuer:

@@ -101,8 +101,8 @@ class Supply:
     """Its number; 0 while there is none yet."""
     names: tuple[str, ...] = ()
     """What it covers, or is going to cover."""
-    others: tuple[str, ...] = ()
-    """The names of other certificates that are installed on the same server."""
+    others: "Callable[[], Sequence[str]]" = tuple
+    """Looks up the names of other certificates that are installed on the same server."""
     own_site: bool = False
     """Whether names that share a virtual host with others, by a wildcard or as the default, get one of their own."""
     goods: "Callable[[], Goods] | None" = None

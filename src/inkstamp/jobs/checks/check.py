@@ -154,7 +154,8 @@ def check(context: ChecksContext, targets: Sequence[str], manner: CheckOptions) 
         if len(wanted) > _TOLD_WHOLE:
             context.progress.step(str(target), report.verdict.value)
         seen[target] = report
-    editions = context.ledger.newest_editions() if any(wanted.values()) and context.has_ledger() else {}
+    owners = list(dict.fromkeys(filter(None, wanted.values())))
+    editions = context.ledger.newest_editions(owners) if owners and context.has_ledger() else {}
     reports = [_compared(context, report, each, editions.get(wanted[each])) for each, report in seen.items()]
     rank = [Verdict.BROKEN, Verdict.WARNINGS, Verdict.OK]
     far = 1 << 30
@@ -163,23 +164,23 @@ def check(context: ChecksContext, targets: Sequence[str], manner: CheckOptions) 
 
 def _wanted(context: ChecksContext, targets: Sequence[str]) -> dict[Target, str]:
     """Return what to look at, and the configured certificate that each belongs to, empty for none."""
-    configured = context.configuration.current_or_empty().certificate
+    configured = context.certificates
     port = context.view.https_port
-    owners: dict[str, str] = {}
-    for key, entry in configured.items():
-        for name in entry.names:
-            owners.setdefault(name, key)
     found: dict[Target, str] = {}
     # What is on no server of ours was never to be served by one: it is looked at when it is named.
-    usual = tuple(name for name, entry in configured.items() if entry.install)
-    for each in targets or usual:
-        if each in configured:
-            plain = (name for name in configured[each].names if not name.startswith("*."))
-            for target in (Target(name=name, port=port) for name in plain):
-                found.setdefault(target, each)
-        else:
-            target = as_target(each, port)
-            found.setdefault(target, owners.get(target.name, ""))
+    named = configured.read(targets) or tuple(name for name, entry in configured.items() if entry.install)
+    certificates = [each for each in named if each in configured]
+    for each in certificates:
+        plain = (name for name in configured[each].names if not name.startswith("*."))
+        for target in (Target(name=name, port=port) for name in plain):
+            found.setdefault(target, each)
+    others = [as_target(each, port) for each in named if each not in configured]
+    owners: dict[str, str] = {}
+    for key, entry in configured.covering([each.name for each in others]).items():
+        for name in entry.names:
+            owners.setdefault(name, key)
+    for target in others:
+        found.setdefault(target, owners.get(target.name, ""))
     return found
 
 
@@ -214,9 +215,8 @@ def _compared(context: ChecksContext, report: NameReport, target: Target, newest
         finding = note("edition", report.name, f"serves “{beside[served]}”, which is installed beside this certificate")
     else:
         seen = f"serves another certificate than edition {newest.number} of “{newest.certificate}”, the newest"
-        config = context.config
-        kinds = {config.server[each].kind for each in config.certificate[newest.certificate].install
-                 if each in config.server}  # fmt: skip
+        servers, entry = context.config.server, context.certificates[newest.certificate]
+        kinds = {servers[each].kind for each in entry.install if each in servers}
         if target.upgrade and not any(KINDS[each].serves_mail for each in kinds):
             finding = note("edition", report.name, seen)  # it was never meant to go there
         else:

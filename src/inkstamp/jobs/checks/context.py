@@ -3,6 +3,7 @@
 from typing import Protocol
 
 from inkstamp.parts import (
+    WithCertificates,
     WithClock,
     WithConfiguration,
     WithHome,
@@ -18,6 +19,7 @@ from inkstamp.view.revocation_status import RevocationStatus
 
 class ChecksContext(
     WithClock,
+    WithCertificates,
     WithConfiguration,
     WithHome,
     WithProgress,

@@ -32,7 +32,7 @@ def look_at_caa(context: ChecksContext, name: str, certificate: str) -> list[Fin
     if as_address(name):  # CAA is about names (RFC 8659 section 1)
         return []
     config = context.configuration.current_or_empty()
-    entry = config.certificate.get(certificate)
+    entry = context.certificates.get(certificate)
     authority = config.authority.get(entry.authority) if entry is not None else None
     account = context.ledger.account(entry.authority) if entry is not None and context.has_ledger() else None
     acme = authority is not None and authority.is_acme

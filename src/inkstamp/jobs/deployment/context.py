@@ -3,6 +3,7 @@
 from typing import Protocol
 
 from inkstamp.parts import (
+    WithCertificates,
     WithClock,
     WithConfiguration,
     WithHome,
@@ -17,6 +18,7 @@ from inkstamp.parts import (
 
 class DeploymentContext(
     WithClock,
+    WithCertificates,
     WithConfiguration,
     WithHome,
     WithLocks,

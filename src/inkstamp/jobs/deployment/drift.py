@@ -36,7 +36,7 @@ def places_of(context: DeploymentContext, edition: EditionRecord) -> Places:
     One after the other: servers of one machine share a connection. One that is unreachable, or cannot be read, is
     left out: to install there again would not help.
     """
-    entry = context.configuration.certificate(edition.certificate)
+    entry = context.certificates.entry(edition.certificate)
     found: list[tuple[str, str, Endpoint]] = []
     try:
         leaf = context.shelf.chain(edition)[0]

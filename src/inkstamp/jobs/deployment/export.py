@@ -65,7 +65,7 @@ def export(context: DeploymentContext, request: ExportRequest) -> ExportResult:
         FileTrouble: It could not be written; what was written of it is removed again.
 
     """
-    context.configuration.certificate(request.certificate)
+    context.certificates.entry(request.certificate)
     edition = choose_edition(context.ledger, request.certificate, request.edition)
     served = context.shelf.chain(edition)
     goods = Goods(

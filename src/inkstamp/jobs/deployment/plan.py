@@ -147,8 +147,8 @@ def _is_chosen(context: DeploymentContext, server: str, entry: Certificate, name
     """Tell whether the site of a name gets the wildcard: it is asked for, or has no certificate of its own here."""
     if entry.sites:
         return name in entry.sites
-    others = (each for each in context.config.certificate.values() if each is not entry and server in each.install)
-    return not any(name in each.names for each in others)
+    others = context.certificates.covering([name]).values()
+    return not any(each is not entry and server in each.install for each in others)
 
 
 def _check_all_taken(
@@ -182,14 +182,15 @@ def supply_for(
     supply = _supply(context, name, folder, edition)
     if edition is None:
         supply = replace(supply, names=entry.names, algorithm=entry.key.partition("-")[0])
-    return replace(supply, others=_others(context, name, server), own_site=entry.own_site)
+    others = functools.partial(_others, context, name, server)
+    return replace(supply, others=others, own_site=entry.own_site)
 
 
 def _others(context: DeploymentContext, name: str, server: str) -> tuple[str, ...]:
     """Return the names of the other certificates that are for this server."""
     return tuple(
         each
-        for other, entry in context.config.certificate.items()
+        for other, entry in context.certificates.items()
         if other != name and server in entry.install
         for each in entry.names
     )

@@ -2,10 +2,12 @@
 
 from typing import Protocol
 
-from inkstamp.parts import WithClock, WithConfiguration, WithHome, WithServers, WithTrust, WithView
+from inkstamp.parts import WithCertificates, WithClock, WithConfiguration, WithHome, WithServers, WithTrust, WithView
 
 
-class InventoryContext(WithClock, WithConfiguration, WithHome, WithServers, WithView, WithTrust, Protocol):
+class InventoryContext(
+    WithClock, WithCertificates, WithConfiguration, WithHome, WithServers, WithView, WithTrust, Protocol
+):
     """The parts of a run that inventory works with."""
 
 

@@ -161,9 +161,7 @@ def survey(context: InventoryContext, names: Sequence[str] = (), *, live: bool =
             read.append(ServerReport(name=server.name, files=own, sites=len(sites)))
             with_tls = {name for site in sites if site.tls for name in site.names}
             reports += [_reported(site, files, trusted, now, with_tls) for site in sites]
-    config = context.configuration.current_or_empty()
-    renewed = {*config.certificate, *config.mistaken}
-    lost = [unrenewed(each, context.home.shelf, renewed, now) for each in reports]
+    lost = [unrenewed(each, context.home.shelf, context.certificates, now) for each in reports]
     reports = [replace(each, findings=(*each.findings, found)) if found else each
                for each, found in zip(reports, lost, strict=True)]  # fmt: skip
     unread = {each.name for each in read if each.findings}

@@ -2,10 +2,12 @@
 
 from typing import Protocol
 
-from inkstamp.parts import WithClock, WithConfiguration, WithHome, WithLedger, WithShelf, WithTrust
+from inkstamp.parts import WithCertificates, WithClock, WithConfiguration, WithHome, WithLedger, WithShelf, WithTrust
 
 
-class IssuanceContext(WithClock, WithConfiguration, WithHome, WithLedger, WithShelf, WithTrust, Protocol):
+class IssuanceContext(
+    WithClock, WithCertificates, WithConfiguration, WithHome, WithLedger, WithShelf, WithTrust, Protocol
+):
     """The parts of a run that issuance works with."""
 
     @property

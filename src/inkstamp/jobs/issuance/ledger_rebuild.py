@@ -4,22 +4,26 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import msgspec
+
+from inkstamp.certificates import Certificates
 from inkstamp.clock import stamp
 from inkstamp.errors import EditionUnfit, FileTrouble, UsageError
 from inkstamp.files import file_trouble, read_bytes
-from inkstamp.findings import Finding, ok, warn
+from inkstamp.findings import Finding, bad, ok, warn
 from inkstamp.jobs.issuance.acceptance import record_of
 from inkstamp.jobs.issuance.context import IssuanceContext
-from inkstamp.ledger.records import EditionRecord, InstallState
+from inkstamp.ledger.records import EditionRecord, EnrolledRecord, InstallState
 from inkstamp.ledger.sqlite import SqliteDatabase, trouble_of
 from inkstamp.ledger.store import Ledger
 from inkstamp.locks import Lock, Locks, Scope
 from inkstamp.pki.certificates import read_pem, short_name
 from inkstamp.pki.chain import find_paths
+from inkstamp.printable import one_line
 from inkstamp.wording import counted
 
 if TYPE_CHECKING:
-    from inkstamp.config.model import Configuration
+    pass
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -52,18 +56,20 @@ def rebuild(context: IssuanceContext) -> Rebuilt:
             each.unlink(missing_ok=True)
         ledger = Ledger(SqliteDatabase(fresh), context.clock)
         ledger.begin_run(context.command)
-        findings = []
+        findings: list[Finding] = []
         count = 0
         try:
+            _restore_roster(context, ledger, findings)
+            certificates = Certificates(context.configuration, lambda: ledger.roster)
             for name in sorted(each.name for each in home.shelf.iterdir()) if home.shelf.is_dir() else ():
                 for number in context.shelf.numbers(name):
-                    found = _read(context, name, number)
+                    found = _read(context, certificates, name, number)
                     if isinstance(found, Finding):
                         findings.append(found)
                     else:
                         ledger.restore_edition(found)
                         count += 1
-                _restore_shelved(context.config, ledger, name)
+                _restore_shelved(certificates, ledger, name)
             ledger.note("rebuilt", f"{counted(count, 'edition')} of the shelf")
         finally:
             ledger.end_run(0)
@@ -74,9 +80,26 @@ def rebuild(context: IssuanceContext) -> Rebuilt:
     return Rebuilt(editions=count, moved_to=moved, findings=tuple(findings))
 
 
-def _restore_shelved(config: "Configuration", ledger: Ledger, name: str) -> None:
+def _restore_roster(context: IssuanceContext, ledger: Ledger, findings: list[Finding]) -> None:
+    """Enrol again what was enrolled, by the copy that was kept of it."""
+    file = context.home.roster_copy
+    if not file.exists():
+        return
+    try:
+        records = [EnrolledRecord.from_line(line) for line in read_bytes(file).splitlines() if line.strip()]
+    except (msgspec.MsgspecError, ValueError) as error:
+        told = f"cannot be read, so that nothing is on the roster: {one_line(str(error), 200)}"
+        findings.append(
+            bad("roster", str(file), told, "enrol the certificates again: inkstamp enrol --group GROUP --from FILE")
+        )
+        return
+    ledger.roster.enrol(records, f"{counted(len(records), 'certificate')}, from {file}")
+    findings.append(ok("roster", str(file), f"{counted(len(records), 'certificate')} are on the roster again"))
+
+
+def _restore_shelved(configured: Certificates, ledger: Ledger, name: str) -> None:
     """Record that the newest edition of a certificate without servers is where it should be: on the shelf."""
-    entry, newest = config.certificate.get(name), ledger.newest_edition(name)
+    entry, newest = configured.get(name), ledger.newest_edition(name)
     if entry is not None and not entry.install and newest is not None:
         record = ledger.installs.begin(name, newest.number, ())
         ledger.installs.end(record, InstallState.DONE, "shelved", f"edition {newest.number}")
@@ -98,13 +121,13 @@ def _move_aside(file: Path, when: str) -> str:
     return str(aside)
 
 
-def _read(context: IssuanceContext, name: str, number: int) -> EditionRecord | Finding:
+def _read(context: IssuanceContext, certificates: Certificates, name: str, number: int) -> EditionRecord | Finding:
     file = context.shelf.edition(name, number) / "served.pem"
     try:
         chain = read_pem(read_bytes(file), str(file))
     except (EditionUnfit, FileTrouble) as error:
         return warn("edition", f"{name} {number}", f"is left out: {error}", "order a new one: inkstamp stamp " + name)
-    entry = context.config.certificate.get(name)
+    entry = certificates.get(name)
     leaf = chain[0]
     paths = find_paths(leaf, chain[1:], context.trust.roots_if_any, leaf.not_valid_before_utc)
     root = short_name(paths[0].root.subject if paths else chain[-1].issuer)

@@ -1,10 +1,7 @@
 """What spans several stages of one certificate: enrolment, provisioning, install, undo, revocation."""
 
 FACE = (
-    "enrolment.Plan",
-    "enrolment.StampRequest",
-    "enrolment.make_plans",
-    "enrolment.make_plans_for_sites",
+    "context.LifecycleContext",
     "failover.obtain_somewhere",
     "install.install_edition",
     "order_steps.collect_at_ca",
@@ -28,6 +25,10 @@ FACE = (
     "revoke.plan_foreign",
     "revoke.plan_revocation",
     "revoke.revoke",
+    "stamp_plans.Plan",
+    "stamp_plans.StampRequest",
+    "stamp_plans.make_plans",
+    "stamp_plans.make_plans_for_sites",
     "undo.undo",
 )
 """What other rooms and the command line may import from here."""

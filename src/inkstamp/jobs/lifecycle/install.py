@@ -47,7 +47,7 @@ def install_edition(
         ServerTrouble, FileTrouble: As of an install; everything is as it was then.
 
     """
-    entry = context.configuration.certificate(name)
+    entry = context.certificates.entry(name)
     with context.locks.certificate(name):
         settle(context, name)
         edition = _choose(context, name, number)
@@ -59,7 +59,7 @@ def install_edition(
                 groups = prepare(context, name, entry, edition, {}, tested_since=since, at_once=pace.at_once)
         else:
             with (
-                failure_kept(context.ledger, context.configuration, name),
+                failure_kept(context.ledger, context.certificates, name),
                 at_step(f"installing edition {edition.number}"),
             ):
                 findings = install(context, Deployment(name, entry, edition), groups.extend, pace=pace)

@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING
 from inkstamp.config.carrying import is_portal
 from inkstamp.errors import StillWaiting, UsageError
 from inkstamp.jobs.lifecycle.context import LifecycleContext
-from inkstamp.jobs.lifecycle.enrolment import Plan
 from inkstamp.jobs.lifecycle.provisioning import check_beforehand, good_edition, settle, write_entries
+from inkstamp.jobs.lifecycle.stamp_plans import Plan
 from inkstamp.jobs.orders.acme_order import Goal, Reached
 from inkstamp.jobs.orders.attempts import lead
 from inkstamp.jobs.portal.order import PortalOrder, open_order
@@ -34,7 +34,7 @@ def order(
         UsageError: The present edition is good and `anew` was not asked for.
 
     """
-    with context.locks.certificate(plan.name), failure_kept(context.ledger, context.configuration, plan.name):
+    with context.locks.certificate(plan.name), failure_kept(context.ledger, context.certificates, plan.name):
         settle(context, plan.name)
         fresh = context.ledger.open_order(plan.name) is None
         good = good_edition(context, plan, anew=anew) if fresh else None
@@ -61,9 +61,9 @@ def prove_at_ca(context: LifecycleContext, name: str, *, wait: float = 0.0) -> R
         UsageError: No order is open.
 
     """
-    with context.locks.certificate(name), failure_kept(context.ledger, context.configuration, name):
+    with context.locks.certificate(name), failure_kept(context.ledger, context.certificates, name):
         _expect_open(context.ledger, name)
-        return lead(context, name, context.configuration.certificate(name), Goal.PROVEN, wait=wait)
+        return lead(context, name, context.certificates.entry(name), Goal.PROVEN, wait=wait)
 
 
 def collect_at_ca(context: LifecycleContext, name: str) -> EditionRecord:
@@ -74,9 +74,9 @@ def collect_at_ca(context: LifecycleContext, name: str) -> EditionRecord:
         StillWaiting: Names are not validated yet.
 
     """
-    with context.locks.certificate(name), failure_kept(context.ledger, context.configuration, name):
+    with context.locks.certificate(name), failure_kept(context.ledger, context.certificates, name):
         _expect_open(context.ledger, name)
-        reached = lead(context, name, context.configuration.certificate(name), Goal.COLLECTED)
+        reached = lead(context, name, context.certificates.entry(name), Goal.COLLECTED)
         if reached.edition is None:
             raise StillWaiting(
                 f"{counted(len(reached.to_prove), 'name')} of order {reached.order.id} not validated yet",

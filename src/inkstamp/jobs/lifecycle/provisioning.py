@@ -16,8 +16,8 @@ from inkstamp.jobs.deployment.plan import prepare
 from inkstamp.jobs.deployment.rollback import recover, tidy
 from inkstamp.jobs.deployment.rollout import Deployment, install
 from inkstamp.jobs.lifecycle.context import LifecycleContext
-from inkstamp.jobs.lifecycle.enrolment import Plan
 from inkstamp.jobs.lifecycle.failover import obtain_somewhere
+from inkstamp.jobs.lifecycle.stamp_plans import Plan
 from inkstamp.jobs.orders.cancellation import clear_ended
 from inkstamp.jobs.orders.name_subset import less_of, what_is_left_out
 from inkstamp.jobs.status.editions import served_beside
@@ -118,7 +118,7 @@ def carry_out(
         said: Called with the plan when all checks have passed, before anything is changed.
 
     """
-    with context.locks.certificate(plan.name), failure_kept(context.ledger, context.configuration, plan.name):
+    with context.locks.certificate(plan.name), failure_kept(context.ledger, context.certificates, plan.name):
         got = come_by(context, plan, anew=anew, again=again, said=said)
         if got.in_place:
             return outcome_of(context, got)
@@ -215,7 +215,7 @@ def _waits_at_portal(ledger: "Ledger", plan: Plan) -> bool:
 
 def look_afterwards(context: LifecycleContext, outcome: Outcome) -> Outcome:
     """Look at the outcome's names the way the public does, and add what is not as it should be."""
-    names = [each for each in context.configuration.certificate(outcome.name).names if not each.startswith("*.")]
+    names = [each for each in context.certificates.entry(outcome.name).names if not each.startswith("*.")]
     targets = [target for name in names for target in where_served(context, outcome, name)]
     roots = Roots(context.trust.roots)
     # For a moment after a reload the workers of before still take connections.

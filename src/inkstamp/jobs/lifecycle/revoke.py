@@ -15,8 +15,8 @@ from inkstamp.acme.session import Signer
 from inkstamp.errors import CaProblem, UsageError
 from inkstamp.files import read_bytes
 from inkstamp.jobs.lifecycle.context import LifecycleContext
-from inkstamp.jobs.lifecycle.enrolment import Plan
 from inkstamp.jobs.lifecycle.provisioning import carry_out
+from inkstamp.jobs.lifecycle.stamp_plans import Plan
 from inkstamp.jobs.status.editions import choose_edition
 from inkstamp.key_files import read_key
 from inkstamp.ledger.observations import Heard
@@ -101,7 +101,7 @@ def plan_revocation(context: LifecycleContext, name: str, number: int | None, *,
         UsageError: There is no such certificate or edition, or its authority is a portal.
 
     """
-    entry = context.configuration.certificate(name)
+    entry = context.certificates.entry(name)
     number = context.ledger.revocations.begun(name) if number is None else number
     edition = choose_edition(context.ledger, name, number)
     authority = edition.authority or entry.authority
@@ -191,7 +191,7 @@ def _replaced(context: LifecycleContext, doomed: Doomed) -> "Outcome | None":
     if doomed.edition is None:
         raise UsageError("--and-replace is for certificates of the configuration", advice="leave --and-replace out")
     name = doomed.edition.certificate
-    plan = Plan(name=name, entry=context.configuration.certificate(name))
+    plan = Plan(name=name, entry=context.certificates.entry(name))
     return carry_out(context, plan, anew=doomed.replacement is None)
 
 

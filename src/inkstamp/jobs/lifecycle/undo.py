@@ -41,7 +41,7 @@ def undo(context: LifecycleContext, name: str, *, preview: bool) -> Undone:
         ServerTrouble: A server refuses, or does not serve the edition before; everything is as it was then.
 
     """
-    entry = context.configuration.certificate(name)
+    entry = context.certificates.entry(name)
     with context.locks.certificate(name):
         settle(context, name)
         with context.locks.servers(entry.install):

@@ -2,8 +2,18 @@
 
 from typing import Protocol
 
-from inkstamp.parts import WithClock, WithConfiguration, WithLedger, WithProgress, WithServers, WithShelf
+from inkstamp.parts import (
+    WithCertificates,
+    WithClock,
+    WithConfiguration,
+    WithLedger,
+    WithProgress,
+    WithServers,
+    WithShelf,
+)
 
 
-class NotificationContext(WithClock, WithConfiguration, WithProgress, WithLedger, WithServers, WithShelf, Protocol):
+class NotificationContext(
+    WithClock, WithCertificates, WithConfiguration, WithProgress, WithLedger, WithServers, WithShelf, Protocol
+):
     """The parts of a run that notification works with."""

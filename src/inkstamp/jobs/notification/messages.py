@@ -16,7 +16,7 @@ from inkstamp.deadline import within
 from inkstamp.errors import AccountTrouble, Actor, CaProblem, InkStampError, InternalError, StillWaiting
 from inkstamp.files import read_secret
 from inkstamp.jobs.notification.context import NotificationContext
-from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, all_statuses
+from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, statuses_of, statuses_of_mistakes
 from inkstamp.policy.notification_rules import ACCOUNT_PROBLEMS, Condition, Matter, News, matters_of, news
 
 if TYPE_CHECKING:
@@ -47,17 +47,23 @@ class RunResult:
     """When the run before this one began, if it was interrupted; aware, UTC."""
 
 
-def report(context: NotificationContext, run: RunResult, names: Sequence[str]) -> tuple[InkStampError, ...]:
+def report(
+    context: NotificationContext, run: RunResult, names: Sequence[str], *, mistaken: bool
+) -> tuple[InkStampError, ...]:
     """Tell what is new after a run over `names`, and write the metrics file; nothing that fails here stops the run.
 
-    Returns the internal errors that were met.
+    With `mistaken`, entries of the configuration that cannot be used are told of as well. Returns the internal errors
+    that were met.
     """
     config, met = context.config, list[InkStampError]()
     try:
         with apart():
-            statuses = all_statuses(context)
-            meant = set(names)
-            conditions = _conditions(context, run.errors, [each for each in statuses if each.name in meant])
+            told = [key[0] for name in config.messenger for key in context.ledger.sent_notices.told(name)]
+            meant = dict.fromkeys((*names, *(each for each in told if context.certificates.get(each) is not None)))
+            found = statuses_of(context, tuple(meant))
+            conditions = _conditions(
+                context, run.errors, [*found, *(statuses_of_mistakes(context) if mistaken else ())]
+            )
     except InkStampError as error:
         context.progress.step("messengers", f"nobody could be notified: {error.what}")
         return (error,)
@@ -79,7 +85,7 @@ def report(context: NotificationContext, run: RunResult, names: Sequence[str]) -
 
         try:
             with apart():
-                write_metrics(context, run.summary, statuses)
+                write_metrics(context, run.summary)
         except InkStampError as error:
             met.append(error)
             context.progress.step("metrics", f"could not be written: {error.what}")
@@ -89,8 +95,8 @@ def report(context: NotificationContext, run: RunResult, names: Sequence[str]) -
 def _conditions(
     context: NotificationContext, errors: Mapping[str, InkStampError], statuses: Sequence[CertificateStatus]
 ) -> list[Condition]:
-    setbacks = context.ledger.failures.all()
-    editions = context.ledger.newest_editions()
+    names = [each.name for each in statuses]
+    setbacks, editions = context.ledger.failures.all(names), context.ledger.newest_editions(names)
     now = context.clock.now()
     found = []
     for each in statuses:
@@ -135,7 +141,7 @@ def _tell(
         now.append(Matter(certificate=_ALL, kind="failing", text=text, remedy="inkstamp schedule show"))
     told = context.ledger.sent_notices.told(name)
     looked_at = frozenset(each.certificate for each in conditions) | {
-        key[0] for key in told if key[0] not in context.config.certificate
+        key[0] for key in told if key[0] not in context.certificates
     }
     fresh = news(told, now, looked_at)
     renewed = _renewed(run) if "renewed" in entry.about else ()

@@ -1,6 +1,5 @@
 """Figures for monitoring, in the text format of Prometheus; the node exporter's textfile collector reads the file."""
 
-from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -8,7 +7,7 @@ from prometheus_client import CollectorRegistry, Gauge, generate_latest
 
 from inkstamp.files import write_bytes
 from inkstamp.jobs.notification.context import NotificationContext
-from inkstamp.jobs.status.overview import CertificateStatus
+from inkstamp.jobs.status.overview import overview
 
 if TYPE_CHECKING:
     from inkstamp.ledger.run_summary import LastSweep
@@ -23,8 +22,13 @@ _OF_CERTIFICATES = {
     "ok": "1 when there is nothing to do for it, else 0",
 }
 
+_OF_GROUPS = {
+    "certificates": "certificates of the group on the roster",
+    "ok": "those of them that there is nothing to do for; the others have figures of their own",
+}
 
-def write_metrics(context: NotificationContext, run: "LastSweep", statuses: Sequence[CertificateStatus]) -> None:
+
+def write_metrics(context: NotificationContext, run: "LastSweep") -> None:
     """Write the file that the configuration names, whole or not at all; FileTrouble when it cannot be written."""
     registry = CollectorRegistry()
     gauges = {
@@ -32,10 +36,11 @@ def write_metrics(context: NotificationContext, run: "LastSweep", statuses: Sequ
         for name, told in _OF_CERTIFICATES.items()
     }
     now = context.clock.now()
-    orders = context.ledger.newest_issued()
-    setbacks = context.ledger.failures.all()
-    for each in statuses:
-        if each.name in context.config.mistakes_beside:
+    found = overview(context)
+    names = [each.name for each in found.certificates]
+    orders, setbacks = context.ledger.newest_issued(names), context.ledger.failures.all(names)
+    for each in found.certificates:
+        if each.name in context.config.mistaken_beside:
             continue  # no certificate: those that need it are told
         setback, issued = setbacks.get(each.name), orders.get(each.name)
         values = {
@@ -50,6 +55,10 @@ def write_metrics(context: NotificationContext, run: "LastSweep", statuses: Sequ
         for name, value in values.items():
             if value is not None:
                 gauges[name].labels(each.name).set(value)
+    for name, told in _OF_GROUPS.items():
+        gauge = Gauge(f"inkstamp_group_{name}", told, ["group"], registry=registry)
+        for group in found.groups:
+            gauge.labels(group.group).set(group.total if name == "certificates" else group.ok)
     for name, told, figure in (
         ("run_timestamp_seconds", "when `renew` ran last", now.timestamp()),
         ("run_looked_at", "certificates that the last run checked", run.looked_at),

@@ -89,7 +89,7 @@ def prove(context: PortalContext, name: str, shown: PortalInput, *, wait: float 
 
     """
     record = waiting_order(context.ledger, name)
-    entry = context.configuration.certificate(name)
+    entry = context.certificates.entry(name)
     told = _told(context, record, entry, shown)
     if told:
         _switch(context, record, told)

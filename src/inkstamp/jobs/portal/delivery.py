@@ -110,18 +110,18 @@ def receive(context: PortalContext, bring: Bring, passphrase: Passphrase) -> Rec
 
     """
     if bring.certificate:
-        context.configuration.certificate(bring.certificate)
+        context.certificates.entry(bring.certificate)
     haul = gather(bring.paths, bring.pasted, passphrase)
     before = _collected_before(context, bring, haul)
     if before is not None:
         with context.locks.certificate(before.certificate):
             clear_ended(context, before.certificate)  # the run that took it in may have been killed
         return before
-    configured = context.config.certificate
+    configured = context.certificates
     orders = (
         [waiting_order(context.ledger, bring.certificate)]
         if bring.certificate
-        else [each for each in context.ledger.waiting_orders() if each.certificate in configured]
+        else [each for each in context.ledger.waiting_orders() if configured.get(each.certificate) is not None]
     )
     if not orders:
         raise UsageError("no order waits at a portal", advice="open one: inkstamp order NAME")
@@ -156,7 +156,7 @@ def _collected_before(context: PortalContext, bring: Bring, haul: Haul) -> Recei
     """Return the edition that one of the certificates is already, for a command that is repeated."""
     for each in haul.found:
         edition = context.ledger.edition_of(each.certificate.fingerprint(hashes.SHA256()).hex())
-        known = edition is not None and edition.certificate in context.config.certificate
+        known = edition is not None and edition.certificate in context.certificates
         if edition is not None and known and bring.certificate in {"", edition.certificate}:
             if context.ledger.open_order(edition.certificate) is not None:
                 continue  # a newer one is waited for; _choose says so

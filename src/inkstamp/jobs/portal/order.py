@@ -102,7 +102,7 @@ def show_order(context: PortalContext, record: OrderRecord, *, opened: bool = Fa
         request_file=str(file),
         facts=facts,
         proofs=proofs,
-        stall=stall_of(record, proofs, context.config.certificate.get(record.certificate), authority),
+        stall=stall_of(record, proofs, context.certificates.get(record.certificate), authority),
     )
 
 

@@ -6,19 +6,18 @@ is put by, and a server takes all that has come in for it with one reload: the f
 has passed since, the last when no more is to come.
 """
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import ExitStack, contextmanager, suppress
 from queue import Empty, SimpleQueue
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from inkstamp.bulkhead import apart, at_step, attempt, reached, submit
 from inkstamp.deadline import at_least, is_over
-from inkstamp.errors import Busy, InkStampError, StillWaiting
+from inkstamp.errors import Busy, CaProblem, InkStampError, StillWaiting
 from inkstamp.jobs.deployment.rollback import recover
 from inkstamp.jobs.deployment.rollout import install_together
 from inkstamp.jobs.deployment.transaction import Result
-from inkstamp.jobs.lifecycle.enrolment import Plan
 from inkstamp.jobs.lifecycle.provisioning import (
     ComeBy,
     Outcome,
@@ -29,6 +28,9 @@ from inkstamp.jobs.lifecycle.provisioning import (
     say_installs,
     settle,
 )
+from inkstamp.jobs.lifecycle.stamp_plans import Plan
+from inkstamp.jobs.renewal.rate_limits import RateLimits
+from inkstamp.jobs.renewal.watch import Watch
 from inkstamp.ledger.failures import failure_kept
 
 if TYPE_CHECKING:
@@ -38,6 +40,9 @@ if TYPE_CHECKING:
 Ended = Outcome | InkStampError
 """What became of a certificate."""
 
+_T = TypeVar("_T")
+_TRIES = 4
+"""How often a CA is asked for one certificate in a run, where it limits that."""
 _GATHER_SECONDS = 20.0
 """How long a server is left alone after an install: its workers of before have time to end."""
 _INSTALL_SECONDS = 900.0
@@ -45,33 +50,44 @@ _MOST = 200
 """Certificates installed at a time; each of them is held meanwhile."""
 
 
-def work_off(runtime: "Runtime", due: Sequence["Due"], limits: Mapping[str, int]) -> Iterator[tuple["Due", Ended]]:
+def work_off(
+    runtime: "Runtime", due: Sequence["Due"], limits: Mapping[str, int], watch: Watch | None = None
+) -> Iterator[tuple["Due", Ended]]:
     """Renew what is due; yields what became of each, in the order of `due`.
 
     Args:
         runtime: The parts of the run.
         due: What to work on, the most urgent first.
         limits: By authority, how many certificates are ordered at the same time.
+        watch: Told how far it is.
 
     """
     ended: dict[str, Ended] = {}
     told = 0
-    for name, result in _each_ended(runtime, due, limits):
+    rates = RateLimits(runtime.clock, runtime.progress)
+    if watch is not None:
+        watch.begins(len(due))
+    for name, result in _each_ended(runtime, due, limits, rates):
         ended[name] = result
+        if watch is not None:
+            watch.ended(failed=isinstance(result, InkStampError), rests=rates.seconds_left())
         while told < len(due) and due[told].name in ended:
             yield due[told], ended[due[told].name]
             told += 1
 
 
-def _each_ended(runtime: "Runtime", due: Sequence["Due"], limits: Mapping[str, int]) -> Iterator[tuple[str, Ended]]:
+def _each_ended(
+    runtime: "Runtime", due: Sequence["Due"], limits: Mapping[str, int], rates: RateLimits
+) -> Iterator[tuple[str, Ended]]:
     """Yield what became of each as it is known."""
+    runtime.certificates.read(each.name for each in due)
     _put_back_cut_off(runtime, due)
     ordered: SimpleQueue[Future[ComeBy | Ended]] = SimpleQueue()
     running: dict[Future[ComeBy | Ended], Due] = {}
     with _pools(limits) as pools:
         for each in due:
-            pool = pools[runtime.config.certificate[each.name].authority]
-            future = submit(pool, lambda due: _order(runtime, due), each)
+            pool = pools[runtime.certificates[each.name].authority]
+            future = submit(pool, lambda due: _order(runtime, due, rates), each)
             running[future] = each
             future.add_done_callback(ordered.put)
         put_by: list[ComeBy] = []
@@ -129,7 +145,7 @@ def _put_back_cut_off(runtime: "Runtime", due: Sequence["Due"]) -> None:
             recover(runtime, records)
 
 
-def _order(runtime: "Runtime", due: "Due") -> ComeBy | Ended:
+def _order(runtime: "Runtime", due: "Due", rates: RateLimits) -> ComeBy | Ended:
     """Come by an edition; one that is to be on no server, or is there already, needs no more."""
 
     def work() -> ComeBy | Ended:
@@ -139,18 +155,34 @@ def _order(runtime: "Runtime", due: "Due") -> ComeBy | Ended:
                 advice="the next run continues; find out what took so long",
             )
         reached("order", due.name)
-        plan = Plan(name=due.name, entry=runtime.configuration.certificate(due.name))
+        plan = Plan(name=due.name, entry=runtime.certificates.entry(due.name))
         if not plan.entry.install:
-            return carry_out(runtime, plan, again=due.astray)
+            return _within_limits(rates, plan, lambda: carry_out(runtime, plan, again=due.astray))
         with (
             runtime.locks.certificate(due.name),
-            failure_kept(runtime.ledger, runtime.configuration, due.name, overcome=False),
+            failure_kept(runtime.ledger, runtime.certificates, due.name, overcome=False),
         ):
-            got = come_by(runtime, plan, again=due.astray)
+            got = _within_limits(rates, plan, lambda: come_by(runtime, plan, again=due.astray))
         return _ended(runtime, got, []) if got.in_place else got
 
     runtime.progress.step(due.name, f"due: {due.reason}")
     return attempt(work)
+
+
+def _within_limits(rates: RateLimits, plan: Plan, work: Callable[[], _T]) -> _T:
+    """Do what asks a CA, and do it again where the CA was asked too much and says when it may be."""
+    authority = plan.entry.authority
+    for last in (*(False,) * (_TRIES - 1), True):
+        rates.wait(authority)
+        try:
+            done = work()
+        except CaProblem as problem:
+            if not rates.met(authority, problem) or last:
+                raise
+        else:
+            rates.passed(authority)
+            break
+    return done
 
 
 def _install(runtime: "Runtime", some: Sequence[ComeBy]) -> list[tuple[str, Ended]]:
@@ -191,7 +223,7 @@ def _ended(runtime: "Runtime", got: ComeBy, result: Result) -> Ended:
     """Write down what came of an install."""
 
     def end() -> Ended:
-        with failure_kept(runtime.ledger, runtime.configuration, got.edition.certificate), at_step(got.installing):
+        with failure_kept(runtime.ledger, runtime.certificates, got.edition.certificate), at_step(got.installing):
             if isinstance(result, InkStampError):
                 raise result
             return put_in_place(runtime, got, result)

@@ -6,26 +6,23 @@ heard goes into the ledger with the moment to ask again, so that a run that come
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import timedelta
 from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import attempt
 from inkstamp.deadline import within
 from inkstamp.errors import InkStampError
 from inkstamp.jobs.renewal.turns import InternalErrors, Pair, in_turns, told_of
-from inkstamp.ledger.installs import has_edition
+from inkstamp.jobs.status.next_look import A_DAY, questions_about
 from inkstamp.ledger.observations import Heard, Observation, of_edition
 from inkstamp.ledger.records import EditionRecord, InstallRecord
 
 if TYPE_CHECKING:
     from inkstamp.runtime import Runtime
 
-_A_DAY = timedelta(days=1)
 _AFTER_TROUBLE = timedelta(hours=6)
 _ROUND_SECONDS = 1800.0
 """For asking about all editions of one sort; what was not asked about is asked next time."""
-_FARTHEST = timedelta(days=40)
-"""No moment to ask again lies further ahead than this."""
 _NEVER_ASKED = timedelta(days=30)
 """For certificates whose CA names no place to ask."""
 
@@ -42,25 +39,21 @@ def ask_around(
     """
     failed: list[tuple[str, InkStampError]] = []
     now = runtime.clock.now()
-    config = runtime.config
     to_ask: dict[str, list[Pair]] = {}
     to_check: list[Pair] = []
     to_look: list[Pair] = []
     for edition in editions:
-        entry = config.certificate[edition.certificate]
+        entry = runtime.certificates.get(edition.certificate)
+        if entry is None:
+            continue  # it has a mistake, which is told
         observed = of_edition(known.get(edition.certificate), edition)
-        if edition.not_after <= now:
-            continue
-        authority = config.authority.get(edition.authority)
-        if _has_come(observed.ask_again, now) and authority is not None and authority.is_acme:
+        asking = questions_about(runtime, entry, edition, observed, installs.get(edition.certificate, {}), now=now)
+        if asking.window is not None and asking.window <= now:
             to_ask.setdefault(edition.authority, []).append((edition, observed))
-        if _has_come(observed.status_again, now):
+        if asking.status is not None and asking.status <= now:
             to_check.append((edition, observed))
-        mine = installs.get(edition.certificate, {})
-        if entry.install and _has_come(observed.look_again, now) and has_edition(mine, entry.install, edition.number):
-            latest = max(each.at for each in mine.values())
-            if latest + _A_DAY <= now:
-                to_look.append((edition, observed))
+        if asking.look is not None and asking.look <= now:
+            to_look.append((edition, observed))
     if to_ask:
         from inkstamp.jobs.renewal.renewal_info import Asker  # noqa: PLC0415  X.509: a run with nothing to ask does without
 
@@ -81,11 +74,6 @@ class Asked:
     """Certificates about which asking ended in an internal error."""
 
 
-def _has_come(again: datetime | None, now: datetime) -> bool:
-    """Tell whether it is time to ask again; a moment that no release of ours would set is not waited for."""
-    return again is None or again <= now or again > now + _FARTHEST
-
-
 def _apart(
     runtime: "Runtime", pairs: Sequence[Pair], ask: Callable[[Sequence[Pair]], InternalErrors]
 ) -> InternalErrors:
@@ -104,7 +92,7 @@ def _look(runtime: "Runtime", pairs: Sequence[Pair]) -> InternalErrors:
 
     many = "1 certificate" if len(pairs) == 1 else f"each of {len(pairs)} certificates"
     runtime.progress.step("servers", f"checking that {many} is served as installed")
-    again = runtime.clock.now() + _A_DAY
+    again = runtime.clock.now() + A_DAY
     places = {edition.certificate: attempt(places_of, runtime, edition) for edition, _ in pairs}
 
     def look(edition: EditionRecord) -> Heard:
@@ -134,7 +122,7 @@ def _status(runtime: "Runtime", edition: EditionRecord) -> Heard:
         found = runtime.revocation_status.ask(leaf, issuers[0])
     except NotAsked as none:
         return Heard(status_again=now + (_AFTER_TROUBLE if none.tried else _NEVER_ASKED))
-    again = min(max(found.until or now, now + timedelta(hours=1)), now + _A_DAY)
+    again = min(max(found.until or now, now + timedelta(hours=1)), now + A_DAY)
     if found.revoked is None:
         return Heard(status_again=again)
     runtime.progress.step(edition.certificate, f"edition {edition.number} is revoked by its CA")

@@ -18,9 +18,9 @@ from inkstamp.errors import CaProblem, ConfigurationError, InkStampError, ProofF
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, note, ok
 from inkstamp.jobs.deployment.plan import prepare
-from inkstamp.jobs.lifecycle.enrolment import Plan
 from inkstamp.jobs.lifecycle.failover import obtain_somewhere
 from inkstamp.jobs.lifecycle.provisioning import check_beforehand
+from inkstamp.jobs.lifecycle.stamp_plans import Plan
 from inkstamp.jobs.renewal.run import sweep_proofs
 from inkstamp.runtime import Runtime
 from inkstamp.view.point import load_roots
@@ -55,13 +55,13 @@ def rehearse(
 
     """
     for name in only:
-        runtime.configuration.certificate(name)
+        runtime.certificates.entry(name)
     trial = _trial(runtime)
     results = []
     try:
         with suppress(InkStampError), apart():  # of a rehearsal that was killed; what stays is met by the order
             sweep_proofs(trial)
-        for name in only or tuple(runtime.config.certificate):
+        for name in only or tuple(runtime.certificates):
             results.append(_rehearse_one(runtime, trial, name))
             told(results[-1])
     finally:
@@ -76,7 +76,7 @@ def _trial(runtime: "Runtime") -> "Runtime":
     _clear(home)
     made = Runtime(
         runtime.configuration.path, home, clock=runtime.clock, progress=runtime.progress, command=runtime.command,
-        locks=runtime.locks,
+        locks=runtime.locks, certificates=runtime.certificates,
     )  # fmt: skip
     made.configuration.use(staged(runtime.config))
     return made
@@ -98,7 +98,7 @@ def staged(config: Configuration) -> Configuration:
 
 
 def _rehearse_one(runtime: "Runtime", trial: "Runtime", name: str) -> Rehearsed:
-    authority = runtime.config.authority[runtime.configuration.certificate(name).authority]
+    authority = runtime.config.authority[runtime.certificates.entry(name).authority]
     if not authority.is_acme:
         seen = "comes from a portal, which people renew at: nothing can be rehearsed"
         return Rehearsed(certificate=name, would_renew=False, tried=False, error=None,
@@ -121,7 +121,7 @@ def _rehearse_one(runtime: "Runtime", trial: "Runtime", name: str) -> Rehearsed:
 
 def _go_through(trial: "Runtime", name: str, authority: Authority, findings: list[Finding]) -> None:
     # A name that fails is to be told of here, and not to be left out.
-    entry = msgspec.structs.replace(trial.configuration.certificate(name), otherwise=(), leave_out_failing=False)
+    entry = msgspec.structs.replace(trial.certificates.entry(name), otherwise=(), leave_out_failing=False)
     if not authority.staging:
         raise ConfigurationError(
             f"“{entry.authority}” has no staging directory", where=f"[authority.{entry.authority}]",

@@ -1,6 +1,6 @@
 """Renew what is due, and nothing else; one that fails never stops the others."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
@@ -9,9 +9,11 @@ from inkstamp.bulkhead import apart, attempt
 from inkstamp.deadline import within
 from inkstamp.errors import Busy, InkStampError, InternalError, StillWaiting
 from inkstamp.jobs.renewal.polling import ask_around
-from inkstamp.jobs.status.due import Due, DueList, find_among, known_of_all, mistaken, names_meant
+from inkstamp.jobs.renewal.watch import Watch
+from inkstamp.jobs.status.due import Due, DueList, find_among, known_of, mistaken, names_meant, with_the_others
+from inkstamp.jobs.status.next_look import settle
 from inkstamp.ledger.failures import record_failure
-from inkstamp.ledger.records import TRIAL_ORDER
+from inkstamp.ledger.records import ALL, TRIAL_ORDER, Selection
 from inkstamp.ledger.run_summary import LastSweep, record_sweep, running
 
 if TYPE_CHECKING:
@@ -70,8 +72,9 @@ class Sweep:
     @property
     def again(self) -> tuple[str, ...]:
         """What to name to `renew` for another try of what failed; nothing where another entry than theirs stops it."""
-        names = tuple(each.due.name for each in self.failed)
-        return () if any("." in each for each in names) else names
+        if any(each.due.other_entry for each in self.failed):
+            return ()
+        return tuple(each.due.name for each in self.failed)
 
     @property
     def elsewhere(self) -> tuple[Renewed, ...]:
@@ -83,68 +86,80 @@ def renew(
     runtime: "Runtime",
     only: tuple[str, ...] = (),
     *,
+    selection: Selection = ALL,
+    even_held: bool = False,
     at_once: int | None = None,
-    told: Callable[[Renewed], None] = lambda _renewed: None,
+    watch: Watch | None = None,
 ) -> Sweep:
     """Renew what is due.
 
     Args:
         runtime: The parts of the run.
         only: Certificates to look at; empty for all.
+        selection: Which certificates of the roster to look at, where none is named.
+        even_held: Whether those are tried that failed lately, as those are that are named.
         at_once: How many of one authority are worked on at the same time; None for as many as its `at_once` says.
-        told: Called as each is done, from one thread at a time and in order of urgency.
+        watch: Told how far it is.
 
     """
     runtime.configuration.leaves_out_mistakes = True
-    names = names_meant(runtime, only)
+    if not only:
+        runtime.certificates.take_in_settings()
+    names = names_meant(runtime, only, selection)
     with within(RUN_SECONDS), running(runtime.home, runtime.clock.now()) as before:
         if before is not None:
             text = f"the run that began {before:%Y-%m-%d %H:%M} UTC was interrupted; resuming"
             runtime.progress.step("renew", text)
             runtime.ledger.note("cut off", text)
-        sweep = replace(_renew(runtime, names, only, at_once, told), cut_off=before)
+        sweep = replace(
+            _renew(runtime, names, only=only, selection=selection, even_held=even_held, at_once=at_once, watch=watch),
+            cut_off=before,
+        )
         summary = sweep.summary(runtime.clock.now())
-        if not only:  # all were looked at: so that it is noticed when nobody does so any more
+        if runtime.certificates.roster is not None:
+            settle(runtime, names)
+        if not only and not selection:  # all were looked at: so that it is noticed when nobody does so any more
             record_sweep(runtime.home, summary)
     if runtime.config.messenger or runtime.config.renewal.metrics:
         from inkstamp.jobs.notification.messages import report  # noqa: PLC0415  the door to what a run with nothing due does without
 
         with within(_TELLING_SECONDS):
-            looked_at = names if only else (*names, *runtime.config.mistaken)
-            sweep = replace(sweep, internal=report(runtime, _result(sweep, summary), looked_at))
+            told_of = report(runtime, _result(sweep, summary), names, mistaken=not only and not selection)
+            sweep = replace(sweep, internal=told_of)
     return sweep
 
 
 def _renew(
     runtime: "Runtime",
     names: tuple[str, ...],
+    *,
     only: tuple[str, ...],
+    selection: Selection,
+    even_held: bool,
     at_once: int | None,
-    told: Callable[[Renewed], None],
+    watch: Watch | None,
 ) -> Sweep:
-    known = known_of_all(runtime, only)
+    known = known_of(runtime, names, even_held=even_held or bool(only))
     newest = [edition for name in names if (edition := known.editions.get(name)) is not None]
     asked = ask_around(runtime, newest, known.observed, known.installs)
     if asked.anybody:
-        known = known_of_all(runtime, only)
+        known = known_of(runtime, names, even_held=even_held or bool(only))
     found = find_among(runtime, names, known)
+    if not only:
+        found = with_the_others(runtime, found, selection)
     results = []
     for name, error in {**dict(asked.failed), **dict(found.unknown)}.items():
         runtime.ledger.note("failed", error.what, name)
-        record_failure(runtime.ledger, runtime.configuration, name, error)
+        record_failure(runtime.ledger, runtime.certificates, name, error)
         results.append(Renewed(Due(name, "it could not be checked", new_edition=False), None, error))
-        told(results[-1])
-    for name, error in () if only else mistaken(runtime):
-        due = Due(name, "configuration error", new_edition=False)
+    for name, error in () if only or selection else mistaken(runtime):
+        due = Due(name, "configuration error", new_edition=False, other_entry=name in runtime.config.mistaken_beside)
         results.append(Renewed(due, None, error))
-        told(results[-1])
     if found.due:
         swept = attempt(sweep_proofs, runtime)
         if isinstance(swept, InkStampError):
             runtime.progress.step("proofs", f"challenge responses of earlier runs could not be removed: {swept.what}")
-        for result in _each_done(runtime, found.due, at_once):
-            results.append(result)
-            told(result)
+        results += _each_done(runtime, found.due, at_once, watch)
     return Sweep(found, tuple(results))
 
 
@@ -159,21 +174,21 @@ def _result(sweep: Sweep, summary: LastSweep) -> "RunResult":
     )
 
 
-def _each_done(runtime: "Runtime", due: Sequence[Due], at_once: int | None) -> Iterator[Renewed]:
+def _each_done(runtime: "Runtime", due: Sequence[Due], at_once: int | None, watch: Watch | None) -> Iterator[Renewed]:
     """Work on all that is due; yields what became of each in order of urgency."""
     from inkstamp.jobs.renewal.batch import work_off  # noqa: PLC0415  as above
 
     config = runtime.config
-    authorities = {config.certificate[each.name].authority for each in due}
+    authorities = {runtime.certificates[each.name].authority for each in due}
     limits = {name: at_once or config.authority[name].at_once for name in authorities}
-    for each, ended in work_off(runtime, due, limits):
+    for each, ended in work_off(runtime, due, limits, watch):
         if not isinstance(ended, InkStampError):
             yield Renewed(each, ended, None)
             continue
         if not isinstance(ended, Busy | StillWaiting):
             runtime.ledger.note("failed", ended.what, each.name)
         if isinstance(ended, InternalError) and not _is_recorded(runtime.ledger, each.name, ended):
-            record_failure(runtime.ledger, runtime.configuration, each.name, ended)
+            record_failure(runtime.ledger, runtime.certificates, each.name, ended)
         yield Renewed(each, None, ended)
 
 
@@ -193,7 +208,7 @@ def sweep_proofs(runtime: "Runtime") -> None:
     ordering = ledger.certificates_with_open_orders()
     for order_id in left:
         name = ledger.certificate_of_order(order_id)
-        if name in ordering and name in runtime.config.certificate:
+        if name in ordering and runtime.certificates.get(name) is not None:
             continue  # its own run takes it down
         try:
             with apart(), runtime.locks.trial(0.0) if order_id == TRIAL_ORDER else runtime.locks.certificate(name):

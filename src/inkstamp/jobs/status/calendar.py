@@ -44,7 +44,7 @@ def calendar(context: StatusContext, weeks: int) -> Calendar:
     with ledger.snapshot():
         editions, observed = ledger.newest_editions(), ledger.observations.all()
     lives = []
-    for name in context.config.certificate:
+    for name in context.certificates:
         edition = editions.get(name)
         if edition is None:
             continue
@@ -54,6 +54,6 @@ def calendar(context: StatusContext, weeks: int) -> Calendar:
     return Calendar(
         at=now,
         lives=tuple(lives),
-        without=tuple(name for name in context.config.certificate if name not in editions),
+        without=tuple(name for name in context.certificates if name not in editions),
         outlook=look_ahead(lives, now, weeks),
     )

@@ -9,7 +9,7 @@ from inkstamp.config.model import Certificate
 from inkstamp.errors import CarrierTrouble, InkStampError, InternalError, ProofFailed, StillWaiting
 from inkstamp.jobs.inventory.placement import has_place
 from inkstamp.jobs.status.context import StatusContext
-from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, all_statuses
+from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, statuses_of
 from inkstamp.jobs.status.stall import Stall
 from inkstamp.ledger.failures import RecordedFailure
 from inkstamp.ledger.records import EventRecord, OrderRecord, PortalProof
@@ -44,8 +44,8 @@ class Why:
 
 def why(context: StatusContext, name: str) -> Why:
     """Say where a certificate stands and why."""
-    entry = context.configuration.certificate(name)
-    (status,) = all_statuses(context, only=name)
+    entry = context.certificates.entry(name)
+    (status,) = statuses_of(context, [name])
     ledger = context.ledger
     order = ledger.open_order(name)
     authority = context.config.authority[entry.authority]
@@ -97,7 +97,7 @@ def _quoted(words: Iterable[str]) -> str:
 
 def attach_note(context: StatusContext, name: str, text: str) -> None:
     """Keep a note beside a certificate's order."""
-    context.configuration.certificate(name)
+    context.certificates.entry(name)
     context.ledger.note(_NOTE, text, name)
 
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from inkstamp.bulkhead import apart, reached
+from inkstamp.config.model import Certificate
 from inkstamp.errors import CaProblem, InkStampError
 from inkstamp.jobs.status.context import StatusContext
 from inkstamp.jobs.status.overview import stays_back
@@ -13,7 +14,7 @@ from inkstamp.jobs.status.renewal_reasons import RenewalReason, decision_on, rea
 from inkstamp.ledger.failures import RecordedFailure
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.observations import Observation, of_edition
-from inkstamp.ledger.records import EditionRecord, InstallRecord
+from inkstamp.ledger.records import ALL, EditionRecord, InstallRecord, Selection
 from inkstamp.policy.renewal_time import Decision, next_try
 
 _OF_THE_CA = frozenset({"about:blank", "badNonce", "serverInternal"})
@@ -32,6 +33,8 @@ class Due:
     """Whether it is on its servers by our records, and they were seen to serve something else."""
     pressing: bool = False
     """Whether it comes before all others: expired, revoked, or the CA wants it replaced at once."""
+    other_entry: bool = False
+    """Whether it is no certificate, but another entry of the configuration that has a mistake."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,40 +77,82 @@ class LedgerSnapshot:
     observed: Mapping[str, Observation]
 
 
-def known_of_all(context: StatusContext, only: tuple[str, ...]) -> LedgerSnapshot:
-    """Read what the ledger knows; with certificates named in `only`, what failed lately does not count."""
-    ledger, wanted = context.ledger, only or None
+def known_of(context: StatusContext, names: tuple[str, ...], *, even_held: bool) -> LedgerSnapshot:
+    """Read what the ledger knows of some certificates; with `even_held`, what failed lately does not count.
+
+    All that there are without a roster are asked about as a whole, which is quicker.
+    """
+    ledger, is_all = (
+        context.ledger,
+        context.certificates.roster is None and len(names) == len(context.config.certificate),
+    )
+    wanted = None if is_all else names
+    context.certificates.read(names)
     with ledger.snapshot():
         # An order at a portal waits for people while the edition before it is good; it is told when that comes due.
         return LedgerSnapshot(
             editions=ledger.newest_editions(wanted),
             ordering=ledger.certificates_with_open_orders() - {each.certificate for each in ledger.waiting_orders()},
             installs=ledger.installs.by_server(wanted),
-            setbacks={} if only else ledger.failures.all(),
+            setbacks={} if even_held else ledger.failures.all(wanted),
             observed=ledger.observations.all(wanted),
         )
 
 
-def find_due(context: StatusContext, only: tuple[str, ...] = ()) -> DueList:
-    """Find the certificates that are due by what is known, among all or among those named; asks and changes nothing.
+def find_due(
+    context: StatusContext, only: tuple[str, ...] = (), selection: Selection = ALL, *, even_held: bool = False
+) -> DueList:
+    """Find the certificates that are due by what is known, among all or among those meant; asks and changes nothing.
 
-    Those that failed lately rest for a while, but not when they are named.
+    Those that failed lately rest for a while, but not when they are named, or wanted `even_held`.
     """
     context.configuration.leaves_out_mistakes = True
-    found = find_among(context, names_meant(context, only), known_of_all(context, only))
-    return found if only else replace(found, unknown=(*found.unknown, *mistaken(context)))
+    names = names_meant(context, only, selection)
+    found = find_among(context, names, known_of(context, names, even_held=even_held or bool(only)))
+    if only:
+        return found
+    found = with_the_others(context, found, selection)
+    return found if selection else replace(found, unknown=(*found.unknown, *mistaken(context)))
 
 
 def mistaken(context: StatusContext) -> tuple[tuple[str, InkStampError], ...]:
-    """Return what is left out since configuration error, each with what is wrong."""
-    return tuple((key, each.error) for key, each in context.config.mistaken.items())
+    """Return the entries that are left out since they have a mistake, each with what is wrong."""
+    config = context.config
+    return tuple((key, each.error) for key, each in {**config.mistaken, **config.mistaken_beside}.items())
 
 
-def names_meant(context: StatusContext, only: tuple[str, ...]) -> tuple[str, ...]:
-    """Return the certificates in `only`, all where there are none; UsageError for one that is not configured."""
+def names_meant(context: StatusContext, only: tuple[str, ...], selection: Selection = ALL) -> tuple[str, ...]:
+    """Return the certificates that have to be looked at: those named, else those whose time it may be.
+
+    Those are all of the file, where nothing is selected of the roster, and those of the roster that are not known to
+    be as they should be until later.
+
+    Raises:
+        UsageError: One that is named, or the group, is not configured.
+
+    """
+    context.certificates.read(only)
     for name in only:
-        context.configuration.certificate(name)
-    return only or tuple(context.config.certificate)
+        context.certificates.entry(name)
+    if only:
+        return only
+    context.certificates.expect_group(selection)
+    of_file = () if selection else tuple(context.config.certificate)
+    return tuple(dict.fromkeys((*of_file, *context.certificates.to_look_at(context.clock.now(), selection))))
+
+
+def with_the_others(context: StatusContext, found: DueList, selection: Selection = ALL) -> DueList:
+    """Add those of the roster that did not have to be looked at, since they are known to be as they should be."""
+    roster, now = context.certificates.roster, context.clock.now()
+    if roster is None:
+        return found
+    total = sum(each.total for each in roster.counts(now, selection)) + (
+        0 if selection else len(context.config.certificate)
+    )
+    upcoming = roster.next_due(now, selection)
+    if upcoming is None or (found.next_at is not None and found.next_at <= upcoming[1]):
+        return replace(found, looked_at=total)
+    return replace(found, looked_at=total, next_name=upcoming[0], next_at=upcoming[1])
 
 
 def find_among(context: StatusContext, names: tuple[str, ...], known: LedgerSnapshot) -> DueList:
@@ -145,19 +190,19 @@ def _judge(
     context: StatusContext, name: str, known: LedgerSnapshot, now: datetime
 ) -> tuple[Due | None, Decision | None]:
     """Return why something must be done for a certificate, None when nothing must, and when it is renewed."""
-    edition = known.editions.get(name)
+    entry, edition = context.certificates.entry(name), known.editions.get(name)
     if edition is None:
         return Due(name, "not issued yet", new_edition=True), None
     observed = of_edition(known.observed.get(name), edition)
     decision = decision_on(context, edition, observed, now)
-    return _due(context, edition, observed, decision, known=known, now=now), decision
+    return _due(context, entry, edition, observed, decision, known=known, now=now), decision
 
 
 def _rests_until(context: StatusContext, due: Due, known: LedgerSnapshot, now: datetime) -> datetime | None:
     """Return until when a certificate that failed is left alone; None for one that need not be."""
     setback, edition = known.setbacks.get(due.name), known.editions.get(due.name)
     config = context.config
-    if setback is None or not due.new_edition or not config.authority[config.certificate[due.name].authority].is_acme:
+    if setback is None or not due.new_edition or not config.authority[context.certificates[due.name].authority].is_acme:
         return None  # a CA counts failures; an install may be tried by every run, and at a portal a person acts
     if setback.last > now:
         return None  # the clock was ahead then, and how long it rests cannot be known
@@ -168,6 +213,7 @@ def _rests_until(context: StatusContext, due: Due, known: LedgerSnapshot, now: d
 
 def _due(
     context: StatusContext,
+    entry: Certificate,
     edition: EditionRecord,
     observed: Observation,
     decision: Decision,
@@ -176,7 +222,7 @@ def _due(
     now: datetime,
 ) -> Due | None:
     """Tell why something must be done for a certificate that has an edition; None when nothing must."""
-    name, entry = edition.certificate, context.config.certificate[edition.certificate]
+    name = edition.certificate
     reason = next(reasons(context, entry, edition, observed, now, decision=decision), None)
     if reason is None and name in known.ordering:
         reason = RenewalReason("an order is open")

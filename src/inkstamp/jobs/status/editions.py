@@ -19,8 +19,7 @@ def served_beside(context: StatusContext, name: str, edition: EditionRecord) -> 
 
     A site may have one certificate for each sort of key; who asks is served either.
     """
-    others = (key for key, each in context.config.certificate.items()
-              if name in each.names and key != edition.certificate)  # fmt: skip
+    others = (each for each in context.certificates.covering([name]) if each != edition.certificate)
     found = ((other, context.ledger.newest_edition(other)) for other in others)
     return {each.sha256: other for other, each in found if each is not None}
 

@@ -1,6 +1,7 @@
 """Where every certificate stands."""
 
-from collections.abc import Mapping, Sequence
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
@@ -9,7 +10,7 @@ from typing import TYPE_CHECKING
 from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import whole_days
 from inkstamp.config.model import Certificate, Mistake
-from inkstamp.errors import Actor, InkStampError
+from inkstamp.errors import Actor, ConfigurationError, InkStampError
 from inkstamp.jobs.status.context import StatusContext
 from inkstamp.jobs.status.renewal_reasons import decision_on, reasons
 from inkstamp.jobs.status.stall import Stall, setback_stall, stall_of
@@ -17,6 +18,7 @@ from inkstamp.ledger.failures import RecordedFailure
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.observations import Observation, of_edition
 from inkstamp.ledger.records import (
+    ALL,
     OPEN_STATES,
     EditionRecord,
     InstallRecord,
@@ -24,6 +26,7 @@ from inkstamp.ledger.records import (
     OrderRecord,
     OrderState,
     PortalProof,
+    Selection,
 )
 
 if TYPE_CHECKING:
@@ -83,6 +86,28 @@ class CertificateStatus:
         return self.state is not CertificateState.OK
 
 
+@dataclass(frozen=True, slots=True)
+class GroupState:
+    """How the certificates of a group are."""
+
+    group: str
+    total: int
+    ok: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Overview:
+    """Where all certificates stand."""
+
+    certificates: tuple[CertificateStatus, ...]
+    """The most urgent first: all that need somebody, all of the file, and of the roster those that were read."""
+    total: int
+    groups: tuple[GroupState, ...]
+    """Those of the roster, counted by group; empty where there is none."""
+    upcoming: tuple[str, datetime] | None
+    """Which certificate of the roster has to be looked at next, and when; aware, UTC."""
+
+
 _WAITS = {
     Actor.YOU: CertificateState.WAITING_FOR_YOU,
     Actor.DNS: CertificateState.WAITING_FOR_DNS,
@@ -91,12 +116,36 @@ _WAITS = {
 }
 
 
-def all_statuses(context: StatusContext, only: str = "") -> list[CertificateStatus]:
-    """Return where each configured certificate stands, or just one of them, the most urgent first."""
-    configured = {only: context.configuration.certificate(only)} if only else context.config.certificate
-    ledger = context.ledger
-    now = context.clock.now()
-    wanted = [only] if only else None
+def overview(context: StatusContext, selection: Selection = ALL, *, whole: bool = False) -> Overview:
+    """Return where all certificates stand, or a selection of the roster.
+
+    Those of the roster that are known to be as they should be are counted and not read, unless the `whole` is wanted.
+
+    Raises:
+        UsageError: The group is not configured.
+
+    """
+    config, now, roster = context.config, context.clock.now(), context.certificates.roster
+    context.certificates.expect_group(selection)
+    of_roster = roster.names(selection) if roster and whole else context.certificates.to_judge(now, selection)
+    statuses = statuses_of(context, [*(() if selection else config.certificate), *of_roster])
+    if not selection:
+        statuses = by_urgency([*statuses, *statuses_of_mistakes(context), *_orphans(context, now)])
+    counts = roster.counts(now, selection) if roster is not None else []
+    enrolled = [(each, record.group) for each in statuses if (record := context.certificates.record(each.name))]
+    at_fault = Counter(group for each, group in enrolled if each.needs_somebody)
+    return Overview(
+        certificates=tuple(statuses),
+        total=len(statuses) - len(enrolled) + sum(each.total for each in counts),
+        groups=tuple(GroupState(each.group, each.total, each.total - at_fault[each.group]) for each in counts),
+        upcoming=roster.next_due(now, selection) if roster is not None else None,
+    )
+
+
+def statuses_of(context: StatusContext, names: Sequence[str]) -> list[CertificateStatus]:
+    """Return where some configured certificates stand, the most urgent first."""
+    ledger, now = context.ledger, context.clock.now()
+    wanted = context.certificates.read(names)
     with ledger.snapshot():
         known = _Known(
             ledger.newest_editions(wanted),
@@ -106,17 +155,28 @@ def all_statuses(context: StatusContext, only: str = "") -> list[CertificateStat
             ledger.failures.all(wanted),
             ledger.observations.all(wanted),
         )
-    editions = known.editions
-    found = [_status_of(context, name, entry, known, now) for name, entry in configured.items()]
-    if not only:
-        found += [
-            _mistaken(name, mistake, editions.get(name), now) for name, mistake in context.config.mistaken.items()
-        ]
-        gone = editions.keys() - configured.keys() - context.config.mistaken.keys()
-        found += [_orphaned(editions[name], now) for name in gone if now < editions[name].not_after]
-    rank = list(CertificateState)
+    return by_urgency([_status_of(context, name, known, now) for name in wanted])
+
+
+def by_urgency(statuses: Iterable[CertificateStatus]) -> list[CertificateStatus]:
+    """Sort them, the most urgent first."""
+    rank = {state: number for number, state in enumerate(CertificateState)}
     far = 1 << 30
-    return sorted(found, key=lambda each: (rank.index(each.state), far if each.days_left is None else each.days_left))
+    return sorted(statuses, key=lambda each: (rank[each.state], far if each.days_left is None else each.days_left))
+
+
+def statuses_of_mistakes(context: StatusContext) -> list[CertificateStatus]:
+    """Return where those entries of the file stand that cannot be used."""
+    wrong, now = {**context.config.mistaken, **context.config.mistaken_beside}, context.clock.now()
+    editions = context.ledger.newest_editions(tuple(wrong))
+    return [_mistaken(name, mistake, editions.get(name), now) for name, mistake in wrong.items()]
+
+
+def _orphans(context: StatusContext, now: datetime) -> list[CertificateStatus]:
+    """Return where those stand that have no entry any more."""
+    config, editions = context.config, context.ledger.newest_editions_off_roster()
+    gone = editions.keys() - config.certificate.keys() - config.mistaken.keys()
+    return [_orphaned(editions[name], now) for name in gone if now < editions[name].not_after]
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,18 +214,19 @@ def _orphaned(edition: EditionRecord, now: datetime) -> CertificateStatus:
     )  # fmt: skip
 
 
-def _status_of(
-    context: StatusContext, name: str, entry: Certificate, known: _Known, now: datetime
-) -> CertificateStatus:
+def _status_of(context: StatusContext, name: str, known: _Known, now: datetime) -> CertificateStatus:
     """Say where one stands; what goes wrong with that is its own state, and the others are told of."""
+    edition = known.editions.get(name)
     try:
         with apart():
             reached("status", name)
-            return _judge(context, name, entry, known, now)
+            return _judge(context, name, context.certificates.entry(name), known, now)
+    except ConfigurationError as error:
+        mistake = Mistake(what=error.what, where=error.where, advice=error.advice)
+        return _mistaken(name, mistake, edition, now)
     except InkStampError as error:
-        edition = known.editions.get(name)
         return CertificateStatus(
-            name=name, names=entry.names, authority=entry.authority, servers=entry.install,
+            name=name, names=edition.names if edition else (), authority="", servers=(),
             state=CertificateState.UNKNOWN, edition=edition.number if edition else None,
             not_after=edition.not_after if edition else None, days_left=None, renews_at=None,
             wanted=error.what, next_command=f"inkstamp why {name} --debug", stall=None,

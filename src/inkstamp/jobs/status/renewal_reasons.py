@@ -24,7 +24,7 @@ class RenewalReason:
 def decision_on(context: StatusContext, edition: EditionRecord, observed: Observation, now: datetime) -> Decision:
     """Decide by its lifetime, the configuration and the CA's word whether an edition is to be renewed at `now`."""
     config = context.config
-    entry = config.certificate.get(edition.certificate)
+    entry = context.certificates.get(edition.certificate)
     with_left = entry.renew_with_left if entry is not None else None
     return decide(
         edition.not_before,

@@ -75,7 +75,7 @@ def let_through(context: ValidationContext, name: str, *, preview: bool) -> Pass
 
 
 def _let_through(context: ValidationContext, name: str, *, preview: bool) -> Passage | None:
-    entry = context.configuration.certificate(name)
+    entry = context.certificates.entry(name)
     servers = file_servers(context.config, entry)
     if not servers or "http-01" not in entry.methods:
         raise UsageError(
@@ -164,7 +164,7 @@ def _look_until_seen(context: ValidationContext, name: str, names: Sequence[str]
         return checks
     raise ServerTrouble(
         f"a file for {failing[0].name} is not seen from outside after the change either",
-        where=", ".join(dict.fromkeys(context.configuration.certificate(name).carriers)),
+        where=", ".join(dict.fromkeys(context.certificates.entry(name).carriers)),
         advice="something else is in the way: see the findings",
         findings=[finding for each in failing for finding in each.findings],
     )
@@ -218,7 +218,7 @@ def close_again(context: ValidationContext, name: str) -> Passage:
         ServerTrouble: The edits cannot be found in a file any more, or the server refuses the change.
 
     """
-    entry: Certificate = context.configuration.certificate(name)
+    entry: Certificate = context.certificates.entry(name)
     folder = context.home.challenge_path(name)
     with context.locks.certificate(name), context.locks.servers(file_servers(context.config, entry)):
         manifest = backup.kept(folder)

@@ -3,6 +3,7 @@
 from typing import Protocol
 
 from inkstamp.parts import (
+    WithCertificates,
     WithClock,
     WithConfiguration,
     WithHome,
@@ -15,7 +16,16 @@ from inkstamp.parts import (
 
 
 class ValidationContext(
-    WithClock, WithConfiguration, WithHome, WithLocks, WithProgress, WithLedger, WithServers, WithView, Protocol
+    WithClock,
+    WithCertificates,
+    WithConfiguration,
+    WithHome,
+    WithLocks,
+    WithProgress,
+    WithLedger,
+    WithServers,
+    WithView,
+    Protocol,
 ):
     """The parts of a run that validation works with."""
 

@@ -139,7 +139,7 @@ def _wishes(
     usual = authority or (next(iter(config.authority)) if len(config.authority) == 1 else "")
     wishes = []
     for target in targets:
-        entry = config.certificate.get(target)
+        entry = context.certificates.get(target)
         if entry is not None:
             acme = config.authority[entry.authority].is_acme
             carriers = tuple(each for each in via or entry.carriers if each in known)

@@ -7,7 +7,7 @@ import msgspec
 
 from inkstamp.accounts.authorities import caa_names
 from inkstamp.bulkhead import side_by_side
-from inkstamp.config.model import Certificate, mistake_key
+from inkstamp.config.model import Certificate
 from inkstamp.deadline import poll
 from inkstamp.errors import ConfigurationError, InkStampError, ProofFailed, ReachTrouble
 from inkstamp.findings import Finding, Severity, bad, note, worst
@@ -183,7 +183,7 @@ def _take_down_from(context: ValidationContext, order_id: int, via: str) -> None
         try:
             context.servers.get(via).host.uproot(record.root, record.parts, record.made)
         except ConfigurationError:
-            if mistake_key("server", via) not in context.config.mistaken:  # which is tried again once it is corrected
+            if context.config.mistake_in("server", via) is None:  # which is tried again once it is corrected
                 path = "/".join((record.root.rstrip("/"), *record.parts))
                 told = note("validation", via, f"is not configured any longer; what was placed there remains: {path}",
                             "remove that file by hand")  # fmt: skip

@@ -1,6 +1,6 @@
 """Which certificates are meant by what was typed, and what the entry of a new one will be."""
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Container, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import count
 from typing import TYPE_CHECKING
@@ -60,13 +60,12 @@ def make_plans(context: LifecycleContext, request: StampRequest) -> list[Plan]:
         UsageError: The names cannot be told apart, or a choice must be made that only a person can.
 
     """
-    config = context.config
-    if all(name in config.certificate for name in request.names):
+    if all(name in context.certificates for name in request.names):
         return [_plan_asked(context, request, name) for name in dict.fromkeys(request.names)]
     names = identifiers(request.names)
-    for name, entry in config.certificate.items():
-        if request.entry_name not in {"", name}:
-            continue
+    as_named = context.certificates.get(request.entry_name) if request.entry_name else None
+    known = context.certificates.covering(names) if not request.entry_name else {}
+    for name, entry in ({request.entry_name: as_named} if as_named is not None else known).items():
         shared = [each for each in names if each in entry.names]
         if len(shared) == len(names) and (not request.entry_name or len(names) == len(entry.names)):
             return [_plan_asked(context, request, name)]
@@ -90,9 +89,9 @@ def make_plans_for_sites(
         for plan in make_plans(context, wanted):
             if plan.write:
                 _expect_apart(plans, plan)
-                taken = {*plans, *context.config.certificate}
                 numbered = (f"{plan.name}-{number}" for number in count(2))
-                name = plan.name if plan.name not in plans else next(each for each in numbered if each not in taken)
+                free = (each for each in numbered if each not in plans and each not in context.certificates)
+                name = plan.name if plan.name not in plans else next(free)
                 plans[name] = replace(plan, name=name)
             else:
                 plans[plan.name] = plan
@@ -111,7 +110,7 @@ def _expect_apart(plans: Mapping[str, Plan], plan: Plan) -> None:
 
 def _other_names(context: LifecycleContext, name: str, names: Sequence[str]) -> UsageError:
     """Return the error for a certificate that is configured with other names than those that were asked for."""
-    entry = context.config.certificate[name]
+    entry = context.certificates[name]
     missing = ", ".join(each for each in names if each not in entry.names)
     shared = ", ".join(each for each in names if each in entry.names) or "other names"
     more = ", ".join(each for each in entry.names if each not in names)
@@ -127,7 +126,7 @@ def _other_names(context: LifecycleContext, name: str, names: Sequence[str]) -> 
 
 def _plan_asked(context: LifecycleContext, request: StampRequest, name: str) -> Plan:
     """Plan for a configured certificate; UsageError for choices that are not what is configured."""
-    entry = context.config.certificate[name]
+    entry = context.certificates[name]
     differing = [
         option
         for option, given, present in (
@@ -147,11 +146,10 @@ def _plan_asked(context: LifecycleContext, request: StampRequest, name: str) -> 
             where=str(context.configuration.path),
             advice=f"leave {', '.join(differing)} out, or edit [certificate.{name}] there",
         )
-    return _plan_known(context.config, name)
+    return _plan_known(context.config, name, entry)
 
 
-def _plan_known(config: Configuration, name: str) -> Plan:
-    entry = config.certificate[name]
+def _plan_known(config: Configuration, name: str, entry: Certificate) -> Plan:
     return Plan(name=name, entry=entry, proof=_proof_words(config, entry))
 
 
@@ -170,7 +168,8 @@ def _new_entry(context: LifecycleContext, request: StampRequest, names: tuple[st
     via = request.via or _records_carrier(config, names, portal=portal) or (serving_server(context, names),)
     for each in (*via, *(request.install or ())):
         use_if_found(context, each)
-    return propose(context.config, request, names, authority=authority, via=via, found=context.servers.found, file=file)
+    return propose(context.config, request, names, authority=authority, via=via,
+                   found=context.servers.found, taken=context.certificates, file=file)  # fmt: skip
 
 
 def _records_carrier(config: Configuration, names: Sequence[str], *, portal: bool) -> tuple[str, ...]:
@@ -196,6 +195,7 @@ def propose(
     authority: str,
     via: tuple[str, ...],
     found: Collection[str],
+    taken: Container[str],
     file: "Path",
 ) -> Plan:
     """Return the entry to write for what was asked, by the configuration alone.
@@ -207,6 +207,7 @@ def propose(
         authority: The authority's name; it is configured.
         via: What answers the challenges.
         found: Those servers that are not in the file yet.
+        taken: The names of certificates that there are.
         file: The configuration file, for messages.
 
     Raises:
@@ -217,8 +218,8 @@ def propose(
     expect_known("server", {*config.server, *records, BY_HAND, LISTENER}, via, file)
     expect_known("server", config.server, request.install or (), file)
     proof = _ways(config, request, via, names) if config.authority[authority].is_acme else ()
-    name = request.entry_name or _short_name(names, config)
-    _expect_free(config, name)
+    name = request.entry_name or _short_name(names, taken)
+    _expect_free(taken, name)
     install = request.install
     if install is None:
         install = tuple(each for each in via if each in config.server and takes_certificates(config.server[each]))
@@ -235,13 +236,13 @@ def propose(
     return Plan(name=name, entry=entry, new_servers=new_servers, write=True, proof=_proof_words(config, entry))
 
 
-def _expect_free(config: Configuration, name: str) -> None:
+def _expect_free(taken: Container[str], name: str) -> None:
     """Raise UsageError when a new certificate cannot have that name."""
-    if not is_entry_name(name):
+    if not is_entry_name(name, "certificate"):
         raise UsageError(
-            f"“{name}” cannot be the name of a certificate", advice="use lower-case letters, digits and hyphens"
+            f"“{name}” cannot be the name of a certificate", advice="use lower-case letters, digits, hyphens and dots"
         )
-    if name in config.certificate:
+    if name in taken:
         raise UsageError(f"there is a certificate “{name}” already", advice="choose another name with --as")
 
 
@@ -278,10 +279,10 @@ def _only_authority(config: Configuration) -> str:
     )
 
 
-def _short_name(names: Sequence[str], config: Configuration) -> str:
+def _short_name(names: Sequence[str], taken: Container[str]) -> str:
     base = names[0].removeprefix("*.").removeprefix("www.").partition(".")[0]
     name, number = base, 1
-    while name in config.certificate:
+    while name in taken:
         number += 1
         name = f"{base}-{number}"
     return name

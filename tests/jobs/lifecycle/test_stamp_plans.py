@@ -7,7 +7,7 @@ import pytest
 
 from inkstamp.config.model import Authority, Certificate, Configuration, Nameserver, Server
 from inkstamp.errors import UsageError
-from inkstamp.jobs.lifecycle.enrolment import Plan, StampRequest, propose
+from inkstamp.jobs.lifecycle.stamp_plans import Plan, StampRequest, propose
 
 CONFIG = Configuration(
     authority={
@@ -22,7 +22,8 @@ CONFIG = Configuration(
 
 def plan(*names: str, via: str = "front", authority: str = "quayside", **asked: Any) -> Plan:
     request = StampRequest(names=names, **asked)
-    return propose(CONFIG, request, names, authority=authority, via=(via,), found=(), file=Path("inkstamp.toml"))
+    return propose(CONFIG, request, names, authority=authority, via=(via,), found=(), taken=CONFIG.certificate,
+                   file=Path("inkstamp.toml"))  # fmt: skip
 
 
 @pytest.mark.parametrize(

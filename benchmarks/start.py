@@ -1,9 +1,10 @@
 """How long commands take as whole processes, beside `python -c pass`.
 
-    python benchmarks/start.py [CERTIFICATES]
+    python benchmarks/start.py [CERTIFICATES [ENROLLED]]
 
-Makes a home with that many certificates (10,000), all good, and times `inkstamp` on it: median of seven runs, after
-one that is not counted. Run it with the project installed (`pip install .`), so that byte code is there.
+Makes a home with that many certificates (10,000) in the configuration file, all good, and one with that many on the
+roster (100,000), and times `inkstamp` on them: median of seven runs, after one that is not counted. Run it with the
+project installed (`pip install .`), so that byte code is there.
 """
 
 import hashlib
@@ -27,21 +28,57 @@ from inkstamp.policy.renewal_time import Window
 RUNS = 7
 
 
+_HEAD = (
+    'home = "home"\n\n[authority.quayside]\ndirectory = "https://acme.quayside.test/directory"\n\n'
+    '[server.front]\nkind = "nginx"\n'
+)
+_REST = 'authority = "quayside"\nvia = "front"\ninstall = ["front"]\n'
+
+
+def names_of(number: int) -> tuple[str, str]:
+    return f"site{number}.saltmarsh.test", f"www.site{number}.saltmarsh.test"
+
+
 def make_home(folder: Path, count: int) -> Path:
     """Write a configuration and a ledger of `count` certificates that are good for two months yet."""
     folder.mkdir()
-    text = [
-        'home = "home"\n\n[authority.quayside]\ndirectory = "https://acme.quayside.test/directory"\n\n'
-        '[server.front]\nkind = "nginx"\n'
-    ]
-    ledger = Ledger(SqliteDatabase(private_folder(folder / "home") / "ledger.db"), SystemClock())
+    text = [_HEAD]
+    for number in range(count):
+        first, second = names_of(number)
+        text.append(f'\n[certificate."{first}"]\nnames = ["{first}", "{second}"]\n{_REST}')
+    (folder / "inkstamp.toml").write_text("".join(text))
+    issue(folder, count)
+    return folder / "inkstamp.toml"
+
+
+def make_roster(folder: Path, count: int, program: str) -> tuple[Path, float]:
+    """Write the same with all certificates on the roster; returns how many seconds it took to enrol them, too."""
+    folder.mkdir()
+    config = folder / "inkstamp.toml"
+    config.write_text(f"{_HEAD}\n[group.web]\n{_REST}")
+    listed = folder / "list.txt"
+    listed.write_text("".join(f"{' '.join(names_of(number))}\n" for number in range(count)))
+    began = time.perf_counter()
+    enrol = [program, "--config", str(config), "enrol", "--group", "web", "--from", str(listed), "--offline"]
+    # No public CA may issue for names under .test: they are taken as those of a private one.
+    roots = folder / "roots.pem"
+    roots.touch()
+    config.write_text(f'{config.read_text()}\n[view]\nroots = "{roots}"\n')
+    subprocess.run(enrol, check=True, stdout=subprocess.DEVNULL)
+    took = time.perf_counter() - began
+    issue(folder, count)
+    subprocess.run([program, "--config", str(config), "renew"], check=True, stdout=subprocess.DEVNULL)
+    return config, took
+
+
+def issue(folder: Path, count: int) -> None:
+    """Write into the ledger that all have an edition, installed, about which nobody need be asked for some hours."""
+    database = SqliteDatabase(private_folder(folder / "home") / "ledger.db")
+    database.rows("PRAGMA synchronous=OFF")  # it is thrown away again
+    ledger = Ledger(database, SystemClock())
     now = datetime.now(UTC)
     for number in range(count):
-        name, names = f"site{number}", (f"site{number}.saltmarsh.test", f"www.site{number}.saltmarsh.test")
-        text.append(
-            f'\n[certificate.{name}]\nnames = ["{names[0]}", "{names[1]}"]\nauthority = "quayside"\n'
-            'via = "front"\ninstall = ["front"]\n'
-        )
+        name, *_ = names = names_of(number)
         order = ledger.intend_order(name, "quayside", names)
         order = ledger.move_order(order, OrderState.OPENED, url=f"https://acme.quayside.test/order/{number}")
         edition = EditionRecord(
@@ -60,8 +97,6 @@ def make_home(folder: Path, count: int) -> Path:
     heard = Heard(window=window, ask_again=later, status_again=later, look_again=later)
     ledger.observations.add([(edition, heard) for edition in ledger.newest_editions().values()])
     ledger.close()
-    (folder / "inkstamp.toml").write_text("".join(text))
-    return folder / "inkstamp.toml"
 
 
 def timed(command: list[str]) -> tuple[float, float, float]:
@@ -81,17 +116,22 @@ def timed(command: list[str]) -> tuple[float, float, float]:
     return statistics.median(walls), cpu, memory
 
 
-def main(count: int) -> None:
+def main(count: int, enrolled: int) -> None:
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
     program = str(Path(sys.executable).parent / "inkstamp")
     with tempfile.TemporaryDirectory() as folder:
         one, many = make_home(Path(folder) / "one", 1), make_home(Path(folder) / "many", count)
+        roster, took = make_roster(Path(folder) / "roster", enrolled, program)
+        enrolled_one = names_of(enrolled // 2)[0]
         rows = [
             ("python -c pass", [sys.executable, "-c", "pass"]),
             ("inkstamp --help", [program, "--help"]),
             ("inkstamp status, 1 certificate", [program, "--config", str(one), "status"]),
             (f"inkstamp status, {count} certificates", [program, "--config", str(many), "status"]),
             (f"inkstamp renew, {count} certificates, none due", [program, "--config", str(many), "renew"]),
+            (f"inkstamp status, {enrolled} enrolled", [program, "--config", str(roster), "status"]),
+            (f"inkstamp renew, {enrolled} enrolled, none due", [program, "--config", str(roster), "renew"]),
+            (f"inkstamp why, one of {enrolled} enrolled", [program, "--config", str(roster), "why", enrolled_one]),
             ("inkstamp calendar --simulate 20000", [program, "calendar", "--simulate", "20000", "--failing", "0.02"]),
         ]
         print(f"{'command':<48}  seconds  CPU s    MB  times `python -c pass`")
@@ -100,7 +140,9 @@ def main(count: int) -> None:
             wall, cpu, memory = timed(command)
             base = base or wall
             print(f"{told:<48}  {wall:7.3f}  {cpu:5.3f}  {memory:4.0f}  {wall / base:8.1f}")
+        print(f"inkstamp enrol --from, {enrolled} lines, offline: {took:.1f} s, once")
 
 
 if __name__ == "__main__":
-    main(int(sys.argv[1]) if len(sys.argv) > 1 else 10_000)
+    counts = [int(each) for each in sys.argv[1:]]
+    main(*counts, *(10_000, 100_000)[len(counts) :])

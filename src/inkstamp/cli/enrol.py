@@ -119,7 +119,7 @@ def _tell(done: "Sequence[Enrolment]", group: str, *, preview: bool) -> None:
         row = [each.certificate or each.place or "-", word, output.first_of(each.names) or "-"]
         rows.append((*row, each.customer or "-") if wide else tuple(row))
     if rows:
-        output.table(("certificate", "", "names", *(("customer",) if wide else ())), rows)
+        output.table(("certificate", "state", "names", *(("customer",) if wide else ())), rows)
     for each in listed:
         if each.why and each.state != "present":
             about = each.certificate or output.first_of(each.names)

@@ -61,7 +61,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
             next_at=sweep.found.next_at,
         )
     else:
-        tell(context, sweep)
+        tell(context, sweep, quiet=options.quiet)
     if sweep.failed or sweep.internal:
         return 1
     return 3 if sweep.waiting else 0
@@ -94,14 +94,14 @@ def _as_data(each: "Renewed") -> dict[str, object]:
     return {"due": each.due, "outcome": each.outcome, "error": output.error_data(each.error) if each.error else None}
 
 
-def tell(context: Context, sweep: "Sweep") -> None:
-    """Print what a run came to."""
+def tell(context: Context, sweep: "Sweep", *, quiet: bool = False) -> None:
+    """Print what a run came to, or where that is to be `quiet`, what failed and the figures."""
     for each in sweep.renewed:
         if each in sweep.elsewhere:
             print(f"{each.due.name}: another run is working on it")
         elif each.error is not None:
             tell_error(context, each.error, each.due.name)
-        elif each.outcome is not None:
+        elif each.outcome is not None and not quiet:
             edition = each.outcome.edition
             where = ", ".join(each.outcome.servers) or "the shelf only"
             print(f"{each.due.name}: edition {edition.number} on {where}, valid until {edition.not_after:%Y-%m-%d}")

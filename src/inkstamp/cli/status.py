@@ -62,7 +62,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
 def _tell(found: "Overview", *, whole: bool) -> None:
     """Print where certificates stand; those that are ok in one line, unless the `whole` list is wanted."""
     statuses = found.certificates
-    listed = statuses if whole else [each for each in statuses if each.needs_somebody]
+    needing = [each for each in statuses if each.needs_somebody]
+    listed = statuses if whole else needing[:_MOST_LISTED]
     rows = [
         (
             each.name,
@@ -76,6 +77,8 @@ def _tell(found: "Overview", *, whole: bool) -> None:
     ]
     if rows:
         output.table(("certificate", "state", "edition", "days left", "renews on", "names"), rows)
+    if not whole and len(needing) > len(listed):
+        print(f"and {len(needing) - len(listed)} more that are not ok: `inkstamp status --all` lists them")
     for each in [each for each in statuses if each.wanted][:_MOST_REASONS]:
         word = {"configuration error": "error", "not configured": "gone"}.get(each.state, "due")
         print(output.field(word, f"{each.name}: {each.wanted}"))

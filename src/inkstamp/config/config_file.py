@@ -40,7 +40,7 @@ class ConfigFile:
 
     def current_or_empty(self) -> Configuration:
         """Return the configuration, an empty one when there is no file yet."""
-        return self.current if self.path.exists() else Configuration()
+        return self.current if "_read" in self.__dict__ or self.path.exists() else Configuration()
 
     def use(self, config: Configuration) -> None:
         """Go on with a configuration that has just been written."""

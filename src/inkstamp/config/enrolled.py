@@ -56,12 +56,15 @@ def enrolled_entry(
     reader = _EnrolledReader(where)
     with fail_clearly("the roster", where):
         given = {"names": list(names), "authority": common.authority, **settings}
-        own = reader.section(Certificate, given, ("certificate", name))
+        # What is the group's was checked when the file was read.
+        own = reader.section(Certificate, given, ("certificate", name)) if settings else common
         merged = Certificate(
-            names=own.names,
+            names=tuple(names),
             **{field: getattr(own if field in settings else common, field) for field in OWN_SETTINGS},
         )
-        return reader.certificate(name, merged, whole)
+        if settings:
+            reader.settings(("certificate", name), merged, whole)
+        return reader.with_names(("certificate", name), merged, whole)
 
 
 def group_digests(whole: Configuration) -> dict[str, str]:

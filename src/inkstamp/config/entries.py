@@ -297,7 +297,11 @@ class EntryReader:
     def certificate(self, name: str, entry: Certificate, whole: Configuration) -> Certificate:
         """Check an entry by the rest of the file; returns it with its names as certificates have them."""
         self.settings(("certificate", name), entry, whole)
-        names = self.names(("certificate", name), entry, whole)
+        return self.with_names(("certificate", name), entry, whole)
+
+    def with_names(self, path: tuple[str, ...], entry: Certificate, whole: Configuration) -> Certificate:
+        """Return an entry with its names as certificates have them; refuse what cannot be validated as it says."""
+        names = self.names(path, entry, whole)
         return entry if names == entry.names else msgspec.structs.replace(entry, names=names)
 
     def settings(self, path: tuple[str, ...], entry: Certificate, whole: Configuration) -> None:

@@ -26,6 +26,14 @@ SITES = (
 )
 
 
+NEW_SITES = (
+    DemoSite("ferry", ("ferry.saltmarsh.test", "www.ferry.saltmarsh.test"), "The Saltmarsh Ferry"),
+    DemoSite("lido", ("lido.saltmarsh.test",), "Dyke Lane Lido"),
+    DemoSite("choir", ("choir.saltmarsh.test",), "The Harbour Choir"),
+)
+"""Sites that move in while the demo is under way."""
+
+
 @dataclass(frozen=True, slots=True)
 class Act:
     """One command of the demo."""
@@ -37,7 +45,8 @@ class Act:
     status: int = 0
     """The exit status it should have."""
     prepare: str = ""
-    """What the narrator does to the world first: `fix-dns`, `age-bakery`, `paste-at-fogbell`, `fogbell-issues`."""
+    """What the narrator does to the world first: `fix-dns`, `age-bakery`, `paste-at-fogbell`, `fogbell-issues`,
+    `new-sites`."""
 
     def typed(self, **known: object) -> str:
         """Return the command with what is known of the world filled in."""
@@ -113,5 +122,12 @@ ACTS = (
         "Somebody may have seen the rowing club's key. A new edition is served first, then the old one is revoked.",
         "inkstamp revoke rowing --reason key-compromise --and-replace --yes",
     ),
+    Act(
+        "Three sites move in. What they have in common is written once, as [group.web]; their names go into the "
+        "ledger, with as many others as there may be.",
+        "inkstamp enrol --group web --sites",
+        prepare="new-sites",
+    ),
+    Act("All that the group has no certificate for yet, at once.", "inkstamp stamp --group web --quiet"),
     Act("And what happened to the bakery's certificate?", "inkstamp history bakery"),
 )

@@ -15,7 +15,7 @@ from threading import Thread
 import urllib3
 
 from inkstamp.demo.children import Children
-from inkstamp.demo.scenario import HERE, OLD_HOST, SITES, DemoSite
+from inkstamp.demo.scenario import HERE, NEW_SITES, OLD_HOST, SITES, DemoSite
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.files import write_bytes
 from inkstamp.reach.local import find_program
@@ -26,6 +26,12 @@ from inkstamp.standins.portal import SimulatedPortal
 from inkstamp.standins.ports import free_ports
 from inkstamp.standins.quiet import QuietHandler, QuietServer
 
+_GROUP = """
+[group.web]                     # what the certificates of the roster have in common
+authority = "quayside"
+via = "front"
+install = ["front"]
+"""
 _PORTS = ("http", "https", "dns", "api", "portal")
 _START_SECONDS = 10.0
 
@@ -80,6 +86,19 @@ class DemoWorld:
         if reply.status != 303:
             raise InkStampError("the demo's portal refuses", where=page, said=reply.data.decode("utf-8", "replace"))
 
+    def _move_in(self) -> None:
+        """Have the web server serve the new sites, and write down what their certificates have in common."""
+        told = json.loads((self.folder / "world" / "world.json").read_bytes())
+        web = self.folder / "web"
+        for site in NEW_SITES:
+            _write_site(web, site, told["ports"])
+        main_file = web / "nginx.conf"
+        subprocess.run(
+            [told["program"], "-p", str(web), "-c", str(main_file), "-s", "reload"], capture_output=True, check=True
+        )
+        with self.config.open("a", encoding="utf-8") as file:
+            file.write(_GROUP)
+
     def prepare(self, what: str) -> None:
         """Change the world between two acts."""
         if what == "fix-dns":
@@ -94,6 +113,8 @@ class DemoWorld:
             self._at_portal(f"order/{self._portal_order()}/check")
             url = f"{self.portal.url}/order/{self._portal_order()}/download.zip"
             write_bytes(self.download, self._manager().request("GET", url).data)
+        elif what == "new-sites":
+            self._move_in()
         elif what:
             raise ValueError(f"the scenario asks for “{what}”, which the world cannot do")
 
@@ -238,7 +259,7 @@ def running(folder: Path, children: Children) -> Iterator[DemoWorld]:
     told = json.loads(listing.read_bytes())
     ports = told["ports"]
     museum = HERE if (folder / "world" / "dns-fixed").exists() else OLD_HOST
-    table = {name: [HERE] for site in SITES for name in site.names} | {"museum.saltmarsh.test": [museum]}
+    table = {name: [HERE] for site in (*SITES, *NEW_SITES) for name in site.names} | {"museum.saltmarsh.test": [museum]}
     try:
         with ExitStack() as stack:
             nameserver = stack.enter_context(Nameserver(ports["dns"], table))

@@ -147,15 +147,15 @@ class Roster:
         )
         return list(dict.fromkeys(found))
 
-    def enrol(self, records: Iterable[EnrolledRecord], text: str) -> None:
+    def enrol(self, records: Sequence[EnrolledRecord], text: str) -> None:
         """Put certificates on the roster or change those that are there, all or none; `text` is noted as an event."""
         with self._database.writing():
+            known = self.some([each.certificate for each in records])
             for each in records:
-                self._put(each)
+                self._put(each, known.get(each.certificate))
             self._note("enrolled", text, "")
 
-    def _put(self, each: EnrolledRecord) -> None:
-        known = self.some([each.certificate]).get(each.certificate)
+    def _put(self, each: EnrolledRecord, known: EnrolledRecord | None) -> None:
         self._database.upsert(
             "enrolled",
             {"certificate": each.certificate},

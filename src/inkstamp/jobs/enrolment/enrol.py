@@ -10,10 +10,11 @@ from inkstamp.bulkhead import apart, reached
 from inkstamp.config.config_file import expect_known
 from inkstamp.config.enrolled import enrolled_entry
 from inkstamp.config.entries import is_entry_name
-from inkstamp.config.model import Certificate
+from inkstamp.config.model import Certificate, Configuration
 from inkstamp.errors import InkStampError, NameTrouble, UsageError
 from inkstamp.files import write_bytes
 from inkstamp.findings import Severity
+from inkstamp.garbage import collecting_none
 from inkstamp.jobs.enrolment.context import EnrolmentContext
 from inkstamp.jobs.enrolment.lists import Line, WantedCertificate, WrongLine, is_plain_text, pack
 from inkstamp.jobs.inventory.site_choice import choices
@@ -92,20 +93,33 @@ def enrol(context: EnrolmentContext, request: EnrolmentRequest, *, preview: bool
     mistake = config.mistake_in("group", request.group)
     if mistake is not None:
         raise mistake.error
+    if not config.group:
+        raise UsageError(f"there is no group “{request.group}” in the configuration",
+                         where=str(context.configuration.path), advice=_first_group(config, request.group))  # fmt: skip
     expect_known("group", config.group, [request.group], context.configuration.path)
     if not is_plain_text(request.customer):
         raise UsageError("“--customer” is no plain text of at most 200 characters", advice="shorten it")
-    done, records = _decided(context, request)
+    with collecting_none():
+        done, records = _decided(context, request)
     if request.looks:
         new = {record.certificate: record for record in records}
         refused = _seen_wrong(context, config.group[request.group], new.values())
         done = [_refused(each, *refused[each.certificate]) if _is_in(each, refused) else each for each in done]
         records = [each for each in records if each.certificate not in refused]
     if records and not preview:
-        context.ledger.roster.enrol(records, f"{counted(len(records), 'certificate')} of group “{request.group}”")
-        context.certificates.forget()
-        keep_copy(context)
+        with collecting_none():
+            context.ledger.roster.enrol(records, f"{counted(len(records), 'certificate')} of group “{request.group}”")
+            context.certificates.forget()
+            keep_copy(context)
     return done
+
+
+def _first_group(config: Configuration, name: str) -> str:
+    """Say which lines make a first group, with what is configured already."""
+    authority, server = (next(iter(each), "NAME") for each in (config.authority, config.server))
+    return (
+        f'add these lines there: [group.{name}] | authority = "{authority}" | via = "{server}" | install = ["{server}"]'
+    )
 
 
 def _is_in(each: Enrolment, refused: Mapping[str, object]) -> bool:

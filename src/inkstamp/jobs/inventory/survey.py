@@ -1,8 +1,6 @@
 """What there is: servers, their sites, the certificate that each names, and who answers for a name."""
 
-import gc
-from collections.abc import Iterator, Mapping, Sequence, Set
-from contextlib import contextmanager
+from collections.abc import Mapping, Sequence, Set
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
@@ -10,6 +8,7 @@ from typing import TYPE_CHECKING
 from inkstamp.bulkhead import apart, reached
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.findings import Finding, Severity, bad, rank, worst, worst_first
+from inkstamp.garbage import collecting_none
 from inkstamp.jobs.inventory.context import InventoryContext
 from inkstamp.jobs.inventory.site_report import SiteReport, report, unrenewed, without_certificate
 from inkstamp.pki.names import as_address, normalise
@@ -143,7 +142,7 @@ def survey(context: InventoryContext, names: Sequence[str] = (), *, live: bool =
     now = context.clock.now()
     reports: list[SiteReport] = []
     read: list[ServerReport] = []
-    with _collecting_no_garbage():
+    with collecting_none():
         for server in servers.values():
             try:
                 with apart():
@@ -188,18 +187,6 @@ def _reported(
     except InkStampError as error:
         subject = site.names[0] if site.names else f"{site.file}:{site.line}"
         return without_certificate(site, (bad("site", subject, error.what, error.advice),))
-
-
-@contextmanager
-def _collecting_no_garbage() -> Iterator[None]:
-    """All that is read stays until the end; looking for garbage among it again and again costs a fifth of the time."""
-    was = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was:
-            gc.enable()
 
 
 def _servers(context: InventoryContext) -> Mapping[str, FileCarrier]:

@@ -101,6 +101,26 @@ class Certificates:
         yield from of_file
         yield from (each for each in roster.names() if each not in of_file) if roster is not None else ()
 
+    def names(self, selection: Selection = ALL) -> list[str]:
+        """Return the names of all, or of a selection of the roster.
+
+        Raises:
+            UsageError: There is no such group, or nobody is selected.
+
+        """
+        if not selection:
+            return list(self)
+        self.expect_group(selection)
+        roster = self.roster
+        found = roster.names(selection) if roster is not None else []
+        if not found:
+            of = " and ".join(filter(None, (selection.group and f"group “{selection.group}”",
+                                            selection.customer and f"customer “{selection.customer}”")))  # fmt: skip
+            raise UsageError(
+                f"no certificate of {of} is enrolled", advice="inkstamp status shows which groups there are"
+            )
+        return found
+
     def items(self) -> Iterator[tuple[str, Certificate]]:
         """Return all that have no mistake, with their names."""
         return ((name, entry) for name in self.read(self) if (entry := self.get(name)) is not None)

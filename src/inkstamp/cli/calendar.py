@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
-from inkstamp.cli.setting import open_runtime
+from inkstamp.cli.setting import open_runtime, roster_options, selection_of
 from inkstamp.errors import UsageError
 
 if TYPE_CHECKING:
@@ -37,6 +37,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--limit-a-day", type=_number(1, 10**9), metavar="N", help="most orders that the CA accepts in a day"
     )
+    roster_options(parser)
     group = parser.add_argument_group("simulation of a made-up fleet")
     group.add_argument("--simulate", type=_number(1, 10**6), metavar="N", help="simulate a year of N certificates")
     group.add_argument(
@@ -79,7 +80,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
     from inkstamp.jobs.status.calendar import calendar
 
     with open_runtime(context) as runtime:
-        made = calendar(runtime, options.weeks)
+        made = calendar(runtime, options.weeks, selection_of(options))
     if picture is not None:
         from inkstamp.cli.picture import draw_calendar
 

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
-from inkstamp.cli.setting import at_once, open_runtime
+from inkstamp.cli.setting import at_once, open_runtime, roster_options, selection_of
 from inkstamp.errors import UsageError
 from inkstamp.findings import Severity, worst_first
 
@@ -39,6 +39,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--from", dest="source", metavar="FILE", help="file with names to check, one a line; - for standard input"
     )
     parser.add_argument("--sites", action="store_true", help="check all sites that `survey` finds")
+    roster_options(parser)
     parser.add_argument("--since", action="store_true", help="show only what changed since the last check")
     parser.add_argument("--roots", metavar="FILE", help="PEM file of the roots to trust, or “certifi” for Mozilla's "
                         "list (default: the system's)")  # fmt: skip
@@ -67,6 +68,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
     targets = [*options.names, *(_targets(options.source) if options.source else ())]
     with open_runtime(context) as runtime:
         targets += of_sites(runtime) if options.sites else ()
+        targets += runtime.certificates.names(selection_of(options)) if selection_of(options) else ()
         reports = check(runtime, targets, manner)
         changed = remember(runtime, reports, quick=options.quick, begin=options.since)
     _write(reports, options)

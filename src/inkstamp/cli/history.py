@@ -7,13 +7,14 @@ import argparse
 
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
-from inkstamp.cli.setting import open_runtime
+from inkstamp.cli.setting import open_runtime, roster_options, selection_of
 from inkstamp.clock import stamp
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments of `inkstamp history`."""
     parser.add_argument("certificate", nargs="?", default="", help="show only this certificate")
+    roster_options(parser)
     parser.add_argument(
         "--last", type=_positive, default=40, metavar="N", help="show at most N entries (default: %(default)s)"
     )
@@ -31,7 +32,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
     from inkstamp.jobs.status.history import history
 
     with open_runtime(context) as runtime:
-        events = history(runtime, options.certificate, options.last)
+        events = history(runtime, options.certificate, options.last, selection_of(options))
     if context.json:
         output.as_json("history", events=events)
         return 0

@@ -70,6 +70,11 @@ def _where(selection: Selection) -> tuple[str, dict[str, Any]]:
     return " AND ".join(conditions) or "1 = 1", {"group": selection.group, "customer": selection.customer}
 
 
+def chosen(selection: Selection) -> str:
+    """Return the question for the names of a selection; its parameters are `group` and `customer`."""
+    return f"SELECT certificate FROM enrolled WHERE {_where(selection)[0]}"  # noqa: S608  words of ours alone
+
+
 @telling_damage
 class Roster:
     """Who is enrolled, and when each has to be looked at next."""
@@ -99,9 +104,8 @@ class Roster:
 
     def names(self, selection: Selection = ALL) -> list[str]:
         """Return the names of all certificates, or of a selection, in their order."""
-        where, values = _where(selection)
-        query = f"SELECT certificate FROM enrolled WHERE {where} ORDER BY certificate"  # noqa: S608  words of ours alone
-        return [row["certificate"] for row in self._database.rows(query, values)]
+        rows = self._database.rows(f"{chosen(selection)} ORDER BY certificate", _where(selection)[1])
+        return [row["certificate"] for row in rows]
 
     def to_judge(self, now: datetime, selection: Selection = ALL) -> list[str]:
         """Return the certificates that are not known to be as they should be at that moment."""

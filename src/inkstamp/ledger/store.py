@@ -17,16 +17,18 @@ from inkstamp.ledger.interface import Database, among
 from inkstamp.ledger.observations import Observations
 from inkstamp.ledger.portal_proofs import PortalProofs
 from inkstamp.ledger.records import (
+    ALL,
     OPEN_STATES,
     AccountRecord,
     EditionRecord,
     EventRecord,
     OrderRecord,
     OrderState,
+    Selection,
     check_order_move,
 )
 from inkstamp.ledger.revocations import Revocations
-from inkstamp.ledger.roster import Roster, mark_changed
+from inkstamp.ledger.roster import Roster, chosen, mark_changed
 from inkstamp.ledger.rows import as_edition, as_list, as_order, from_moment, strings, telling_damage, to_moment
 from inkstamp.ledger.sent_notices import SentNotices
 from inkstamp.printable import printable
@@ -93,12 +95,13 @@ class Ledger:
         with self._database.writing():
             self._note(what, text, certificate)
 
-    def events(self, certificate: str = "", limit: int = 100) -> list[EventRecord]:
-        """Return the latest events, of one certificate or of all, the oldest of them first."""
+    def events(self, certificate: str = "", limit: int = 100, selection: Selection = ALL) -> list[EventRecord]:
+        """Return the latest events, of one certificate, of a selection or of all, the oldest of them first."""
+        meant = f" AND event.certificate IN ({chosen(selection)})" if selection else ""
         rows = self._database.rows(
-            "SELECT event.*, run.command FROM event JOIN run ON run.id = event.run"
-            " WHERE :certificate IN ('', event.certificate) ORDER BY event.id DESC LIMIT :most",
-            {"certificate": certificate, "most": limit},
+            "SELECT event.*, run.command FROM event JOIN run ON run.id = event.run"  # noqa: S608  words of ours alone
+            f" WHERE :certificate IN ('', event.certificate){meant} ORDER BY event.id DESC LIMIT :most",
+            {"certificate": certificate, "most": limit, "group": selection.group, "customer": selection.customer},
         )
         return [
             EventRecord(

@@ -32,6 +32,8 @@ class Condition:
     account: str
     """What is wrong with the account at its CA; empty for nothing."""
     not_installed: bool
+    customer: str = ""
+    """Whose it is; empty where that is not said."""
     waits_for: str
     """What a person has to do before it goes on; empty for nothing."""
 
@@ -56,21 +58,22 @@ class Matter:
 def matters_of(each: Condition, *, about: Sequence[Kind], failing_times: int, days_left: int) -> list[Matter]:
     """Return what is to be told about one certificate, of the kinds in `about`."""
     name = each.certificate
+    called = f"“{name}” of {each.customer}" if each.customer else f"“{name}”"
     found: list[tuple[Kind, str, str]] = []
     if each.days_left is not None and each.days_left < min(days_left, each.lifetime / _SHORTEST_PART):
         when = "has expired" if each.days_left < 0 else f"expires in {_days(each.days_left)}"
-        found.append(("expiring", f"“{name}” {when}", each.remedy or f"inkstamp why {name}"))
+        found.append(("expiring", f"{called} {when}", each.remedy or f"inkstamp why {name}"))
     if each.account:
-        found.append(("account", f"“{name}” is not renewed: {each.account}", each.remedy))
+        found.append(("account", f"{called} is not renewed: {each.account}", each.remedy))
     if each.failures >= failing_times or (not each.heals and each.failures):
         often = "once" if each.failures == 1 else f"{each.failures} times in a row"
-        found.append(("failing", f"“{name}” failed {often}: {each.trouble}", f"inkstamp why {name}"))
+        found.append(("failing", f"{called} failed {often}: {each.trouble}", f"inkstamp why {name}"))
     if each.not_installed:
         found.append(
-            ("not-installed", f"“{name}”: the newest edition is not on all its servers", f"inkstamp why {name}")
+            ("not-installed", f"{called}: the newest edition is not on all its servers", f"inkstamp why {name}")
         )
     if each.waits_for:
-        found.append(("waiting", f"“{name}” waits for a person: {each.waits_for}", f"inkstamp why {name}"))
+        found.append(("waiting", f"{called} waits for a person: {each.waits_for}", f"inkstamp why {name}"))
     return [Matter(certificate=name, kind=kind, text=text, remedy=do) for kind, text, do in found if kind in about]
 
 

@@ -102,11 +102,13 @@ def _conditions(
     for each in statuses:
         edition, setback = editions.get(each.name), setbacks.get(each.name)
         met = setback.told.error_class if setback else InkStampError
+        record = context.certificates.record(each.name)
         mistaken = each.state is CertificateState.MISCONFIGURED
         asks_person = each.state is CertificateState.WAITING_FOR_YOU and each.stall is not None
         found.append(
             Condition(
                 certificate=each.name,
+                customer=record.customer if record is not None else "",
                 days_left=(edition.not_after - now) / _DAY if edition else None,
                 lifetime=(edition.not_after - edition.not_before) / _DAY if edition else 0.0,
                 # What waits for a person has not failed: it is told as that.

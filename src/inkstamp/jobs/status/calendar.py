@@ -9,7 +9,7 @@ from inkstamp.errors import InkStampError
 from inkstamp.jobs.status.context import StatusContext
 from inkstamp.jobs.status.renewal_reasons import decision_on
 from inkstamp.ledger.observations import Observation, of_edition
-from inkstamp.ledger.records import EditionRecord
+from inkstamp.ledger.records import ALL, EditionRecord, Selection
 from inkstamp.policy.forecast import Life, Outlook, look_ahead
 
 
@@ -38,13 +38,15 @@ def _life(context: StatusContext, edition: EditionRecord, heard: Observation, no
     )
 
 
-def calendar(context: StatusContext, weeks: int) -> Calendar:
-    """Gather the lives of all configured certificates, and count the next `weeks` weeks; asks nobody."""
+def calendar(context: StatusContext, weeks: int, selection: Selection = ALL) -> Calendar:
+    """Gather the lives of all certificates or of a selection, and count the next `weeks` weeks; asks nobody."""
     ledger, now = context.ledger, context.clock.now()
+    names = context.certificates.read(context.certificates.names(selection))
     with ledger.snapshot():
-        editions, observed = ledger.newest_editions(), ledger.observations.all()
+        wanted = names if selection else None
+        editions, observed = ledger.newest_editions(wanted), ledger.observations.all(wanted)
     lives = []
-    for name in context.certificates:
+    for name in names:
         edition = editions.get(name)
         if edition is None:
             continue
@@ -54,6 +56,6 @@ def calendar(context: StatusContext, weeks: int) -> Calendar:
     return Calendar(
         at=now,
         lives=tuple(lives),
-        without=tuple(name for name in context.certificates if name not in editions),
+        without=tuple(name for name in names if name not in editions),
         outlook=look_ahead(lives, now, weeks),
     )

@@ -260,7 +260,9 @@ def _judge(context: StatusContext, name: str, entry: Certificate, known: _Known,
         days_left=whole_days(edition.not_after, now) if edition else None,
         renews_at=decision.at if decision else None,
         wanted=wanted.text if wanted else "",
-        next_command=stall.next_command if stall else _next_command(name, state, portal=portal),
+        next_command=stall.next_command
+        if stall
+        else _next_command(name, state, portal=portal, enrolled=context.certificates.record(name) is not None),
         stall=stall,
     )
 
@@ -308,13 +310,13 @@ def _state(
     return CertificateState.DUE if wanting else CertificateState.OK
 
 
-def _next_command(name: str, state: CertificateState, *, portal: bool) -> str:
+def _next_command(name: str, state: CertificateState, *, portal: bool, enrolled: bool) -> str:
     if state is CertificateState.OK:
         return ""
     if state is CertificateState.ROLLED_BACK:
         return f"inkstamp install {name}"
     if portal and state is not CertificateState.NOT_INSTALLED:
         return f"inkstamp order {name}"
-    if state in {CertificateState.DUE, CertificateState.EXPIRED}:
+    if state in {CertificateState.DUE, CertificateState.EXPIRED} or (enrolled and state is CertificateState.MISSING):
         return "inkstamp renew"
     return f"inkstamp stamp {name}"

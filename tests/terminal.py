@@ -3,6 +3,7 @@
 import os
 import pty
 import select
+import signal
 import time
 from collections.abc import Sequence
 from pathlib import Path
@@ -29,6 +30,8 @@ def on_terminal(
         if answers and screen.endswith(b": "):
             os.write(terminal, answers.pop(0).encode() + b"\n")
             screen += b"\x00"  # this question is answered
+    else:  # it waits for an answer that nobody gives
+        os.kill(process, signal.SIGKILL)
     _, status = os.waitpid(process, 0)
     os.close(terminal)
     return os.waitstatus_to_exitcode(status), screen.decode()

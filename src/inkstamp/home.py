@@ -51,6 +51,11 @@ class Home:
         """What the last run of `renew` did."""
         return self.folder / "last-renewal.json"
 
+    @property
+    def archive(self) -> Path:
+        """The editions of certificates that were removed."""
+        return self.folder / "archive"
+
     def order(self, order_id: int) -> Path:
         """Return the folder of an order that is under way: its key, and at a portal its CSR."""
         return self.folder / "orders" / str(order_id)

@@ -71,6 +71,15 @@ class ConfigFile:
             save(self.path, data)
         self.use(changed)
 
+    def remove_entry(self, table: str, name: str) -> None:
+        """Take an entry out of the file, and go on with what it then says."""
+        from inkstamp.config.write import save, without_entry  # noqa: PLC0415  which few runs need
+
+        with self._locks.configuration(self.path):
+            data, changed = without_entry(self.path.read_bytes(), self.path, table, name)
+            save(self.path, data)
+        self.use(changed)
+
     def authority(self, name: str) -> Authority:
         """Return a configured authority; UsageError when there is none of that name."""
         known = self.current_or_empty().authority

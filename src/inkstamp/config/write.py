@@ -82,6 +82,27 @@ def with_value(data: bytes, file: Path, place: tuple[str, str, str], value: str)
     return grown, _parse_well(grown, file, table, name)
 
 
+def without_entry(data: bytes, file: Path, table: str, name: str) -> tuple[bytes, Configuration]:
+    """Return the file's bytes without one entry, all else as it stands, and what it then says.
+
+    Raises:
+        ConfigurationError: There is no such entry, or the result would not be valid.
+
+    """
+    before = parse(data, file, leave_out=True)
+    if name not in getattr(before, table) and before.mistake_in(table, name) is None:
+        raise ConfigurationError(f"there is no {table} “{name}”", where=str(file), advice="it is gone already")
+    document = tomlkit.parse(data.decode("utf-8"))
+    found: Any = document[table]
+    del found[name]
+    if not found:
+        del document[table]
+    shrunk = tomlkit.dumps(document).encode("utf-8")
+    if shrunk.endswith(b"\n\n") and not data.endswith(b"\n\n"):  # the line that stood between it and what is before
+        shrunk = shrunk[:-1]
+    return shrunk, parse(shrunk, file, leave_out=True)
+
+
 def save(file: Path, data: bytes) -> None:
     """Replace the configuration file, keeping its mode and owner; a new one is readable to its owner alone."""
     if file.exists():

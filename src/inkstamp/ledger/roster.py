@@ -180,12 +180,6 @@ class Roster:
     def _forget_names(self, certificate: str) -> None:
         self._database.execute("DELETE FROM enrolled_name WHERE certificate = :name", {"name": certificate})
 
-    def strike(self, certificate: str) -> None:
-        """Take a certificate off the roster; it stays in the history."""
-        with self._database.writing():
-            self._forget_names(certificate)
-            self._database.execute("DELETE FROM enrolled WHERE certificate = :name", {"name": certificate})
-
     def settle(self, looks: Iterable[NextLook]) -> None:
         """Write down when certificates are to be looked at next; not where something was written about one since."""
         with self._database.writing():

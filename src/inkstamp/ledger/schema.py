@@ -199,6 +199,11 @@ CREATE TABLE enrolled_name (
     PRIMARY KEY (name, certificate)
 );
 CREATE INDEX enrolled_name_of ON enrolled_name (certificate);
+CREATE TABLE removed (
+    certificate TEXT PRIMARY KEY,
+    at BIGINT NOT NULL,
+    servers TEXT NOT NULL
+);
 CREATE TABLE enrolled_group (
     name TEXT PRIMARY KEY,
     digest TEXT NOT NULL

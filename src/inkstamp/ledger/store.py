@@ -27,6 +27,7 @@ from inkstamp.ledger.records import (
     Selection,
     check_order_move,
 )
+from inkstamp.ledger.removals import Removals
 from inkstamp.ledger.revocations import Revocations
 from inkstamp.ledger.roster import Roster, chosen, mark_changed
 from inkstamp.ledger.rows import as_edition, as_list, as_order, from_moment, strings, telling_damage, to_moment
@@ -53,6 +54,7 @@ class Ledger:
         self.sent_notices = SentNotices(self._database, clock)
         self.check_results = CheckResults(self._database, clock)
         self.revocations = Revocations(self._database, clock)
+        self.removals = Removals(self._database, clock, self._note)
         self.roster = Roster(self._database, clock, self._note)
         self.installs = Installs(self._database, clock, self._note)
 
@@ -230,6 +232,7 @@ class Ledger:
             )
             number = ((row["last"] if row else None) or 0) + 1
             mark_changed(self._database, certificate)
+            self.removals.forget(certificate)
             identity = self._database.insert_numbered(
                 "ca_order",
                 certificate=certificate,
@@ -350,9 +353,10 @@ class Ledger:
         return None if row is None else as_edition(row)
 
     def newest_editions_off_roster(self) -> dict[str, EditionRecord]:
-        """Return the newest edition of each certificate that is not on the roster."""
+        """Return the newest edition of each certificate that is neither on the roster nor removed from all servers."""
         rows = self._database.rows(
-            "SELECT * FROM edition WHERE certificate NOT IN (SELECT certificate FROM enrolled) AND number ="
+            "SELECT * FROM edition WHERE certificate NOT IN (SELECT certificate FROM enrolled)"
+            " AND certificate NOT IN (SELECT certificate FROM removed WHERE servers = '[]') AND number ="
             " (SELECT max(other.number) FROM edition AS other WHERE other.certificate = edition.certificate)"
         )
         return {row["certificate"]: as_edition(row) for row in rows}

@@ -5,7 +5,7 @@ import json
 import os
 import threading
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -48,13 +48,21 @@ def kept_folders(parent: Path) -> list[Path]:
 
 
 def prune(parent: Path, most: int) -> None:
-    """Remove the oldest of what is kept below `parent`, and what a killed run left half written."""
+    """Remove the oldest of what is kept below `parent`, and what a killed run left half written.
+
+    What leads back to the time before any edition is not removed.
+    """
     with _KEEPING:  # what another thread is writing is no half-written leftover
         known = kept_folders(parent)
-        kept = known[-most:] if most else []
+        kept = [*known[-most:], *(each for each in known[:-most] if is_first(each))] if most else []
         for each in parent.iterdir() if parent.is_dir() else ():
             if each not in kept:
                 remove_tree(each)
+
+
+def is_first(folder: Path) -> bool:
+    """Tell whether a kept folder is of the first install of its servers: they had no edition before."""
+    return not (kept(folder) or {}).get("before", True)
 
 
 def keep_next(parent: Path, changes: Sequence[Change], **more: Any) -> Path:
@@ -117,8 +125,27 @@ def reversed_changes(servers: "ServerPool", folder: Path, *, nearest: bool = Fal
 
     """
     files = (kept(folder) or {})["files"]
-    found = [Change(each["server"], _reversed(servers, each, folder, nearest=nearest)) for each in files]
+    found = [Change(each["server"], _reversed(each, folder, _read(servers, each), nearest=nearest)) for each in files]
     return [each for each in found if each.file.before != each.file.after]
+
+
+def first_state(servers: "ServerPool", folders: Sequence[Path]) -> list[Change]:
+    """Return what takes the edits of several kept folders out, the newest first; later edits of others stay.
+
+    Raises:
+        ServerTrouble: What was put into a file cannot be told apart any more.
+
+    """
+    found: dict[tuple[str, str], Change] = {}
+    for folder in reversed(folders):
+        for each in (kept(folder) or {})["files"]:
+            place = each["server"], each["path"]
+            known = found.get(place)
+            now = known.file.after if known else _read(servers, each)
+            change = _reversed(each, folder, now, nearest=False)
+            before = known.file.before if known else now
+            found[place] = Change(each["server"], replace(change, before=before))
+    return [each for each in found.values() if each.file.before != each.file.after]
 
 
 def _written(rights: Rights | None) -> list[Any] | None:
@@ -137,9 +164,12 @@ def _saved(folder: Path, each: dict[str, Any], end: str = "") -> bytes | None:
     return read_bytes(file) if file.exists() else None
 
 
-def _reversed(servers: "ServerPool", each: dict[str, Any], folder: Path, *, nearest: bool) -> FileChange:
+def _read(servers: "ServerPool", each: dict[str, Any]) -> bytes | None:
+    return servers.get(each["server"]).host.read_if_there(each["path"])
+
+
+def _reversed(each: dict[str, Any], folder: Path, now: bytes | None, *, nearest: bool) -> FileChange:
     path = each["path"]
-    now = servers.get(each["server"]).host.read_if_there(path)
     before, after = _saved(folder, each), _saved(folder, each, AFTER)
     if each["rights"] or now in (before, after) or now is None or before is None or after is None:
         return _back(each, now, before)

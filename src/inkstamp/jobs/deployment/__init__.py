@@ -16,8 +16,10 @@ FACE = (
     "rollout.install_together",
     "rollout.take_back",
     "transaction.Result",
+    "undo_log.all_back",
     "undo_log.edition_before",
     "undo_log.group_back",
+    "undo_log.has_it",
     "undo_log.undoable",
 )
 """What other rooms and the command line may import from here."""

@@ -4,6 +4,7 @@ from pathlib import Path
 
 from inkstamp.config.carrying import is_away
 from inkstamp.config.model import Certificate
+from inkstamp.errors import UsageError
 from inkstamp.files import remove_tree
 from inkstamp.home import Home
 from inkstamp.jobs.deployment.context import DeploymentContext
@@ -30,6 +31,41 @@ def group_back(context: DeploymentContext, entry: Certificate, folder: Path) -> 
         server: names_on(context, server, entry) if server in manifest["had"] else () for server in manifest["servers"]
     }
     return Group(names, manifest["copied"], tuple(changes))
+
+
+def all_back(context: DeploymentContext, name: str) -> tuple[list[Path], list[Group]]:
+    """Return what takes all installs of a certificate back, group by group, and the folder of each one's first.
+
+    Raises:
+        UsageError: What a server had before its first install is not kept.
+        ServerTrouble: What was put into a file cannot be told apart any more.
+
+    """
+    by_servers: dict[tuple[str, ...], list[Path]] = {}
+    for folder in backup.kept_folders(context.home.undo(name)):
+        manifest = backup.kept(folder) or {}
+        if manifest.get("done"):
+            by_servers.setdefault(tuple(manifest["servers"]), []).append(folder)
+    firsts = {servers: folders for servers, folders in by_servers.items() if any(map(backup.is_first, folders))}
+    covered = {server for servers in firsts for server in servers}
+    lost = [each for each in has_it(context, name) if each not in covered]
+    if lost:
+        raise UsageError(
+            f"what {', '.join(lost)} had before the first install of “{name}” is not kept",
+            advice="change its configuration by hand, then remove it with --servers leave",
+        )
+    groups = []
+    for servers, folders in firsts.items():
+        manifest = backup.kept(folders[0]) or {}
+        changes = tuple(backup.first_state(context.servers, folders))
+        groups.append(Group(dict.fromkeys(servers, ()), manifest["copied"], changes))
+    return [next(filter(backup.is_first, folders)) for folders in firsts.values()], groups
+
+
+def has_it(context: DeploymentContext, name: str) -> tuple[str, ...]:
+    """Return the servers that have an edition of a certificate, by the ledger."""
+    installs = context.ledger.installs
+    return tuple(server for server in installs.of(name) if server and installs.installed(name, server) is not None)
 
 
 def edition_before(context: DeploymentContext, name: str, folder: Path) -> EditionRecord | None:

@@ -11,5 +11,12 @@ FACE = (
     "lists.MOST_BYTES",
     "lists.WantedCertificate",
     "lists.read_list",
+    "removal.KeysAfterwards",
+    "removal.RemovalPlan",
+    "removal.RemovalRequest",
+    "removal.Removed",
+    "removal.ServersAfterwards",
+    "removal.plan_removal",
+    "removal.remove",
 )
 """What other rooms and the command line may import from here."""

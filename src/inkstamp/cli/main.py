@@ -30,6 +30,7 @@ COMMANDS = {
     "prove": "place challenge responses, or validation files and records",
     "collect": "download the certificate, or import it from files",
     "enrol": "put many certificates on the roster, from a list or all sites",
+    "adopt": "take over certificates that servers have already",
     "stamp": "order, validate, install and from then on renew a certificate",
     "install": "install an edition on its servers, or show what that changes",
     "undo": "roll back one install: certificate and configuration",

@@ -226,11 +226,7 @@ class Ledger:
         """Record that an order is about to be opened, and reserve its edition's number."""
         now = self._now()
         with self._database.writing():
-            row = self._database.row(
-                "SELECT max(edition) AS last FROM ca_order WHERE certificate = :certificate",
-                {"certificate": certificate},
-            )
-            number = ((row["last"] if row else None) or 0) + 1
+            number = self.next_edition(certificate)
             mark_changed(self._database, certificate)
             self.removals.forget(certificate)
             identity = self._database.insert_numbered(
@@ -255,6 +251,12 @@ class Ledger:
             opened=to_moment(now),
             changed=to_moment(now),
         )
+
+    def next_edition(self, certificate: str) -> int:
+        """Return the number that the next edition of a certificate has."""
+        query = "SELECT max(edition) AS last FROM ca_order WHERE certificate = :certificate"
+        row = self._database.row(query, {"certificate": certificate})
+        return int((row["last"] if row else None) or 0) + 1
 
     def move_order(
         self, order: OrderRecord, state: OrderState, what: str = "", text: str = "", url: str | None = None
@@ -314,9 +316,15 @@ class Ledger:
             key_kind=edition.key,
         )
 
-    def restore_edition(self, edition: EditionRecord) -> None:
-        """Record an edition that lies on the shelf and that this ledger does not know, as if it came of an order."""
+    def restore_edition(self, edition: EditionRecord, told: str = "") -> None:
+        """Record an edition that lies on the shelf and that this ledger does not know, as if it came of an order.
+
+        With an event where it is `told`.
+        """
         with self._database.writing():
+            if told:
+                self._note("adopted", told, edition.certificate)
+            self.removals.forget(edition.certificate)
             mark_changed(self._database, edition.certificate)
             self._database.insert(
                 "ca_order",

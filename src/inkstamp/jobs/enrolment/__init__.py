@@ -1,6 +1,12 @@
 """Certificates that are kept in the ledger: enrolled, taken over from servers, given up. Never how one is got."""
 
 FACE = (
+    "adoption.Adopted",
+    "adoption.AdoptionRequest",
+    "adoption.FoundCertificate",
+    "adoption.adopt",
+    "adoption.of_files",
+    "adoption.of_sites",
     "enrol.Enrolment",
     "enrol.EnrolmentRequest",
     "enrol.EnrolmentState",

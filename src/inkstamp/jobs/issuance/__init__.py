@@ -3,6 +3,7 @@
 FACE = (
     "acceptance.Chain",
     "acceptance.judge",
+    "acceptance.record_of",
     "acceptance.shelve",
     "context.IssuanceContext",
     "csr_files.Made",

@@ -18,6 +18,7 @@ FACE = (
     "provisioning.put_in_place",
     "provisioning.say_installs",
     "provisioning.settle",
+    "provisioning.write_entries",
     "revoke.Doomed",
     "revoke.MEANINGS",
     "revoke.RevocationReason",

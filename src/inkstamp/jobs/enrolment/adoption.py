@@ -1,0 +1,275 @@
+"""Certificates that servers have already, whoever got them: taken over, so that they are renewed from now on."""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from pathlib import Path
+
+from cryptography import x509
+
+from inkstamp.bulkhead import apart, reached
+from inkstamp.config.carrying import is_away
+from inkstamp.errors import EditionUnfit, InkStampError, UsageError
+from inkstamp.files import read_bytes
+from inkstamp.findings import Finding, Severity, note, worst
+from inkstamp.jobs.enrolment.context import EnrolmentContext
+from inkstamp.jobs.enrolment.enrol import EnrolmentRequest, EnrolmentState, enrol, entry_name
+from inkstamp.jobs.enrolment.lists import WantedCertificate
+from inkstamp.jobs.enrolment.other_renewers import other_renewers
+from inkstamp.jobs.inventory.survey import survey
+from inkstamp.jobs.issuance.acceptance import record_of
+from inkstamp.jobs.lifecycle.install import install_edition
+from inkstamp.jobs.lifecycle.provisioning import settle, write_entries
+from inkstamp.jobs.lifecycle.stamp_plans import StampRequest, make_plans
+from inkstamp.jobs.status.overview import statuses_of
+from inkstamp.ledger.records import InstallState
+from inkstamp.ledger.shelf import EditionFiles
+from inkstamp.pki import keys
+from inkstamp.pki.certificates import read_pem, short_name, subject_names, to_pem
+from inkstamp.pki.chain import Path as ChainPath
+from inkstamp.pki.chain import find_paths, judge_edition
+from inkstamp.reach.interface import FoundFile
+from inkstamp.servers.common import plain_names
+
+_MOST_BYTES = 1 << 20
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FoundCertificate:
+    """A certificate that was found, with where it is used."""
+
+    leaf: x509.Certificate
+    pool: tuple[x509.Certificate, ...]
+    """What stands beside it in its files."""
+    certificate_file: str
+    key_file: str
+    """Where its key should be; empty where that is not known."""
+    key: bytes | None
+    """What is in that file; None where it cannot be read from here."""
+    servers: tuple[str, ...]
+    """Those that serve it by their configuration."""
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """What it is for."""
+        return subject_names(self.leaf)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AdoptionRequest:
+    """What is to become of them."""
+
+    group: str = ""
+    """The group of the roster that they go into; empty to write entries into the configuration file."""
+    customer: str = ""
+    authority: str = ""
+    """Who renews them; empty for the only one, or the group's."""
+    via: tuple[str, ...] = ()
+    entry_name: str = ""
+    """What the only one is called; empty to call each like its first name."""
+    installs: bool = False
+    """Whether servers are given it from the shelf at once."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Adopted:
+    """What became of one."""
+
+    certificate: str
+    names: tuple[str, ...]
+    servers: tuple[str, ...]
+    not_after: datetime
+    """Aware, UTC."""
+    state: str
+    """Where it stands now (`ok`, `due`); empty for one that is not taken over."""
+    findings: tuple[Finding, ...] = field(default=())
+    error: InkStampError | None = None
+    """Why it is not taken over."""
+
+
+def of_files(certificate: Path, key: Path) -> FoundCertificate:
+    """Read a certificate with its chain, and its key, from files.
+
+    Raises:
+        EditionUnfit: There is no certificate in the file.
+        FileTrouble: A file cannot be read.
+
+    """
+    leaf, *pool = read_pem(read_bytes(certificate, limit=_MOST_BYTES), str(certificate))
+    return FoundCertificate(
+        leaf=leaf, pool=tuple(pool), certificate_file=str(certificate), key_file=str(key),
+        key=read_bytes(key, limit=_MOST_BYTES), servers=(),
+    )  # fmt: skip
+
+
+def of_sites(context: EnrolmentContext, names: Sequence[str]) -> list[FoundCertificate]:
+    """Return the certificates that the sites with some names have, or those of all sites; each once.
+
+    Those of all sites are without what is renewed already, self-signed or expired.
+
+    Raises:
+        UsageError: No site with TLS has one of the names.
+
+    """
+    reports = [each for each in survey(context).sites if each.certificate is not None and each.site.tls]
+    for name in names:
+        if not any(name in each.site.names for each in reports):
+            raise UsageError(f"no site with a certificate has the name {name}", advice="inkstamp survey")
+    shelf = f"{context.home.shelf}/"
+    found: dict[str, FoundCertificate] = {}
+    for each in reports:
+        site, known = each.site, each.certificate
+        if known is None or (names and not set(names) & set(plain_names(site))):
+            continue
+        ours = site.certificate_file.startswith(shelf)
+        if not names and (ours or context.clock.now() > known.not_after or known.subject == known.issuer):
+            continue
+        one = found.get(known.sha256)
+        if one is None:
+            found[known.sha256] = _read(context, site.server, site.certificate_file, site.chain_file, site.key_file)
+        elif site.server not in one.servers:
+            found[known.sha256] = replace(one, servers=(*one.servers, site.server))
+    return list(found.values())
+
+
+def _read(context: EnrolmentContext, server: str, certificate: str, chain: str, key: str) -> FoundCertificate:
+    """Read a site's files where they lie; keys are never fetched from another machine."""
+    host = context.servers.get(server).host
+    away = server in context.config.server and is_away(context.config, server)
+    files = host.gather(sorted({each for each in (certificate, chain) if each}), contents="certificates")
+    secret = {} if away or not key else host.gather([key], contents="all")
+    leaf, *pool = read_pem(_data(files.get(certificate)), certificate)
+    apart_from_it = read_pem(_data(files.get(chain)), chain) if chain and files.get(chain) is not None else []
+    return FoundCertificate(
+        leaf=leaf, pool=(*pool, *apart_from_it), certificate_file=certificate, key_file=key,
+        key=secret[key].data if key in secret else None, servers=(server,),
+    )  # fmt: skip
+
+
+def _data(found: FoundFile | None) -> bytes:
+    return (found.data if found is not None else None) or b""
+
+
+def adopt(
+    context: EnrolmentContext, found: Iterable[FoundCertificate], request: AdoptionRequest, *, preview: bool
+) -> list[Adopted]:
+    """Take certificates over, one after the other; one that cannot be stops no other.
+
+    What a server has now becomes the first edition; nothing on the server changes, unless `request` says so.
+    """
+    done = []
+    for each in found:
+        try:
+            with apart():
+                reached("adopt", each.names[0] if each.names else each.certificate_file)
+                done.append(_adopt(context, each, request, preview=preview))
+        except InkStampError as error:
+            done.append(
+                Adopted(certificate="", names=each.names, servers=each.servers, state="", error=error,
+                        not_after=each.leaf.not_valid_after_utc)
+            )  # fmt: skip
+    return done
+
+
+def _adopt(context: EnrolmentContext, found: FoundCertificate, request: AdoptionRequest, *, preview: bool) -> Adopted:
+    key = _own_key(found)
+    paths = find_paths(found.leaf, found.pool, context.trust.roots, context.clock.now())
+    judged = judge_edition(found.leaf, found.pool, public_key=key.public_key(), names=found.names, paths=paths,
+                           moment=context.clock.now())  # fmt: skip
+    if worst(judged) is Severity.BAD:
+        raise EditionUnfit(f"the certificate for {found.names[0]} cannot be used", where=found.certificate_file,
+                           findings=judged, advice="get a new one: inkstamp stamp " + found.names[0])  # fmt: skip
+    findings = other_renewers((found.certificate_file, found.key_file), short_name(found.leaf.issuer))
+    name = _half_adopted(context, found) or _entry(context, found, request, preview=preview)
+    state = ""
+    if not preview:
+        _shelve(context, name, found, key, paths[0])
+        if request.installs and found.servers:
+            findings += install_edition(context, name, None, preview=False).findings
+        (status,) = statuses_of(context, [name])
+        state = status.state.value
+        if status.wanted:
+            findings.append(note("renewal", name, status.wanted, "inkstamp renew"))
+    return Adopted(certificate=name, names=found.names, servers=found.servers, state=state, findings=tuple(findings),
+                   not_after=found.leaf.not_valid_after_utc)  # fmt: skip
+
+
+def _half_adopted(context: EnrolmentContext, found: FoundCertificate) -> str:
+    """Return the certificate that a run which was interrupted wrote the entry of; empty where there is none.
+
+    Raises:
+        UsageError: Its names are in another certificate already.
+
+    """
+    for name, entry in context.certificates.covering(found.names).items():
+        if set(entry.names) != set(found.names) or context.ledger.next_edition(name) > 1:
+            shared = next(each for each in found.names if each in entry.names)
+            raise UsageError(f"{shared} is in certificate “{name}” already", advice=f"inkstamp why {name}")
+        return name
+    return ""
+
+
+def _own_key(found: FoundCertificate) -> keys.PrivateKey:
+    """Return the key; EditionUnfit where it is not there, another one's, or encrypted."""
+    where = found.key_file or found.certificate_file
+    if found.key is None:
+        raise EditionUnfit(
+            f"the key of the certificate for {found.names[0]} cannot be read from here", where=where,
+            advice="copy certificate and key here, then: inkstamp adopt --certificate FILE --key FILE",
+        )  # fmt: skip
+    fits = keys.is_key_of(found.leaf, found.key)
+    if not fits:
+        why = "is encrypted" if fits is None else "is not that of the certificate"
+        raise EditionUnfit(
+            f"the key for {found.names[0]} {why}", where=where,
+            advice="give it without a passphrase" if fits is None else "give the certificate's own key",
+        )  # fmt: skip
+    return keys.from_pem(found.key, where)
+
+
+def _entry(context: EnrolmentContext, found: FoundCertificate, request: AdoptionRequest, *, preview: bool) -> str:
+    """Write its entry, to the roster or the file; returns what it is called."""
+    called = request.entry_name or entry_name(found.names)
+    if request.group:
+        group = context.configuration.current.group.get(request.group)
+        settings = {"install": list(found.servers)} if group is not None and group.install != found.servers else {}
+        wanted = WantedCertificate(
+            names=found.names, certificate=called, customer=request.customer, settings=settings if found.servers else {}
+        )
+        (enrolled,) = enrol(
+            context, EnrolmentRequest(group=request.group, lines=(wanted,), looks=False), preview=preview
+        )
+        if enrolled.state is EnrolmentState.REFUSED:
+            raise UsageError(enrolled.why, advice=enrolled.advice)
+        return enrolled.certificate
+    asked = StampRequest(
+        names=found.names,
+        entry_name=called,
+        authority=request.authority,
+        via=request.via,
+        install=found.servers or None,
+    )
+    (plan,) = make_plans(context, asked)
+    if not preview:
+        write_entries(context.configuration, plan)
+        context.certificates.forget()
+    return plan.name
+
+
+def _shelve(
+    context: EnrolmentContext, name: str, found: FoundCertificate, key: keys.PrivateKey, path: ChainPath
+) -> None:
+    """Put it on the shelf as the next edition, and record that the servers have it."""
+    ledger = context.ledger
+    with context.locks.certificate(name):
+        settle(context, name)
+        entry, newest = context.certificates.entry(name), ledger.newest_edition(name)
+        root, issuers = short_name(path.root.subject), [to_pem(each) for each in path.issuers]
+        record = record_of(name, ledger.next_edition(name), entry.authority, found.leaf, root)
+        if newest is None or newest.sha256 != record.sha256:
+            context.shelf.put(name, record.number, EditionFiles(keys.to_pem(key), to_pem(found.leaf), issuers))
+            ledger.restore_edition(record, f"edition {record.number}, taken over from {found.certificate_file}")
+            newest = record
+        if found.servers or not entry.install:
+            begun = ledger.installs.begin(name, newest.number, found.servers)
+            ledger.installs.end(begun, InstallState.DONE, "adopted", ", ".join(found.servers) or "the shelf only")

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from cryptography import x509
 
-from inkstamp.bulkhead import apart, reached
+from inkstamp.bulkhead import apart, attempt, reached
 from inkstamp.config.carrying import is_away
 from inkstamp.errors import EditionUnfit, InkStampError, UsageError
 from inkstamp.files import read_bytes
@@ -30,6 +30,7 @@ from inkstamp.pki.chain import Path as ChainPath
 from inkstamp.pki.chain import find_paths, judge_edition
 from inkstamp.reach.interface import FoundFile
 from inkstamp.servers.common import plain_names
+from inkstamp.servers.interface import Site
 
 _MOST_BYTES = 1 << 20
 
@@ -125,15 +126,25 @@ def of_sites(context: EnrolmentContext, names: Sequence[str]) -> list[FoundCerti
         if not names and (ours or context.clock.now() > known.not_after or known.subject == known.issuer):
             continue
         one = found.get(known.sha256)
-        if one is None:
-            found[known.sha256] = _read(context, site.server, site.certificate_file, site.chain_file, site.key_file)
-        elif site.server not in one.servers:
-            found[known.sha256] = replace(one, servers=(*one.servers, site.server))
-    return list(found.values())
+        if one is not None:
+            servers = dict.fromkeys((*one.servers, site.server))
+            found[known.sha256] = replace(one, servers=tuple(servers))
+            continue
+        read = attempt(_read, context, site)
+        if not isinstance(read, InkStampError):
+            found[known.sha256] = read
+        elif names:
+            raise read
+        else:
+            context.progress.step(site.names[0] if site.names else site.file, f"cannot be read: {read.what}")
+    if names:
+        return list(found.values())
+    return [each for each in found.values() if not context.certificates.covering(each.names)]
 
 
-def _read(context: EnrolmentContext, server: str, certificate: str, chain: str, key: str) -> FoundCertificate:
+def _read(context: EnrolmentContext, site: Site) -> FoundCertificate:
     """Read a site's files where they lie; keys are never fetched from another machine."""
+    server, certificate, chain, key = site.server, site.certificate_file, site.chain_file, site.key_file
     host = context.servers.get(server).host
     away = server in context.config.server and is_away(context.config, server)
     files = host.gather(sorted({each for each in (certificate, chain) if each}), contents="certificates")

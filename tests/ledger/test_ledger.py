@@ -202,7 +202,8 @@ def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path:
         order = made.intend_order("rowing", "quayside", ["a.test"])
     with closing(sqlite3.connect(file)) as connection:
         for table in ("portal_proof", "dns_proof", "setback", "refused_method", "tidings", "matter", "look",
-                      "revocation", "enrolled", "enrolled_name", "enrolled_group"):  # fmt: skip
+                      "revocation", "enrolled", "enrolled_name", "enrolled_group", "removed",
+                      "planned_day"):  # fmt: skip
             connection.execute(f"DROP TABLE {table}")
         connection.execute("ALTER TABLE edition DROP COLUMN key_kind")
         for column in ("caa", "retired"):

@@ -1,5 +1,6 @@
 """What comes: weeks, days, a simulated year; and what people are told."""
 
+from dataclasses import replace
 from datetime import datetime, timedelta
 
 import pytest
@@ -51,8 +52,8 @@ def test_weeks_begin_on_mondays(moment: datetime) -> None:
 
 @pytest.mark.parametrize("lifetime", [90, 47, 6])
 def test_a_fleet_that_begins_on_one_day_is_spread_and_nothing_expires(lifetime: float) -> None:
-    fleet = Fleet(certificates=3000, lifetime=lifetime, failing=0.1)
-    year, alone = simulate(fleet), simulate(Fleet(certificates=3000, lifetime=lifetime, failing=0.1, spread=False))
+    fleet = Fleet(certificates=3000, lifetime=lifetime, failing=0.1, levelled=False)
+    year, alone = simulate(fleet), simulate(replace(fleet, spread=False))
     assert year.expired == 0
     latest, spread = renewal_day(lifetime)
     assert lifetime - latest - 4 < year.least_left <= lifetime - latest + spread
@@ -64,7 +65,7 @@ def test_a_fleet_that_begins_on_one_day_is_spread_and_nothing_expires(lifetime: 
 
 
 def test_a_limit_holds_every_day_and_one_too_small_lets_certificates_expire() -> None:
-    held = simulate(Fleet(certificates=2000, lifetime=90, a_day=70))
+    held = simulate(Fleet(certificates=2000, lifetime=90, a_day=70, levelled=False))
     assert held.orders.max() == 70
     assert held.waiting.max() > 0
     assert held.expired == 0

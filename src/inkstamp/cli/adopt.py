@@ -22,7 +22,7 @@ from inkstamp.cli.setting import open_runtime
 from inkstamp.errors import UsageError
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.enrolment.adoption import Adopted, FoundCertificate
+    from inkstamp.jobs.enrolment.adoption import Adopted, CertificateInUse
     from inkstamp.runtime import Runtime
 
 
@@ -81,7 +81,7 @@ def _expect_one_source(options: argparse.Namespace) -> None:
         raise UsageError("--customer goes with --group", advice="add --group, or leave it out")
 
 
-def _found(runtime: "Runtime", options: argparse.Namespace) -> "list[FoundCertificate]":
+def _found(runtime: "Runtime", options: argparse.Namespace) -> "list[CertificateInUse]":
     from inkstamp.jobs.enrolment.adoption import of_files, of_sites
 
     if options.certificate:

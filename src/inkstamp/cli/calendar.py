@@ -119,6 +119,8 @@ def _named(names: tuple[str, ...]) -> str:
 
 
 def _simulate(context: Context, options: argparse.Namespace, picture: Path | None) -> int:
+    from dataclasses import replace
+
     from inkstamp.policy.simulation import Fleet, simulate
 
     fleet = Fleet(
@@ -128,11 +130,11 @@ def _simulate(context: Context, options: argparse.Namespace, picture: Path | Non
         a_day=options.limit_a_day,
         begun_within=options.begun_within,
     )
-    year = simulate(fleet, seed=options.seed)
+    year, unlevelled = (simulate(replace(fleet, levelled=each), seed=options.seed) for each in (True, False))
     if picture is not None:
         from inkstamp.cli.picture import draw_year
 
-        draw_year(fleet, year, picture)
+        draw_year(fleet, year, unlevelled, picture)
     if context.json:
         output.as_json(
             "calendar",
@@ -140,6 +142,7 @@ def _simulate(context: Context, options: argparse.Namespace, picture: Path | Non
                 "certificates": fleet.certificates,
                 "lifetime_days": fleet.lifetime,
                 "orders_by_day": year.orders.tolist(),
+                "unlevelled_orders_by_day": unlevelled.orders.tolist(),
                 "failed_by_day": year.failed.tolist(),
                 "left_over_by_day": year.waiting.tolist(),
                 "expired": year.expired,
@@ -148,13 +151,13 @@ def _simulate(context: Context, options: argparse.Namespace, picture: Path | Non
             picture=str(picture) if picture else None,
         )
     else:
-        _tell_year(fleet, year)
+        _tell_year(fleet, year, unlevelled)
         if picture is not None:
             print(output.field("picture", str(picture)))
     return 1 if year.expired else 0
 
 
-def _tell_year(fleet: "Fleet", year: "Year") -> None:
+def _tell_year(fleet: "Fleet", year: "Year", unlevelled: "Year") -> None:
     days = len(year.orders)
     print(f"{fleet.certificates} certificates of {fleet.lifetime:g} days for {days} days; two runs a day")
     rows = []
@@ -167,7 +170,8 @@ def _tell_year(fleet: "Fleet", year: "Year") -> None:
     worst = int(year.orders.argmax())
     whole = int(year.orders.sum())
     print(output.field("all", f"{whole} orders, {whole / days:.0f} a day on average"))
-    print(output.field("worst day", f"day {worst + 1}: {int(year.orders[worst])} orders"))
+    without = int(unlevelled.orders.max())
+    print(output.field("worst day", f"day {worst + 1}: {int(year.orders[worst])} orders; {without} without levelling"))
     if fleet.a_day is not None:
         full = int((year.orders >= fleet.a_day).sum())
         over = int(year.waiting.max())

@@ -39,6 +39,9 @@ _THICK = 0.36
 _LONGEST_NAME = 28
 
 
+_WITHOUT = "#8a8a8a"
+
+
 def _figure(rows: int = _MOST_BARS) -> tuple[Figure, "Axes"]:
     mpl.rcParams.update({"font.size": 11, "svg.hashsalt": "inkstamp", "text.color": _INK, "axes.labelcolor": _INK})
     high = min(_SIZE[1], 1.9 + 0.34 * rows)  # few bars need no more, and stay thin
@@ -173,14 +176,18 @@ def _mark_worst(axes: "Axes", place: float, count: int, text: str) -> None:
     axes.annotate(text, (place, count), textcoords="offset points", xytext=(0, 6), ha=ha, fontsize=10)
 
 
-def draw_year(fleet: "Fleet", year: "Year", file: Path) -> None:
-    """Draw the orders of each day of a simulated year."""
+def draw_year(fleet: "Fleet", year: "Year", unlevelled: "Year", file: Path) -> None:
+    """Draw the orders of each day of a simulated year, and as a line those of the same year without levelling."""
     figure, axes = _figure()
     counts = [int(each) for each in year.orders]
     days = list(range(1, len(counts) + 1))
     _columns(axes, [float(day) for day in days], counts, fleet.a_day)
     if year.failed.any():
         axes.bar(days, year.failed.tolist(), width=0.86, color=_LIFE, label="of them failed")
+    without = [int(each) for each in unlevelled.orders]
+    axes.step(
+        days, without, where="mid", color=_WITHOUT, linewidth=1, label=f"without levelling (worst day: {max(without)})"
+    )
     worst = int(year.orders.argmax())
     axes.set_xlim(0, len(days) + 1)
     _mark_worst(axes, worst + 1, counts[worst], f"worst day: {counts[worst]}")

@@ -58,6 +58,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
             looked_at=sweep.found.looked_at,
             renewed=[_as_data(each) for each in sweep.renewed],
             held=sweep.found.held,
+            put_off=sweep.found.put_off,
             next_at=sweep.found.next_at,
         )
     else:
@@ -71,7 +72,8 @@ def _preview(context: Context, found: "DueList") -> int:
     """Print what is due; returns the exit status."""
     if context.json:
         output.as_json(
-            "renew", looked_at=found.looked_at, due=found.due, held=found.held, next_at=found.next_at,
+            "renew", looked_at=found.looked_at, due=found.due, held=found.held, put_off=found.put_off,
+            next_at=found.next_at,
             unknown=[{"name": name, "error": output.error_data(error)} for name, error in found.unknown],
         )  # fmt: skip
         return int(bool(found.unknown))
@@ -115,6 +117,9 @@ def tell(context: Context, sweep: "Sweep", *, quiet: bool = False) -> None:
 
 
 def _tell_next(found: "DueList") -> None:
+    if found.put_off:
+        told = f"{len(found.put_off)} are left to the next days, so that no day has many more orders than another"
+        print(output.wrapped(f"{told}; at once: inkstamp stamp --all", "", "  "))
     for each in found.held:
         often = "once" if each.times == 1 else f"{each.times} times"
         again = f"failed {often}, next attempt from {each.until:%Y-%m-%d %H:%M} UTC"

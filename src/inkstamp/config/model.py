@@ -24,7 +24,17 @@ class Authority(Section, frozen=True):
     directory: str = ""
     """URL of the ACME directory (RFC 8555 section 7.1.1); a portal has none."""
     BY_HAND: ClassVar = frozenset(
-        {"agree_terms", "fetch_issuers", "caa", "at_once", "staging", "staging_trust", "staging_roots", "profile"}
+        {
+            "agree_terms",
+            "fetch_issuers",
+            "caa",
+            "at_once",
+            "level_load",
+            "staging",
+            "staging_trust",
+            "staging_roots",
+            "profile",
+        }
     )
     """Keys that are written by hand and not by `authority add`, so that they make no entry another one."""
 
@@ -66,6 +76,8 @@ class Authority(Section, frozen=True):
     """Domain names that the CA goes by in CAA records; empty when they are not known."""
     at_once: int = 4
     """How many orders are led at the same time in a run."""
+    level_load: bool = False
+    """Whether renewals are levelled also by renewing before the window that the CA names (RFC 9773)."""
     fetch_issuers: bool = False
     """Whether missing intermediates may be fetched from where the certificate says (AIA)."""
 

@@ -10,6 +10,7 @@ from inkstamp.ledger.interface import Database, Row, among
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.ledger.roster import mark_changed
 from inkstamp.ledger.rows import from_moment, telling_damage, to_moment
+from inkstamp.policy.load_levelling import day_of
 from inkstamp.policy.renewal_time import Window
 
 
@@ -34,6 +35,8 @@ class Observation(msgspec.Struct, frozen=True):
     """Where something else than this edition was served at the last look, in words; empty for nowhere."""
     look_again: datetime | None = None
     """When to look at its servers."""
+    planned: datetime | None = None
+    """From when it is to be renewed, as was decided when it was issued; None where nothing was."""
 
 
 class Heard(TypedDict, total=False):
@@ -49,14 +52,14 @@ class Heard(TypedDict, total=False):
 
 
 _COLUMNS = ("certificate", "edition", "window_start", "window_end", "explanation", "ask_again", "revoked",
-            "revoked_why", "status_again", "astray", "look_again")  # fmt: skip
+            "revoked_why", "status_again", "astray", "look_again", "planned")  # fmt: skip
 
 
 def _of_row(row: Row) -> Observation | None:
     """Return a row's observation, None where it holds what was never written: then all are asked anew."""
     texts = (row["certificate"], row["explanation"], row["revoked_why"], row["astray"])
     numbers = (row["edition"], row["window_start"], row["window_end"], row["ask_again"], row["revoked"],
-               row["status_again"], row["look_again"])  # fmt: skip
+               row["status_again"], row["look_again"], row["planned"])  # fmt: skip
     if not (all(type(each) is str for each in texts) and all(type(each) is int for each in numbers)):
         return None
     window = None
@@ -72,6 +75,7 @@ def _of_row(row: Row) -> Observation | None:
         _moment(row["status_again"]),
         row["astray"],
         _moment(row["look_again"]),
+        _moment(row["planned"]),
     )
 
 
@@ -97,6 +101,7 @@ def _as_row(observation: Observation) -> dict[str, int | str]:
         "status_again": _stored(observation.status_again),
         "astray": observation.astray,
         "look_again": _stored(observation.look_again),
+        "planned": _stored(observation.planned),
     }
 
 
@@ -131,6 +136,48 @@ class Observations:
                 grown = msgspec.structs.replace(self.of(edition), **news)
                 mark_changed(self._database, grown.certificate)
                 self._database.upsert("tidings", {"certificate": grown.certificate}, **_as_row(grown))
+
+    def planned_days(self, authority: str, first: int, last: int) -> dict[int, int]:
+        """Return how many renewals are planned at an authority on each day (since 1970, UTC) of some."""
+        rows = self._database.rows(
+            "SELECT day, renewals FROM planned_day WHERE authority = :authority AND day BETWEEN :first AND :last",
+            {"authority": authority, "first": first, "last": last},
+        )
+        return {row["day"]: row["renewals"] for row in rows}
+
+    def plan(self, edition: EditionRecord, at: datetime) -> None:
+        """Write down from when an edition, the newest one, is to be renewed, instead of what was planned before."""
+        with self._database.writing():
+            self._take_out(edition.certificate)
+            planned = msgspec.structs.replace(self.of(edition), planned=at)
+            mark_changed(self._database, edition.certificate)
+            self._database.upsert("tidings", {"certificate": edition.certificate}, **_as_row(planned))
+            self._count(edition.authority, at, 1)
+
+    def _take_out(self, certificate: str) -> None:
+        """Count the renewal no longer that was planned for a certificate's edition before."""
+        known = self.all([certificate]).get(certificate)
+        if known is not None and known.planned is not None:
+            row = self._database.row(
+                "SELECT authority FROM edition WHERE certificate = :certificate AND number = :number",
+                {"certificate": certificate, "number": known.edition},
+            )
+            if row is not None:
+                self._count(row["authority"], known.planned, -1)
+
+    def _count(self, authority: str, at: datetime, change: int) -> None:
+        key = {"authority": authority, "day": day_of(at)}
+        changed = self._database.execute(
+            "UPDATE planned_day SET renewals = renewals + :change WHERE authority = :authority AND day = :day",
+            {**key, "change": change},
+        )
+        if not changed:
+            self._database.insert("planned_day", **key, renewals=max(change, 0))
+
+    def forget(self, certificate: str) -> None:
+        """Forget what is known of a certificate that is given up, inside a transaction."""
+        self._take_out(certificate)
+        self._database.execute("DELETE FROM tidings WHERE certificate = :name", {"name": certificate})
 
 
 def of_edition(known: Observation | None, edition: EditionRecord) -> Observation:

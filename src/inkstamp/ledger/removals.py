@@ -4,6 +4,7 @@ from collections.abc import Callable, Sequence
 
 from inkstamp.clock import Clock
 from inkstamp.ledger.interface import Database
+from inkstamp.ledger.observations import Observations
 from inkstamp.ledger.rows import as_list, from_moment, strings, telling_damage
 
 
@@ -11,8 +12,11 @@ from inkstamp.ledger.rows import as_list, from_moment, strings, telling_damage
 class Removals:
     """Who was removed, until it is ordered again."""
 
-    def __init__(self, database: Database, clock: Clock, note: Callable[[str, str, str], None]) -> None:
+    def __init__(
+        self, database: Database, clock: Clock, observations: Observations, note: Callable[[str, str, str], None]
+    ) -> None:
         self._database = database
+        self._observations = observations
         self._clock = clock
         self._note = note
 
@@ -25,6 +29,7 @@ class Removals:
         with self._database.writing():
             self._database.execute("DELETE FROM enrolled_name WHERE certificate = :name", name)
             self._database.execute("DELETE FROM enrolled WHERE certificate = :name", name)
+            self._observations.forget(certificate)
             self._database.execute("DELETE FROM setback WHERE certificate = :name", name)
             self._database.upsert("removed", {"certificate": certificate}, at=from_moment(self._clock.now()),
                                   servers=as_list(servers))  # fmt: skip

@@ -204,13 +204,24 @@ CREATE TABLE removed (
     at BIGINT NOT NULL,
     servers TEXT NOT NULL
 );
+CREATE TABLE planned_day (
+    authority TEXT NOT NULL,
+    day BIGINT NOT NULL,
+    renewals BIGINT NOT NULL,
+    PRIMARY KEY (authority, day)
+);
+CREATE INDEX ca_order_opened ON ca_order (authority, opened);
 CREATE TABLE enrolled_group (
     name TEXT PRIMARY KEY,
     digest TEXT NOT NULL
 );
 """
 
-TABLES += _PORTAL_PROOF + _DNS_PROOF + _SETBACK + _TIDINGS + _EDITION_NUMBERS + _ROSTER
+_PLANNED = """
+ALTER TABLE tidings ADD COLUMN planned BIGINT NOT NULL DEFAULT 0;
+"""
+
+TABLES += _PORTAL_PROOF + _DNS_PROOF + _SETBACK + _TIDINGS + _EDITION_NUMBERS + _ROSTER + _PLANNED
 
 MIGRATIONS: dict[int, str] = {
     1: _PORTAL_PROOF,
@@ -221,6 +232,6 @@ MIGRATIONS: dict[int, str] = {
     + "ALTER TABLE account ADD COLUMN caa TEXT NOT NULL DEFAULT '[]';"
     + "ALTER TABLE account ADD COLUMN retired BIGINT NOT NULL DEFAULT 0;",
     5: _NUMBERED_TWICE + _EDITION_NUMBERS,
-    6: _ROSTER,
+    6: _ROSTER + _PLANNED,
 }
 """What makes a ledger of that version one of the next; each is carried out in one transaction."""

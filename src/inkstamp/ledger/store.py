@@ -51,10 +51,10 @@ class Ledger:
         self.dns = DnsProofs(self._database)
         self.failures = Failures(self._database, clock)
         self.observations = Observations(self._database)
+        self.removals = Removals(self._database, clock, self.observations, self._note)
         self.sent_notices = SentNotices(self._database, clock)
         self.check_results = CheckResults(self._database, clock)
         self.revocations = Revocations(self._database, clock)
-        self.removals = Removals(self._database, clock, self._note)
         self.roster = Roster(self._database, clock, self._note)
         self.installs = Installs(self._database, clock, self._note)
 
@@ -184,6 +184,14 @@ class Ledger:
             {"certificate": certificate},
         )
         return [row["id"] for row in rows]
+
+    def orders_since(self, authority: str, moment: datetime) -> int:
+        """Return how many orders were opened at an authority since some moment."""
+        row = self._database.row(
+            "SELECT count(*) AS orders FROM ca_order WHERE authority = :authority AND opened >= :moment",
+            {"authority": authority, "moment": from_moment(moment)},
+        )
+        return int(row["orders"]) if row is not None else 0
 
     def order_urls(self, authority: str) -> set[str]:
         """Return the URLs of all orders at an authority that are known here."""

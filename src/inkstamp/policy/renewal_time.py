@@ -99,6 +99,8 @@ def decide(
     with_left: float | None = None,
     fraction: float = 0.0,
     window: Window | None = None,
+    planned: datetime | None = None,
+    before_window: bool = False,
 ) -> Decision:
     """Decide whether a certificate with that validity is due at `now` (all aware).
 
@@ -109,13 +111,20 @@ def decide(
         with_left: As configured: the share of the lifetime that is left when it is renewed.
         fraction: See `fraction_of`: which moment of the CA's window, or of the spread, is this certificate's own.
         window: What the CA said; its moment counts, but the last tenth of a lifetime is never waited for.
+        planned: The moment that was chosen so that the authority is asked for about as many each day; it has to be in
+            the CA's window, where there is one.
+        before_window: Whether that moment counts although the CA's window begins later.
 
     """
     named = window is not None and window.is_of(not_before)
     if window is None or not named:
         at = renewal_moment(not_before, not_after, with_left=with_left, fraction=fraction)
+        if planned is not None and not_before < planned:
+            at = min(planned, renewal_moment(not_before, not_after, with_left=with_left))
     else:
         chosen = window.start + (window.end - window.start) * fraction
+        if planned is not None and (window.start <= planned <= window.end or (before_window and planned < chosen)):
+            chosen = planned
         at = min(chosen, last_part(not_before, not_after))
     if now >= not_after:
         return Decision(True, at, "expired", pressing=True)

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from inkstamp.policy.load_levelling import CROWDED, FEW, room_today
 from inkstamp.policy.renewal_time import renewal_day
 
 _RUNS_A_DAY = 2
@@ -31,6 +32,10 @@ class Fleet:
     """Share of the lifetime that is left when one is renewed; None for the usual one."""
     spread: bool = True
     """Whether each has a moment of its own."""
+    levelled: bool = True
+    """Whether days are chosen so that each has about as many orders (`load_levelling`)."""
+    outage: tuple[int, int] = (0, 0)
+    """From which day on, and for how many days, the CA issues nothing."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,13 +60,17 @@ def simulate(fleet: Fleet, *, days: int = 365, seed: int = 1) -> Year:
     many = fleet.certificates
     ends: Days = fleet.lifetime - chance.random(many) * fleet.begun_within
     ends += fleet.begun_within
-    due: Days = _due(fleet, ends, chance)
+    plan = _Plan(fleet, days)
+    due: Days = plan.due(ends, 0.0, chance)
     failures = np.zeros(many, np.int64)
     orders, failed, waiting = (np.zeros(days, np.int64) for _ in range(3))
     expired, least_left = 0, fleet.lifetime
     for run in range(days * _RUNS_A_DAY):
         now, day = run / _RUNS_A_DAY, run // _RUNS_A_DAY
         (wanting,) = np.nonzero(due <= now)
+        if fleet.outage[0] <= day < sum(fleet.outage):
+            continue
+        wanting = plan.put_off(wanting, ends, now, int(orders[day]))
         if fleet.a_day is not None:
             room = fleet.a_day - int(orders[day])
             if len(wanting) > room:
@@ -81,13 +90,71 @@ def simulate(fleet: Fleet, *, days: int = 365, seed: int = 1) -> Year:
             least_left = min(least_left, float(left.min()))
             failures[done] = 0
             ends[done] = now + fleet.lifetime
-            due[done] = _due(fleet, ends[done], chance)
+            due[done] = plan.due(ends[done], now, chance)
     return Year(orders, failed, waiting, expired, least_left)
 
 
-def _due(fleet: Fleet, ends: Days, chance: np.random.Generator) -> Days:
-    """Return from when each is due that expires then, in days."""
-    fractions = chance.random(len(ends)) if fleet.spread else np.zeros(len(ends))
-    latest, spread = renewal_day(fleet.lifetime, fleet.with_left)
-    result: Days = ends - fleet.lifetime + latest - spread * fractions
-    return result
+class _Plan:
+    """How many renewals are planned for each day."""
+
+    def __init__(self, fleet: Fleet, days: int) -> None:
+        self._fleet = fleet
+        self._latest, self._spread = renewal_day(fleet.lifetime, fleet.with_left)
+        self._planned = np.zeros(days + int(fleet.begun_within + fleet.lifetime) + 3, np.int64)
+
+    def due(self, ends: Days, now: float, chance: np.random.Generator) -> Days:
+        """Return from when each is due that expires then, in days."""
+        fractions = chance.random(len(ends)) if self._fleet.spread else np.zeros(len(ends))
+        begun = ends - self._fleet.lifetime
+        latest: Days = begun + self._latest
+        if not self._fleet.levelled:
+            unlevelled: Days = latest - self._spread * fractions
+            return unlevelled
+        chosen = np.empty(len(ends))
+        for first in np.unique(begun.astype(np.int64)):  # those of one day have the same days to choose from
+            (of_day,) = np.nonzero(begun.astype(np.int64) == first)
+            chosen[of_day] = self._choose(int(first), len(of_day), int(now), chance)
+        until = np.minimum(chosen + 1, latest)
+        own: Days = chosen + np.maximum(until - chosen, 0.0) * fractions
+        return np.minimum(own, latest)
+
+    def _choose(self, begun: int, many: int, today: int, chance: np.random.Generator) -> NDArray[np.int64]:
+        """Do for many of one day what `load_levelling.choose_day` does for one after the other."""
+        last = int(begun + self._latest)
+        usual = max(min(int(begun + self._fleet.lifetime / 2), last), today)
+        early = max(min(int(begun + self._fleet.lifetime / 10), usual), min(today + 1, usual))
+        whole = int(self._planned[today:].sum()) + many
+        level = int(max(CROWDED * whole / max(last - today, 1), FEW))
+        room = int(np.maximum(level - self._planned[usual : last + 1], 0).sum())
+        found = [self._fill(usual, last, min(many, room))]
+        if many > room:
+            found.append(self._fill(early, last, many - room))
+        return chance.permutation(np.concatenate(found))
+
+    def _fill(self, first: int, last: int, many: int) -> NDArray[np.int64]:
+        """Add to the days with the fewest first, of several to the last; returns the day of each."""
+        loads = self._planned[first : last + 1]
+        before = loads.copy()
+        level = np.sort(loads)
+        for count in range(1, len(loads) + 1):
+            upto = int(level[count]) if count < len(loads) else None
+            needed = None if upto is None else int(upto * count - level[:count].sum())
+            if needed is None or needed >= many:
+                height, more = divmod(int(level[:count].sum()) + many, count)
+                lowest = np.argsort(loads, kind="stable")[:count]
+                loads[lowest] = height
+                loads[np.sort(lowest)[count - more :]] += 1
+                break
+        return np.repeat(np.arange(first, last + 1), np.maximum(loads - before, 0))
+
+    def put_off(self, wanting: NDArray[np.int64], ends: Days, now: float, ordered: int) -> NDArray[np.int64]:
+        """Return those that are ordered in this run; the others can wait for another day."""
+        if not self._fleet.levelled:
+            return wanting
+        today = int(now)
+        room = room_today(int(self._planned[today + 1 :].sum()) + len(wanting), int(self._latest), ordered)
+        if len(wanting) <= room:
+            return wanting
+        wanting = wanting[np.argsort(ends[wanting], kind="stable")]
+        pressing = ends[wanting] - now <= self._fleet.lifetime / 10 + 1
+        return wanting[(np.arange(len(wanting)) < room) | pressing]

@@ -3,7 +3,7 @@
 FACE = (
     "adoption.Adopted",
     "adoption.AdoptionRequest",
-    "adoption.FoundCertificate",
+    "adoption.CertificateInUse",
     "adoption.adopt",
     "adoption.of_files",
     "adoption.of_sites",

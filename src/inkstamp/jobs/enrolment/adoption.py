@@ -18,6 +18,7 @@ from inkstamp.jobs.enrolment.lists import WantedCertificate
 from inkstamp.jobs.enrolment.other_renewers import other_renewers
 from inkstamp.jobs.inventory.survey import survey
 from inkstamp.jobs.issuance.acceptance import record_of
+from inkstamp.jobs.issuance.renewal_plan import plan_renewal
 from inkstamp.jobs.lifecycle.install import install_edition
 from inkstamp.jobs.lifecycle.provisioning import settle, write_entries
 from inkstamp.jobs.lifecycle.stamp_plans import StampRequest, make_plans
@@ -36,7 +37,7 @@ _MOST_BYTES = 1 << 20
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class FoundCertificate:
+class CertificateInUse:
     """A certificate that was found, with where it is used."""
 
     leaf: x509.Certificate
@@ -88,7 +89,7 @@ class Adopted:
     """Why it is not taken over."""
 
 
-def of_files(certificate: Path, key: Path) -> FoundCertificate:
+def of_files(certificate: Path, key: Path) -> CertificateInUse:
     """Read a certificate with its chain, and its key, from files.
 
     Raises:
@@ -97,13 +98,13 @@ def of_files(certificate: Path, key: Path) -> FoundCertificate:
 
     """
     leaf, *pool = read_pem(read_bytes(certificate, limit=_MOST_BYTES), str(certificate))
-    return FoundCertificate(
+    return CertificateInUse(
         leaf=leaf, pool=tuple(pool), certificate_file=str(certificate), key_file=str(key),
         key=read_bytes(key, limit=_MOST_BYTES), servers=(),
     )  # fmt: skip
 
 
-def of_sites(context: EnrolmentContext, names: Sequence[str]) -> list[FoundCertificate]:
+def of_sites(context: EnrolmentContext, names: Sequence[str]) -> list[CertificateInUse]:
     """Return the certificates that the sites with some names have, or those of all sites; each once.
 
     Those of all sites are without what is renewed already, self-signed or expired.
@@ -117,7 +118,7 @@ def of_sites(context: EnrolmentContext, names: Sequence[str]) -> list[FoundCerti
         if not any(name in each.site.names for each in reports):
             raise UsageError(f"no site with a certificate has the name {name}", advice="inkstamp survey")
     shelf = f"{context.home.shelf}/"
-    found: dict[str, FoundCertificate] = {}
+    found: dict[str, CertificateInUse] = {}
     for each in reports:
         site, known = each.site, each.certificate
         if known is None or (names and not set(names) & set(plain_names(site))):
@@ -142,7 +143,7 @@ def of_sites(context: EnrolmentContext, names: Sequence[str]) -> list[FoundCerti
     return [each for each in found.values() if not context.certificates.covering(each.names)]
 
 
-def _read(context: EnrolmentContext, site: Site) -> FoundCertificate:
+def _read(context: EnrolmentContext, site: Site) -> CertificateInUse:
     """Read a site's files where they lie; keys are never fetched from another machine."""
     server, certificate, chain, key = site.server, site.certificate_file, site.chain_file, site.key_file
     host = context.servers.get(server).host
@@ -151,7 +152,7 @@ def _read(context: EnrolmentContext, site: Site) -> FoundCertificate:
     secret = {} if away or not key else host.gather([key], contents="all")
     leaf, *pool = read_pem(_data(files.get(certificate)), certificate)
     apart_from_it = read_pem(_data(files.get(chain)), chain) if chain and files.get(chain) is not None else []
-    return FoundCertificate(
+    return CertificateInUse(
         leaf=leaf, pool=(*pool, *apart_from_it), certificate_file=certificate, key_file=key,
         key=secret[key].data if key in secret else None, servers=(server,),
     )  # fmt: skip
@@ -162,7 +163,7 @@ def _data(found: FoundFile | None) -> bytes:
 
 
 def adopt(
-    context: EnrolmentContext, found: Iterable[FoundCertificate], request: AdoptionRequest, *, preview: bool
+    context: EnrolmentContext, found: Iterable[CertificateInUse], request: AdoptionRequest, *, preview: bool
 ) -> list[Adopted]:
     """Take certificates over, one after the other; one that cannot be stops no other.
 
@@ -182,7 +183,7 @@ def adopt(
     return done
 
 
-def _adopt(context: EnrolmentContext, found: FoundCertificate, request: AdoptionRequest, *, preview: bool) -> Adopted:
+def _adopt(context: EnrolmentContext, found: CertificateInUse, request: AdoptionRequest, *, preview: bool) -> Adopted:
     key = _own_key(found)
     paths = find_paths(found.leaf, found.pool, context.trust.roots, context.clock.now())
     judged = judge_edition(found.leaf, found.pool, public_key=key.public_key(), names=found.names, paths=paths,
@@ -205,7 +206,7 @@ def _adopt(context: EnrolmentContext, found: FoundCertificate, request: Adoption
                    not_after=found.leaf.not_valid_after_utc)  # fmt: skip
 
 
-def _half_adopted(context: EnrolmentContext, found: FoundCertificate) -> str:
+def _half_adopted(context: EnrolmentContext, found: CertificateInUse) -> str:
     """Return the certificate that a run which was interrupted wrote the entry of; empty where there is none.
 
     Raises:
@@ -220,7 +221,7 @@ def _half_adopted(context: EnrolmentContext, found: FoundCertificate) -> str:
     return ""
 
 
-def _own_key(found: FoundCertificate) -> keys.PrivateKey:
+def _own_key(found: CertificateInUse) -> keys.PrivateKey:
     """Return the key; EditionUnfit where it is not there, another one's, or encrypted."""
     where = found.key_file or found.certificate_file
     if found.key is None:
@@ -238,7 +239,7 @@ def _own_key(found: FoundCertificate) -> keys.PrivateKey:
     return keys.from_pem(found.key, where)
 
 
-def _entry(context: EnrolmentContext, found: FoundCertificate, request: AdoptionRequest, *, preview: bool) -> str:
+def _entry(context: EnrolmentContext, found: CertificateInUse, request: AdoptionRequest, *, preview: bool) -> str:
     """Write its entry, to the roster or the file; returns what it is called."""
     called = request.entry_name or entry_name(found.names)
     if request.group:
@@ -268,7 +269,7 @@ def _entry(context: EnrolmentContext, found: FoundCertificate, request: Adoption
 
 
 def _shelve(
-    context: EnrolmentContext, name: str, found: FoundCertificate, key: keys.PrivateKey, path: ChainPath
+    context: EnrolmentContext, name: str, found: CertificateInUse, key: keys.PrivateKey, path: ChainPath
 ) -> None:
     """Put it on the shelf as the next edition, and record that the servers have it."""
     ledger = context.ledger
@@ -280,6 +281,7 @@ def _shelve(
         if newest is None or newest.sha256 != record.sha256:
             context.shelf.put(name, record.number, EditionFiles(keys.to_pem(key), to_pem(found.leaf), issuers))
             ledger.restore_edition(record, f"edition {record.number}, taken over from {found.certificate_file}")
+            plan_renewal(context, entry, record)
             newest = record
         if found.servers or not entry.install:
             begun = ledger.installs.begin(name, newest.number, found.servers)

@@ -12,5 +12,6 @@ FACE = (
     "csr_files.show_request",
     "download.collect",
     "ledger_rebuild.rebuild",
+    "renewal_plan.plan_renewal",
 )
 """What other rooms and the command line may import from here."""

@@ -9,6 +9,7 @@ from inkstamp.clock import stamp
 from inkstamp.errors import EditionUnfit
 from inkstamp.findings import Finding, Severity
 from inkstamp.jobs.issuance.context import IssuanceContext
+from inkstamp.jobs.issuance.renewal_plan import plan_renewal
 from inkstamp.ledger.records import EditionRecord, OrderRecord
 from inkstamp.ledger.shelf import EditionFiles
 from inkstamp.pki import keys
@@ -70,6 +71,7 @@ def shelve(
     until = stamp(edition.not_after)
     text = f"edition {edition.number} by “{edition.issuer}” under “{edition.root}”, valid until {until}"
     context.ledger.add_edition(order, edition, text)
+    plan_renewal(context, context.certificates.get(order.certificate), edition)
     return edition
 
 

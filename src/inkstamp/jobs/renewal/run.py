@@ -10,7 +10,16 @@ from inkstamp.deadline import within
 from inkstamp.errors import Busy, InkStampError, InternalError, StillWaiting
 from inkstamp.jobs.renewal.polling import ask_around
 from inkstamp.jobs.renewal.watch import Watch
-from inkstamp.jobs.status.due import Due, DueList, find_among, known_of, mistaken, names_meant, with_the_others
+from inkstamp.jobs.status.due import (
+    Due,
+    DueList,
+    find_among,
+    known_of,
+    levelled,
+    mistaken,
+    names_meant,
+    with_the_others,
+)
 from inkstamp.jobs.status.next_look import settle
 from inkstamp.ledger.failures import record_failure
 from inkstamp.ledger.records import ALL, TRIAL_ORDER, Selection
@@ -146,7 +155,7 @@ def _renew(
         known = known_of(runtime, names, even_held=even_held or bool(only))
     found = find_among(runtime, names, known)
     if not only:
-        found = with_the_others(runtime, found, selection)
+        found = with_the_others(runtime, found if even_held else levelled(runtime, found, known), selection)
     results = []
     for name, error in {**dict(asked.failed), **dict(found.unknown)}.items():
         runtime.ledger.note("failed", error.what, name)

@@ -11,6 +11,7 @@ FACE = (
     "due.find_among",
     "due.find_due",
     "due.known_of",
+    "due.levelled",
     "due.mistaken",
     "due.names_meant",
     "due.with_the_others",

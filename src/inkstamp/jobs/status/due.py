@@ -1,5 +1,6 @@
 """Which certificates are due, by what is known of them: nothing is asked and nothing changed."""
 
+from collections import Counter
 from collections.abc import Mapping
 from collections.abc import Set as AbstractSet
 from dataclasses import dataclass, replace
@@ -15,7 +16,8 @@ from inkstamp.ledger.failures import RecordedFailure
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.observations import Observation, of_edition
 from inkstamp.ledger.records import ALL, EditionRecord, InstallRecord, Selection
-from inkstamp.policy.renewal_time import Decision, next_try
+from inkstamp.policy.load_levelling import day_of, midnight, room_today
+from inkstamp.policy.renewal_time import Decision, next_try, renewal_moment
 
 _OF_THE_CA = frozenset({"about:blank", "badNonce", "serverInternal"})
 """Problems (RFC 8555 section 6.7) that are trouble of the CA's own, or of a proxy before it."""
@@ -33,6 +35,8 @@ class Due:
     """Whether it is on its servers by our records, and they were seen to serve something else."""
     pressing: bool = False
     """Whether it comes before all others: expired, revoked, or the CA wants it replaced at once."""
+    can_wait: bool = False
+    """Whether another day does as well."""
     other_entry: bool = False
     """Whether it is no certificate, but another entry of the configuration that has a mistake."""
 
@@ -62,6 +66,8 @@ class DueList:
     """When it does; aware, UTC."""
     held: tuple[Held, ...] = ()
     """What is due and not tried in this run, the first to be tried again first."""
+    put_off: tuple[Due, ...] = ()
+    """What is due and left to the next days, so that its authority is asked for about as many each day."""
     unknown: tuple[tuple[str, InkStampError], ...] = ()
     """Certificates of which it cannot be said whether they are due, each with what went wrong."""
 
@@ -108,9 +114,12 @@ def find_due(
     """
     context.configuration.leaves_out_mistakes = True
     names = names_meant(context, only, selection)
-    found = find_among(context, names, known_of(context, names, even_held=even_held or bool(only)))
+    known = known_of(context, names, even_held=even_held or bool(only))
+    found = find_among(context, names, known)
     if only:
         return found
+    if not even_held:
+        found = levelled(context, found, known)
     found = with_the_others(context, found, selection)
     return found if selection else replace(found, unknown=(*found.unknown, *mistaken(context)))
 
@@ -183,7 +192,37 @@ def find_among(context: StatusContext, names: tuple[str, ...], known: LedgerSnap
     due_now = tuple(due for _, _, due in sorted(found, key=lambda each: each[:2]))
     resting = tuple(sorted(held, key=lambda each: each.until))
     next_name, next_at = (upcoming[1], upcoming[0]) if upcoming else ("", None)
-    return DueList(len(names), due_now, next_name, next_at, resting, tuple(unknown))
+    return DueList(len(names), due_now, next_name, next_at, resting, unknown=tuple(unknown))
+
+
+def levelled(context: StatusContext, found: DueList, known: LedgerSnapshot) -> DueList:
+    """Put off what another day does as well for, where days without any order have made a wave of it."""
+    room: dict[str, int] = {}
+    now, put_off = context.clock.now(), set[str]()
+    waiting = Counter(context.certificates[each.name].authority for each in found.due if each.can_wait)
+    for each in found.due:
+        edition = known.editions.get(each.name)
+        if not each.can_wait or edition is None:
+            continue
+        authority = context.certificates[each.name].authority
+        if authority not in room:
+            room[authority] = _room_today(context, authority, edition, waiting[authority], now)
+        room[authority] -= 1
+        if room[authority] < 0:
+            put_off.add(each.name)
+    return replace(
+        found,
+        due=tuple(each for each in found.due if each.name not in put_off),
+        put_off=tuple(each for each in found.due if each.name in put_off),
+    )
+
+
+def _room_today(context: StatusContext, authority: str, edition: EditionRecord, waiting: int, now: datetime) -> int:
+    """Return how many renewals an authority may be asked for today."""
+    ledger, today = context.ledger, day_of(now)
+    span = (renewal_moment(edition.not_before, edition.not_after) - edition.not_before).days
+    planned = sum(ledger.observations.planned_days(authority, today + 1, today + max(span, 1)).values())
+    return room_today(planned + waiting, span, ledger.orders_since(authority, midnight(now)))
 
 
 def _judge(
@@ -227,7 +266,7 @@ def _due(
     if reason is None and name in known.ordering:
         reason = RenewalReason("an order is open")
     if reason is not None:
-        return Due(name, reason.text, new_edition=True, pressing=reason.pressing)
+        return Due(name, reason.text, new_edition=True, pressing=reason.pressing, can_wait=reason.can_wait)
     installs = known.installs.get(name, {})
     if not has_edition(installs, entry.install, edition.number):
         if stays_back(context.ledger, installs, edition):

@@ -2,14 +2,16 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from inkstamp.config.model import Certificate
 from inkstamp.errors import EditionUnfit, FileTrouble
 from inkstamp.jobs.status.context import StatusContext
 from inkstamp.ledger.observations import Observation
 from inkstamp.ledger.records import EditionRecord
-from inkstamp.policy.renewal_time import Decision, decide, fraction_of
+from inkstamp.policy.renewal_time import Decision, decide, fraction_of, last_part
+
+_A_DAY = timedelta(days=1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,6 +21,8 @@ class RenewalReason:
     text: str
     pressing: bool = False
     """Whether visitors are harmed already, or will be any moment."""
+    can_wait: bool = False
+    """Whether another day does as well: its time has come, and there is plenty left."""
 
 
 def decision_on(context: StatusContext, edition: EditionRecord, observed: Observation, now: datetime) -> Decision:
@@ -33,6 +37,8 @@ def decision_on(context: StatusContext, edition: EditionRecord, observed: Observ
         with_left=config.renewal.with_left if with_left is None else with_left,
         fraction=fraction_of(edition.sha256),
         window=observed.window,
+        planned=observed.planned,
+        before_window=entry is not None and config.authority[entry.authority].level_load,
     )
 
 
@@ -59,7 +65,9 @@ def reasons(
         yield RenewalReason(f"the CA revoked edition {edition.number} on {observed.revoked:%Y-%m-%d}{why}", True)
     decision = decision or decision_on(context, edition, observed, now)
     if decision.due:
-        yield RenewalReason(decision.reason, decision.pressing)
+        ends = [last_part(edition.not_before, edition.not_after), *([observed.window.end] if observed.window else ())]
+        in_time = not decision.pressing and now + _A_DAY < min(ends)
+        yield RenewalReason(decision.reason, decision.pressing, can_wait=in_time)
     if not context.shelf.has_key(edition.certificate, edition.number):
         yield RenewalReason(f"the key of edition {edition.number} is missing")
     elif context.shelf.is_touched(edition.certificate, edition.number) and _is_unfit(context, edition):

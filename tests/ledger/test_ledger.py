@@ -209,6 +209,7 @@ def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path:
         for column in ("caa", "retired"):
             connection.execute(f"ALTER TABLE account DROP COLUMN {column}")
         connection.execute("DROP INDEX ca_order_edition")
+        connection.execute("DROP INDEX ca_order_opened")
         connection.execute(
             "INSERT INTO ca_order (certificate, authority, names, state, url, edition, opened, changed) "
             "SELECT certificate, authority, names, 'dropped', url, edition, opened, changed FROM ca_order"

@@ -3,7 +3,7 @@
     python benchmarks/start.py [CERTIFICATES [ENROLLED]]
 
 Makes a home with that many certificates (10,000) in the configuration file, all good, and one with that many on the
-roster (100,000), and times `inkstamp` on them: median of seven runs, after one that is not counted. Run it with the
+roster (ten times as many), and times `inkstamp` on them: median of seven runs, after one that is not counted. Run it with the
 project installed (`pip install .`), so that byte code is there.
 """
 
@@ -144,5 +144,5 @@ def main(count: int, enrolled: int) -> None:
 
 
 if __name__ == "__main__":
-    counts = [int(each) for each in sys.argv[1:]]
-    main(*counts, *(10_000, 100_000)[len(counts) :])
+    counts = [int(each) for each in sys.argv[1:]] or [10_000]
+    main(counts[0], counts[1] if counts[1:] else 10 * counts[0])

@@ -3,8 +3,8 @@
     python benchmarks/start.py [CERTIFICATES [ENROLLED]]
 
 Makes a home with that many certificates (10,000) in the configuration file, all good, and one with that many on the
-roster (ten times as many), and times `inkstamp` on them: median of seven runs, after one that is not counted. Run it with the
-project installed (`pip install .`), so that byte code is there.
+roster (ten times as many), and times `inkstamp` on them: median of seven runs, after one that is not counted. Run it
+with the project installed (`pip install .`), so that byte code is there.
 """
 
 import hashlib

@@ -43,6 +43,8 @@ def test_the_demo_shows_both_ways_to_a_certificate_with_nginx_and_removes_everyt
         "status",
         "calendar",
         "revoke",
+        "enrol",
+        "stamp",
         "history",
     ]
     assert shown == [*acts, "demo"]  # the last one says how to keep it

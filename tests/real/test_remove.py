@@ -78,7 +78,7 @@ def test_what_is_left_on_a_server_is_served_on_and_found_as_what_nobody_renews(w
     env = {"INKSTAMP_CONFIG": str(world.config), "PATH": "/usr/sbin:/usr/bin:/bin"}
     status, told = on_terminal(command, env, world.folder, ["leave", "remove"], seconds=60)
     assert status == 0, told
-    assert "On front, undo (put back what was there before) or leave" in " ".join(told.split())
+    assert "On front, undo (restore what was there before) or leave" in " ".join(told.split())
     assert world.served("choir.saltmarsh.test") == world.edition("choir", 1)
     world.nginx.reload()
     assert world.served("choir.saltmarsh.test") == world.edition("choir", 1)

@@ -62,12 +62,11 @@ def run(context: Context, options: argparse.Namespace) -> int:
             installs=options.install,
         )
         done = adopt(runtime, found, request, preview=options.preview)
-    failed = [each.error for each in done if each.error is not None]
     if context.json:
         output.as_json("adopt", preview=options.preview, certificates=[_as_data(each) for each in done])
     else:
         _tell(context, done, preview=options.preview)
-    return min((each.exit_status for each in failed), default=0)
+    return 1 if any(each.error is not None for each in done) else 0
 
 
 def _expect_one_source(options: argparse.Namespace) -> None:

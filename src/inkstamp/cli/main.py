@@ -42,7 +42,7 @@ COMMANDS = {
     "calendar": "planned renewals and expiries by week, also as a chart",
     "why": "why a certificate is stuck, and who must act",
     "export": "export an edition as PKCS#12, PEM, PKCS#7 or ZIP",
-    "remove": "give a certificate up: end its renewal, put servers back",
+    "remove": "stop managing a certificate; restore its servers",
     "revoke": "revoke a certificate, with a reason",
     "history": "what happened, when and in which run",
 }

@@ -1,11 +1,12 @@
-"""Give certificates up: end their renewal, and what is under way for them.
+"""Stop managing certificates: end their renewal, and any open order.
 
-Shows what has each, and asks what is to become of it. Servers get back what
-they had before its first install, or keep it until it expires. Its editions,
-with their keys, are moved to the archive in the data directory, or destroyed.
-It stays in the history. An interrupted removal resumes when it is repeated.
+Shows which servers use each, and asks what to do about them: restore the
+configuration of before its first install, or leave the certificate there until
+it expires. Its editions, with their keys, are moved to the archive in the data
+directory, or destroyed. The history stays. An interrupted removal resumes when
+it is repeated.
 
-    inkstamp remove ferry.saltmarsh.test
+    inkstamp remove ferry.saltmarsh.test --preview
     inkstamp remove ferry.saltmarsh.test --servers undo --keys destroy --yes
 """
 
@@ -28,8 +29,8 @@ _REASONS = ("unspecified", "key-compromise", "affiliation-changed", "superseded"
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments of `inkstamp remove`."""
     parser.add_argument("certificates", nargs="+", metavar="CERTIFICATE", help="a configured certificate")
-    parser.add_argument("--servers", choices=("undo", "leave"), help="put servers back to what they had before, or "
-                        "leave them as they are (default: ask)")  # fmt: skip
+    parser.add_argument("--servers", choices=("undo", "leave"), help="restore the configuration that servers had "
+                        "before, or leave them as they are (default: ask)")  # fmt: skip
     parser.add_argument("--keys", choices=("keep", "destroy"), default="keep",
                         help="archive its editions, or destroy them (default: %(default)s)")  # fmt: skip
     parser.add_argument("--revoke", choices=_REASONS, metavar="REASON",
@@ -104,9 +105,9 @@ def _asked(plans: "list[RemovalPlan]") -> "ServersAfterwards":
     if not sys.stdin.isatty():
         raise UsageError(
             f"{having} would be left with a certificate that nobody renews",
-            advice="add --servers undo to put back what was there before, or --servers leave to change nothing",
+            advice="add --servers undo to restore what was there before, or --servers leave to change nothing",
         )
-    question = f"On {having}, undo (put back what was there before) or leave (change nothing): "
+    question = f"On {having}, undo (restore what was there before) or leave (change nothing): "
     print(question, end="", file=sys.stderr, flush=True)
     answer = sys.stdin.readline().strip()
     if answer not in set(ServersAfterwards):
@@ -135,7 +136,7 @@ def _told(plans: "list[RemovalPlan]", request: "RemovalRequest") -> str:
     having = list(dict.fromkeys(server for each in plans for server in each.servers))
     if having:
         undo = request.servers == "undo"
-        told.append(f"{', '.join(having)} {'get back what they had before' if undo else 'stay as they are'}")
+        told.append(f"{', '.join(having)} {'are restored to before it' if undo else 'stay as they are'}")
     told.append("keys are destroyed" if request.keys == "destroy" else "keys are archived")
     if request.reason is not None:
         told.append("the newest edition is revoked, permanently")

@@ -38,7 +38,7 @@ NAMES = {
     "inkstamp collect": "collect",
     "inkstamp renew": "renew",
     "inkstamp revoke rowing": "revoke",
-    "inkstamp history": "history",
+    "inkstamp enrol": "enrol",
 }
 """Which acts are kept as pictures, by the beginning of their command."""
 MORE = {

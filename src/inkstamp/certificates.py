@@ -62,7 +62,10 @@ class Certificates:
             ConfigurationError: It has a mistake.
 
         """
-        mistake = self._configuration.current.mistaken.get(name)
+        config = self._configuration.current
+        if self.roster is None and name in config.certificate:  # of thousands in a row
+            return config.certificate[name]
+        mistake = config.mistaken.get(name)
         if mistake is not None:
             raise mistake.error
         found = self._of_roster(name) or self.in_file.get(name)
@@ -81,6 +84,8 @@ class Certificates:
 
     def get(self, name: str) -> Certificate | None:
         """Return a certificate's entry; None for one that is not configured, or has a mistake."""
+        if self.roster is None:  # of thousands in a row
+            return self.in_file.get(name)
         found = self._of_roster(name) or self.in_file.get(name)
         return found if isinstance(found, Certificate) else None
 

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
-from pathlib import Path
+from itertools import count
 
 from inkstamp.clock import stamp
 from inkstamp.config.carrying import is_away
@@ -113,21 +113,21 @@ def remove(context: EnrolmentContext, plan: RemovalPlan, request: RemovalRequest
         findings.append(ok("validation", name, "the challenge path is closed again"))
     with context.locks.certificate(name):
         settle(context, name)
-        using = _using_shelf(context, plan) if request.servers is ServersAfterwards.LEAVE else ()
+        left = plan.servers if request.servers is ServersAfterwards.LEAVE else ()
+        if plan.is_half_removed:
+            left = context.ledger.removals.left_on(name) or ()
+        using = _using_shelf(context, name, left)
         if using and request.keys is KeysAfterwards.DESTROY:
             raise UsageError(
                 f"{', '.join(using)} would lose the key of “{name}”, which it serves yet",
-                advice=f"put it back: inkstamp remove {name} --servers undo --keys destroy",
+                advice=f"restore the server first: inkstamp remove {name} --servers undo --keys destroy",
             )
         if not plan.is_half_removed:
             findings += _end_orders(context, name)
             findings += _put_back(context, plan, request)
-        else:
-            using = context.ledger.removals.left_on(name) or ()
     if not plan.is_half_removed:
         findings += _revoke(context, name, request.reason)
     with context.locks.certificate(name):
-        left = plan.servers if request.servers is ServersAfterwards.LEAVE else ()
         if not plan.is_half_removed:
             _end_renewal(context, name, left)
         archive = "" if using else _put_away(context, name, request.keys)
@@ -137,9 +137,15 @@ def remove(context: EnrolmentContext, plan: RemovalPlan, request: RemovalRequest
     return Removed(certificate=name, findings=tuple(findings), archive=archive)
 
 
-def _using_shelf(context: EnrolmentContext, plan: RemovalPlan) -> tuple[str, ...]:
-    """Return the servers on this machine that have it, and take its files from the shelf."""
-    return tuple(each for each in plan.servers if each in context.config.server and not is_away(context.config, each))
+def _using_shelf(context: EnrolmentContext, name: str, servers: Sequence[str]) -> tuple[str, ...]:
+    """Return those of some servers that take the certificate's files from the shelf by their configuration."""
+    folder = f"{context.shelf.of(name)}/"
+    here = [each for each in servers if each in context.config.server and not is_away(context.config, each)]
+    return tuple(
+        each
+        for each in here
+        if any(site.certificate_file.startswith(folder) for site in context.servers.get(each).sites())
+    )
 
 
 def _end_orders(context: EnrolmentContext, name: str) -> list[Finding]:
@@ -196,7 +202,10 @@ def _put_away(context: EnrolmentContext, name: str, keys: KeysAfterwards) -> str
         remove_tree(folder)
         return ""
     context.local_copy.switch(name, None)
-    target: Path = private_folder(context.home.archive) / f"{name} {stamp(context.clock.now())}"
+    called = f"{name} {stamp(context.clock.now())}"
+    numbered = (f"{called} {number}" if number > 1 else called for number in count(1))
+    archive = private_folder(context.home.archive)
+    target = next(free for each in numbered if not (free := archive / each).exists())
     with file_trouble("rename", folder):
         folder.rename(target)
         sync_folder(target.parent)

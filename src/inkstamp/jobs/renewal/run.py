@@ -125,8 +125,7 @@ def renew(
             cut_off=before,
         )
         summary = sweep.summary(runtime.clock.now())
-        if runtime.certificates.roster is not None:
-            settle(runtime, names)
+        settle(runtime, [name for name in names if runtime.certificates.record(name) is not None])
         if not only and not selection:  # all were looked at: so that it is noticed when nobody does so any more
             record_sweep(runtime.home, summary)
     if runtime.config.messenger or runtime.config.renewal.metrics:

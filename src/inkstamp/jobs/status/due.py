@@ -10,7 +10,7 @@ from inkstamp.bulkhead import apart, reached
 from inkstamp.config.model import Certificate
 from inkstamp.errors import CaProblem, InkStampError
 from inkstamp.jobs.status.context import StatusContext
-from inkstamp.jobs.status.overview import stays_back
+from inkstamp.jobs.status.overview import names_to_ask_about, stays_back
 from inkstamp.jobs.status.renewal_reasons import RenewalReason, decision_on, reasons
 from inkstamp.ledger.failures import RecordedFailure
 from inkstamp.ledger.installs import has_edition
@@ -84,15 +84,8 @@ class LedgerSnapshot:
 
 
 def known_of(context: StatusContext, names: tuple[str, ...], *, even_held: bool) -> LedgerSnapshot:
-    """Read what the ledger knows of some certificates; with `even_held`, what failed lately does not count.
-
-    All that there are without a roster are asked about as a whole, which is quicker.
-    """
-    ledger, is_all = (
-        context.ledger,
-        context.certificates.roster is None and len(names) == len(context.config.certificate),
-    )
-    wanted = None if is_all else names
+    """Read what the ledger knows of some certificates; with `even_held`, what failed lately does not count."""
+    ledger, wanted = context.ledger, names_to_ask_about(context, names)
     context.certificates.read(names)
     with ledger.snapshot():
         # An order at a portal waits for people while the edition before it is good; it is told when that comes due.

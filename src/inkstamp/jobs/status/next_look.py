@@ -64,14 +64,11 @@ def _from(again: datetime | None, now: datetime) -> datetime:
     return now if again is None or again > now + _FARTHEST else again
 
 
-def settle(context: StatusContext, names: Sequence[str]) -> list[CertificateStatus]:
-    """Decide when certificates have to be looked at next, and write it down for those of the roster.
-
-    Returns where they stand.
-    """
+def settle(context: StatusContext, names: Sequence[str]) -> None:
+    """Decide when certificates of the roster have to be looked at next, and write it down."""
     ledger, roster, now = context.ledger, context.certificates.roster, context.clock.now()
-    if roster is None:
-        return statuses_of(context, names)
+    if roster is None or not names:
+        return
     with ledger.snapshot():
         records = roster.some(names)  # with their revisions, before anything is judged
         statuses = statuses_of(context, names)
@@ -91,7 +88,6 @@ def settle(context: StatusContext, names: Sequence[str]) -> list[CertificateStat
                 until = _ok_until(edition, each, context.config.messenger.values())
         looks.append(NextLook(each.name, record.revision, until, ask if edition is not None else LATEST))
     roster.settle(looks)
-    return statuses
 
 
 def _ok_until(edition: EditionRecord, status: CertificateStatus, messengers: Iterable[Messenger]) -> datetime:

@@ -145,7 +145,8 @@ def overview(context: StatusContext, selection: Selection = ALL, *, whole: bool 
 def statuses_of(context: StatusContext, names: Sequence[str]) -> list[CertificateStatus]:
     """Return where some configured certificates stand, the most urgent first."""
     ledger, now = context.ledger, context.clock.now()
-    wanted = context.certificates.read(names)
+    context.certificates.read(names)
+    wanted = names_to_ask_about(context, names)
     with ledger.snapshot():
         known = _Known(
             ledger.newest_editions(wanted),
@@ -155,7 +156,13 @@ def statuses_of(context: StatusContext, names: Sequence[str]) -> list[Certificat
             ledger.failures.all(wanted),
             ledger.observations.all(wanted),
         )
-    return by_urgency([_status_of(context, name, known, now) for name in wanted])
+    return by_urgency([_status_of(context, name, known, now) for name in names])
+
+
+def names_to_ask_about(context: StatusContext, names: Sequence[str]) -> Sequence[str] | None:
+    """Return for which names to ask the ledger; None for all that it knows, which is quicker where they are all."""
+    is_all = context.certificates.roster is None and len(names) == len(context.config.certificate)
+    return None if is_all else names
 
 
 def by_urgency(statuses: Iterable[CertificateStatus]) -> list[CertificateStatus]:

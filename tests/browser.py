@@ -29,6 +29,16 @@ class Seen:
 
 def widths_in_a_browser(file: Path, width: int, folder: Path) -> Seen:
     """Open a page in a window of that width."""
+    script = (
+        "const root = document.documentElement;"
+        "return [window.innerWidth, root.scrollWidth, document.title,"
+        " [...document.querySelectorAll('h3')].filter(each => each.getClientRects().length).length];"
+    )
+    return Seen(*in_a_browser(file, script, folder, width=width))
+
+
+def in_a_browser(file: Path, script: str, folder: Path, *, width: int = 1280) -> Any:
+    """Open a page in a window of that width, and return what a script in it returns."""
     (port,) = free_ports(1)
     log = folder / f"driver-{width}.log"
     with log.open("wb") as out:
@@ -42,16 +52,11 @@ def widths_in_a_browser(file: Path, width: int, folder: Path) -> Seen:
         begun = _ask(port, "session", {"capabilities": {"alwaysMatch": {"goog:chromeOptions": options}}})
         session = f"session/{begun['sessionId']}"
         _ask(port, f"{session}/url", {"url": file.as_uri()})
-        script = (
-            "const root = document.documentElement;"
-            "return [window.innerWidth, root.scrollWidth, document.title,"
-            " [...document.querySelectorAll('h3')].filter(each => each.getClientRects().length).length];"
-        )
         seen = _ask(port, f"{session}/execute/sync", {"script": script, "args": []})
         urllib.request.urlopen(
             urllib.request.Request(f"http://127.0.0.1:{port}/{session}", method="DELETE"), timeout=30
         ).close()
-        return Seen(*seen)
+        return seen
     finally:
         driver.terminate()
         driver.wait(10)

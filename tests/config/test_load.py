@@ -58,6 +58,13 @@ def test_a_good_file_is_read_with_paths_made_absolute_and_names_normalised() -> 
         ('install = ["front"]', 'install = ["back"]', 15, "[server.back]"),
         ('authority = "quayside"', 'authority = "quay"', 13, "did you mean “quayside”"),
         ('kind = "nginx"', 'kind = "iis"', 9, "nginx"),
+        (
+            "[view]",
+            '[authority.b]\ndirectory = "https://b/"\ndefault = true\n[authority.c]\n'
+            'directory = "https://c/"\ndefault = true\n[view]',
+            22,
+            "[authority.b] is the default as well",
+        ),
         ('via = "front"\n', "", 11, "add a line via"),
         ('names = ["Rowing', 'names = ["*.Rowing', 12, "wildcard"),
         ('names = ["Rowing', 'names = ["Row ing', 12, "is not a domain name"),

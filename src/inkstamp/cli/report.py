@@ -25,6 +25,17 @@ _TICKS = (7, 14, 30, 60, 90, 180, 365, 730)
 
 
 @dataclass(frozen=True, slots=True)
+class Expiry:
+    """A certificate on the line of time."""
+
+    name: str
+    days_left: int
+    """Negative when it has expired."""
+    kind: str
+    """One of `KINDS`, which gives its colour."""
+
+
+@dataclass(frozen=True, slots=True)
 class Line:
     """Expiries on a line of time: certificates that expire on the same days stand on each other."""
 
@@ -37,14 +48,13 @@ class Line:
     """Left, top and height of each, its verdict's kind, and what it is."""
 
 
-def time_line(reports: Sequence[NameReport]) -> Line:
-    """Place each certificate that was seen by the days it has left."""
-    seen = [each for each in reports if each.days_left is not None]
-    days = max([each.days_left or 0 for each in seen] + [_LEAST_DAYS]) + 1
-    columns: dict[int, list[NameReport]] = {}
+def time_line(expiries: Sequence[Expiry]) -> Line:
+    """Place certificates by the days they have left."""
+    days = max([each.days_left for each in expiries] + [_LEAST_DAYS]) + 1
+    columns: dict[int, list[Expiry]] = {}
     many = min(days, 120)
-    for each in seen:
-        columns.setdefault(int(max(each.days_left or 0, 0) / days * many), []).append(each)
+    for each in expiries:
+        columns.setdefault(int(max(each.days_left, 0) / days * many), []).append(each)
     tallest = max([len(column) for column in columns.values()] + [1])
     height = min(_TALLEST / tallest, 14.0)
     base = max(tallest * height, 20.0) + 10.0
@@ -52,11 +62,9 @@ def time_line(reports: Sequence[NameReport]) -> Line:
     for number, column in columns.items():
         x = _LEFT + number / many * _WIDTH
         for level, each in enumerate(column):
-            left = "has expired" if (each.days_left or 0) < 0 else f"{counted(each.days_left or 0, 'day')} left"
+            left = "has expired" if each.days_left < 0 else f"{counted(each.days_left, 'day')} left"
             top = base - (level + 1) * height
-            marks.append(
-                (round(x, 1), round(top, 2), round(height * 0.9, 2), KINDS[each.verdict], f"{each.name}: {left}")
-            )
+            marks.append((round(x, 1), round(top, 2), round(height * 0.9, 2), each.kind, f"{each.name}: {left}"))
     ticks = [(_LEFT, "today")]
     ticks += [(round(_LEFT + day / days * _WIDTH, 1), f"{day} days") for day in _TICKS if days * 0.06 < day < days]
     return Line(days, base + 30.0, base, round(_WIDTH / many * 0.8, 2), tuple(_apart(ticks)), tuple(marks))
@@ -73,20 +81,26 @@ def _apart(ticks: Sequence[tuple[float, str]]) -> list[tuple[float, str]]:
 
 def write_report(reports: Sequence[NameReport], file: Path) -> None:
     """Write the page; FileTrouble when it cannot be."""
-    environment = Environment(
-        loader=PackageLoader("inkstamp.cli", "."), autoescape=True, undefined=StrictUndefined, trim_blocks=True
-    )
+    seen = [Expiry(each.name, each.days_left, KINDS[each.verdict]) for each in reports if each.days_left is not None]
     count = {verdict: sum(each.verdict is verdict for each in reports) for verdict in Verdict}
-    page = environment.get_template("report.html.jinja").render(
+    write_page(
+        "report.html.jinja",
+        file,
         at=f"{datetime.now(UTC):%Y-%m-%d %H:%M}",
         reports=[_as_shown(each) for each in reports],
         counts=[(MARKS[each], KINDS[each], each.value, count[each]) for each in reversed(Verdict) if count[each]],
         kinds={each.value: kind for each, kind in KINDS.items()},
         marks={each.value: mark for each, mark in MARKS.items()},
-        line=time_line(reports),
-        version=__version__,
-        host=os.uname().nodename,
+        line=time_line(seen),
     )
+
+
+def write_page(template: str, file: Path, **content: Any) -> None:
+    """Write a page of HTML that needs nothing else, with what all pages have; FileTrouble when it cannot be."""
+    environment = Environment(
+        loader=PackageLoader("inkstamp.cli", "."), autoescape=True, undefined=StrictUndefined, trim_blocks=True
+    )
+    page = environment.get_template(template).render(version=__version__, host=os.uname().nodename, **content)
     write_bytes(file, page.encode(), mode=0o644)
 
 

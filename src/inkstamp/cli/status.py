@@ -4,10 +4,11 @@ Of more than 50 certificates, those that are ok are counted and not listed; with
 --all they are listed too.
 
     inkstamp status
-    inkstamp status --all
+    inkstamp status --report certificates.html
 """
 
 import argparse
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
@@ -25,6 +26,7 @@ _MOST_LISTED = 50
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments of `inkstamp status`."""
     parser.add_argument("--all", action="store_true", help="list those that are ok too, however many there are")
+    parser.add_argument("--report", metavar="FILE", help="write it to FILE as one HTML page")
     roster_options(parser)
     parser.add_argument("--rebuild", action="store_true", help="rebuild a missing or damaged ledger from the shelf")
 
@@ -49,6 +51,10 @@ def run(context: Context, options: argparse.Namespace) -> int:
         found = overview(runtime, selection_of(options), whole=options.all)
         if len(found.certificates) < found.total <= _MOST_LISTED:  # few enough to list them all
             found = overview(runtime, selection_of(options), whole=True)
+    if options.report:
+        from inkstamp.cli.status_page import write_status
+
+        write_status(found, Path(options.report).absolute())
     if context.json:
         output.as_json("status", certificates=found.certificates, total=found.total, groups=found.groups)
         return 0

@@ -198,9 +198,10 @@ class EntryReader:
             hint = f"did you mean “{near[0]}”?" if near else f"add a table [{table}.{value}], or name one there is"
             raise self.fail(f"there is no {table} “{value}”", path, hint)
 
-    def authority(self, name: str, entry: Authority) -> None:
-        """Refuse keys of the other kind of authority, and a portal's rule that cannot be filled in."""
+    def authority(self, name: str, entry: Authority, among: Mapping[str, Authority]) -> None:
+        """Refuse keys of the other kind of authority, what cannot be filled in, and a second default."""
         path = ("authority", name)
+        self.only_default(path, entry, among)
         if entry.is_acme and not entry.directory:
             raise self.fail(
                 f"[authority.{name}] lacks the key “directory”", path, 'add a line directory = …, or kind = "portal"'
@@ -222,6 +223,14 @@ class EntryReader:
             if bool(getattr(entry, first)) != bool(getattr(entry, second)):
                 there, lacking = (first, second) if getattr(entry, first) else (second, first)
                 raise self.fail(f"“{there}” needs “{lacking}” beside it", (*path, there), f"add a line {lacking} = …")
+
+    def only_default(self, path: tuple[str, ...], entry: Authority, among: Mapping[str, Authority]) -> None:
+        """Refuse a default beside one that comes before it."""
+        first = next((other for other, each in among.items() if each.default), path[-1])
+        if entry.default and first != path[-1]:
+            raise self.fail(
+                f"[authority.{first}] is the default as well", (*path, "default"), "leave it to one of them"
+            )
 
     def server(self, name: str, entry: Server) -> None:
         """Refuse keys that do not go with the server's kind, and a machine that cannot be read."""

@@ -85,7 +85,9 @@ def _interpret(
     )
     whole = msgspec.structs.replace(
         whole,
-        authority=reader.right_ones("authority", whole.authority, reader.authority),
+        authority=reader.right_ones(
+            "authority", whole.authority, lambda name, each: reader.authority(name, each, whole.authority)
+        ),
         server=reader.right_ones("server", whole.server, reader.server),
         messenger=reader.right_ones("messenger", whole.messenger, reader.messenger),
     )

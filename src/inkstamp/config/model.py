@@ -29,6 +29,7 @@ class Authority(Section, frozen=True):
             "fetch_issuers",
             "caa",
             "at_once",
+            "default",
             "level_load",
             "staging",
             "staging_trust",
@@ -76,6 +77,8 @@ class Authority(Section, frozen=True):
     """Domain names that the CA goes by in CAA records; empty when they are not known."""
     at_once: int = 4
     """How many orders are led at the same time in a run."""
+    default: bool = False
+    """Whether new certificates come from it, where no other is named."""
     level_load: bool = False
     """Whether renewals are levelled also by renewing before the window that the CA names (RFC 9773)."""
     fetch_issuers: bool = False
@@ -314,6 +317,13 @@ class Configuration(Section, frozen=True):
     """Certificates that are left out, since their entries cannot be used: one must not stop all others."""
     mistaken_beside: dict[str, Mistake] = {}
     """Other entries that are left out, by table and name (`server.front`)."""
+
+    @property
+    def usual_authority(self) -> str:
+        """The authority of new certificates where none is named: the only one, or the default; empty for none."""
+        marked = [name for name, each in self.authority.items() if each.default]
+        found = marked or list(self.authority)
+        return found[0] if len(found) == 1 else ""
 
     def mistake_in(self, table: str, name: str) -> Mistake | None:
         """Return what is wrong with an entry that is left out; None for one that is not."""

@@ -59,3 +59,11 @@ def test_what_cannot_work_is_refused_before_anything_is_written(
 ) -> None:
     with pytest.raises(UsageError, match=told):
         plan(*names, **asked)
+
+
+def test_new_certificates_come_from_the_only_authority_or_from_the_default() -> None:
+    one, other = Authority(directory="https://a/"), Authority(directory="https://b/", default=True)
+    assert Configuration(authority={"a": one}).usual_authority == "a"
+    assert Configuration(authority={"a": one, "b": one}).usual_authority == ""
+    assert Configuration(authority={"a": one, "b": other}).usual_authority == "b"
+    assert Configuration().usual_authority == ""

@@ -116,7 +116,10 @@ def enrol(context: EnrolmentContext, request: EnrolmentRequest, *, preview: bool
 
 def _first_group(config: Configuration, name: str) -> str:
     """Say which lines make a first group, with what is configured already."""
-    authority, server = (next(iter(each), "NAME") for each in (config.authority, config.server))
+    authority, server = (
+        config.usual_authority or next(iter(config.authority), "NAME"),
+        next(iter(config.server), "NAME"),
+    )
     return (
         f'add these lines there: [group.{name}] | authority = "{authority}" | via = "{server}" | install = ["{server}"]'
     )

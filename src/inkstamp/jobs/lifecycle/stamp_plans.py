@@ -268,14 +268,15 @@ def _ways(config: Configuration, request: StampRequest, via: Sequence[str], name
 
 
 def _only_authority(config: Configuration) -> str:
-    if len(config.authority) == 1:
-        return next(iter(config.authority))
+    if config.usual_authority:
+        return config.usual_authority
     if not config.authority:
         raise UsageError(
             "no authority is configured", advice="add one first: inkstamp authority add NAME --directory URL"
         )
     raise UsageError(
-        f"there are several authorities: {', '.join(config.authority)}", advice="choose one with --authority"
+        f"there are several authorities: {', '.join(config.authority)}",
+        advice="choose one with --authority; default = true in the table of one makes it the usual one",
     )
 
 

@@ -136,7 +136,7 @@ def _wishes(
     known = [*config.server, *config.nameserver, *config.program, BY_HAND, LISTENER]
     expect_known("server, nameserver or program", known, via, context.configuration.path)
     expect_known("authority", config.authority, [authority] if authority else [], context.configuration.path)
-    usual = authority or (next(iter(config.authority)) if len(config.authority) == 1 else "")
+    usual = authority or config.usual_authority
     wishes = []
     for target in targets:
         entry = context.certificates.get(target)

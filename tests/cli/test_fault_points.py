@@ -41,7 +41,8 @@ def test_wherever_it_is_thrown_the_run_goes_on_and_says_so(world: SimulatedWorld
     hook = (
         '[messenger.hook]\nkind = "webhook"\nurl = "https://127.0.0.1:9/"\nkey_file = "hook.key"\nabout = ["failing"]\n'
     )
-    world.config.write_text(f"{world.config.read_text()}\n{hook}")
+    group = '[group.web]\nauthority = "quayside"\nvia = "front"\n'
+    world.config.write_text(f"{world.config.read_text()}\n{hook}\n{group}")
     for place, about, command, status in (
         ("ask", "rowing", ("renew",), 1),
         ("tell", "hook", ("renew",), 1),
@@ -52,6 +53,8 @@ def test_wherever_it_is_thrown_the_run_goes_on_and_says_so(world: SimulatedWorld
         ("read", "front", ("survey",), 1),
         ("rehearse", "rowing", ("rehearse", "rowing"), 1),
         ("stamp", "rowing", ("stamp", "rowing"), 1),
+        ("enrol", "lido", ("enrol", "--group", "web", "--offline", "lido.saltmarsh.test"), 1),
+        ("adopt", NAME, ("adopt", NAME), 1),
     ):
         done = world.run(*command, program=thrower, env={"THROW_AT": place, "ABOUT": about})
         assert done.status == status, (place, done.out, done.err)

@@ -103,3 +103,15 @@ def test_a_removal_killed_at_any_step_goes_on(world: World) -> None:
         assert world.config.read_bytes() == config, seen
         assert not (world.home / "shelf" / "pier").exists(), seen
     assert place > 12
+
+
+def test_a_certificate_whose_site_is_gone_is_told_by_survey(world: World) -> None:
+    world.site("gull", ["gull.saltmarsh.test"])
+    assert world.run("stamp", "gull.saltmarsh.test").status == 0
+    assert "no site of front has any of its names" not in world.run("survey").flat
+    (world.nginx.folder / "sites" / "gull.conf").unlink()
+    world.nginx.reload()
+    (finding,) = world.run("survey", "--json").json["missing"]
+    assert (finding["subject"], finding["severity"]) == ("gull", "warn")
+    assert finding["remedy"] == "add the site again, or: inkstamp remove gull"
+    assert world.run("remove", "gull", "--servers", "leave", "--yes").status == 0

@@ -45,7 +45,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         found = survey(runtime, options.name, live=options.live)
     status = 0 if found.sound else 1
     if context.json:
-        output.as_json("survey", servers=found.servers, sites=found.sites, names=found.names)
+        output.as_json("survey", servers=found.servers, sites=found.sites, names=found.names, missing=found.missing)
         return status
     for each in found.names:
         print(f"{each.name}: who answers with TLS")
@@ -65,6 +65,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         if server.files:
             more = f" and {len(server.files) - 1} more" if len(server.files) > 1 else ""
             print(output.wrapped(f"{server.name}: {server.files[0]}{more}", "", "  "))
+    output.findings(found.missing)
     without = sum(1 for each in whole if any(finding.topic == "tls" for finding in each.findings))
     print(f"{counted(len(whole), 'site')}, {without} without TLS")
     return status

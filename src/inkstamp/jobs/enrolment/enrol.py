@@ -184,9 +184,9 @@ def _decided(context: EnrolmentContext, request: EnrolmentRequest) -> tuple[list
             free, request.packing.most, _owners(free, request.packing)
         )
     for each in wanted:
-        reached("enrol", each.names[0])
         try:
             with apart():
+                reached("enrol", each.names[0])
                 done.append(desk.take(each))
         except InkStampError as error:
             done.append(_wrong(each, error.what, error.advice))

@@ -2,11 +2,20 @@
 
 from typing import Protocol
 
-from inkstamp.parts import WithCertificates, WithClock, WithConfiguration, WithHome, WithServers, WithTrust, WithView
+from inkstamp.parts import (
+    WithCertificates,
+    WithClock,
+    WithConfiguration,
+    WithHome,
+    WithLedger,
+    WithServers,
+    WithTrust,
+    WithView,
+)
 
 
 class InventoryContext(
-    WithClock, WithCertificates, WithConfiguration, WithHome, WithServers, WithView, WithTrust, Protocol
+    WithClock, WithCertificates, WithConfiguration, WithHome, WithLedger, WithServers, WithView, WithTrust, Protocol
 ):
     """The parts of a run that inventory works with."""
 

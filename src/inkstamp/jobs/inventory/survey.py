@@ -1,17 +1,19 @@
 """What there is: servers, their sites, the certificate that each names, and who answers for a name."""
 
-from collections.abc import Mapping, Sequence, Set
+from collections.abc import Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from inkstamp.bulkhead import apart, reached
+from inkstamp.bulkhead import apart, attempt, reached
 from inkstamp.errors import InkStampError, UsageError
-from inkstamp.findings import Finding, Severity, bad, rank, worst, worst_first
+from inkstamp.findings import Finding, Severity, bad, rank, warn, worst, worst_first
 from inkstamp.garbage import collecting_none
 from inkstamp.jobs.inventory.context import InventoryContext
+from inkstamp.jobs.inventory.missing_sites import SiteNames, missing_site, without_sites
 from inkstamp.jobs.inventory.site_report import SiteReport, report, unrenewed, without_certificate
 from inkstamp.pki.names import as_address, normalise
+from inkstamp.policy.renewal_time import renewal_moment
 from inkstamp.reach.interface import FoundFile
 from inkstamp.servers.base import TextServer
 from inkstamp.servers.common import plain_names
@@ -43,6 +45,8 @@ class Surveyed:
     sites: tuple[SiteReport, ...]
     names: tuple["NamePlaces", ...]
     """For the names that were asked about, who answers."""
+    missing: tuple[Finding, ...] = ()
+    """Certificates that are configured for servers without a site for them."""
 
     @property
     def whole_sites(self) -> tuple["WholeSite", ...]:
@@ -68,7 +72,7 @@ class Surveyed:
     def sound(self) -> bool:
         """Whether nothing is bad."""
         of_sites, of_servers = [each.findings for each in self.sites], [each.findings for each in self.servers]
-        findings = [*of_sites, *of_servers, *(each.findings for each in self.names)]
+        findings = [*of_sites, *of_servers, *(each.findings for each in self.names), self.missing]
         return not any(worst(each) is Severity.BAD for each in findings)
 
 
@@ -166,6 +170,7 @@ def survey(context: InventoryContext, names: Sequence[str] = (), *, live: bool =
     unread = {each.name for each in read if each.findings}
     servers = {name: server for name, server in servers.items() if name not in unread}
     places: list[NamePlaces] = []
+    all_reports = reports
     if wanted or live:
         from inkstamp.jobs.inventory import endpoints as looking  # which loads TLS  # noqa: PLC0415  handshakes: for --live alone
     if wanted:
@@ -174,7 +179,30 @@ def survey(context: InventoryContext, names: Sequence[str] = (), *, live: bool =
     if live:
         seen = looking.live(reports, servers)
         reports = [replace(each, findings=(*each.findings, *more)) for each, more in zip(reports, seen, strict=True)]
-    return Surveyed(servers=tuple(read), sites=tuple(reports), names=tuple(places))
+    missing = _missing(context, all_reports, servers, now) if not wanted else ()
+    return Surveyed(servers=tuple(read), sites=tuple(reports), names=tuple(places), missing=missing)
+
+
+def _missing(
+    context: InventoryContext, reports: Sequence[SiteReport], servers: Mapping[str, FileCarrier], now: datetime
+) -> tuple[Finding, ...]:
+    """Find the certificates that are for servers without a site for them."""
+    hosts = {
+        name: SiteNames(each.site for each in reports if each.site.server == name)
+        for name, server in servers.items()
+        if getattr(server, "has_hosts", False)
+    }
+
+    def find() -> Iterator[Finding]:
+        for name, where in without_sites(context.certificates.items(), hosts):
+            edition = context.ledger.newest_edition(name) if context.has_ledger() else None
+            due = renewal_moment(edition.not_before, edition.not_after) if edition is not None else None
+            yield missing_site(name, where, due, now)
+
+    found = attempt(lambda: tuple(find()))
+    if isinstance(found, InkStampError):  # what servers have is told all the same
+        return (warn("ledger", found.where, found.what, found.advice),)
+    return found
 
 
 def _reported(

@@ -81,6 +81,7 @@ class Runtime:
             if os.getpid() != self._process:
                 self._process = os.getpid()
                 self.__dict__.pop("_ledger", None)
+                self.certificates.forget()  # which asks the ledger
 
     def has_ledger(self) -> bool:
         """Tell whether there is a ledger already, and not an empty file; one that only looks should not make it."""

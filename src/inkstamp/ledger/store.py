@@ -185,10 +185,19 @@ class Ledger:
         )
         return [row["id"] for row in rows]
 
-    def orders_since(self, authority: str, moment: datetime) -> int:
-        """Return how many orders were opened at an authority since some moment."""
+    def certificates_of(self, authority: str, now: datetime) -> int:
+        """Return how many certificates have an edition of an authority that has not expired."""
         row = self._database.row(
-            "SELECT count(*) AS orders FROM ca_order WHERE authority = :authority AND opened >= :moment",
+            "SELECT count(DISTINCT certificate) AS many FROM edition WHERE authority = :authority AND not_after > :now",
+            {"authority": authority, "now": from_moment(now)},
+        )
+        return int(row["many"]) if row is not None else 0
+
+    def renewals_since(self, authority: str, moment: datetime) -> int:
+        """Return how many orders for a further edition were opened at an authority since some moment."""
+        row = self._database.row(
+            "SELECT count(*) AS orders FROM ca_order"
+            " WHERE authority = :authority AND opened >= :moment AND edition > 1",
             {"authority": authority, "moment": from_moment(moment)},
         )
         return int(row["orders"]) if row is not None else 0

@@ -88,7 +88,7 @@ def room_today(planned: int, span: int, ordered: int) -> int:
     Args:
         planned: Renewals that are planned at the authority from today on, those that are due included.
         span: Days from one renewal of a certificate to the next.
-        ordered: How many were ordered today.
+        ordered: How many renewals were ordered today.
 
     """
     return max(int(max(_ROOM * planned / max(span, 1), FEW)) - ordered, 0)

@@ -310,9 +310,12 @@ class _Desk:
         """Refuse a name that another certificate with the same key algorithm is for: they would take turns."""
         for name in entry.names:
             for other, its in self._owners.get(name, {}).items():
-                if other != certificate and its.key == entry.key and set(its.install) & set(entry.install):
+                both = set(its.install) & set(entry.install)
+                unused = not its.install and not entry.install and its.authority == entry.authority
+                if other != certificate and its.key == entry.key and (both or unused):
+                    where = ", which is for the same server" if both else ""
                     raise UsageError(
-                        f"{name} is in certificate “{other}” already, which is for the same server",
+                        f"{name} is in certificate “{other}” already{where}",
                         advice=f"leave it out here, or take it out of “{other}”",
                     )
 

@@ -16,7 +16,7 @@ from inkstamp.ledger.failures import RecordedFailure
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.observations import Observation, of_edition
 from inkstamp.ledger.records import ALL, EditionRecord, InstallRecord, Selection
-from inkstamp.policy.load_levelling import day_of, midnight, room_today
+from inkstamp.policy.load_levelling import FEW, day_of, midnight, room_today
 from inkstamp.policy.renewal_time import Decision, next_try, renewal_moment
 
 _OF_THE_CA = frozenset({"about:blank", "badNonce", "serverInternal"})
@@ -198,6 +198,8 @@ def levelled(context: StatusContext, found: DueList, known: LedgerSnapshot) -> D
         if not each.can_wait or edition is None:
             continue
         authority = context.certificates[each.name].authority
+        if waiting[authority] <= FEW:
+            continue
         if authority not in room:
             room[authority] = _room_today(context, authority, edition, waiting[authority], now)
         room[authority] -= 1
@@ -215,7 +217,9 @@ def _room_today(context: StatusContext, authority: str, edition: EditionRecord, 
     ledger, today = context.ledger, day_of(now)
     span = (renewal_moment(edition.not_before, edition.not_after) - edition.not_before).days
     planned = sum(ledger.observations.planned_days(authority, today + 1, today + max(span, 1)).values())
-    return room_today(planned + waiting, span, ledger.orders_since(authority, midnight(now)))
+    # Editions of older releases have no planned day, and come all the same.
+    load = max(planned + waiting, ledger.certificates_of(authority, now))
+    return room_today(load, span, ledger.renewals_since(authority, midnight(now)))
 
 
 def _judge(

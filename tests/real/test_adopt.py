@@ -2,10 +2,14 @@
 
 import shutil
 from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
-from cryptography.hazmat.primitives import serialization
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.x509.oid import NameOID
 from world import World, make_tls_pair, real_world
 
 GROUP = '\n[group.web]\nauthority = "quayside"\nvia = "front"\n'
@@ -132,3 +136,17 @@ def test_a_key_that_does_not_fit_or_is_encrypted_is_refused_and_nothing_is_writt
     assert done.status == 1
     assert told in done.flat
     assert world.config.read_text() == config
+
+
+def test_a_certificate_without_names_is_refused_with_what_to_do(world: World, tmp_path: Path) -> None:
+    key = ec.generate_private_key(ec.SECP256R1())
+    subject = x509.Name([x509.NameAttribute(NameOID.ORGANIZATION_NAME, "$(reboot)")])
+    now = datetime.now(UTC)
+    made = x509.CertificateBuilder(subject, subject, key.public_key(), 1, now, now + timedelta(days=9))
+    file, key_file = tmp_path / "odd.pem", tmp_path / "odd.key"
+    file.write_bytes(made.sign(key, hashes.SHA256()).public_bytes(serialization.Encoding.PEM))
+    pkcs8 = (serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+    key_file.write_bytes(key.private_bytes(serialization.Encoding.PEM, *pkcs8))
+    done = world.run("adopt", "--certificate", str(file), "--key", str(key_file))
+    assert done.status == 1
+    assert "the certificate has no names" in done.flat

@@ -1,5 +1,6 @@
 """Certificates that servers have already, whoever got them: taken over, so that they are renewed from now on."""
 
+import shlex
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
@@ -184,13 +185,17 @@ def adopt(
 
 
 def _adopt(context: EnrolmentContext, found: CertificateInUse, request: AdoptionRequest, *, preview: bool) -> Adopted:
+    if not found.names:
+        raise EditionUnfit("the certificate has no names", where=found.certificate_file,
+                           advice="get another one: inkstamp stamp NAME")  # fmt: skip
     key = _own_key(found)
     paths = find_paths(found.leaf, found.pool, context.trust.roots, context.clock.now())
     judged = judge_edition(found.leaf, found.pool, public_key=key.public_key(), names=found.names, paths=paths,
                            moment=context.clock.now())  # fmt: skip
     if worst(judged) is Severity.BAD:
+        again = f"get a new one: inkstamp stamp {shlex.quote(found.names[0])}"
         raise EditionUnfit(f"the certificate for {found.names[0]} cannot be used", where=found.certificate_file,
-                           findings=judged, advice="get a new one: inkstamp stamp " + found.names[0])  # fmt: skip
+                           findings=judged, advice=again)  # fmt: skip
     findings = other_renewers((found.certificate_file, found.key_file), short_name(found.leaf.issuer))
     name = _half_adopted(context, found) or _entry(context, found, request, preview=preview)
     state = ""

@@ -182,9 +182,12 @@ class Certificates:
     def take_in_settings(self) -> None:
         """Have all certificates of a group looked at again whose settings have changed since they were last."""
         roster = self.roster
-        changed = roster.changed_groups(self._digests()) if roster is not None else []
-        if roster is not None and changed:
-            roster.recompute(changed, self._digests())
+        if roster is None:
+            return
+        digests = self._digests()
+        changed = roster.changed_groups(digests)
+        if changed:
+            roster.recompute(changed, digests)
 
     def _digests(self) -> dict[str, str]:
         from inkstamp.config.enrolled import group_digests  # noqa: PLC0415  for those who have a roster

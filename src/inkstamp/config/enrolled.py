@@ -81,12 +81,3 @@ def group_digests(whole: Configuration) -> dict[str, str]:
         name: hashlib.sha256(msgspec.json.encode((group, beside), order="sorted")).hexdigest()
         for name, group in whole.group.items()
     }
-
-
-def settings_of(entry: Certificate, common: Certificate) -> dict[str, Any]:
-    """Return which settings of an entry differ from those of a group, as they would stand in the file."""
-    return {
-        field: msgspec.to_builtins(getattr(entry, field))
-        for field in OWN_SETTINGS
-        if getattr(entry, field) != getattr(common, field)
-    }

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 from inkstamp.errors import NameTrouble
 from inkstamp.findings import Finding, bad, note, warn
-from inkstamp.pki.names import covers, normalise
+from inkstamp.pki.names import as_address, covers, normalise
 from inkstamp.pki.suffixes import registrable
 
 # RFC 6761, 6762, 8375, 9476 and ICANN's; then those that are delegated to nobody and used by many.
@@ -43,6 +43,11 @@ def why_address_not_public(address: str) -> str:
     if not known.is_global or known.is_multicast:
         return "it is a private or reserved address"
     return ""
+
+
+def why_not_certifiable(name: str) -> str:
+    """Say why no public CA may issue for a normalised DNS name or an IP address; empty when one may."""
+    return why_address_not_public(name) if as_address(name) else why_not_public(name)
 
 
 def examine_names(common_name: str, names: Sequence[str], addresses: Sequence[str], *, private: bool) -> list[Finding]:

@@ -4,7 +4,6 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from fnmatch import fnmatchcase
-from itertools import count
 
 from inkstamp.bulkhead import apart, reached
 from inkstamp.config.config_file import expect_known
@@ -19,10 +18,11 @@ from inkstamp.jobs.enrolment.context import EnrolmentContext
 from inkstamp.jobs.enrolment.lists import Line, WantedCertificate, WrongLine, is_plain_text, pack
 from inkstamp.jobs.inventory.site_choice import choices
 from inkstamp.jobs.inventory.survey import survey
+from inkstamp.jobs.lifecycle.stamp_plans import free_name
 from inkstamp.jobs.validation.precheck import NameCheck, precheck
 from inkstamp.ledger.records import EnrolledRecord
-from inkstamp.pki.certifiable import why_address_not_public, why_not_public
-from inkstamp.pki.names import as_address, identifiers
+from inkstamp.pki.certifiable import why_not_certifiable
+from inkstamp.pki.names import identifiers
 from inkstamp.pki.suffixes import registrable
 from inkstamp.wording import counted
 
@@ -256,7 +256,7 @@ class _Desk:
             names = each.names if each.certificate else before.names
             settings = each.settings or before.settings
             each = replace(each, names=names, settings=settings, customer=each.customer or before.customer)
-        name = name or self._free_name(each.names)
+        name = name or free_name(entry_name(each.names), self.records, self._context.certificates)
         self._expect_free(name, before)
         settings = dict(each.settings)
         entry = enrolled_entry(self._context.config, name, self._group, each.names, settings)
@@ -281,7 +281,7 @@ class _Desk:
 
     def _expect_public(self, names: Sequence[str]) -> None:
         for name in names if self._public else ():
-            reason = why_address_not_public(name) if as_address(name) else why_not_public(name)
+            reason = why_not_certifiable(name)
             if reason:
                 raise UsageError(f"no public CA may issue for {name}: {reason}", advice="leave it out")
 
@@ -297,14 +297,6 @@ class _Desk:
             )
         if name in self.records and before is self.records[name]:
             raise UsageError(f"“{name}” is in the list twice", advice="leave one of them out")
-
-    def _free_name(self, names: Sequence[str]) -> str:
-        base = entry_name(names)
-        numbered = (f"{base}-{number}" for number in count(2))
-        taken = base
-        while taken in self.records or taken in self._context.certificates:
-            taken = next(numbered)
-        return taken
 
     def _expect_one_owner(self, certificate: str, entry: Certificate) -> None:
         """Refuse a name that another certificate with the same key algorithm is for: they would take turns."""

@@ -28,6 +28,7 @@ FACE = (
     "revoke.revoke",
     "stamp_plans.Plan",
     "stamp_plans.StampRequest",
+    "stamp_plans.free_name",
     "stamp_plans.make_plans",
     "stamp_plans.make_plans_for_sites",
     "undo.undo",

@@ -2,7 +2,7 @@
 
 from collections.abc import Collection, Container, Mapping, Sequence
 from dataclasses import dataclass, replace
-from itertools import count
+from itertools import chain, count
 from typing import TYPE_CHECKING
 
 from inkstamp.config.carrying import can_prove, carries, takes_certificates
@@ -89,9 +89,7 @@ def make_plans_for_sites(
         for plan in make_plans(context, wanted):
             if plan.write:
                 _expect_apart(plans, plan)
-                numbered = (f"{plan.name}-{number}" for number in count(2))
-                free = (each for each in numbered if each not in plans and each not in context.certificates)
-                name = plan.name if plan.name not in plans else next(free)
+                name = free_name(plan.name, plans, context.certificates)
                 plans[name] = replace(plan, name=name)
             else:
                 plans[plan.name] = plan
@@ -282,8 +280,10 @@ def _only_authority(config: Configuration) -> str:
 
 def _short_name(names: Sequence[str], taken: Container[str]) -> str:
     base = names[0].removeprefix("*.").removeprefix("www.").partition(".")[0]
-    name, number = base, 1
-    while name in taken:
-        number += 1
-        name = f"{base}-{number}"
-    return name
+    return free_name(base, taken)
+
+
+def free_name(base: str, *taken: Container[str]) -> str:
+    """Return `base`, or the first of `base-2`, `base-3` … where that is the name of another certificate."""
+    numbered = (f"{base}-{number}" for number in count(2))
+    return next(each for each in chain((base,), numbered) if not any(each in some for some in taken))

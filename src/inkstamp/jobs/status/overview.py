@@ -131,7 +131,7 @@ def overview(context: StatusContext, selection: Selection = ALL, *, whole: bool 
     statuses = statuses_of(context, [*(() if selection else config.certificate), *of_roster])
     if not selection:
         statuses = by_urgency([*statuses, *statuses_of_mistakes(context), *_orphans(context, now)])
-    counts = roster.counts(now, selection) if roster is not None else []
+    counts = roster.counts(selection) if roster is not None else []
     enrolled = [(each, record.group) for each in statuses if (record := context.certificates.record(each.name))]
     at_fault = Counter(group for each, group in enrolled if each.needs_somebody)
     return Overview(

@@ -20,7 +20,7 @@ from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.jobs.validation.dns_records import Placed, place, place_challenges
 from inkstamp.jobs.validation.web_files import answers_at, in_the_way, put_up, take_down_of
 from inkstamp.ledger.records import TRIAL_ORDER
-from inkstamp.pki.certifiable import why_address_not_public, why_not_public
+from inkstamp.pki.certifiable import why_not_certifiable
 from inkstamp.pki.names import as_address, normalise, readable
 from inkstamp.pki.suffixes import registrable
 from inkstamp.proof.caa import judge_caa
@@ -261,7 +261,7 @@ def _looker(
 
 
 def _name(view: "View", name: str) -> list[Finding]:
-    reason = why_address_not_public(name) if as_address(name) else why_not_public(name)
+    reason = why_not_certifiable(name)
     if reason and view.is_private:
         return [ok("name", name, f"a private CA may issue for it, a public CA may not: {reason}")]
     if reason:

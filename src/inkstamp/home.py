@@ -60,6 +60,10 @@ class Home:
         """Return the folder of an order that is under way: its key, and at a portal its CSR."""
         return self.folder / "orders" / str(order_id)
 
+    def next_csr(self, certificate: str) -> Path:
+        """Return where the CSR lies that was brought for a certificate whose key is elsewhere, until it is used."""
+        return self.folder / "requests" / f"{certificate}.pem"
+
     def undo(self, certificate: str) -> Path:
         """Return the folder of what a certificate's installs changed."""
         return self.folder / "undo" / certificate

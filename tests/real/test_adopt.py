@@ -59,6 +59,29 @@ def with_certificate(world: World, label: str, *, key_of: str = "", encrypted: b
 
 
 @pytest.mark.parametrize("where", ["the file", "the roster"])
+def test_a_certificate_whose_key_is_not_there_is_watched_and_asks_for_a_csr_when_its_time_comes(
+    world: World, where: str
+) -> None:
+    label = "tiller" if where == "the file" else "helm"
+    name = f"{label}.saltmarsh.test"
+    folder = with_certificate(world, label)
+    more = ["--group", "web"] if where == "the roster" else []
+    source = ["--certificate", str(folder / "served.pem")] if where == "the file" else [name]
+    if where == "the file":
+        refused = world.run("adopt", *source)
+        assert (refused.status, "--key-elsewhere" in refused.flat) == (2, True), refused.err
+        more += ["--via", "front"]
+    done = world.run("adopt", *source, *more, "--key-elsewhere")
+    assert done.status == 0, done.err
+    assert world.edition(name, 1) == world.served(name)
+    assert "serves edition 1, the newest" in world.run("check", name).flat
+    assert world.run("renew").status == 0
+    assert world.run("install", name).status == 2
+    waits = world.run("stamp", name, "--reissue")
+    assert (waits.status, f"inkstamp stamp {name} --csr FILE" in waits.flat) == (3, True), waits.err
+
+
+@pytest.mark.parametrize("where", ["the file", "the roster"])
 def test_what_a_site_has_becomes_its_first_edition_and_the_next_one_can_be_undone(world: World, where: str) -> None:
     label = "bow" if where == "the file" else "cox"
     name = f"{label}.saltmarsh.test"

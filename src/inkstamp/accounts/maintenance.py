@@ -97,7 +97,7 @@ def change_contact(context: "AccountsContext", authority: str, email: str) -> st
     """
     _expect_account(context, authority)
     if context.config.authority[authority].email != email:
-        context.configuration.change_entry("authority", authority, "email", email)
+        context.configuration.change_entry("authority", authority, {"email": email})
     return context.accounts.get(authority).url
 
 

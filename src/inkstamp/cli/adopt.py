@@ -40,6 +40,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--authority", default="", help="authority that renews them (default: the only one)")
     parser.add_argument("--via", action="append", metavar="WHERE", help="where challenge responses are placed, as of "
                         "`inkstamp stamp`")  # fmt: skip
+    parser.add_argument("--key-elsewhere", action="store_true", help="watch it only: its key stays on another machine, "
+                        "and its renewal asks for a CSR from there")  # fmt: skip
     parser.add_argument("--install", action="store_true", help="have the servers use the data directory's copy at once")
     parser.add_argument("--preview", action="store_true", help="show what would be adopted, change nothing")
 
@@ -60,6 +62,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
             via=tuple(options.via or ()),
             entry_name=options.entry_name,
             installs=options.install,
+            key_elsewhere=options.key_elsewhere,
         )
         done = adopt(runtime, found, request, preview=options.preview)
     if context.json:
@@ -72,8 +75,11 @@ def run(context: Context, options: argparse.Namespace) -> int:
 def _expect_one_source(options: argparse.Namespace) -> None:
     if sum((bool(options.names), options.sites, bool(options.certificate))) != 1:
         raise UsageError("names are given, or --sites, or --certificate", advice="one of the three: inkstamp adopt -h")
-    if bool(options.certificate) != bool(options.key):
-        raise UsageError("--certificate and --key go together", advice="add the other one")
+    if options.key_elsewhere and (options.key or options.install):
+        other = "--key" if options.key else "--install"
+        raise UsageError(f"{other} needs the key, and --key-elsewhere says it has none", advice="leave one of them out")
+    if bool(options.certificate) != bool(options.key or (options.certificate and options.key_elsewhere)):
+        raise UsageError("--certificate and --key go together", advice="add the other one, or --key-elsewhere")
     if options.group and (options.authority or options.via):
         raise UsageError("--authority and --via are said by the group", advice="leave them out, or --group")
     if options.customer and not options.group:
@@ -84,7 +90,7 @@ def _found(runtime: "Runtime", options: argparse.Namespace) -> "list[Certificate
     from inkstamp.jobs.enrolment.adoption import of_files, of_sites
 
     if options.certificate:
-        return [of_files(Path(options.certificate), Path(options.key))]
+        return [of_files(Path(options.certificate), Path(options.key) if options.key else None)]
     from inkstamp.pki.names import identifiers
 
     return of_sites(runtime, identifiers(options.names))

@@ -47,7 +47,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     passphrase.options(parser, "the key")
     parser.add_argument(
-        "--for", dest="target", choices=("windows", "java"), help="pkcs12: print the steps to import it there"
+        "--for",
+        dest="target",
+        choices=("windows", "java"),
+        help="pkcs12: print the steps to import it there; pkcs7, where the key is there: to complete its CSR",
     )
     parser.add_argument("--no-passphrase", action="store_true", help="pkcs12: do not encrypt it")
 
@@ -101,7 +104,7 @@ def _check(options: argparse.Namespace) -> None:
         (options.friendly_name, "--friendly-name", form in {"pkcs12", "zip"}),
         (options.key_first, "--key-first", form == "combined"),
         (options.no_passphrase, "--no-passphrase", form == "pkcs12"),
-        (options.target, "--for", form == "pkcs12" and not options.without_key),
+        (options.target, "--for", form in {"pkcs12", "pkcs7"} and not options.without_key),
     ):
         if given and not fits:
             raise UsageError(f"{name} does not apply to --form {form}", advice="leave it out")

@@ -43,6 +43,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
     from inkstamp.jobs.portal.order import PortalOrder
 
     with open_runtime(context) as runtime:
+        if not options.names and not options.csr:
+            raise UsageError("no certificate was named", advice="give NAME, or a CSR with --csr FILE")
         plans = make_plans(runtime, as_request(options))
         if len(plans) > 1:
             raise UsageError("several certificates were named", advice="order one at a time")
@@ -78,7 +80,7 @@ def _tell_portal(shown: "PortalOrder") -> None:
     subject = [f"{value}" for name, value in shown.facts.subject if name != "common_name"]
     if subject:
         print(output.field("subject", ", ".join(subject)))
-    print(output.field("key", f"{shown.facts.key}; it stays on this machine"))
+    print(output.field("key", f"{shown.facts.key}; it stays on {'its' if shown.key_elsewhere else 'this'} machine"))
     print(output.field("CSR", shown.request_file))
     print(output.field("sha256", shown.facts.sha256))
     output.findings(each for each in shown.facts.findings if each.severity is not Severity.OK)

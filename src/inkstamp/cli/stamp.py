@@ -3,7 +3,9 @@
 NAME is a domain name or a configured certificate. For domain names that no
 configured certificate covers, an entry is added to the configuration first. An
 interrupted run resumes when the command is repeated. Without NAME, on a
-terminal, the sites of all servers are listed, and several can be picked.
+terminal, the sites of all servers are listed, and several can be picked. Where
+another machine has the key, --csr takes the CSR that was made there, and
+`inkstamp export` writes the certificate for it.
 
     inkstamp stamp rowing.saltmarsh.test www.rowing.saltmarsh.test
     inkstamp stamp
@@ -27,7 +29,19 @@ if TYPE_CHECKING:
     from inkstamp.runtime import Runtime
 
 
-_OF_ONE = ("reissue", "let-through", "anyway", "authority", "via", "proof", "install", "own-site", "key")
+_OF_ONE = (
+    "csr",
+    "same-request",
+    "reissue",
+    "let-through",
+    "anyway",
+    "authority",
+    "via",
+    "proof",
+    "install",
+    "own-site",
+    "key",
+)
 """Options that are about one certificate, or a new one."""
 
 
@@ -56,7 +70,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def entry_options(parser: argparse.ArgumentParser, *, may_pick: bool = False) -> None:
     """Declare what names certificates, and what a new entry needs; `may_pick` where names can be asked for."""
     parser.add_argument(
-        "names", nargs="*" if may_pick else "+", metavar="NAME", help="a domain name, or a configured certificate"
+        "names",
+        nargs="*",
+        metavar="NAME",
+        help="a domain name, or a configured certificate" + ("" if may_pick else " (may be left out with --csr)"),
     )
     parser.add_argument(
         "--as",
@@ -91,8 +108,28 @@ def entry_options(parser: argparse.ArgumentParser, *, may_pick: bool = False) ->
         action="store_true",
         help="make a separate virtual host where other names would lose their certificate (nginx, Apache)",
     )
+    source = parser.add_mutually_exclusive_group()
+    source.add_argument(
+        "--csr",
+        metavar="FILE",
+        help="the key is on another machine: use the CSR that was made there (PEM or DER; - for standard input)",
+    )
+    source.add_argument(
+        "--same-request", action="store_true", help="use the CSR of the last edition again, now and at each renewal"
+    )
     kinds = [kind.value for kind in KeyKind]
     parser.add_argument("--key", choices=kinds, metavar="KIND", help=f"key algorithm: {', '.join(kinds)}")
+
+
+_MOST_PASTED = 1 << 20
+
+
+def _read_csr(file: str) -> bytes:
+    from pathlib import Path
+
+    from inkstamp.files import read_bytes
+
+    return sys.stdin.buffer.read(_MOST_PASTED) if file == "-" else read_bytes(Path(file), limit=_MOST_PASTED)
 
 
 def as_request(options: argparse.Namespace) -> "StampRequest":
@@ -108,6 +145,9 @@ def as_request(options: argparse.Namespace) -> "StampRequest":
         install=tuple(options.install) if options.install else None,
         key=KeyKind(options.key) if options.key else None,
         own_site=options.own_site,
+        csr=_read_csr(options.csr) if options.csr else b"",
+        csr_file="standard input" if options.csr == "-" else options.csr or "",
+        same_request=options.same_request,
     )
 
 
@@ -120,7 +160,11 @@ def run(context: Context, options: argparse.Namespace) -> int:
         return _stamp_many(context, options)
     with open_runtime(context) as runtime:
         runtime.asks_anyway = options.anyway
-        plans = make_plans(runtime, as_request(options)) if options.names else _picked(context, runtime, options)
+        plans = (
+            make_plans(runtime, as_request(options))
+            if options.names or options.csr
+            else _picked(context, runtime, options)
+        )
         if options.preview:
             for plan in plans:
                 check_beforehand(runtime, plan)
@@ -210,7 +254,8 @@ def tell_plan(plan: "Plan", config_file: str, *, preview: bool = False) -> None:
     carrier = "placed by hand" if entry.via == "by-hand" else f"placed by {', '.join(entry.carriers)}"
     print(f"certificate {plan.name}", file=stream)
     print(output.field("names", ", ".join(entry.names)), file=stream)
-    print(output.field("authority", f"{entry.authority}, {entry.key} key"), file=stream)
+    key = "key on another machine, by the CSR from there" if entry.key_elsewhere else f"{entry.key} key"
+    print(output.field("authority", f"{entry.authority}, {key}"), file=stream)
     print(output.field("challenge", f"{plan.proof}, {carrier}"), file=stream)
     print(output.field("install", ", ".join(entry.install) or "nowhere, kept on the shelf"), file=stream)
     if plan.write:
@@ -236,6 +281,9 @@ def tell_outcome(outcome: "Outcome") -> None:
     output.findings(outcome.findings)
     if not outcome.sound:
         print(output.field("next", f"fix the errors above, then: inkstamp check {outcome.name}"))
+    elif outcome.issued and outcome.key_elsewhere:
+        told = f"inkstamp export {outcome.name} --form served, and install it where its key is"
+        print(output.field("next", told))
     elif outcome.issued:
         print(output.field("next", "nothing, if a timer runs `inkstamp renew` daily"))
 

@@ -1,6 +1,6 @@
 """The configuration file of a run: read once, added to, and gone on with as it then is."""
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Mapping
 from functools import cached_property
 from pathlib import Path
 
@@ -62,12 +62,12 @@ class ConfigFile:
             save(self.path, data)
         self.use(grown)
 
-    def change_entry(self, table: str, name: str, key: str, value: str) -> None:
-        """Set one key of an entry in the file, and go on with what it then says."""
-        from inkstamp.config.write import save, with_value  # noqa: PLC0415  which few runs need
+    def change_entry(self, table: str, name: str, values: Mapping[str, object]) -> None:
+        """Set some keys of an entry in the file (None takes one out), and go on with what it then says."""
+        from inkstamp.config.write import save, with_values  # noqa: PLC0415  which few runs need
 
         with self._locks.configuration(self.path):
-            data, changed = with_value(self.path.read_bytes(), self.path, (table, name, key), value)
+            data, changed = with_values(self.path.read_bytes(), self.path, (table, name), values)
             save(self.path, data)
         self.use(changed)
 

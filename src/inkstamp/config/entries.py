@@ -29,7 +29,7 @@ from inkstamp.config.model import (
     Server,
     ViewSettings,
 )
-from inkstamp.config.renewal_rules import certificate_fault, messenger_fault
+from inkstamp.config.renewal_rules import certificate_fault, elsewhere_fault, messenger_fault
 from inkstamp.config.server_rules import Fault, find_fault
 from inkstamp.config.templates import template_fault
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER
@@ -336,5 +336,6 @@ class EntryReader:
         for each in entry.otherwise:
             self.refers(each, "authority", whole.authority, (*path, "otherwise"))
         self.expect_no(certificate_fault(entry, whole.authority), path)
+        self.expect_no(elsewhere_fault(entry), path)
         if entry.keep < 1:
             raise self.fail("“keep” is less than one edition", (*path, "keep"), "write how many editions stay")

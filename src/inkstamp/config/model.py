@@ -209,6 +209,10 @@ class Certificate(Section, frozen=True):
     """How many editions stay on the shelf; one that a server has stays in any case."""
     subject: Subject | None = None
     """Whom a portal's request is for, in the place of the one for all."""
+    key_elsewhere: bool = False
+    """Whether another machine has its private key, which made the CSR that was brought."""
+    same_request: bool = False
+    """Where the key is elsewhere: whether renewals go on with the CSR of the edition before."""
 
     @property
     def carriers(self) -> tuple[str, ...]:

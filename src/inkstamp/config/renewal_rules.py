@@ -44,6 +44,21 @@ def certificate_fault(entry: Certificate, authorities: dict[str, Authority]) -> 
     return None
 
 
+def elsewhere_fault(entry: Certificate) -> Fault | None:
+    """Return what cannot be together with a key that is on another machine."""
+    if entry.key_elsewhere:
+        if entry.install:
+            return Fault("“install” needs the key, and “key_elsewhere” says that it is not here", ("install",),
+                         "remove it, and hand the certificate out: inkstamp export NAME")  # fmt: skip
+        if entry.leave_out_failing:
+            return Fault("“leave_out_failing” excludes “key_elsewhere”: the CSR has all the names",
+                         ("leave_out_failing",), "remove it")  # fmt: skip
+    elif entry.same_request:
+        return Fault("“same_request” is for a certificate whose key is elsewhere", ("same_request",),
+                     "remove it, or add key_elsewhere = true")  # fmt: skip
+    return None
+
+
 def twin_fault(entry: Certificate, alike: Sequence[tuple[str, Certificate]]) -> Fault | None:
     """Return what is wrong with an entry that has the names and key algorithm of others, for the same servers.
 

@@ -1,5 +1,6 @@
 """Add an entry to `inkstamp.toml`, leaving every byte that stands there."""
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -63,21 +64,31 @@ def _parse_well(data: bytes, file: Path, table: str, name: str) -> Configuration
     return found
 
 
-def with_value(data: bytes, file: Path, place: tuple[str, str, str], value: str) -> tuple[bytes, Configuration]:
-    """Return the file's bytes with one key set, all else as it stands, and what it then says.
+def with_values(
+    data: bytes, file: Path, place: tuple[str, str], values: Mapping[str, object]
+) -> tuple[bytes, Configuration]:
+    """Return the file's bytes with some keys of an entry set, all else as it stands, and what it then says.
 
-    `place` is the table, the entry's name and the key.
+    Args:
+        data: The file's bytes.
+        file: Where it lies, for messages.
+        place: The table, and the entry's name.
+        values: What each key is set to; None to take it out.
 
     Raises:
         ConfigurationError: There is no such entry, or the result would not be valid.
 
     """
-    table, name, key = place
+    table, name = place
     if name not in getattr(parse(data, file, leave_out=True), table):
         raise ConfigurationError(f"there is no {table} “{name}”", where=str(file), advice="add it first")
     document = tomlkit.parse(data.decode("utf-8"))
     found: Any = document[table]  # a table of tables, as parse() has seen
-    found[name][key] = value
+    for key, value in values.items():
+        if value is not None:
+            found[name][key] = value
+        elif key in found[name]:
+            del found[name][key]
     grown = tomlkit.dumps(document).encode("utf-8")
     return grown, _parse_well(grown, file, table, name)
 

@@ -1,35 +1,72 @@
-"""The folder of an order that is under way: its key, and at a portal its request."""
+"""The folder of an order that is under way: its key or the CSR that was brought for it, and at a portal its request."""
+
+from dataclasses import dataclass
 
 from inkstamp.errors import FileTrouble
-from inkstamp.files import private_folder, write_bytes
+from inkstamp.files import private_folder, read_bytes, write_bytes
 from inkstamp.home import Home
 from inkstamp.key_files import read_key
 from inkstamp.ledger.records import OrderRecord, OrderState
-from inkstamp.pki import keys
+from inkstamp.pki import csr, keys
 from inkstamp.pki.kinds import KeyKind
 
-
-def read_order_key(home: Home, order: OrderRecord) -> keys.PrivateKey:
-    """Return the key of an order that is under way; ConfigurationError when it is gone or others can read it."""
-    file = home.order(order.id) / "key.pem"
-    return read_key(file)
+_SENT = {OrderState.FINALIZING, OrderState.WAITING}
+"""States in which the CA has the CSR."""
 
 
-def have_order_key(home: Home, order: OrderRecord, kind: KeyKind) -> keys.PrivateKey:
-    """Return the order's key, made and durable before the CA can hear of the order.
+@dataclass(frozen=True, slots=True)
+class OrderKey:
+    """What an order's certificate is for: a key pair of ours, or the public key of a CSR from elsewhere."""
+
+    public: keys.PublicKey
+    private: keys.PrivateKey | None
+    """None where another machine has it."""
+    request: bytes = b""
+    """DER of the CSR that was brought; empty where it is made with the private key."""
+
+
+def read_order_key(home: Home, order: OrderRecord) -> OrderKey:
+    """Return what an order that is under way is for.
+
+    Raises:
+        ConfigurationError: The key's file is gone, or others can read it.
+        FileTrouble, RequestUnreadable: The CSR that was brought cannot be read any more.
+
+    """
+    folder = home.order(order.id)
+    file, brought = folder / "key.pem", folder / "brought.pem"
+    if brought.exists():
+        der = csr.read(read_bytes(brought), str(brought))
+        return OrderKey(csr.public_key(der, str(brought)), None, der)
+    private = read_key(file)
+    return OrderKey(private.public_key(), private)
+
+
+def brought_for(home: Home, order: OrderRecord) -> bytes | None:
+    """Return the CSR that was brought for an order that is under way, as PEM; None where its key is ours."""
+    file = home.order(order.id) / "brought.pem"
+    return read_bytes(file) if file.exists() else None
+
+
+def have_order_key(home: Home, order: OrderRecord, kind: KeyKind, brought: bytes = b"") -> OrderKey:
+    """Return what an order is for: its key, or the CSR `brought` (PEM), durable before the CA can hear of the order.
 
     Raises:
         FileTrouble: It is missing although the CSR was sent: a new one would match nothing.
 
     """
-    file = private_folder(home.order(order.id)) / "key.pem"
-    if file.exists():
+    folder = private_folder(home.order(order.id))
+    name = "brought.pem" if brought else "key.pem"
+    if (folder / name).exists():
         return read_order_key(home, order)
-    if order.state in {OrderState.FINALIZING, OrderState.WAITING}:
+    if order.state in _SENT:
         raise FileTrouble(
-            f"the key of order {order.id} is missing, and its CSR was sent already", where=str(file),
+            f"the {'CSR' if brought else 'key'} of order {order.id} is missing, and its CSR was sent already",
+            where=str(folder / name),
             advice=f"restore that file from a backup, or cancel the order: inkstamp order {order.certificate} --cancel",
-        )  # fmt: skip
-    key = keys.make(kind)
-    write_bytes(file, keys.to_pem(key), mode=0o600)
-    return key
+        )
+    if brought:
+        write_bytes(folder / name, brought)
+    else:
+        write_bytes(folder / name, keys.to_pem(keys.make(kind)), mode=0o600)
+    return read_order_key(home, order)

@@ -1,6 +1,8 @@
 """The shelf: one folder an edition, and its files.
 
 HOME/shelf/CERTIFICATE/0003/key.pem leaf.pem issuers.pem served.pem combined.pem
+
+Where another machine has the key: brought.pem, the CSR, in the place of key.pem and combined.pem.
 """
 
 import os
@@ -35,9 +37,12 @@ _WRITTEN_WITHIN = 60.0
 class EditionFiles:
     """The contents of an edition's folder, all PEM."""
 
-    key: bytes
+    key: bytes | None
+    """None where another machine has it."""
     leaf: bytes
     issuers: Sequence[bytes]
+    brought: bytes | None = None
+    """The CSR that it was issued for, where that was brought."""
 
 
 class Shelf:
@@ -102,7 +107,8 @@ class Shelf:
         """
         folder = self.edition(certificate, number)
         if folder.is_dir():
-            if read_bytes(folder / "leaf.pem") == files.leaf and read_bytes(folder / "key.pem") == files.key:
+            key = read_bytes(folder / "key.pem") if self.has_key(certificate, number) else None
+            if read_bytes(folder / "leaf.pem") == files.leaf and key == files.key:
                 return folder
             raise FileTrouble(
                 f"{folder} holds another certificate",
@@ -113,11 +119,15 @@ class Shelf:
         remove_tree(partial)
         try:
             private_folder(partial)
-            create_bytes(partial / "key.pem", files.key, mode=0o600)
+            served = b"".join([files.leaf, *files.issuers])
             create_bytes(partial / "leaf.pem", files.leaf)
             create_bytes(partial / "issuers.pem", b"".join(files.issuers))
-            create_bytes(partial / "served.pem", b"".join([files.leaf, *files.issuers]))
-            create_bytes(partial / "combined.pem", b"".join([files.leaf, *files.issuers, files.key]), mode=0o600)
+            create_bytes(partial / "served.pem", served)
+            if files.key is not None:
+                create_bytes(partial / "key.pem", files.key, mode=0o600)
+                create_bytes(partial / "combined.pem", served + files.key, mode=0o600)
+            if files.brought is not None:
+                create_bytes(partial / "brought.pem", files.brought)
             with file_trouble("write", folder):
                 sync_folder(partial)
                 os.rename(partial, folder)

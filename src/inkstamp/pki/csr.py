@@ -15,7 +15,7 @@ from inkstamp.errors import NameTrouble, RequestUnreadable
 from inkstamp.findings import Finding, bad, ok, warn
 from inkstamp.pki.armour import MALFORMED, blocks, strangers_bytes
 from inkstamp.pki.certifiable import examine_names
-from inkstamp.pki.keys import PrivateKey, describe, examine_key
+from inkstamp.pki.keys import PrivateKey, PublicKey, describe, examine_key
 from inkstamp.pki.names import as_address, normalise
 from inkstamp.pki.subject import LIMITS, WORDS, Subject, examine_subject
 
@@ -157,6 +157,40 @@ def _load(der: bytes, where: str) -> x509.CertificateSigningRequest:
             said=str(error),
             advice="copy it again, whole: from the first dash of BEGIN to the last one of END",
         ) from error
+
+
+def public_key(der: bytes, where: str) -> PublicKey:
+    """Return the key that a request is for; RequestUnreadable when it is malformed, or no ECDSA or RSA key."""
+    request = _load(der, where)
+    try:
+        with strangers_bytes():
+            key = request.public_key()
+    except MALFORMED as error:
+        raise RequestUnreadable(
+            f"the key of the CSR in {where} cannot be read", where=where, said=str(error), advice="make a new one"
+        ) from error
+    if not isinstance(key, ec.EllipticCurvePublicKey | rsa.RSAPublicKey):
+        raise RequestUnreadable(
+            f"the CSR in {where} is for a key of an algorithm that CAs do not accept",
+            where=where, said=describe(key), advice="make one for an ECDSA or RSA key",
+        )  # fmt: skip
+    return key
+
+
+def names_of(known: RequestFacts) -> tuple[str, ...]:
+    """Return the names that a request asks for, normalised: the alternative names, and the common name that is one.
+
+    RFC 8555 section 7.4 has CAs count both. What cannot be normalised is among the findings, and left out.
+    """
+    common = next((value for field, value in known.subject if field == "common_name"), "")
+    found = []
+    for each in (*known.names, *known.addresses, common):
+        address = as_address(each)
+        try:
+            found.append(address or normalise(each))
+        except NameTrouble:
+            continue
+    return tuple(dict.fromkeys(found))
 
 
 def facts(der: bytes, where: str, *, private: bool) -> RequestFacts:

@@ -14,6 +14,10 @@ PrivateKey = ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey
 """The private keys that are made and used here."""
 
 
+PublicKey = ec.EllipticCurvePublicKey | rsa.RSAPublicKey
+"""The public halves of these."""
+
+
 _CURVES: dict[KeyKind, type[ec.EllipticCurve]] = {
     KeyKind.ECDSA_P256: ec.SECP256R1,
     KeyKind.ECDSA_P384: ec.SECP384R1,

@@ -219,6 +219,9 @@ def _compared(context: ChecksContext, report: NameReport, target: Target, newest
         kinds = {servers[each].kind for each in entry.install if each in servers}
         if target.upgrade and not any(KINDS[each].serves_mail for each in kinds):
             finding = note("edition", report.name, seen)  # it was never meant to go there
+        elif entry.key_elsewhere:
+            remedy = f"install it where its key is: inkstamp export {newest.certificate} --form served"
+            finding = warn("edition", report.name, seen, remedy)
         else:
             finding = warn("edition", report.name, seen, f"inkstamp install {newest.certificate}, or import it by hand")
     return replace(report, findings=(*report.findings, finding))

@@ -115,6 +115,6 @@ def _coming_key(context: ChecksContext, certificate: str) -> Tlsa | None:
     if order is None:
         return None
     try:
-        return record_for(read_order_key(context.home, order).public_key())
+        return record_for(read_order_key(context.home, order).public)
     except InkStampError:
         return None  # it has no key yet, or may not be read by this user

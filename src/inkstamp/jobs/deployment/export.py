@@ -68,11 +68,13 @@ def export(context: DeploymentContext, request: ExportRequest) -> ExportResult:
     context.certificates.entry(request.certificate)
     edition = choose_edition(context.ledger, request.certificate, request.edition)
     served = context.shelf.chain(edition)
+    has_key = context.shelf.has_key(edition.certificate, edition.number)
+    _expect_possible(request, edition, has_key=has_key)
     goods = Goods(
         base=request.base or f"{edition.certificate}-{edition.number}",
         leaf=served[0],
         issuers=served[1:],
-        key=context.shelf.key(edition) if request.with_key else None,
+        key=context.shelf.key(edition) if request.with_key and has_key else None,
         passphrase=request.passphrase,
         friendly_name=request.friendly_name or edition.names[0],
         legacy=request.legacy,
@@ -92,8 +94,28 @@ def export(context: DeploymentContext, request: ExportRequest) -> ExportResult:
             file=packed[0].name, certificate=edition.certificate, friendly_name=goods.friendly_name,
             names=edition.names, thumbprint=thumbprints[0], issuers=thumbprints[1:],
         )  # fmt: skip
-        steps = manual_steps.import_steps(request.target, about)
+        write_steps = manual_steps.import_steps if has_key else manual_steps.completion_steps
+        steps = write_steps(request.target, about)
     return ExportResult(edition=edition, form=request.form, files=files, steps=tuple(steps))
+
+
+def _expect_possible(request: ExportRequest, edition: EditionRecord, *, has_key: bool) -> None:
+    """Raise UsageError for a form that needs the key of an edition without one, and steps that another form is for."""
+    name, form = edition.certificate, request.form
+    if not has_key and request.with_key and form in {Form.PKCS12, Form.COMBINED}:
+        raise UsageError(
+            f"--form {form.value} needs the key, and that of edition {edition.number} of “{name}” is elsewhere",
+            advice=f"export it without: inkstamp export {name} --form pkcs7",
+        )
+    if request.target is None:
+        return
+    fit = Form.PKCS12 if has_key else Form.PKCS7
+    if form is not fit or (has_key and not request.with_key):
+        why = "the key has to get there too" if has_key else "the key is there already, and completes the CSR"
+        raise UsageError(
+            f"--for {request.target} needs --form {fit.value} here: {why}",
+            advice=f"say --form {fit.value}",
+        )
 
 
 def _write(packed: list[Packed], request: ExportRequest) -> None:

@@ -75,7 +75,7 @@ def prepare(
         EditionUnfit: The edition's key is not the one of its certificate, or is encrypted.
 
     """
-    if edition is not None:
+    if edition is not None and not entry.key_elsewhere:
         expect_pair(context.shelf, edition)
     wanted = [each for each in entry.install if each not in away]
     broken: dict[str, ServerTrouble] = {}

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 
+import msgspec
 from cryptography import x509
 
 from inkstamp.bulkhead import apart, attempt, reached
@@ -72,6 +73,8 @@ class AdoptionRequest:
     """What the only one is called; empty to call each like its first name."""
     installs: bool = False
     """Whether servers are given it from the shelf at once."""
+    key_elsewhere: bool = False
+    """Whether they are watched only: the key stays where it is, and renewal asks for a CSR from there."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -90,8 +93,8 @@ class Adopted:
     """Why it is not taken over."""
 
 
-def of_files(certificate: Path, key: Path) -> CertificateInUse:
-    """Read a certificate with its chain, and its key, from files.
+def of_files(certificate: Path, key: Path | None) -> CertificateInUse:
+    """Read a certificate with its chain, and its key (None for one that is elsewhere), from files.
 
     Raises:
         EditionUnfit: There is no certificate in the file.
@@ -100,8 +103,9 @@ def of_files(certificate: Path, key: Path) -> CertificateInUse:
     """
     leaf, *pool = read_pem(read_bytes(certificate, limit=_MOST_BYTES), str(certificate))
     return CertificateInUse(
-        leaf=leaf, pool=tuple(pool), certificate_file=str(certificate), key_file=str(key),
-        key=read_bytes(key, limit=_MOST_BYTES), servers=(),
+        leaf=leaf, pool=tuple(pool), certificate_file=str(certificate), servers=(),
+        key_file=str(key) if key is not None else "",
+        key=read_bytes(key, limit=_MOST_BYTES) if key is not None else None,
     )  # fmt: skip
 
 
@@ -188,15 +192,18 @@ def _adopt(context: EnrolmentContext, found: CertificateInUse, request: Adoption
     if not found.names:
         raise EditionUnfit("the certificate has no names", where=found.certificate_file,
                            advice="get another one: inkstamp stamp NAME")  # fmt: skip
-    key = _own_key(found)
+    key = None if request.key_elsewhere else _own_key(found)
+    public = key.public_key() if key is not None else found.leaf.public_key()
     paths = find_paths(found.leaf, found.pool, context.trust.roots, context.clock.now())
-    judged = judge_edition(found.leaf, found.pool, public_key=key.public_key(), names=found.names, paths=paths,
+    judged = judge_edition(found.leaf, found.pool, public_key=public, names=found.names, paths=paths,
                            moment=context.clock.now())  # fmt: skip
     if worst(judged) is Severity.BAD:
         again = f"get a new one: inkstamp stamp {shlex.quote(found.names[0])}"
         raise EditionUnfit(f"the certificate for {found.names[0]} cannot be used", where=found.certificate_file,
                            findings=judged, advice=again)  # fmt: skip
-    findings = other_renewers((found.certificate_file, found.key_file), short_name(found.leaf.issuer))
+    findings = (
+        [] if key is None else other_renewers((found.certificate_file, found.key_file), short_name(found.leaf.issuer))
+    )
     name = _half_adopted(context, found) or _entry(context, found, request, preview=preview)
     state = ""
     if not preview:
@@ -232,7 +239,8 @@ def _own_key(found: CertificateInUse) -> keys.PrivateKey:
     if found.key is None:
         raise EditionUnfit(
             f"the key of the certificate for {found.names[0]} cannot be read from here", where=where,
-            advice="copy certificate and key here, then: inkstamp adopt --certificate FILE --key FILE",
+            advice="copy certificate and key here, then: inkstamp adopt --certificate FILE --key FILE; or have it "
+            "watched only, with --key-elsewhere",
         )  # fmt: skip
     fits = keys.is_key_of(found.leaf, found.key)
     if not fits:
@@ -248,11 +256,10 @@ def _entry(context: EnrolmentContext, found: CertificateInUse, request: Adoption
     """Write its entry, to the roster or the file; returns what it is called."""
     called = request.entry_name or entry_name(found.names)
     if request.group:
-        group = context.configuration.current.group.get(request.group)
-        settings = {"install": list(found.servers)} if group is not None and group.install != found.servers else {}
         wanted = WantedCertificate(
-            names=found.names, certificate=called, customer=request.customer, settings=settings if found.servers else {}
-        )
+            names=found.names, certificate=called, customer=request.customer,
+            settings=_own_settings(context, found, request),
+        )  # fmt: skip
         (enrolled,) = enrol(
             context, EnrolmentRequest(group=request.group, lines=(wanted,), looks=False), preview=preview
         )
@@ -264,17 +271,28 @@ def _entry(context: EnrolmentContext, found: CertificateInUse, request: Adoption
         entry_name=called,
         authority=request.authority,
         via=request.via,
-        install=found.servers or None,
+        install=() if request.key_elsewhere else found.servers or None,
     )
     (plan,) = make_plans(context, asked)
+    if request.key_elsewhere:
+        plan = replace(plan, entry=msgspec.structs.replace(plan.entry, key_elsewhere=True))
     if not preview:
-        write_entries(context.configuration, plan)
+        write_entries(context, plan)
         context.certificates.forget()
     return plan.name
 
 
+def _own_settings(context: EnrolmentContext, found: CertificateInUse, request: AdoptionRequest) -> dict[str, object]:
+    """Return what an adopted certificate says in the place of its group."""
+    if request.key_elsewhere:
+        return {"key_elsewhere": True, "install": []}
+    group = context.configuration.current.group.get(request.group)
+    same = group is None or group.install == found.servers
+    return {"install": list(found.servers)} if found.servers and not same else {}
+
+
 def _shelve(
-    context: EnrolmentContext, name: str, found: CertificateInUse, key: keys.PrivateKey, path: ChainPath
+    context: EnrolmentContext, name: str, found: CertificateInUse, key: keys.PrivateKey | None, path: ChainPath
 ) -> None:
     """Put it on the shelf as the next edition, and record that the servers have it."""
     ledger = context.ledger
@@ -284,10 +302,12 @@ def _shelve(
         root, issuers = short_name(path.root.subject), [to_pem(each) for each in path.issuers]
         record = record_of(name, ledger.next_edition(name), entry.authority, found.leaf, root)
         if newest is None or newest.sha256 != record.sha256:
-            context.shelf.put(name, record.number, EditionFiles(keys.to_pem(key), to_pem(found.leaf), issuers))
+            pem = keys.to_pem(key) if key is not None else None
+            context.shelf.put(name, record.number, EditionFiles(pem, to_pem(found.leaf), issuers))
             ledger.restore_edition(record, f"edition {record.number}, taken over from {found.certificate_file}")
             plan_renewal(context, entry, record)
             newest = record
         if found.servers or not entry.install:
-            begun = ledger.installs.begin(name, newest.number, found.servers)
-            ledger.installs.end(begun, InstallState.DONE, "adopted", ", ".join(found.servers) or "the shelf only")
+            servers = () if entry.key_elsewhere else found.servers
+            begun = ledger.installs.begin(name, newest.number, servers)
+            ledger.installs.end(begun, InstallState.DONE, "adopted", ", ".join(servers) or "the shelf only")

@@ -11,7 +11,6 @@ from inkstamp.config.enrolled import enrolled_entry
 from inkstamp.config.entries import is_entry_name
 from inkstamp.config.model import Certificate, Configuration
 from inkstamp.errors import InkStampError, NameTrouble, UsageError
-from inkstamp.files import write_bytes
 from inkstamp.findings import Severity
 from inkstamp.garbage import collecting_none
 from inkstamp.jobs.enrolment.context import EnrolmentContext
@@ -21,6 +20,7 @@ from inkstamp.jobs.inventory.survey import survey
 from inkstamp.jobs.lifecycle.stamp_plans import free_name
 from inkstamp.jobs.validation.precheck import NameCheck, precheck
 from inkstamp.ledger.records import EnrolledRecord
+from inkstamp.ledger.roster import keep_copy
 from inkstamp.pki.certifiable import why_not_certifiable
 from inkstamp.pki.names import identifiers
 from inkstamp.pki.suffixes import registrable
@@ -110,7 +110,7 @@ def enrol(context: EnrolmentContext, request: EnrolmentRequest, *, preview: bool
         with collecting_none():
             context.ledger.roster.enrol(records, f"{counted(len(records), 'certificate')} of group “{request.group}”")
             context.certificates.forget()
-            keep_copy(context)
+            keep_copy(context.home, context.ledger.roster)
     return done
 
 
@@ -127,12 +127,6 @@ def _first_group(config: Configuration, name: str) -> str:
 
 def _is_in(each: Enrolment, refused: Mapping[str, object]) -> bool:
     return each.state in {EnrolmentState.NEW, EnrolmentState.CHANGED} and each.certificate in refused
-
-
-def keep_copy(context: EnrolmentContext) -> None:
-    """Write the roster beside the ledger, which a ledger that is rebuilt takes it from."""
-    lines = [each.as_line() for each in context.ledger.roster.all()]
-    write_bytes(context.home.roster_copy, b"\n".join([*lines, b""]), mode=0o600)
 
 
 def of_sites(context: EnrolmentContext, include: Sequence[str], leave_out: Sequence[str]) -> list[Line]:

@@ -13,12 +13,13 @@ from inkstamp.findings import Finding, note, ok, warn
 from inkstamp.jobs.deployment.rollout import take_back
 from inkstamp.jobs.deployment.undo_log import all_back, has_it
 from inkstamp.jobs.enrolment.context import EnrolmentContext
-from inkstamp.jobs.enrolment.enrol import keep_copy
 from inkstamp.jobs.lifecycle.provisioning import settle
 from inkstamp.jobs.lifecycle.revoke import RevocationReason, plan_revocation, revoke
 from inkstamp.jobs.orders.cancellation import give_up
 from inkstamp.jobs.validation.challenge_path import close_again
+from inkstamp.ledger.brought_csr import forget_brought
 from inkstamp.ledger.records import EditionRecord, OrderRecord
+from inkstamp.ledger.roster import keep_copy
 from inkstamp.servers import backup
 
 
@@ -187,7 +188,7 @@ def _end_renewal(context: EnrolmentContext, name: str, left: Sequence[str]) -> N
     context.ledger.removals.add(name, left, f"it is not renewed any more{where}")
     context.certificates.forget()
     if of_roster:
-        keep_copy(context)
+        keep_copy(context.home, context.ledger.roster)
     else:
         context.configuration.remove_entry("certificate", name)
 
@@ -195,6 +196,7 @@ def _end_renewal(context: EnrolmentContext, name: str, left: Sequence[str]) -> N
 def _put_away(context: EnrolmentContext, name: str, keys: KeysAfterwards) -> str:
     """Move the editions to the archive, or destroy them; returns where they are then."""
     remove_tree(context.home.undo(name))
+    forget_brought(context.home, name)
     folder = context.shelf.of(name)
     if not folder.exists():
         return ""

@@ -10,9 +10,11 @@ from inkstamp.errors import EditionUnfit
 from inkstamp.findings import Finding, Severity
 from inkstamp.jobs.issuance.context import IssuanceContext
 from inkstamp.jobs.issuance.renewal_plan import plan_renewal
+from inkstamp.ledger.brought_csr import brought_since, forget_brought
+from inkstamp.ledger.order_files import OrderKey
 from inkstamp.ledger.records import EditionRecord, OrderRecord
 from inkstamp.ledger.shelf import EditionFiles
-from inkstamp.pki import keys
+from inkstamp.pki import csr, keys
 from inkstamp.pki.certificates import facts, short_name, to_pem
 from inkstamp.pki.chain import Path, judge_edition
 
@@ -26,12 +28,12 @@ class Chain:
     paths: tuple[Path, ...]
 
 
-def judge(context: IssuanceContext, order: OrderRecord, key: keys.PrivateKey, chain: Chain) -> list[Finding]:
+def judge(context: IssuanceContext, order: OrderRecord, key: OrderKey, chain: Chain) -> list[Finding]:
     """Judge whether a chain may be served as what `order` asked for; see `judge_edition`."""
     return judge_edition(
         chain.leaf,
         chain.pool,
-        public_key=key.public_key(),
+        public_key=key.public,
         names=order.names,
         paths=chain.paths,
         moment=context.clock.now(),
@@ -41,7 +43,7 @@ def judge(context: IssuanceContext, order: OrderRecord, key: keys.PrivateKey, ch
 def shelve(
     context: IssuanceContext,
     order: OrderRecord,
-    key: keys.PrivateKey,
+    key: OrderKey,
     chain: Chain,
     findings: Sequence[Finding],
     *,
@@ -65,12 +67,19 @@ def shelve(
             lasting=bool(wrong & {"key", "names"}) or ("dates" in wrong and expired),
         )
     path = chain.paths[0]
-    files = EditionFiles(keys.to_pem(key), to_pem(chain.leaf), [to_pem(each) for each in path.issuers])
+    files = EditionFiles(
+        keys.to_pem(key.private) if key.private is not None else None,
+        to_pem(chain.leaf),
+        [to_pem(each) for each in path.issuers],
+        csr.to_pem(key.request) if key.request else None,
+    )
     context.shelf.put(order.certificate, order.edition, files)
     edition = record_of(order.certificate, order.edition, order.authority, chain.leaf, short_name(path.root.subject))
     until = stamp(edition.not_after)
     text = f"edition {edition.number} by “{edition.issuer}” under “{edition.root}”, valid until {until}"
     context.ledger.add_edition(order, edition, text)
+    if key.request and brought_since(context.home, context.shelf, order.certificate, edition.number) is None:
+        forget_brought(context.home, order.certificate)  # another one may have been brought while this was ordered
     plan_renewal(context, context.certificates.get(order.certificate), edition)
     return edition
 

@@ -5,8 +5,8 @@ from cryptography import x509
 from inkstamp.accounts.account import AccountSession
 from inkstamp.jobs.issuance.acceptance import Chain, judge, shelve
 from inkstamp.jobs.issuance.context import IssuanceContext
+from inkstamp.ledger.order_files import OrderKey
 from inkstamp.ledger.records import EditionRecord, OrderRecord
-from inkstamp.pki import keys
 from inkstamp.pki.certificates import read_pem, short_name
 from inkstamp.pki.chain import find_paths, is_root, same_key
 
@@ -14,7 +14,7 @@ _MOST_ALTERNATES = 10
 
 
 def collect(
-    context: IssuanceContext, account: AccountSession, order: OrderRecord, key: keys.PrivateKey, url: str
+    context: IssuanceContext, account: AccountSession, order: OrderRecord, key: OrderKey, url: str
 ) -> EditionRecord:
     """Download the chain of an order, verify it and write its edition.
 
@@ -27,7 +27,7 @@ def collect(
     return shelve(context, order, key, chain, judge(context, order, key, chain), where=url)
 
 
-def _choose_chain(context: IssuanceContext, account: AccountSession, key: keys.PrivateKey, url: str) -> Chain:
+def _choose_chain(context: IssuanceContext, account: AccountSession, key: OrderKey, url: str) -> Chain:
     """Download the chain; others that the CA offers only when the first does not lead where it should.
 
     Returns it with its one path to a root; without a path when no chain leads to a known root.
@@ -50,7 +50,7 @@ def _choose_chain(context: IssuanceContext, account: AccountSession, key: keys.P
     return (led or chains)[0]
 
 
-def _ours_first(chain: list[x509.Certificate], key: keys.PrivateKey) -> list[x509.Certificate]:
+def _ours_first(chain: list[x509.Certificate], key: OrderKey) -> list[x509.Certificate]:
     """Return a chain with the certificate of our key in front, where some CA has put another one there."""
-    ours = next((each for each in chain if same_key(each, key.public_key())), chain[0])
+    ours = next((each for each in chain if same_key(each, key.public)), chain[0])
     return [ours, *(each for each in chain if each is not ours)]

@@ -6,7 +6,14 @@ from typing import TYPE_CHECKING
 from inkstamp.config.carrying import is_portal
 from inkstamp.errors import StillWaiting, UsageError
 from inkstamp.jobs.lifecycle.context import LifecycleContext
-from inkstamp.jobs.lifecycle.provisioning import check_beforehand, good_edition, settle, write_entries
+from inkstamp.jobs.lifecycle.provisioning import (
+    check_beforehand,
+    expect_new_csr,
+    good_edition,
+    is_new_csr,
+    settle,
+    write_entries,
+)
 from inkstamp.jobs.lifecycle.stamp_plans import Plan
 from inkstamp.jobs.orders.acme_order import Goal, Reached
 from inkstamp.jobs.orders.attempts import lead
@@ -37,16 +44,17 @@ def order(
     with context.locks.certificate(plan.name), failure_kept(context.ledger, context.certificates, plan.name):
         settle(context, plan.name)
         fresh = context.ledger.open_order(plan.name) is None
-        good = good_edition(context, plan, anew=anew) if fresh else None
+        good = good_edition(context, plan, anew=anew or is_new_csr(context, plan)) if fresh else None
         if good is not None:
             raise UsageError(
                 f"edition {good.number} of “{plan.name}” is valid until {good.not_after:%Y-%m-%d}",
                 advice=f"for a new one before that, with a new key: inkstamp order {plan.name} --reissue",
             )
+        expect_new_csr(context, plan)
         if fresh:
             check_beforehand(context, plan)
             said(plan)
-            write_entries(context.configuration, plan)
+        write_entries(context, plan)
         if is_portal(context.config, plan.entry):
             return open_order(context, plan.name, plan.entry)
         return lead(context, plan.name, plan.entry, Goal.OPENED)

@@ -9,22 +9,25 @@ from inkstamp.bulkhead import apart, at_step, reached
 from inkstamp.config.carrying import file_servers
 from inkstamp.config.model import Certificate
 from inkstamp.deadline import poll, within
-from inkstamp.errors import ProofFailed
+from inkstamp.errors import ProofFailed, UsageError
 from inkstamp.findings import Finding, Severity, bad, worst
 from inkstamp.jobs.checks.check import Target, look
 from inkstamp.jobs.deployment.plan import prepare
 from inkstamp.jobs.deployment.rollback import recover, tidy
 from inkstamp.jobs.deployment.rollout import Deployment, install
 from inkstamp.jobs.lifecycle.context import LifecycleContext
+from inkstamp.jobs.lifecycle.entry_change import change_settings
 from inkstamp.jobs.lifecycle.failover import obtain_somewhere
 from inkstamp.jobs.lifecycle.stamp_plans import Plan
 from inkstamp.jobs.orders.cancellation import clear_ended
 from inkstamp.jobs.orders.name_subset import less_of, what_is_left_out
+from inkstamp.jobs.portal.order import expect_same_csr
 from inkstamp.jobs.status.editions import served_beside
 from inkstamp.jobs.status.renewal_reasons import reasons, renewal_of
 from inkstamp.jobs.validation.challenge_path import Passage, open_unless_open
 from inkstamp.jobs.validation.challenges import check_ways
 from inkstamp.jobs.validation.web_files import check_addresses, check_folders
+from inkstamp.ledger.brought_csr import brought_since, csr_of_edition, keep_brought
 from inkstamp.ledger.failures import failure_kept
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.observations import Heard
@@ -33,7 +36,6 @@ from inkstamp.pki.chain import Roots
 from inkstamp.proof.portal_validation import method_of
 
 if TYPE_CHECKING:
-    from inkstamp.config.config_file import ConfigFile
     from inkstamp.jobs.checks.check import Target
     from inkstamp.jobs.deployment.rollout import Deployment
     from inkstamp.ledger.store import Ledger
@@ -60,6 +62,8 @@ class Outcome:
     findings: tuple[Finding, ...]
     renews_at: datetime
     """From when it is renewed, as far as is known; aware, UTC."""
+    key_elsewhere: bool = False
+    """Whether another machine has its key, so that a person installs it."""
 
     @property
     def sound(self) -> bool:
@@ -67,12 +71,36 @@ class Outcome:
         return worst(self.findings) is not Severity.BAD
 
 
-def write_entries(configuration: "ConfigFile", plan: Plan) -> None:
-    """Write the entries that the plan adds to the configuration."""
-    if not plan.write:
+def write_entries(context: LifecycleContext, plan: Plan) -> None:
+    """Write the entries that the plan adds to the configuration, and the CSR that was brought for it.
+
+    Raises:
+        UsageError: An order waits with another CSR.
+
+    """
+    if plan.brought:
+        _bring(context, plan)
+    if plan.write:
+        servers = [("server", *each) for each in plan.new_servers]
+        context.configuration.add_entries(*servers, ("certificate", plan.name, plan.entry))
+    if plan.same_request:
+        change_settings(context, plan.name, {"same_request": True})
+
+
+def _bring(context: LifecycleContext, plan: Plan) -> None:
+    """Keep the CSR for the order; the caller holds the certificate."""
+    newest, order = context.ledger.newest_edition(plan.name), context.ledger.open_order(plan.name)
+    number, brought = newest.number if newest is not None else None, plan.brought.encode("ascii")
+    if order is not None:
+        expect_same_csr(context, order, brought)
+    known = (
+        csr_of_edition(context.shelf, plan.name, number),
+        brought_since(context.home, context.shelf, plan.name, number),
+    )
+    if brought in known:
         return
-    servers = [("server", *each) for each in plan.new_servers]
-    configuration.add_entries(*servers, ("certificate", plan.name, plan.entry))
+    keep_brought(context.home, plan.name, brought)
+    context.ledger.note("CSR", "a CSR was brought, whose key is elsewhere", plan.name)
 
 
 def check_beforehand(context: LifecycleContext, plan: Plan) -> None:
@@ -173,6 +201,7 @@ def outcome_of(context: LifecycleContext, got: ComeBy, findings: Sequence[Findin
         servers=got.entry.install,
         findings=(*got.left_out, *findings),
         renews_at=renewal_of(context, got.edition),
+        key_elsewhere=got.entry.key_elsewhere,
     )
 
 
@@ -193,19 +222,41 @@ def come_by(
 ) -> ComeBy:
     """Do the round up to the install (see `carry_out`); the caller holds the certificate."""
     settle(context, plan.name)
-    edition = good_edition(context, plan, anew=anew)
+    edition = good_edition(context, plan, anew=anew or is_new_csr(context, plan))
+    if edition is not None and plan.same_request:
+        write_entries(context, plan)
     if edition is not None and not again and is_installed(context, edition, plan.entry):
         return ComeBy(entry=plan.entry, edition=edition, issued=False, in_place=True, again=again)
     passing = plan.entry
+    if edition is None:
+        expect_new_csr(context, plan)
     if edition is None and not _waits_at_portal(context.ledger, plan):
         passing = _check_passing(context, plan)
     said(plan)
-    write_entries(context.configuration, plan)
+    write_entries(context, plan)
     if edition is not None:
         return ComeBy(entry=plan.entry, edition=edition, issued=False, in_place=False, again=again)
     edition = obtain_somewhere(context, plan.name, passing)
     left_out = tuple(what_is_left_out(plan.entry, edition))
     return ComeBy(entry=plan.entry, edition=edition, issued=True, in_place=False, again=again, left_out=left_out)
+
+
+def is_new_csr(context: LifecycleContext, plan: Plan) -> bool:
+    """Tell whether a CSR was brought that is another one than that of the last edition."""
+    newest = context.ledger.newest_edition(plan.name) if plan.brought else None
+    brought = plan.brought.encode("ascii")
+    return newest is not None and csr_of_edition(context.shelf, plan.name, newest.number) != brought
+
+
+def expect_new_csr(context: LifecycleContext, plan: Plan) -> None:
+    """Raise UsageError when the CSR that was brought for a new order is that of the last edition."""
+    newest = context.ledger.newest_edition(plan.name) if plan.brought else None
+    if newest is None or plan.entry.same_request or is_new_csr(context, plan):
+        return
+    raise UsageError(
+        f"this CSR is that of edition {newest.number} of “{plan.name}” already",
+        advice=f"have a new one made, or use it again: inkstamp stamp {plan.name} --same-request",
+    )
 
 
 def _waits_at_portal(ledger: "Ledger", plan: Plan) -> bool:
@@ -312,6 +363,6 @@ def open_where_closed(context: LifecycleContext, plan: Plan) -> tuple[Plan, Pass
         ProofFailed, ServerTrouble: As of `let_through`.
 
     """
-    write_entries(context.configuration, plan)
+    write_entries(context, plan)
     left = replace(plan, write=False, new_servers=())
     return left, open_unless_open(context, plan.name)

@@ -106,6 +106,10 @@ def plan_revocation(context: LifecycleContext, name: str, number: int | None, *,
     edition = choose_edition(context.ledger, name, number)
     authority = edition.authority or entry.authority
     _expect_acme(context, authority)
+    if by_own_key and entry.key_elsewhere:
+        raise UsageError(
+            f"the key of “{name}” is on another machine", advice="leave --by-own-key out: the account may revoke it"
+        )
     newest = context.ledger.newest_edition(name)
     installs = context.ledger.installs.of(name)
     leaf = context.shelf.chain(edition)[0]

@@ -5,6 +5,8 @@ from dataclasses import dataclass, replace
 from itertools import chain, count
 from typing import TYPE_CHECKING
 
+import msgspec
+
 from inkstamp.config.carrying import can_prove, carries, takes_certificates
 from inkstamp.config.config_file import expect_known
 from inkstamp.config.entries import is_entry_name
@@ -12,7 +14,9 @@ from inkstamp.config.model import Certificate, Configuration, Server
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER, Method
 from inkstamp.errors import UsageError
 from inkstamp.jobs.inventory.placement import serving_server, use_if_found
+from inkstamp.jobs.issuance.csr_elsewhere import expect_names, read_brought
 from inkstamp.jobs.lifecycle.context import LifecycleContext
+from inkstamp.ledger.brought_csr import csr_of_edition
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.names import identifiers
 
@@ -35,6 +39,12 @@ class StampRequest:
     key: KeyKind | None = None
     own_site: bool = False
     """Whether a virtual host of its own may be made."""
+    csr: bytes = b""
+    """The CSR of a machine that has the key, PEM or DER; empty for a key of ours."""
+    csr_file: str = ""
+    """Where it was read, for messages."""
+    same_request: bool = False
+    """Whether the CSR of the last edition is to be used again, from now on."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -49,6 +59,10 @@ class Plan:
     """Whether the certificate's entry is to be written."""
     proof: str = "http-01"
     """The way of proving, in words."""
+    brought: str = ""
+    """The CSR that was brought, as PEM, which is kept for the order."""
+    same_request: bool = False
+    """Whether its entry is to say so."""
 
 
 def make_plans(context: LifecycleContext, request: StampRequest) -> list[Plan]:
@@ -60,6 +74,10 @@ def make_plans(context: LifecycleContext, request: StampRequest) -> list[Plan]:
         UsageError: The names cannot be told apart, or a choice must be made that only a person can.
 
     """
+    if request.csr:
+        return [plan_with_csr(context, request)]
+    if request.same_request:
+        return [plan_same_request(context, request)]
     if all(name in context.certificates for name in request.names):
         return [_plan_asked(context, request, name) for name in dict.fromkeys(request.names)]
     names = identifiers(request.names)
@@ -72,6 +90,65 @@ def make_plans(context: LifecycleContext, request: StampRequest) -> list[Plan]:
         if shared or request.entry_name:
             raise _other_names(context, name, names)
     return [_new_entry(context, request, names)]
+
+
+def plan_with_csr(context: LifecycleContext, request: StampRequest) -> Plan:
+    """Plan a certificate for a CSR that was brought: for a configured one, or for the names of the CSR.
+
+    Raises:
+        RequestUnreadable, UsageError: The CSR is not one that a CA takes, it is for other names than those wanted, or
+            the key of the certificate with these names is not elsewhere.
+
+    """
+    brought = read_brought(request.csr, request.csr_file, private=context.view.is_private)
+    given = next((option for option in ("install", "own_site", "key") if getattr(request, option)), "")
+    if given:
+        raise UsageError(
+            f"--{given.replace('_', '-')} does not go with --csr: the key is on another machine",
+            advice="leave it out; inkstamp export writes the certificate for that machine",
+        )
+    names = request.names
+    if len(names) == 1 and names[0] in context.certificates:
+        expect_names(brought, context.certificates[names[0]].names, request.csr_file, of=f"certificate “{names[0]}”")
+    elif names:
+        expect_names(brought, identifiers(names), request.csr_file, of="the names given")
+        names = ()
+    wanted = replace(request, csr=b"", names=names or brought.names, install=())
+    (plan,) = make_plans(context, wanted)
+    if plan.write:
+        plan = replace(plan, entry=msgspec.structs.replace(plan.entry, key_elsewhere=True))
+    elif not plan.entry.key_elsewhere:
+        raise UsageError(
+            f"the key of certificate “{plan.name}” is on this machine",
+            where=str(context.configuration.path),
+            advice=f"call another certificate for that CSR otherwise with --as, or: inkstamp remove {plan.name}",
+        )
+    return replace(plan, brought=brought.pem.decode("ascii"))
+
+
+def plan_same_request(context: LifecycleContext, request: StampRequest) -> Plan:
+    """Plan a certificate whose last CSR is to be used again.
+
+    Raises:
+        UsageError: Its key is not elsewhere, or no CSR was brought for its last edition.
+
+    """
+    if len(request.names) != 1 or request.names[0] not in context.certificates:
+        raise UsageError("--same-request goes with one configured certificate", advice="name it; see: inkstamp status")
+    (name,) = request.names
+    plan = _plan_asked(context, request, name)
+    newest = context.ledger.newest_edition(name)
+    if not plan.entry.key_elsewhere:
+        raise UsageError(
+            f"the key of “{name}” is on this machine, and each edition has a new CSR", advice="leave it out"
+        )
+    if newest is None or csr_of_edition(context.shelf, name, newest.number) is None:
+        raise UsageError(
+            f"there is no CSR of an edition of “{name}” yet", advice=f"bring one: inkstamp stamp {name} --csr FILE"
+        )
+    return replace(
+        plan, entry=msgspec.structs.replace(plan.entry, same_request=True), same_request=not plan.entry.same_request
+    )
 
 
 def make_plans_for_sites(

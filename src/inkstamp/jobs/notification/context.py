@@ -2,18 +2,9 @@
 
 from typing import Protocol
 
-from inkstamp.parts import (
-    WithCertificates,
-    WithClock,
-    WithConfiguration,
-    WithLedger,
-    WithProgress,
-    WithServers,
-    WithShelf,
-)
+from inkstamp.jobs.status.context import StatusContext
+from inkstamp.parts import WithProgress
 
 
-class NotificationContext(
-    WithClock, WithCertificates, WithConfiguration, WithProgress, WithLedger, WithServers, WithShelf, Protocol
-):
-    """The parts of a run that notification works with."""
+class NotificationContext(WithProgress, StatusContext, Protocol):
+    """The parts of a run that notification works with: those that tell the state of certificates, and the progress."""

@@ -38,12 +38,13 @@ from inkstamp.config.model import Certificate
 from inkstamp.deadline import time_left
 from inkstamp.errors import CaProblem, StillWaiting
 from inkstamp.files import remove_tree
+from inkstamp.jobs.issuance.csr_elsewhere import csr_for_order
 from inkstamp.jobs.issuance.download import collect
 from inkstamp.jobs.orders.cancellation import drop
 from inkstamp.jobs.orders.context import OrdersContext
 from inkstamp.jobs.orders.new_order import open_at_ca
 from inkstamp.jobs.validation.challenges import ChallengeResponder
-from inkstamp.ledger.order_files import have_order_key
+from inkstamp.ledger.order_files import OrderKey, have_order_key
 from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState
 from inkstamp.pki import csr
 from inkstamp.wording import counted
@@ -111,7 +112,7 @@ class Lead:
         self._ledger = context.ledger
         self._entry = entry
         self._record = record
-        self._key = have_order_key(self._context.home, self._record, self._entry.key)
+        self._key = self._have_key()
         self._account = context.accounts.get(entry.authority)
         self._client = self._account.client
         self._refused_before = refused
@@ -125,6 +126,10 @@ class Lead:
         self._waited = 0.0
         self._asked = 0.0
         """Seconds for which the CA wants to be left alone after a challenge was answered."""
+
+    def _have_key(self) -> OrderKey:
+        brought = csr_for_order(self._context, self._record.certificate, self._entry)
+        return have_order_key(self._context.home, self._record, self._entry.key, brought)
 
     def _make_responder(self) -> ChallengeResponder:
         return ChallengeResponder(
@@ -187,7 +192,7 @@ class Lead:
             drop(self._context, self._record, again.why)
             self._record = self._ledger.intend_order(self._record.certificate, self._entry.authority, self._entry.names)
             self._responder = self._make_responder()
-            self._key = have_order_key(self._context.home, self._record, self._entry.key)
+            self._key = self._have_key()
         elif not fresh:
             found = self._find_lost_order()
             if found is not None:
@@ -286,7 +291,7 @@ class Lead:
             self._record = self._ledger.move_order(self._record, OrderState.FINALIZING)
         self._polls, self._waited = 0, 0.0
         try:
-            return self._client.finalize(polled.order.finalize, csr.make(self._key, csr.for_names(self._entry.names)))
+            return self._client.finalize(polled.order.finalize, self._request())
         except CaProblem as problem:
             if problem.kind != "orderNotReady":  # RFC 8555 section 7.4: fetch the order to see why
                 if is_final(problem):
@@ -297,6 +302,12 @@ class Lead:
         if fetched.order.status is OrderStatus.PENDING:
             return self._poll(fetched)
         return fetched
+
+    def _request(self) -> bytes:
+        """Return the CSR, as DER: the one that was brought, or one that is made of the order's key."""
+        if self._key.private is None:
+            return self._key.request
+        return csr.make(self._key.private, csr.for_names(self._entry.names))
 
     def _end_refused(self, problem: CaProblem) -> CaProblem:
         """End an order whose request was refused for good, whatever the CA says that its state is."""

@@ -13,6 +13,7 @@ FACE = (
     "delivery.Way",
     "delivery.receive",
     "order.PortalOrder",
+    "order.expect_same_csr",
     "order.open_order",
     "order.wait_for_person",
     "order.waiting_order",

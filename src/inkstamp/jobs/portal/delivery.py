@@ -18,9 +18,8 @@ from inkstamp.jobs.portal.input_files import gather
 from inkstamp.jobs.portal.mismatch import explain
 from inkstamp.jobs.portal.order import waiting_order
 from inkstamp.jobs.validation.web_files import take_down
-from inkstamp.ledger.order_files import read_order_key
+from inkstamp.ledger.order_files import OrderKey, read_order_key
 from inkstamp.ledger.records import EditionRecord, OrderRecord
-from inkstamp.pki import keys
 from inkstamp.pki.aia import issuer_urls
 from inkstamp.pki.bundles import Haul, Passphrase, open_into
 from inkstamp.pki.certificates import Facts, facts, short_name, subject_names
@@ -93,7 +92,7 @@ class _Choice:
     """The order and the leaf that belong together, and all that came with them."""
 
     order: OrderRecord
-    key: keys.PrivateKey
+    key: OrderKey
     leaf: x509.Certificate
     where: str
     paths: list[Path] = field(default_factory=list)
@@ -180,7 +179,7 @@ def _choose(context: PortalContext, orders: Sequence[OrderRecord], haul: Haul) -
         _Choice(order, own[order.id], each.certificate, each.where)
         for each in haul.found
         for order in orders
-        if same_key(each.certificate, own[order.id].public_key()) and not is_self_signed(each.certificate)
+        if same_key(each.certificate, own[order.id].public) and not is_self_signed(each.certificate)
     ]
     if not fits:
         raise EditionUnfit(
@@ -295,7 +294,8 @@ def _remarks(choice: _Choice, haul: Haul) -> list[Finding]:
             "key",
             where,
             "contains a private key, which is not used; whoever sent or stored this file has that key",
-            "delete the file afterwards; the key made here never left this machine",
+            "delete the file afterwards; "
+            + ("the key made here never left this machine" if choice.key.private else "the key of the CSR is meant"),
         )
         for where in dict.fromkeys(haul.keys)
     ]

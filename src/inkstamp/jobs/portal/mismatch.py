@@ -52,7 +52,7 @@ def _whose(
         until = f", valid until {stamp(edition.not_after)}"
         return f"is edition {edition.number} of “{edition.certificate}” already{until}", "download the new one"
     for other in others:
-        if same_key(leaf, read_order_key(context.home, other).public_key()):
+        if same_key(leaf, read_order_key(context.home, other).public):
             return (
                 f"matches order {other.id} of “{other.certificate}”",
                 f"import it there: inkstamp collect {other.certificate} FILE…",

@@ -16,10 +16,11 @@ from inkstamp.config.templates import placeholders
 from inkstamp.errors import StillWaiting, UsageError
 from inkstamp.files import read_bytes, write_bytes
 from inkstamp.findings import Finding, Severity
+from inkstamp.jobs.issuance.csr_elsewhere import csr_for_order
 from inkstamp.jobs.orders.cancellation import drop, expect_same
 from inkstamp.jobs.portal.context import PortalContext
 from inkstamp.jobs.status.stall import Stall, stall_of
-from inkstamp.ledger.order_files import have_order_key
+from inkstamp.ledger.order_files import brought_for, have_order_key
 from inkstamp.ledger.records import OrderRecord, OrderState, PortalProof
 from inkstamp.pki import csr
 from inkstamp.pki.subject import Subject
@@ -44,6 +45,8 @@ class PortalOrder:
     request_file: str
     """Where it stands, too."""
     facts: csr.RequestFacts
+    key_elsewhere: bool
+    """Whether another machine has the key."""
     proofs: tuple[PortalProof, ...]
     stall: Stall
 
@@ -57,26 +60,41 @@ def open_order(context: PortalContext, name: str, entry: Certificate) -> PortalO
     """
     ledger = context.ledger
     record = ledger.open_order(name)
+    brought = csr_for_order(context, name, entry)
     if record is not None and not _may_go_on(record, entry):
         drop(context, record, "the configuration has changed since")
         record = None
     if record is not None:
         expect_same(context.configuration.path, record, entry)
+        expect_same_csr(context, record, brought)
     wanted = csr.for_names(entry.names, _subject(context, entry))
-    if record is None:
+    if record is None and not brought:
         _expect_no_faults(context, wanted)
     opened = record is None
     record = record or ledger.intend_order(name, entry.authority, entry.names)
-    key = have_order_key(context.home, record, entry.key)
+    key = have_order_key(context.home, record, entry.key, brought)
     request = context.home.order(record.id) / "request.pem"
     if not request.exists():
         # ECDSA signatures differ each time, and the digests that portals name proofs by with them: made once.
-        write_bytes(request, csr.to_pem(csr.make(key, wanted)))
+        der = csr.make(key.private, wanted) if key.private is not None else key.request
+        write_bytes(request, csr.to_pem(der))
     if record.state is OrderState.INTENDED:
         record = ledger.move_order(
             record, OrderState.WAITING, "order opened", f"order {record.id} for the portal of {record.authority}"
         )
     return show_order(context, record, opened=opened)
+
+
+def expect_same_csr(context: PortalContext, record: OrderRecord, brought: bytes) -> None:
+    """Raise UsageError for another CSR while an order waits at a portal, which may have the first one."""
+    present = brought_for(context.home, record)
+    if record.state is not OrderState.WAITING or (present or b"") == brought:
+        return
+    raise UsageError(
+        f"order {record.id} waits at the portal of {record.authority} with another CSR",
+        where=str(context.home.order(record.id)),
+        advice=f"go on with that one, or end the order: inkstamp order {record.certificate} --cancel",
+    )
 
 
 def _may_go_on(record: OrderRecord, entry: Certificate) -> bool:
@@ -101,6 +119,7 @@ def show_order(context: PortalContext, record: OrderRecord, *, opened: bool = Fa
         request=data.decode("ascii"),
         request_file=str(file),
         facts=facts,
+        key_elsewhere=brought_for(context.home, record) is not None,
         proofs=proofs,
         stall=stall_of(record, proofs, context.certificates.get(record.certificate), authority),
     )

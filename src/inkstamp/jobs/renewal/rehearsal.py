@@ -122,6 +122,8 @@ def _rehearse_one(runtime: "Runtime", trial: "Runtime", name: str) -> Rehearsed:
 def _go_through(trial: "Runtime", name: str, authority: Authority, findings: list[Finding]) -> None:
     # A name that fails is to be told of here, and not to be left out.
     entry = msgspec.structs.replace(trial.certificates.entry(name), otherwise=(), leave_out_failing=False)
+    if entry.key_elsewhere:  # which says nothing about whether the names can be validated
+        entry = msgspec.structs.replace(entry, key_elsewhere=False, same_request=False)
     if not authority.staging:
         raise ConfigurationError(
             f"“{entry.authority}” has no staging directory", where=f"[authority.{entry.authority}]",

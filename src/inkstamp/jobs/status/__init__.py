@@ -3,6 +3,7 @@
 FACE = (
     "calendar.Calendar",
     "calendar.calendar",
+    "context.StatusContext",
     "diagnosis.Why",
     "diagnosis.attach_note",
     "diagnosis.why",

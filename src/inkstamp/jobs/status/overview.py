@@ -13,7 +13,8 @@ from inkstamp.config.model import Certificate, Mistake
 from inkstamp.errors import Actor, ConfigurationError, InkStampError
 from inkstamp.jobs.status.context import StatusContext
 from inkstamp.jobs.status.renewal_reasons import decision_on, reasons
-from inkstamp.jobs.status.stall import Stall, setback_stall, stall_of
+from inkstamp.jobs.status.stall import Stall, csr_stall, setback_stall, stall_of
+from inkstamp.ledger.brought_csr import next_csr
 from inkstamp.ledger.failures import RecordedFailure
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.observations import Observation, of_edition
@@ -248,13 +249,16 @@ def _judge(context: StatusContext, name: str, entry: Certificate, known: _Known,
     wanted = next(why, None)
     portal = not context.config.authority[entry.authority].is_acme
     stall = _stall(context, entry, order, known.proofs)
+    awaiting = stall is None and (edition is None or wanted is not None) and awaits_csr(context, name, entry, edition)
+    if awaiting:
+        stall = csr_stall(name, edition, decision.at if decision is not None else now, portal=portal)
     mine = known.installs.get(name, {})
     installed = edition is not None and has_edition(mine, entry.install, edition.number)
     wanting = edition is None or wanted is not None
     state = _state(edition, order, stall, now, wanting=wanting, installed=installed)
     if state is CertificateState.NOT_INSTALLED and edition is not None and stays_back(ledger, mine, edition):
         state = CertificateState.ROLLED_BACK
-    if name in known.setbacks and state is not CertificateState.OK and (stall is None or not portal):
+    if name in known.setbacks and state is not CertificateState.OK and (stall is None or not (portal or awaiting)):
         stall = setback_stall(known.setbacks[name])
     return CertificateStatus(
         name=name,
@@ -272,6 +276,12 @@ def _judge(context: StatusContext, name: str, entry: Certificate, known: _Known,
         else _next_command(name, state, portal=portal, enrolled=context.certificates.record(name) is not None),
         stall=stall,
     )
+
+
+def awaits_csr(context: StatusContext, name: str, entry: Certificate, edition: EditionRecord | None) -> bool:
+    """Tell whether the next edition has to wait until somebody brings a CSR from where the key is."""
+    number = edition.number if edition is not None else None
+    return entry.key_elsewhere and next_csr(context.home, context.shelf, name, entry, number) is None
 
 
 def _stall(
@@ -308,8 +318,9 @@ def _state(
         return CertificateState.EXPIRED
     if order is not None and order.state is OrderState.REFUSED and wanting:
         return CertificateState.REFUSED
-    if order is not None and stall is not None:
-        return _WAITS[stall.who] if order.state is OrderState.WAITING else CertificateState.OPEN
+    if stall is not None:  # an order, or one that needs a CSR from elsewhere
+        is_led = order is not None and order.state in OPEN_STATES and order.state is not OrderState.WAITING
+        return CertificateState.OPEN if is_led else _WAITS[stall.who]
     if edition is None:
         return CertificateState.MISSING
     if not installed:

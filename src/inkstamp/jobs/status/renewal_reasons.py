@@ -7,6 +7,7 @@ from datetime import datetime, timedelta
 from inkstamp.config.model import Certificate
 from inkstamp.errors import EditionUnfit, FileTrouble
 from inkstamp.jobs.status.context import StatusContext
+from inkstamp.ledger.brought_csr import brought_since
 from inkstamp.ledger.observations import Observation
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.policy.renewal_time import Decision, decide, fraction_of, last_part
@@ -68,7 +69,10 @@ def reasons(
         ends = [last_part(edition.not_before, edition.not_after), *([observed.window.end] if observed.window else ())]
         in_time = not decision.pressing and now + _A_DAY < min(ends)
         yield RenewalReason(decision.reason, decision.pressing, can_wait=in_time)
-    if not context.shelf.has_key(edition.certificate, edition.number):
+    if entry.key_elsewhere:
+        if brought_since(context.home, context.shelf, edition.certificate, edition.number) is not None:
+            yield RenewalReason("a new CSR was brought")
+    elif not context.shelf.has_key(edition.certificate, edition.number):
         yield RenewalReason(f"the key of edition {edition.number} is missing")
     elif context.shelf.is_touched(edition.certificate, edition.number) and _is_unfit(context, edition):
         yield RenewalReason(
@@ -104,6 +108,6 @@ def _changed(context: StatusContext, entry: Certificate, edition: EditionRecord)
         gone = [each for each in order.names if each not in entry.names] if order is not None else []
         if gone:
             return f"edition {edition.number} covers {', '.join(gone)}, which are no longer configured"
-    if edition.key and edition.key != entry.key:
+    if edition.key and edition.key != entry.key and not entry.key_elsewhere:
         return f"the key of edition {edition.number} is {edition.key}, and {entry.key} is configured"
     return ""

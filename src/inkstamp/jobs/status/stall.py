@@ -8,7 +8,7 @@ from inkstamp.config.model import Authority, Certificate
 from inkstamp.errors import Actor, ProofFailed
 from inkstamp.findings import Finding
 from inkstamp.ledger.failures import RecordedFailure
-from inkstamp.ledger.records import OrderRecord, OrderState, PortalProof, ProofMethod
+from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState, PortalProof, ProofMethod
 from inkstamp.proof.portal_validation import Step, has_rule, step_of
 
 
@@ -48,6 +48,17 @@ def stall_of(
         since=order.changed,
         who=Actor.CA if sent else Actor.YOU,
         next_command=f"inkstamp stamp {order.certificate}",
+    )
+
+
+def csr_stall(name: str, edition: EditionRecord | None, since: datetime, *, portal: bool) -> Stall:
+    """Say that a CSR is waited for, since the key is on another machine; `since` is from when one is needed."""
+    again = f", or --same-request to use that of edition {edition.number} again" if edition is not None else ""
+    return Stall(
+        step=f"the key is on another machine: the next order needs a new CSR from there{again}",
+        since=since,
+        who=Actor.YOU,
+        next_command=f"inkstamp {'order' if portal else 'stamp'} {name} --csr FILE",
     )
 
 

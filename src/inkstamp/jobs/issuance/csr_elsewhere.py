@@ -1,0 +1,106 @@
+"""Orders whose key another machine has: the CSR that was brought from there."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from inkstamp.config.model import Certificate
+from inkstamp.errors import StillWaiting, UsageError
+from inkstamp.findings import Severity
+from inkstamp.jobs.issuance.context import IssuanceContext
+from inkstamp.ledger.brought_csr import next_csr
+from inkstamp.ledger.order_files import brought_for
+from inkstamp.pki import csr
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class BroughtRequest:
+    """A CSR from another machine that a CA may be asked with."""
+
+    pem: bytes
+    names: tuple[str, ...]
+    """Normalised DNS names and IP addresses, the first one first."""
+
+
+def read_brought(data: bytes, where: str, *, private: bool) -> BroughtRequest:
+    """Read and judge a CSR (PEM or DER) before any CA sees it.
+
+    Args:
+        data: What stands in the file.
+        where: The file, for messages.
+        private: Whether names that only a private CA certifies will do.
+
+    Raises:
+        RequestUnreadable: There is none, or it is malformed.
+        UsageError: A CA would reject it, or it has no names.
+
+    """
+    der = csr.read(data, where)
+    known = csr.facts(der, where, private=private)
+    if any(each.severity is Severity.BAD for each in known.findings):
+        raise UsageError(
+            "a CA would reject this CSR",
+            where=where,
+            findings=[each for each in known.findings if each.severity in {Severity.BAD, Severity.WARN}],
+            advice="have a new one made where the key is",
+        )
+    names = csr.names_of(known)
+    if not names or known.others:
+        told = f"asks for {known.others[0]}" if known.others else "has no names"
+        raise UsageError(
+            f"the CSR {told}; only DNS names and IP addresses can be validated", where=where,
+            advice="have a new one made where the key is",
+        )  # fmt: skip
+    csr.public_key(der, where)
+    return BroughtRequest(pem=csr.to_pem(der), names=names)
+
+
+def expect_names(brought: BroughtRequest, names: Sequence[str], where: str, *, of: str) -> None:
+    """Raise UsageError when a CSR is not for exactly the names that are wanted; `of` says whose those are."""
+    lacking, more = (
+        [each for each in names if each not in brought.names],
+        [each for each in brought.names if each not in names],
+    )
+    if not lacking and not more:
+        return
+    told = [
+        *([f"does not ask for {', '.join(lacking)}"] if lacking else []),
+        *([f"asks for {', '.join(more)} as well"] if more else []),
+    ]
+    raise UsageError(
+        f"the CSR {' and '.join(told)}: {of} {'is' if of.startswith('certificate') else 'are'} for {', '.join(names)}",
+        where=where,
+        advice="have one made with exactly those names, or correct them here",
+    )
+
+
+def csr_for_order(context: IssuanceContext, name: str, entry: Certificate) -> bytes:
+    """Return the CSR, as PEM, that the next order of a certificate is for; empty where its key is ours.
+
+    Raises:
+        StillWaiting: The key is elsewhere, and a new CSR has to be brought from there.
+
+    """
+    if not entry.key_elsewhere:
+        return b""
+    newest, order = context.ledger.newest_edition(name), context.ledger.open_order(name)
+    number = newest.number if newest is not None else None
+    pem = next_csr(context.home, context.shelf, name, entry, number)
+    if pem is None and order is not None:
+        pem = brought_for(context.home, order)
+    if pem is None:
+        same = number is not None and (context.shelf.edition(name, number) / "brought.pem").exists()
+        raise StillWaiting(
+            f"“{name}” needs a new CSR: its key is on another machine",
+            advice=f"inkstamp stamp {name} --csr FILE"
+            + (f"; to go on with the CSR of edition {number}: inkstamp stamp {name} --same-request" if same else ""),
+        )
+    der = csr.read(pem, f"the CSR of “{name}”")
+    names = csr.names_of(csr.facts(der, f"the CSR of “{name}”", private=True))
+    if set(names) != set(entry.names):
+        raise StillWaiting(
+            f"“{name}” needs a new CSR: the one that was brought is for {', '.join(names)}",
+            where=str(context.configuration.path),
+            said=f"{', '.join(entry.names)} are configured",
+            advice=f"inkstamp stamp {name} --csr FILE",
+        )
+    return pem

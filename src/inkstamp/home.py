@@ -68,6 +68,10 @@ class Home:
         """Return the folder of what a certificate's installs changed."""
         return self.folder / "undo" / certificate
 
+    def hardened(self, server: str) -> Path:
+        """Return the folder of what changes of a server's TLS settings replaced."""
+        return self.folder / "hardened" / server
+
     def challenge_path(self, certificate: str) -> Path:
         """Return the folder of what opening the challenge path for a certificate changed."""
         return self.folder / "passages" / certificate

@@ -35,6 +35,7 @@ COMMANDS = {
     "install": "install an edition on its servers, or show what that changes",
     "undo": "roll back one install: certificate and configuration",
     "check": "test live names from outside: chain, TLS, DNS, redirects",
+    "harden": "change TLS settings of sites: protocols, redirect, HSTS",
     "renew": "renew what is due and nothing else; for timers",
     "rehearse": "rehearse a renewal with the CA's staging; installs nothing",
     "schedule": "run renew regularly, by a systemd timer or cron",

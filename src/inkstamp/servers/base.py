@@ -66,6 +66,7 @@ class TextServer(ABC, Generic[R]):
     """One server whose configuration is read once, until it is forgotten."""
 
     has_hosts = False
+    sets_policy_only = False
     service: str
     """Its name to the system's service manager."""
 

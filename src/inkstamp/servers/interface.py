@@ -4,7 +4,9 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
+from inkstamp.findings import Finding
 from inkstamp.reach.interface import Host, Ran, Rights
+from inkstamp.servers.tls_policy import TlsChange
 from inkstamp.view.upgrade import Upgrade
 
 if TYPE_CHECKING:
@@ -228,6 +230,30 @@ class ServerKind(Reloadable, Protocol):
 
     def tls_endpoints(self, name: str) -> list[Endpoint] | None:
         """Return where `name` is served with TLS, None where that is not known."""
+        ...
+
+
+@dataclass(frozen=True, slots=True)
+class Hardening:
+    """What changes the TLS settings of sites."""
+
+    changes: tuple[FileChange, ...]
+    findings: tuple[Finding, ...]
+    """What stays as it is, and why; and whom a change concerns beside."""
+
+
+@runtime_checkable
+class Hardenable(ServerKind, Protocol):
+    """One configured server whose sites' TLS settings can be changed."""
+
+    sets_policy_only: bool
+    """Whether protocols and ciphers are all that it can be given from here."""
+
+    def plan_hardening(self, names: Sequence[str], wanted: TlsChange) -> Hardening:
+        """Work out the edits that give the sites of `names` these settings; no changes when they have them.
+
+        ServerTrouble when one has no site with TLS, or a line is also read by sites that are not meant.
+        """
         ...
 
 

@@ -55,3 +55,39 @@ def policies() -> dict[str, Policy]:
         name: Policy(about=each["about"], protocols=tuple(each["protocols"]), ciphers=each["ciphers"])
         for name, each in tomllib.loads(text).items()
     }
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TlsChange:
+    """What is to be otherwise at sites that have TLS; None leaves it as it is."""
+
+    policy: Policy | None = None
+    redirect: bool | None = None
+    """Whether plain HTTP is sent on to HTTPS, but for proofs."""
+    hsts: str | None = None
+    """Value of the header (RFC 6797 section 6.1); empty to send none."""
+    http2: bool | None = None
+    client_roots: str | None = None
+    """File of the CA whose certificates clients must show; empty to ask for none."""
+    replaces_ciphers: bool = False
+    """Whether a cipher list that somebody chose is replaced by the policy's."""
+
+    @property
+    def beside_policy(self) -> list[str]:
+        """What is wanted beside protocols and ciphers, in words."""
+        wanted = {
+            "a redirect": self.redirect,
+            "HSTS": self.hsts,
+            "HTTP/2": self.http2,
+            "client certificates": self.client_roots,
+        }
+        return [told for told, value in wanted.items() if value is not None]
+
+
+USUAL_CIPHERS = frozenset({"", "DEFAULT", "HIGH:!aNULL", "HIGH:!aNULL:!MD5", "HIGH:MEDIUM:!MD5:!RC4:!3DES"})
+"""Lists that servers or distributions bring along, which nobody chose."""
+
+
+def is_chosen(ciphers: str) -> bool:
+    """Tell whether a cipher list is one that somebody chose, and no policy's or distribution's."""
+    return ciphers not in USUAL_CIPHERS and ciphers not in {each.ciphers for each in policies().values()}

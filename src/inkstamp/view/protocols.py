@@ -139,7 +139,7 @@ class _Sessions:
                     plain = stack.enter_context(connect(self.address, self.port, patience))
                     if not ask_for_tls(plain, self.upgrade, time.monotonic() + patience):
                         plain.settimeout(patience)
-                        named = None if as_address(self.name) else self.name
+                        named = None if not self.name or as_address(self.name) else self.name
                         begun = stack.enter_context(context.wrap_socket(plain, server_hostname=named, session=session))
             yield begun
 

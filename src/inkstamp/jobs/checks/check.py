@@ -18,6 +18,7 @@ from inkstamp.findings import Finding, Severity, bad, note, ok, warn, worst, wor
 from inkstamp.jobs.checks.context import ChecksContext
 from inkstamp.jobs.checks.each_address import for_each_chain
 from inkstamp.jobs.checks.parallel import look_at_many
+from inkstamp.jobs.checks.remedies import with_commands
 from inkstamp.jobs.checks.served_chain import Fetch, fetcher, judge_chain
 from inkstamp.jobs.inventory.survey import survey
 from inkstamp.jobs.status.editions import served_beside
@@ -36,6 +37,8 @@ if TYPE_CHECKING:
 
 _QUICK_SECONDS, _DEEP_SECONDS = 60.0, 180.0
 """For all addresses of a name, everything that is tried there included."""
+_MOST_NAMED = 50
+"""Of more names, the servers' configurations are not gone through for each."""
 _TOLD_WHOLE = 3
 """Of more names than this, each is told as it is done."""
 
@@ -157,6 +160,11 @@ def check(context: ChecksContext, targets: Sequence[str], manner: CheckOptions) 
     owners = list(dict.fromkeys(filter(None, wanted.values())))
     editions = context.ledger.newest_editions(owners) if owners and context.has_ledger() else {}
     reports = [_compared(context, report, each, editions.get(wanted[each])) for each, report in seen.items()]
+    if len(reports) <= _MOST_NAMED:
+        reports = [
+            replace(each, findings=with_commands(context, target.name, each.findings))
+            for target, each in zip(seen, reports, strict=True)
+        ]
     rank = [Verdict.BROKEN, Verdict.WARNINGS, Verdict.OK]
     far = 1 << 30
     return sorted(reports, key=lambda r: (rank.index(r.verdict), far if r.days_left is None else r.days_left, r.name))

@@ -13,6 +13,7 @@ from inkstamp.parts import (
     WithProgress,
     WithServers,
     WithShelf,
+    WithView,
 )
 
 
@@ -30,3 +31,7 @@ class DeploymentContext(
     Protocol,
 ):
     """The parts of a run that deployment works with."""
+
+
+class HardeningContext(WithView, DeploymentContext, Protocol):
+    """The parts of a run that changes of TLS settings need: deployment's, and the public's view."""

@@ -1,6 +1,10 @@
 """The servers and sites there are, and what they serve. Changes nothing."""
 
 FACE = (
+    "hardening_plan.SitesOfServer",
+    "hardening_plan.plan_hardening",
+    "hardening_plan.planned_for",
+    "hardening_plan.sites_meant",
     "placement.has_place",
     "placement.serving_server",
     "placement.use_if_found",

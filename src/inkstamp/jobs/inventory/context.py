@@ -20,5 +20,9 @@ class InventoryContext(
     """The parts of a run that inventory works with."""
 
 
+class HardeningPlanContext(WithConfiguration, WithCertificates, WithServers, Protocol):
+    """What tells which sites are meant, and what their TLS settings are."""
+
+
 class PlacementContext(WithConfiguration, WithServers, Protocol):
     """What tells on which server a name is."""

@@ -73,7 +73,7 @@ def point(host: VirtualHost, text: str, files: Supply, machine: Machine, version
     if "SSLCertificateChainFile" not in paths:
         splices += [without(each, text) for each in host.own("sslcertificatechainfile") if each.file == host.block.file]
     if missing:
-        splices.append(_first_lines(host, text, missing))
+        splices.append(first_lines(host, text, missing))
     return splices
 
 
@@ -94,7 +94,8 @@ def without(directive: Directive, text: str) -> Splice:
     return Splice(directive.file, start, end, "")
 
 
-def _first_lines(host: VirtualHost, text: str, lines: Sequence[str]) -> Splice:
+def first_lines(host: VirtualHost, text: str, lines: Sequence[str]) -> Splice:
+    """Return the edit that puts lines at the beginning of a virtual host."""
     end_of_line, indent = style(host, text)
     at = host.block.block_start
     return Splice(host.block.file, at, at, "".join(f"{end_of_line}{indent}{line}" for line in lines))
@@ -129,9 +130,9 @@ def add_tls(host: VirtualHost, reading: Reading, files: Supply, fitting: Fitting
     body = _body(host, text).strip("\r\n")
     lines = ["", *around, head, *(f"{indent}{line}" for line in tls), body, "</VirtualHost>"]
     behind = Splice(host.block.file, host.block.end, host.block.end, end_of_line + end_of_line.join(lines))
-    if not manner.redirect or any(_leading_to_https(host)):
+    if not manner.redirect or any(leading_to_https(host)):
         return [behind]
-    return [_first_lines(host, text, _redirect_lines(reading, https_port)), behind]
+    return [first_lines(host, text, redirect_lines(reading, https_port)), behind]
 
 
 def _manner_lines(manner: TlsSettings) -> Iterator[str]:
@@ -146,12 +147,13 @@ def _manner_lines(manner: TlsSettings) -> Iterator[str]:
         yield f'Header always set Strict-Transport-Security "{manner.hsts}"'
 
 
-def _redirect_lines(reading: Reading, https_port: int) -> list[str]:
+def redirect_lines(reading: Reading, https_port: int) -> list[str]:
+    """Return what sends plain HTTP to HTTPS, but for proofs; ServerTrouble where mod_rewrite is not loaded."""
     if "rewrite_module" not in reading.modules and "mod_rewrite.c" not in reading.setting.built_in:
         raise ServerTrouble(
             "mod_rewrite is not loaded, which the redirect to HTTPS needs",
             where=reading.setting.main_file,
-            advice="load it (on Debian: a2enmod rewrite), or take `redirect` out of the server's table",
+            advice="load it (on Debian: a2enmod rewrite), or go without the redirect",
         )
     port = "" if https_port == _HTTPS_PORT else f":{https_port}"
     path = PROOF_PATH.replace(".", "\\.")
@@ -168,7 +170,7 @@ def _body(host: VirtualHost, text: str) -> str:
     """Return the body of the virtual host, without redirects to HTTPS and what opens the challenge path."""
     closing = text.rfind("\n", 0, host.block.end)
     start, end = host.block.block_start, closing if closing > host.block.block_start else host.block.block_start
-    taken = sorted((splice.start, splice.end) for splice in (without(each, text) for each in _leading_to_https(host)))
+    taken = sorted((splice.start, splice.end) for splice in (without(each, text) for each in leading_to_https(host)))
     pieces, at = [], start
     for begin, stop in taken:
         pieces.append(text[at:begin])
@@ -177,7 +179,8 @@ def _body(host: VirtualHost, text: str) -> str:
     return PASSAGE.sub("", "".join(pieces))
 
 
-def _leading_to_https(host: VirtualHost) -> Iterator[Directive]:
+def leading_to_https(host: VirtualHost) -> Iterator[Directive]:
+    """Yield the lines of a virtual host that lead to HTTPS, with their conditions."""
     conditions: list[Directive] = []
     for each in host.block.block or ():
         name = each.name.lower()

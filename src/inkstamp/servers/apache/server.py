@@ -8,6 +8,7 @@ from dataclasses import replace
 
 from inkstamp.errors import FileTrouble, NamesLost, ServerTrouble
 from inkstamp.servers.apache import edit, passage
+from inkstamp.servers.apache.hardening import ApacheHardener
 from inkstamp.servers.apache.own_host import own_host
 from inkstamp.servers.apache.reading import (
     ReaderContext,
@@ -21,8 +22,20 @@ from inkstamp.servers.apache.reading import (
 )
 from inkstamp.servers.base import SECONDS, Files, TextServer
 from inkstamp.servers.common import ProofFolder, Taken, check_names_kept, check_ports_free, endpoints, obstacle
-from inkstamp.servers.interface import ONLY_TLS, Endpoint, FileChange, Listen, Obstacle, Place, Site, Supply
+from inkstamp.servers.interface import (
+    ONLY_TLS,
+    Endpoint,
+    FileChange,
+    Hardening,
+    Listen,
+    Obstacle,
+    Place,
+    Site,
+    Supply,
+)
 from inkstamp.servers.text import Splice, changes
+from inkstamp.servers.tls_edits import Edits
+from inkstamp.servers.tls_policy import TlsChange
 from inkstamp.wording import counted
 
 _ROOT = re.compile(r'HTTPD_ROOT="([^"]+)"')
@@ -113,9 +126,9 @@ class ApacheServer(TextServer[Reading]):
         anywhere = {"*", "[::]"} if ":" in address else {"*", "0.0.0.0"}  # noqa: S104  compared, not bound
         return wanted in listens or (bool(anywhere & listens) and self.host.has_address(address))
 
-    def _not_found(self, name: str) -> ServerTrouble:
+    def _not_found(self, name: str, verb: str = "answers plain HTTP") -> ServerTrouble:
         return ServerTrouble(
-            f"no virtual host of server “{self.name}” answers plain HTTP for {name}",
+            f"no virtual host of server “{self.name}” {verb} for {name}",
             where=f"{self._fitting.main_file} and {counted(len(self._reading().texts) - 1, 'included file')}",
             advice=f"add {name} as ServerName or ServerAlias there, or take the name out; "
             "`inkstamp survey` shows what there is",
@@ -211,6 +224,22 @@ class ApacheServer(TextServer[Reading]):
             raise self._not_found(name)
         return plain
 
+    def plan_hardening(self, names: Sequence[str], wanted: TlsChange) -> Hardening:
+        reading, edits = self._reading(), Edits()
+        everything = hosts(reading)
+        lost = next((name for name in names if not answering(everything, name, tls=True)), "")
+        if lost:
+            raise self._not_found(lost, "has TLS")
+        hardener = ApacheHardener(reading, wanted, self._fitting.https_port, edits)
+        for host in _of(everything, names, tls=True):
+            hardener.with_tls(host)
+        plain = _of(everything, names, tls=False) if wanted.redirect is not None else []
+        for host in plain:
+            hardener.with_plain_http(host)
+        if wanted.redirect and not plain:
+            edits.tell("redirect", ", ".join(names), "no virtual host answers plain HTTP")
+        return Hardening(tuple(changes(reading.texts, edits.splices)), tuple(edits.findings))
+
     def tls_endpoints(self, name: str) -> list[Endpoint]:
         mine = answering(hosts(self._reading()), name, tls=True)
         known = self._reading().listens()
@@ -243,3 +272,8 @@ def _taken(host: VirtualHost, everything: list[VirtualHost], *, may_part: bool) 
         may_part=may_part,
         where=f"{host.block.file}, line {host.block.line}",
     )
+
+
+def _of(everything: list[VirtualHost], names: Sequence[str], *, tls: bool) -> list[VirtualHost]:
+    found = {id(host.block): host for name in names for host in answering(everything, name, tls=tls)}
+    return list(found.values())

@@ -6,8 +6,10 @@ from inkstamp.pki.names import uncovered
 from inkstamp.servers.base import FilelessServer, Files
 from inkstamp.servers.common import check_default_kept, endpoints
 from inkstamp.servers.dovecot.reading import Reading, listens, path_of, read_configuration
-from inkstamp.servers.interface import Endpoint, FileChange, Site, Supply
+from inkstamp.servers.interface import Endpoint, FileChange, Hardening, Site, Supply
 from inkstamp.servers.text import Directive, Splice, append_lines, changes, indent_at
+from inkstamp.servers.tls_edits import Edits, told_lacking
+from inkstamp.servers.tls_policy import TlsChange
 
 _TOLD = ("ssl", "ssl_min_protocol", "ssl_cipher_list")
 
@@ -17,6 +19,7 @@ class DovecotServer(FilelessServer[Reading]):
 
     service = "dovecot"
     points_at = frozenset({"served", "key"})
+    sets_policy_only = True
 
     def _read(self) -> Reading:
         files = Files(self.host)
@@ -70,6 +73,27 @@ class DovecotServer(FilelessServer[Reading]):
                 sections.append(own)
         splices = [splice for each in sections for splice in self._point(reading, each, covered, supply)]
         return changes(reading.texts, splices)
+
+    def plan_hardening(self, names: Sequence[str], wanted: TlsChange) -> Hardening:  # noqa: ARG002  it has one setting
+        reading, edits, policy = self._reading(), Edits(), wanted.policy
+        told_lacking(edits, wanted.beside_policy, "Dovecot")
+        if policy is None:
+            return Hardening((), tuple(edits.findings))
+        lines = list(self._setting(reading, edits, "ssl_min_protocol", policy.least))
+        present = reading.value("ssl_cipher_list")
+        if not edits.keeps_ciphers(self.name, present, policy, replaces=wanted.replaces_ciphers):
+            lines += self._setting(reading, edits, "ssl_cipher_list", policy.ciphers)
+        if lines:
+            edits.splices.append(append_lines(reading.texts, reading.main_file, lines))
+        return Hardening(tuple(changes(reading.texts, edits.splices)), tuple(edits.findings))
+
+    def _setting(self, reading: Reading, edits: Edits, name: str, value: str) -> Iterator[str]:
+        """Set one at the top where it stands; yields the line to add where it does not."""
+        present = reading.last(name)
+        if present is None or len(present.words) < 2:
+            yield f"{name} = {value}"
+        elif present.arguments[0] != value:
+            edits.splices.append(Splice(present.file, present.words[1].start, present.words[1].end, value))
 
     def _point(
         self, reading: Reading, section: Directive | None, covered: Sequence[str], supply: Supply

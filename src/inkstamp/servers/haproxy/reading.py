@@ -11,8 +11,9 @@ from inkstamp.servers.haproxy.syntax import parse
 from inkstamp.servers.interface import Listen
 from inkstamp.servers.text import Directive, Texts, Word, read_once
 
-_SECTIONS = {"global", "defaults", "frontend", "backend", "listen", "userlist", "peers", "mailers", "resolvers",
+SECTIONS = {"global", "defaults", "frontend", "backend", "listen", "userlist", "peers", "mailers", "resolvers",
              "program", "http-errors", "ring", "cache", "fcgi-app", "log-forward", "crt-store", "traces"}  # fmt: skip
+"""What sections of the configuration begin with."""
 _BESIDE = (".key", ".issuer", ".ocsp", ".sctl")
 """Ends the names of files that go with a certificate and are none."""
 
@@ -80,7 +81,7 @@ def read_configuration(main_file: str, host: Host) -> Reading:
     base, socket, section = "", "", ""
     binds = []
     for line in lines:
-        if line.name in _SECTIONS:
+        if line.name in SECTIONS:
             section = line.name
         elif section == "global" and line.name == "crt-base" and line.arguments:
             base = line.arguments[0]

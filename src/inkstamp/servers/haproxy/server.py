@@ -14,11 +14,13 @@ from inkstamp.reach.interface import Host, Ran, Rights
 from inkstamp.servers.base import SECONDS, FilelessServer, Fitting
 from inkstamp.servers.common import check_default_kept, check_ports_free, endpoints, leaf_of, present
 from inkstamp.servers.haproxy import runtime
+from inkstamp.servers.haproxy.hardening import HaproxyHardener
 from inkstamp.servers.haproxy.reading import Bind, Loaded, Reading, read_configuration
 from inkstamp.servers.haproxy.syntax import quote
-from inkstamp.servers.interface import Endpoint, FileChange, Site, Supply
+from inkstamp.servers.interface import Endpoint, FileChange, Hardening, Site, Supply
 from inkstamp.servers.text import Splice, append_lines, changes, indent_at
-from inkstamp.servers.tls_policy import PROOF_PATH
+from inkstamp.servers.tls_edits import Edits
+from inkstamp.servers.tls_policy import PROOF_PATH, TlsChange
 
 _HTTPS = 443
 
@@ -200,6 +202,31 @@ class HaproxyServer(FilelessServer[Reading]):
         if manner.hsts_days:
             rules.append(f"http-response set-header Strict-Transport-Security {manner.hsts} if {{ ssl_fc }}")
         return rules
+
+    # Settings of TLS
+
+    def plan_hardening(self, names: Sequence[str], wanted: TlsChange) -> Hardening:
+        reading, edits = self._reading(), Edits()
+        found: dict[int, Bind] = {}
+        for name in names:
+            mine = self._of_its_own(name) or self._matching(name)
+            if not mine:
+                raise ServerTrouble(
+                    f"no certificate of server “{self.name}” is for {name}", where=reading.main_file,
+                    advice="inkstamp survey shows what there is",
+                )  # fmt: skip
+            found |= {bind.line.start: bind for bind, _ in mine}
+        hardener = HaproxyHardener(reading, wanted, self._fitting.https_port, edits)
+        for bind in found.values():
+            hardener.with_tls(bind)
+            beside = {each for other, loaded in self._all_loaded() if other is bind for each in self._names(loaded)}
+            if more := sorted(beside - set(names)):
+                edits.tell("settings", f"{bind.line.file}, line {bind.line.line}", f"counts for {', '.join(more)} too")
+        if wanted.hsts is not None:
+            hardener.rules(list(found.values()), redirect=False)
+        if wanted.redirect is not None:
+            hardener.rules(self._plain_binds(), redirect=True)
+        return Hardening(tuple(changes(reading.texts, edits.splices)), tuple(edits.findings))
 
     # Taking effect
 

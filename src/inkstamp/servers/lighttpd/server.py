@@ -1,6 +1,7 @@
 """A lighttpd as a server kind: its sites, the edits for a certificate, test and restart."""
 
 import posixpath
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
@@ -9,12 +10,16 @@ from inkstamp.pki.certificates import subject_names
 from inkstamp.pki.names import uncovered
 from inkstamp.servers.base import Files, TextServer
 from inkstamp.servers.common import check_default_kept, check_ports_free, endpoints, leaf_of
-from inkstamp.servers.interface import Endpoint, FileChange, Obstacle, Place, Site, Supply
+from inkstamp.servers.interface import Endpoint, FileChange, Hardening, Obstacle, Place, Site, Supply
 from inkstamp.servers.lighttpd.reading import Reading, Setting, host_matches, read_configuration
 from inkstamp.servers.lighttpd.syntax import quote
 from inkstamp.servers.text import Directive, Splice, append_lines, changes, indent_at
+from inkstamp.servers.tls_edits import Edits, told_lacking
+from inkstamp.servers.tls_policy import TlsChange
 
 _PEM, _KEY = "ssl.pemfile", "ssl.privkey"
+_COMMANDS = "ssl.openssl.ssl-conf-cmd"
+_CIPHERS = re.compile(r'"CipherString"\s*=>\s*"([^"]*)"')
 
 
 class LighttpdServer(TextServer[Reading]):
@@ -22,6 +27,7 @@ class LighttpdServer(TextServer[Reading]):
 
     service = "lighttpd"
     points_at = frozenset({"served", "key"})
+    sets_policy_only = True
 
     def _read(self) -> Reading:
         files = Files(self.host)
@@ -118,6 +124,35 @@ class LighttpdServer(TextServer[Reading]):
         if lacking:
             splices[self._new_hosts(reading, lacking, supply)] = None
         return changes(reading.texts, splices)
+
+    def plan_hardening(self, names: Sequence[str], wanted: TlsChange) -> Hardening:
+        reading, edits, policy = self._reading(), Edits(), wanted.policy
+        if not any(each.tls for each in reading.listens()):
+            raise ServerTrouble(f"server “{self.name}” has no socket with TLS", where=reading.main_file,
+                                advice=f"get a certificate first: inkstamp stamp {names[0]}")  # fmt: skip
+        told_lacking(edits, wanted.beside_policy, "lighttpd")
+        if policy is not None:
+            value = f'("MinProtocol" => "{policy.least}", "CipherString" => {quote(policy.ciphers)})'
+            present = [each for each in reading.settings if each.directive.name == _COMMANDS]
+            for each in present:
+                where = f"{each.directive.file}, line {each.directive.line}"
+                written = each.directive.words[-1].value
+                if "".join(written.split()) == "".join(value.split()):
+                    continue
+                chosen = _CIPHERS.search(written)
+                if edits.keeps_ciphers(where, chosen[1] if chosen else "", policy, replaces=wanted.replaces_ciphers):
+                    continue  # protocols and ciphers stand in one value
+                word = each.directive.words[-1]
+                edits.splices.append(Splice(each.directive.file, word.start, word.end, value))
+            if not present:
+                lines = [each for each in reading.settings if each.directive.name == "ssl.engine"]
+                edits.splices += [self._beside(reading, each.directive, f"{_COMMANDS} = {value}") for each in lines]
+            edits.tell("settings", reading.main_file, "counts for all sites of this lighttpd")
+        return Hardening(tuple(changes(reading.texts, edits.splices)), tuple(edits.findings))
+
+    def _beside(self, reading: Reading, directive: Directive, line: str) -> Splice:
+        indent = indent_at(reading.texts[directive.file], directive.start)
+        return Splice(directive.file, directive.end, directive.end, f"\n{indent}{line}")
 
     def _may_go(self, pem: Setting, covered: Sequence[str]) -> bool:
         """Tell whether nobody misses the certificate for all: the new one covers its names, or it is good for none."""

@@ -12,7 +12,8 @@ from inkstamp.servers.tls_policy import PROOF_PATH, TlsSettings
 
 _NEEDS_QUOTES = re.compile(r"[\s;{}#\"'\\]")
 HTTPS = 443
-_HTTP2_APART = (1, 25, 1)
+HTTP2_APART = (1, 25, 1)
+"""From this version on HTTP/2 has a directive of its own, and is no word of `listen`."""
 _REST_OF_LINE = re.compile(r"[ \t]*(#[^\n]*)?(?=\r?\n)")
 
 
@@ -77,7 +78,7 @@ def tls_listens(host: ServerBlock, taken: set[tuple[str, int]], fitting: Fitting
     plain = [pair for pair in plain if pair[0].port == fitting.http_port] or plain
     https_port, version = fitting.https_port, host.folders.version
     # Since 1.25.1 a directive of its own; before, a word that counts for all blocks at that address.
-    http2 = fitting.manner.http2 and version < _HTTP2_APART
+    http2 = fitting.manner.http2 and version < HTTP2_APART
     last = ["http2 on;"] if fitting.manner.http2 and not http2 else []
     tls = "ssl http2" if http2 else "ssl"
     if not plain:

@@ -18,9 +18,10 @@ from inkstamp.servers.common import (
     obstacle,
     which_of,
 )
-from inkstamp.servers.interface import ONLY_TLS, Endpoint, FileChange, Obstacle, Place, Site, Supply
+from inkstamp.servers.interface import ONLY_TLS, Endpoint, FileChange, Hardening, Obstacle, Place, Site, Supply
 from inkstamp.servers.nginx import passage
 from inkstamp.servers.nginx.edit import add_lines, quote, set_value, tls_lines, tls_listens
+from inkstamp.servers.nginx.hardening import NginxHardener
 from inkstamp.servers.nginx.own_block import own_block
 from inkstamp.servers.nginx.reading import (
     Folders,
@@ -35,6 +36,8 @@ from inkstamp.servers.nginx.reading import (
     to_site,
 )
 from inkstamp.servers.text import Directive, Splice, changes
+from inkstamp.servers.tls_edits import Edits
+from inkstamp.servers.tls_policy import TlsChange
 from inkstamp.wording import counted
 
 _VERSION = re.compile(r"nginx/(\d+\.\d+\.\d+)")
@@ -52,12 +55,15 @@ class NginxServer(TextServer[Reading]):
         main_file, prefix = self._fitting.main_file, self._fitting.prefix.rstrip("/")
         version: tuple[int, ...] = ()
         if not prefix or self._fitting.manner.http2:
-            built = self.host.run([self._fitting.program, "-V"], SECONDS).output
-            found, told = _BUILT_PREFIX.search(built), _VERSION.search(built)
+            built = self._built()
+            found = _BUILT_PREFIX.search(built)
             prefix = prefix or (found[1].rstrip("/") if found else posixpath.dirname(main_file))
-            version = tuple(int(part) for part in told[1].split(".")) if told else ()
+            version = _version_in(built)
         files = Files(self.host)
         return read_configuration(Folders(main_file, prefix, version), files.read, files.glob)
+
+    def _built(self) -> str:
+        return self.host.run([self._fitting.program, "-V"], SECONDS).output
 
     def _command(self, *arguments: str) -> list[str]:
         prefix = ["-p", self._fitting.prefix] if self._fitting.prefix else []
@@ -301,9 +307,36 @@ class NginxServer(TextServer[Reading]):
                     advice=f"move {directive.name} from that file into the server blocks",
                 )
 
+    def plan_hardening(self, names: Sequence[str], wanted: TlsChange) -> Hardening:
+        reading, edits = self._reading(), Edits()
+        everything = hosts(reading)
+        with_tls = self._blocks_of(everything, names, tls=True)
+        lost = next((name for name in names if not self._answering(everything, name, tls=True)), "")
+        if lost:
+            raise self._not_found(lost, "has TLS")
+        plain = self._blocks_of(everything, names, tls=False) if wanted.redirect is not None else []
+        version = reading.folders.version or (_version_in(self._built()) if wanted.http2 is not None else ())
+        hardener = NginxHardener(reading, [*with_tls, *plain], wanted, self._fitting.https_port, version, edits)
+        for host in with_tls:
+            hardener.with_tls(host)
+        for host in plain:
+            hardener.with_plain_http(host)
+        if wanted.redirect and not plain:
+            edits.tell("redirect", ", ".join(names), "no virtual host answers plain HTTP")
+        return Hardening(tuple(changes(reading.texts, edits.splices)), tuple(edits.findings))
+
+    def _blocks_of(self, everything: list[ServerBlock], names: Sequence[str], *, tls: bool) -> list[ServerBlock]:
+        found = {id(host.block): host for name in names for host in self._answering(everything, name, tls=tls)}
+        return list(found.values())
+
     def tls_endpoints(self, name: str) -> list[Endpoint]:
         answering = self._answering(hosts(self._reading()), name, tls=True)
         return endpoints([each for host in answering for each in host.listens], self.host)
+
+
+def _version_in(built: str) -> tuple[int, ...]:
+    told = _VERSION.search(built)
+    return tuple(int(part) for part in told[1].split(".")) if told else ()
 
 
 def _check_has_content(host: ServerBlock) -> None:

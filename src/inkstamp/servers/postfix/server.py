@@ -7,14 +7,20 @@ from dataclasses import replace
 from inkstamp.reach.interface import Ran
 from inkstamp.servers.base import SECONDS, FilelessServer
 from inkstamp.servers.common import check_default_kept, endpoints
-from inkstamp.servers.interface import Endpoint, FileChange, Site, Supply
+from inkstamp.servers.interface import Endpoint, FileChange, Hardening, Site, Supply
+from inkstamp.servers.mail_hardening import allows_only, postfix_protocols
 from inkstamp.servers.postfix.reading import Reading, listens, read_configuration
 from inkstamp.servers.text import Directive, Splice, append_lines, changes
+from inkstamp.servers.tls_edits import Edits, told_lacking
+from inkstamp.servers.tls_policy import TlsChange
 
 _CHAIN = "smtpd_tls_chain_files"
 _PAIRS = (("smtpd_tls_cert_file", "smtpd_tls_key_file"), ("smtpd_tls_eccert_file", "smtpd_tls_eckey_file"))
 """What names a certificate and its key apart: the second pair is of releases before 3.4, for a second certificate."""
 _LEVEL = "smtpd_tls_security_level"
+_PROTOCOLS = ("smtpd_tls_protocols", "smtpd_tls_mandatory_protocols")
+_GRADES = ("smtpd_tls_ciphers", "smtpd_tls_mandatory_ciphers")
+"""Postfix's own grades of ciphers: its manual warns against lists of one's own."""
 _TOLD = (_LEVEL, "smtpd_tls_protocols", "smtpd_tls_mandatory_protocols", "tls_server_sni_maps")
 
 
@@ -23,6 +29,7 @@ class PostfixServer(FilelessServer[Reading]):
 
     service = "postfix"
     points_at = frozenset({"served", "key"})
+    sets_policy_only = True
 
     def _read(self) -> Reading:
         return read_configuration(self._fitting.main_file, self.host.read)
@@ -88,6 +95,31 @@ class PostfixServer(FilelessServer[Reading]):
         if old != supply.served:
             check_default_kept(self.host, covered, old, reading.main_file)
         return changes(reading.texts, list(self._splices(reading, supply)))
+
+    def plan_hardening(self, names: Sequence[str], wanted: TlsChange) -> Hardening:  # noqa: ARG002  it has one setting
+        reading, edits, policy = self._reading(), Edits(), wanted.policy
+        told_lacking(edits, wanted.beside_policy, "Postfix")
+        if policy is None:
+            return Hardening((), tuple(edits.findings))
+        values = dict.fromkeys(_PROTOCOLS, postfix_protocols(policy)) | dict.fromkeys(_GRADES, "high")
+        lines = []
+        for name, value in values.items():
+            present = reading.parameters.get(name)
+            if name in _PROTOCOLS and present is not None and allows_only(present.arguments[0], policy):
+                continue
+            if present is None:
+                lines.append(f"{name} = {value}")
+            elif present.arguments[0] != value:
+                word = present.words[1]
+                edits.splices.append(Splice(present.file, word.start, word.end, value))
+        for each in (each for service in reading.services for each in service.options):
+            if each.name in values:
+                edits.tell(
+                    "settings", f"{each.file}, line {each.line}", f"a service has {each.name} of its own, which stays"
+                )
+        if lines:
+            edits.splices.append(append_lines(reading.texts, reading.main_file, lines))
+        return Hardening(tuple(changes(reading.texts, edits.splices)), tuple(edits.findings))
 
     def _splices(self, reading: Reading, supply: Supply) -> Iterator[Splice]:
         wanted = {_CHAIN: f"{supply.key}, {supply.served}"}

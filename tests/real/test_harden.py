@@ -126,6 +126,24 @@ def test_a_change_that_is_killed_is_put_back_by_the_next_one(world: World, place
     assert all(json.loads(each.read_text())["done"] for each in (world.home / "hardened").glob("front/*/manifest.json"))
 
 
+def test_the_next_renewal_puts_back_what_a_killed_change_left_before_it_installs_anything(world: World) -> None:
+    file = tls_site(world, "rush")
+    before = file.read_bytes()
+    for place in range(3, 40):
+        ended, _ = killed_at(place, world.folder / "places", world.config, ["harden", "rush.saltmarsh.test", "--yes"])
+        if file.read_bytes() != before or ended.returncode == 0:
+            break
+    assert file.read_bytes() != before
+    assert ended.returncode != 0
+    world.site("alder", ["alder.saltmarsh.test"])
+    entry = '[certificate.alder]\nnames = ["alder.saltmarsh.test"]\nauthority = "quayside"\nvia = "front"\n'
+    world.config.write_text(f'{world.config.read_text()}\n{entry}install = ["front"]\n')
+    done = world.run("renew")
+    assert done.status == 0, done.err
+    assert "rolling back an interrupted change" in done.flat
+    assert file.read_bytes() == before
+
+
 def test_a_setting_that_another_site_of_the_address_decides_is_told_and_everything_put_back(world: World) -> None:
     files = [
         tls_site(world, name, "    ssl_ciphers ALL:@SECLEVEL=0;\n", address="127.0.0.8") for name in ("aspen", "birch")

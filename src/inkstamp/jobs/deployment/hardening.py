@@ -12,6 +12,7 @@ from pathlib import Path
 
 from cryptography.hazmat.primitives import hashes
 
+from inkstamp.bulkhead import apart
 from inkstamp.deadline import at_least, poll, within
 from inkstamp.errors import InkStampError, ServerTrouble, UsageError
 from inkstamp.files import remove_tree
@@ -143,6 +144,20 @@ def recover_hardening(context: HardeningContext, server: str) -> None:
         if not (backup.kept(folder) or {}).get("done"):
             context.progress.step(server, "rolling back an interrupted change of its TLS settings")
             _put_back(context, server, folder)
+
+
+def recover_all_hardening(context: HardeningContext) -> None:
+    """Put back what killed runs had begun to change, on all servers; one where that fails is told of."""
+    parent = context.home.hardened("")
+    for folder in sorted(parent.iterdir()) if parent.is_dir() else ():
+        try:
+            with apart():
+                if not all((backup.kept(each) or {}).get("done") for each in backup.kept_folders(folder)):
+                    with context.locks.servers((folder.name,)):
+                        recover_hardening(context, folder.name)
+        except InkStampError as error:
+            told = f"an interrupted change of its TLS settings could not be rolled back: {error.what}"
+            context.progress.step(folder.name, told)
 
 
 def undo_hardening(context: HardeningContext, server: str) -> ServerHardening:

@@ -167,6 +167,10 @@ def _renew(
         swept = attempt(sweep_proofs, runtime)
         if isinstance(swept, InkStampError):
             runtime.progress.step("proofs", f"challenge responses of earlier runs could not be removed: {swept.what}")
+        if runtime.home.hardened("").is_dir():
+            from inkstamp.jobs.deployment.hardening import recover_all_hardening  # noqa: PLC0415  as below
+
+            recover_all_hardening(runtime)
         results += _each_done(runtime, found.due, at_once, watch)
     return Sweep(found, tuple(results))
 

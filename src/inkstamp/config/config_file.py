@@ -62,6 +62,16 @@ class ConfigFile:
             save(self.path, data)
         self.use(grown)
 
+    def add_values(self, table: str, name: str, values: Mapping[str, object]) -> None:
+        """Add an entry with these keys to the file, and go on with what it then says."""
+        from inkstamp.config.write import save, with_new_values  # noqa: PLC0415  which few runs need
+
+        with self._locks.configuration(self.path):
+            present = self.path.read_bytes() if self.path.exists() else b""
+            data, grown = with_new_values(present, self.path, (table, name), values)
+            save(self.path, data)
+        self.use(grown)
+
     def change_entry(self, table: str, name: str, values: Mapping[str, object]) -> None:
         """Set some keys of an entry in the file (None takes one out), and go on with what it then says."""
         from inkstamp.config.write import save, with_values  # noqa: PLC0415  which few runs need

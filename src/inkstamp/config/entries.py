@@ -48,7 +48,7 @@ TABLES: dict[str, type[Section]] = {
     "group": CertificateGroup,
     "messenger": Messenger,
 }
-_PATHS = {
+PATHS = {
     Authority: ("trust", "staging_trust", "staging_roots", "binding_key_file"),
     Server: (
         "program",
@@ -129,7 +129,7 @@ class EntryReader:
                 self.check_keys(each, FileCopy.__struct_fields__, (*path, "files"))
                 if isinstance(each.get("passphrase_file"), str):
                     given["files"][number]["passphrase_file"] = str(self._file.parent / each["passphrase_file"])
-        for key in _PATHS.get(kind, ()):
+        for key in PATHS.get(kind, ()):
             value = given.get(key)
             if isinstance(value, str) and value and (key != "program" or "/" in value):
                 given[key] = str(self._file.parent / value)

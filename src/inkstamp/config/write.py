@@ -15,15 +15,14 @@ from inkstamp.files import private_folder, write_bytes
 
 def entry_text(table: str, name: str, entry: Section) -> str:
     """Write `[table.name]` with those keys of `entry` that differ from the defaults."""
+    given = {field: msgspec.to_builtins(value) for field, value in entry.given().items()}
+    return _table_text(table, name, given)
+
+
+def _table_text(table: str, name: str, values: Mapping[str, object]) -> str:
     body = tomlkit.table()
-    defaults = type(entry).__struct_defaults__
-    fields = type(entry).__struct_fields__
-    required = len(fields) - len(defaults)
-    for index, field in enumerate(fields):
-        value = getattr(entry, field)
-        if index >= required and value == defaults[index - required]:
-            continue
-        body.add(field, msgspec.to_builtins(value))
+    for key, value in values.items():
+        body.add(key, value)
     document = tomlkit.document()
     parent = tomlkit.table(is_super_table=True)
     parent.add(name, body)
@@ -44,9 +43,13 @@ def with_entry(data: bytes, file: Path, table: str, name: str, entry: Section) -
     present = parse(data, file, leave_out=True)
     if name in getattr(present, table) or present.mistake_in(table, name) is not None:
         raise ConfigurationError(f"there is a {table} “{name}” already", where=str(file), advice="choose another name")
-    gap = b"" if not data else b"\n" if data.endswith(b"\n") else b"\n\n"
-    grown = data + gap + entry_text(table, name, entry).encode("utf-8")
+    grown = _with_text(data, entry_text(table, name, entry))
     return grown, _parse_well(grown, file, table, name)
+
+
+def _with_text(data: bytes, text: str) -> bytes:
+    gap = b"" if not data else b"\n" if data.endswith(b"\n") else b"\n\n"
+    return data + gap + text.encode("utf-8")
 
 
 def has_entry(data: bytes, file: Path, table: str, name: str, entry: Section) -> bool:
@@ -80,7 +83,8 @@ def with_values(
 
     """
     table, name = place
-    if name not in getattr(parse(data, file, leave_out=True), table):
+    before = parse(data, file, leave_out=True)
+    if name not in getattr(before, table) and before.mistake_in(table, name) is None:
         raise ConfigurationError(f"there is no {table} “{name}”", where=str(file), advice="add it first")
     document = tomlkit.parse(data.decode("utf-8"))
     found: Any = document[table]  # a table of tables, as parse() has seen
@@ -90,7 +94,32 @@ def with_values(
         elif key in found[name]:
             del found[name][key]
     grown = tomlkit.dumps(document).encode("utf-8")
+    found = _parse_well(grown, file, table, name)
+    _expect_no_new_mistake(before, found)
+    return grown, found
+
+
+def with_new_values(
+    data: bytes, file: Path, place: tuple[str, str], values: Mapping[str, object]
+) -> tuple[bytes, Configuration]:
+    """Return the file's bytes with a new entry of these keys at the end, and what it then says; as `with_entry`."""
+    table, name = place
+    present = parse(data, file, leave_out=True)
+    if name in getattr(present, table) or present.mistake_in(table, name) is not None:
+        raise ConfigurationError(f"there is a {table} “{name}” already", where=str(file), advice="choose another name")
+    grown = _with_text(data, _table_text(table, name, {key: each for key, each in values.items() if each is not None}))
     return grown, _parse_well(grown, file, table, name)
+
+
+def _expect_no_new_mistake(before: Configuration, after: Configuration) -> None:
+    """Refuse a change by which another entry cannot be used any more."""
+    known = {**before.mistaken, **before.mistaken_beside}
+    for name, mistake in {**after.mistaken, **after.mistaken_beside}.items():
+        if name not in known:
+            raise ConfigurationError(
+                f"“{name}” could not be used any more: {mistake.what}", where=mistake.where,
+                advice=f"change “{name}” first; nothing was written",
+            )  # fmt: skip
 
 
 def without_entry(data: bytes, file: Path, table: str, name: str) -> tuple[bytes, Configuration]:
@@ -111,7 +140,9 @@ def without_entry(data: bytes, file: Path, table: str, name: str) -> tuple[bytes
     shrunk = tomlkit.dumps(document).encode("utf-8")
     if shrunk.endswith(b"\n\n") and not data.endswith(b"\n\n"):  # the line that stood between it and what is before
         shrunk = shrunk[:-1]
-    return shrunk, parse(shrunk, file, leave_out=True)
+    found_then = parse(shrunk, file, leave_out=True)
+    _expect_no_new_mistake(before, found_then)
+    return shrunk, found_then
 
 
 def save(file: Path, data: bytes) -> None:

@@ -8,6 +8,7 @@ FACE = (
     "export.export",
     "hardening.ServerHardening",
     "hardening.harden",
+    "hardening.recover_all_hardening",
     "hardening.show_hardening",
     "hardening.undo_hardening",
     "plan.Group",

@@ -2,6 +2,15 @@
 
 FACE = (
     "context.LifecycleContext",
+    "entry_change.EntryShown",
+    "entry_change.SettingChange",
+    "entry_change.Table",
+    "entry_change.add_entry",
+    "entry_change.change_certificate",
+    "entry_change.change_entry",
+    "entry_change.remove_entry",
+    "entry_change.show_certificate",
+    "entry_change.show_entries",
     "failover.obtain_somewhere",
     "install.install_edition",
     "order_steps.collect_at_ca",

@@ -150,6 +150,10 @@ def test_what_is_not_served_any_more_is_installed_again_without_an_order(world: 
     assert world.served(NAME) == world.edition("rowing", 1)
     assert world.simulated.state.issued == 1
     assert world.run("renew").out.startswith("1 checked, 0 renewed")
+    tidings(world, "UPDATE tidings SET astray = 'front serves another certificate for it'")
+    (seen,) = world.run("status", "--json").json["certificates"]
+    assert (seen["state"], seen["next_command"]) == ("not installed", "inkstamp renew"), "status says what renew would do"
+    assert "front serves another certificate for it" in seen["wanted"]
 
 
 def test_another_kind_of_key_or_a_name_less_makes_it_due(world: SimulatedWorld) -> None:

@@ -75,7 +75,7 @@ class CertificateStatus:
     days_left: int | None
     renews_at: datetime | None
     wanted: str
-    """Why a newer edition is; empty when none is."""
+    """Why a newer edition is, or what servers were seen to serve instead; empty when nothing is wanted."""
     next_command: str
     """What to type; empty when nothing to do."""
     stall: Stall | None
@@ -258,6 +258,9 @@ def _judge(context: StatusContext, name: str, entry: Certificate, known: _Known,
     state = _state(edition, order, stall, now, wanting=wanting, installed=installed)
     if state is CertificateState.NOT_INSTALLED and edition is not None and stays_back(ledger, mine, edition):
         state = CertificateState.ROLLED_BACK
+    astray = page.astray if page is not None and state is CertificateState.OK else ""
+    if astray:  # by our records it is on its servers, and they were seen to serve something else
+        state = CertificateState.NOT_INSTALLED
     if name in known.setbacks and state is not CertificateState.OK and (stall is None or not (portal or awaiting)):
         stall = setback_stall(known.setbacks[name])
     return CertificateStatus(
@@ -270,8 +273,10 @@ def _judge(context: StatusContext, name: str, entry: Certificate, known: _Known,
         not_after=edition.not_after if edition else None,
         days_left=whole_days(edition.not_after, now) if edition else None,
         renews_at=decision.at if decision else None,
-        wanted=wanted.text if wanted else "",
-        next_command=stall.next_command
+        wanted=wanted.text if wanted else astray,
+        next_command="inkstamp renew"
+        if astray and stall is None
+        else stall.next_command
         if stall
         else _next_command(name, state, portal=portal, enrolled=context.certificates.record(name) is not None),
         stall=stall,

@@ -15,6 +15,7 @@ from spoken import parsers
 from terminal import on_terminal
 from world import inkstamp_program
 
+OURS = "saltmarsh.test"
 ENVIRONMENT = {name: value for name, value in os.environ.items() if not name.startswith("INKSTAMP_")}
 
 
@@ -50,10 +51,10 @@ def test_the_demo_shows_both_ways_to_a_certificate_with_nginx_and_removes_everyt
     assert shown == [*acts, "demo"]  # the last one says how to keep it
     assert "rowing.saltmarsh.test: warnings" in done.stdout
     assert "correct the A record in DNS" in " ".join(done.stdout.split())
-    assert "shop: edition 1 is on the shelf, from order 4" in done.stdout
-    assert "bakery: edition 2 on front" in done.stdout
+    assert f"shop.{OURS}: edition 1 is on the shelf, from order 4" in done.stdout
+    assert f"bakery.{OURS}: edition 2 on front" in done.stdout
     assert "all 4 are ok" in done.stdout
-    assert "rowing: edition 1 is revoked, key-compromise" in done.stdout
+    assert f"rowing.{OURS}: edition 1 is revoked, key-compromise" in done.stdout
     assert list(tmp_path.iterdir()) == []
 
 
@@ -115,7 +116,7 @@ def test_a_kept_world_comes_up_again_and_takes_commands_by_hand(tmp_path: Path) 
         lines = [world.stdout.readline() for _ in range(6)]
         assert f"  export INKSTAMP_CONFIG={kept}/inkstamp.toml\n" in lines
         by_hand = ENVIRONMENT | {"INKSTAMP_CONFIG": str(kept / "inkstamp.toml")}
-        for command in (["check", "museum"], ["stamp", "rowing", "--reissue"], ["renew"]):
+        for command in (["check", f"museum.{OURS}"], ["stamp", f"rowing.{OURS}", "--reissue"], ["renew"]):
             ran = subprocess.run(
                 [inkstamp_program(), *command], capture_output=True, text=True, env=by_hand, check=False
             )

@@ -29,15 +29,15 @@ COLUMNS, MOST_ROWS = 100, 42
 NAMES = {
     "inkstamp survey": "survey",
     "inkstamp precheck": "precheck",
-    "inkstamp stamp rowing": "stamp",
-    "inkstamp check rowing": "check",
+    "inkstamp stamp rowing.saltmarsh.test": "stamp",
+    "inkstamp check rowing.saltmarsh.test": "check",
     "inkstamp stamp museum.saltmarsh.test": "stamp-not-seen",
-    "inkstamp order shop": "order",
-    "inkstamp prove shop": "prove",
-    "inkstamp why shop": "why",
+    "inkstamp order shop.saltmarsh.test": "order",
+    "inkstamp prove shop.saltmarsh.test": "prove",
+    "inkstamp why shop.saltmarsh.test": "why",
     "inkstamp collect": "collect",
     "inkstamp renew": "renew",
-    "inkstamp revoke rowing": "revoke",
+    "inkstamp revoke rowing.saltmarsh.test": "revoke",
     "inkstamp enrol": "enrol",
 }
 """Which acts are kept as pictures, by the beginning of their command."""
@@ -112,11 +112,13 @@ def main() -> None:
             build(Path(folder))
             with Children() as children, running(Path(folder), children) as world:
                 environment["INKSTAMP_CONFIG"] = str(world.config)
+                taken: set[str] = set()
                 for act in ACTS:
                     world.prepare(act.prepare)
                     command = act.typed(**world.known)
                     name = next((name for begin, name in NAMES.items() if command.startswith(begin)), "")
-                    if name:
+                    if name and name not in taken:  # a command that is repeated is shown as it was at first
+                        taken.add(name)
                         shoot(command, TARGET / f"{name}.png", environment)
                     else:
                         subprocess.run(shlex.split(command), env=environment, check=False, capture_output=True)

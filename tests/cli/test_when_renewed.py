@@ -152,7 +152,9 @@ def test_what_is_not_served_any_more_is_installed_again_without_an_order(world: 
     assert world.run("renew").out.startswith("1 checked, 0 renewed")
     tidings(world, "UPDATE tidings SET astray = 'front serves another certificate for it'")
     (seen,) = world.run("status", "--json").json["certificates"]
-    assert (seen["state"], seen["next_command"]) == ("not installed", "inkstamp renew"), "status says what renew would do"
+    assert (seen["state"], seen["next_command"]) == ("not installed", "inkstamp renew"), (
+        "status says what renew would do"
+    )
     assert "front serves another certificate for it" in seen["wanted"]
 
 

@@ -5,11 +5,12 @@ comments and layout stay; lists with commas. KEY= takes a setting out: then the
 usual value, or that of the group, counts. What would not be valid is refused,
 and nothing is written.
 
-    inkstamp certificate show shop
-    inkstamp certificate change shop key=rsa-2048 keep=5
+    inkstamp certificate show shop.saltmarsh.test
+    inkstamp certificate change shop.saltmarsh.test key=rsa-2048 keep=5
 """
 
 import argparse
+from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.context import Context, global_options
@@ -17,10 +18,13 @@ from inkstamp.cli.entry_commands import SETTINGS_HELP, tell_changes, tell_entry
 from inkstamp.cli.setting import open_runtime
 from inkstamp.errors import UsageError
 
+if TYPE_CHECKING:
+    from inkstamp.runtime import Runtime
+
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments of `inkstamp certificate`."""
-    actions = parser.add_subparsers(dest="action", required=True, metavar="show|change")
+    actions = parser.add_subparsers(dest="action", required=True, metavar="show|change|rename")
     show = actions.add_parser("show", help="show its settings and where they stand", allow_abbrev=False)
     show.add_argument("name", metavar="NAME", help="a configured certificate")
     change = actions.add_parser("change", help="change its settings", allow_abbrev=False)
@@ -28,7 +32,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
     change.add_argument("settings", nargs="*", metavar="KEY=VALUE", help=SETTINGS_HELP)
     change.add_argument("--group", default="", metavar="GROUP", help="group that it goes to, if it is on the roster")
     change.add_argument("--customer", metavar="TEXT", help="customer that it is for; empty for none")
-    for each in (show, change):
+    rename = actions.add_parser("rename", help="call it otherwise; servers notice nothing", allow_abbrev=False)
+    rename.add_argument("name", metavar="NAME", help="a configured certificate")
+    rename.add_argument("new", metavar="NEW", help="name that it gets")
+    for each in (show, change, rename):
         global_options(each, default=argparse.SUPPRESS)
 
 
@@ -46,6 +53,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
             else:
                 tell_entry(shown)
             return 0
+        if options.action == "rename":
+            return _rename(context, runtime, options)
         if not options.settings and not options.group and options.customer is None:
             raise UsageError("nothing was said to change", advice="give KEY=VALUE, --group or --customer")
         changes = change_certificate(
@@ -59,4 +68,16 @@ def run(context: Context, options: argparse.Namespace) -> int:
     if status.wanted:
         print(output.field("due", status.wanted))
     print(output.field("next", status.next_command or "nothing to do"))
+    return 0
+
+
+def _rename(context: Context, runtime: "Runtime", options: argparse.Namespace) -> int:
+    from inkstamp.jobs.lifecycle.renaming import rename_certificate
+
+    rename_certificate(runtime, options.name, options.new)
+    if context.json:
+        output.as_json("certificate rename", renamed={"before": options.name, "after": options.new})
+    else:
+        print(f"{options.name} is called {options.new} from now on")
+        print(output.field("next", "nothing; its next install names files by the new name"))
     return 0

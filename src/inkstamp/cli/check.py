@@ -1,6 +1,6 @@
 """Test live names from outside: chain, hostname, expiry, TLS, DNS, redirects.
 
-    inkstamp check rowing                     the names of a certificate
+    inkstamp check rowing.saltmarsh.test      the names of a certificate
     inkstamp check www.rowing.saltmarsh.test  a name; also NAME:PORT
     inkstamp check --sites --since            all sites; what changed
 

@@ -5,7 +5,7 @@ downloaded. From files of any kind and name: ZIP, PKCS#7, PEM, DER, PKCS#12,
 directories, or - for text pasted on standard input. The certificate is found by
 the order's key, the intermediates are sorted, and the chain is verified.
 
-    inkstamp collect shop ~/download.zip
+    inkstamp collect shop.saltmarsh.test ~/download.zip
 """
 
 import argparse

@@ -1,7 +1,7 @@
 """Export an edition for other systems: Windows, Java, an appliance, another team.
 
-    inkstamp export rowing --form pkcs12 --ask-passphrase
-    inkstamp export rowing --form separate --without-key
+    inkstamp export rowing.saltmarsh.test --form pkcs12 --ask-passphrase
+    inkstamp export rowing.saltmarsh.test --form separate --without-key
 
 Forms:
 

@@ -1,6 +1,6 @@
 """Show what happened, when and in which run; the newest last.
 
-inkstamp history rowing --last 20
+inkstamp history rowing.saltmarsh.test --last 20
 """
 
 import argparse

@@ -4,7 +4,7 @@ Each server tests the changed configuration and reloads; then every address is
 connected to, to check that the certificate is served. If anything fails, all
 files are restored byte for byte.
 
-    inkstamp install rowing --preview
+    inkstamp install rowing.saltmarsh.test --preview
 """
 
 import argparse

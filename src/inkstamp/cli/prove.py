@@ -6,8 +6,8 @@ address that it shows: what a configured server or nameserver can publish is
 placed there, otherwise you are told what to make. Without options, everything
 known is tested from outside again.
 
-    inkstamp prove shop
-    inkstamp prove shop --cname _x7.shop.saltmarsh.test 41.fogbell.test
+    inkstamp prove shop.saltmarsh.test
+    inkstamp prove shop.saltmarsh.test --txt _x7.shop.saltmarsh.test 41
 """
 
 import argparse

@@ -4,7 +4,7 @@ Tests, orders, validates, downloads and verifies a certificate, and prepares its
 install. No file that a server reads is changed, and nothing is left behind. The
 authority needs `staging = …`, the URL of the CA's directory for tests.
 
-    inkstamp rehearse rowing
+    inkstamp rehearse rowing.saltmarsh.test
 """
 
 import argparse

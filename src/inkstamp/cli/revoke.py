@@ -1,7 +1,7 @@
 """Revoke a certificate at the CA that issued it.
 
-    inkstamp revoke rowing --reason key-compromise --and-replace
-    inkstamp revoke rowing --edition 1         an older edition
+    inkstamp revoke rowing.saltmarsh.test --reason key-compromise --and-replace
+    inkstamp revoke rowing.saltmarsh.test --edition 1    an older edition
     inkstamp revoke --file old.pem --authority quayside --key-file old.key
 
 Shows which servers have it and what replaces it, and asks for confirmation.

@@ -3,7 +3,7 @@
 Changes that others made to the same files since then are kept. `renew` does not
 install the newer edition again; `inkstamp install NAME` does.
 
-    inkstamp undo rowing --preview
+    inkstamp undo rowing.saltmarsh.test --preview
 """
 
 import argparse

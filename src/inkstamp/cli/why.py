@@ -1,7 +1,7 @@
 """Show why a certificate is stuck: which step, since when, and who must act.
 
-inkstamp why shop
-inkstamp why shop --note "call expected from the CA on Tuesday"
+inkstamp why shop.saltmarsh.test
+inkstamp why shop.saltmarsh.test --note "call expected from the CA on Tuesday"
 """
 
 import argparse

@@ -81,6 +81,15 @@ class ConfigFile:
             save(self.path, data)
         self.use(changed)
 
+    def rename_entry(self, table: str, old: str, new: str) -> None:
+        """Give an entry of the file another name, and go on with what it then says."""
+        from inkstamp.config.write import save, with_other_name  # noqa: PLC0415  which few runs need
+
+        with self._locks.configuration(self.path):
+            data, changed = with_other_name(self.path.read_bytes(), self.path, (table, old), new)
+            save(self.path, data)
+        self.use(changed)
+
     def remove_entry(self, table: str, name: str) -> None:
         """Take an entry out of the file, and go on with what it then says."""
         from inkstamp.config.write import save, without_entry  # noqa: PLC0415  which few runs need

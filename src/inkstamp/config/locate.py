@@ -6,6 +6,7 @@ _HEADER = re.compile(r"\s*+\[\s*+([^\[\]]++)\]\s*+(#.*)?$")
 _KEY = re.compile(
     r"""\s*+((?:[A-Za-z0-9_-]++|"[^"]*+"|'[^']*+')(?:\s*+\.\s*+(?:[A-Za-z0-9_-]++|"[^"]*+"|'[^']*+'))*+)\s*+="""
 )
+_BARE = re.compile(r"[A-Za-z0-9_-]+")
 _PART = re.compile(r"""[A-Za-z0-9_-]+|"[^"]*"|'[^']*'""")
 
 
@@ -36,3 +37,15 @@ def line_of(text: str, path: tuple[str, ...]) -> int:
         if shared > best_depth and shared == len(here):
             best_line, best_depth = number, shared
     return best_line
+
+
+def with_header(text: str, table: str, old: str, new: str) -> str:
+    """Return a TOML text with the headers of one entry, and of tables below it, by another name."""
+    lines = text.split("\n")
+    for number, line in enumerate(lines):
+        header = _HEADER.match(line)
+        parts = _parts(header.group(1)) if header else ()
+        if header and parts[:2] == (table, old):
+            named = ".".join([table, *(each if _BARE.fullmatch(each) else f'"{each}"' for each in (new, *parts[2:]))])
+            lines[number] = line[: header.start(1)] + named + line[header.end(1) :]
+    return "\n".join(lines)

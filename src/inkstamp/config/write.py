@@ -8,6 +8,7 @@ import msgspec
 import tomlkit
 
 from inkstamp.config.load import parse
+from inkstamp.config.locate import with_header
 from inkstamp.config.model import Configuration, Section
 from inkstamp.errors import ConfigurationError
 from inkstamp.files import private_folder, write_bytes
@@ -120,6 +121,29 @@ def _expect_no_new_mistake(before: Configuration, after: Configuration) -> None:
                 f"“{name}” could not be used any more: {mistake.what}", where=mistake.where,
                 advice=f"change “{name}” first; nothing was written",
             )  # fmt: skip
+
+
+def with_other_name(data: bytes, file: Path, place: tuple[str, str], new: str) -> tuple[bytes, Configuration]:
+    """Return the file's bytes with an entry by another name, all else as it stands, and what it then says.
+
+    Raises:
+        ConfigurationError: There is no such entry, the name is taken, or the entry has no header of its own.
+
+    """
+    table, old = place
+    before = parse(data, file, leave_out=True)
+    if old not in getattr(before, table):
+        raise ConfigurationError(f"there is no {table} “{old}”", where=str(file), advice="see: inkstamp status")
+    if new in getattr(before, table) or before.mistake_in(table, new) is not None:
+        raise ConfigurationError(f"there is a {table} “{new}” already", where=str(file), advice="choose another name")
+    grown = with_header(data.decode("utf-8"), table, old, new).encode("utf-8")
+    after = parse(grown, file, leave_out=True)
+    if getattr(after, table).get(new) != getattr(before, table)[old] or old in getattr(after, table):
+        raise ConfigurationError(
+            f"[{table}.{old}] has no line of its own that says so, and is not renamed", where=str(file),
+            advice=f"rename it in the file by hand: write [{table}.{old}] and its keys below first",
+        )  # fmt: skip
+    return grown, after
 
 
 def without_entry(data: bytes, file: Path, table: str, name: str) -> tuple[bytes, Configuration]:

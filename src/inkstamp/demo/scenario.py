@@ -72,17 +72,17 @@ ACTS = (
         "The rowing club: order, validation, certificate, web server, in one command.",
         "inkstamp stamp rowing.saltmarsh.test www.rowing.saltmarsh.test",
     ),
-    Act("What does the public see now?", "inkstamp check rowing"),
+    Act("What does the public see now?", "inkstamp check rowing.saltmarsh.test"),
     Act(
         "The museum has moved here, but its DNS record still leads to the old host. The CA is not asked to "
         "validate before that is fixed: CAs limit failures.",
         "inkstamp stamp museum.saltmarsh.test",
         status=1,
     ),
-    Act("What is it waiting for, since when, and who must act?", "inkstamp why museum"),
+    Act("What is it waiting for, since when, and who must act?", "inkstamp why museum.saltmarsh.test"),
     Act(
         "The record is corrected. The same command resumes the same order.",
-        "inkstamp stamp museum",
+        "inkstamp stamp museum.saltmarsh.test",
         prepare="fix-dns",
     ),
     Act(
@@ -104,23 +104,23 @@ ACTS = (
     ),
     Act(
         "(It is pasted.) The validation file follows from the rule.",
-        "inkstamp prove shop",
+        "inkstamp prove shop.saltmarsh.test",
         prepare="paste-at-fogbell",
     ),
-    Act("Who must act now?", "inkstamp why shop"),
+    Act("Who must act now?", "inkstamp why shop.saltmarsh.test"),
     Act(
         "(Fogbell has validated and issued; its ZIP is downloaded.)",
         "inkstamp collect {download}",
         prepare="fogbell-issues",
     ),
-    Act("Install it on the web server.", "inkstamp stamp shop"),
+    Act("Install it on the web server.", "inkstamp stamp shop.saltmarsh.test"),
     Act("What is the state of everything?", "inkstamp status"),
     Act("A timer would run this every day: it renews what is due, and nothing else.", "inkstamp renew"),
     Act("", "inkstamp status"),
     Act("What is planned for the next weeks?", "inkstamp calendar --weeks 10"),
     Act(
         "Somebody may have seen the rowing club's key. A new edition is served first, then the old one is revoked.",
-        "inkstamp revoke rowing --reason key-compromise --and-replace --yes",
+        "inkstamp revoke rowing.saltmarsh.test --reason key-compromise --and-replace --yes",
     ),
     Act(
         "Three sites move in. What they have in common is written once, as [group.web]; their names go into the "
@@ -129,5 +129,5 @@ ACTS = (
         prepare="new-sites",
     ),
     Act("All that the group has no certificate for yet, at once.", "inkstamp stamp --group web --quiet"),
-    Act("And what happened to the bakery's certificate?", "inkstamp history bakery"),
+    Act("And what happened to the bakery's certificate?", "inkstamp history bakery.saltmarsh.test"),
 )

@@ -2,12 +2,15 @@
 
 HOME/shelf/CERTIFICATE/0003/key.pem leaf.pem issuers.pem served.pem combined.pem
 
+A certificate that was renamed has a link there, to the folder that it had before.
+
 Where another machine has the key: brought.pem, the CSR, in the place of key.pem and combined.pem.
 """
 
 import os
 import shutil
 from collections.abc import Sequence
+from contextlib import nullcontext
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -16,6 +19,8 @@ from inkstamp.errors import FileTrouble
 from inkstamp.files import (
     create_bytes,
     file_trouble,
+    link_target,
+    point_link,
     private_folder,
     read_bytes,
     remove_tree,
@@ -29,6 +34,7 @@ if TYPE_CHECKING:
 
     from inkstamp.pki.keys import PrivateKey
 
+_MOST_LINKS = 20
 _WRITTEN_WITHIN = 60.0
 """Seconds in which all files of an edition are written."""
 
@@ -55,6 +61,34 @@ class Shelf:
     def of(self, certificate: str) -> Path:
         """Return the folder of a certificate."""
         return self._folder / certificate
+
+    def link(self, certificate: str, to: str) -> None:
+        """Have a certificate's folder be that of another name, which it had before."""
+        point_link(self.of(certificate), to)
+
+    def unlink(self, certificate: str) -> None:
+        """Remove the links of a certificate that was renamed, whose folder is gone."""
+        while link_target(self.of(certificate)) is not None:
+            link = self.of(certificate)
+            certificate = link_target(link) or ""
+            with file_trouble("remove", link):
+                link.unlink()
+
+    def leads_to(self, certificate: str) -> str:
+        """Return which name the folder has that a certificate's editions lie in; its own where that is no link."""
+        name = certificate
+        for _ in range(_MOST_LINKS):
+            target = link_target(self.of(name))
+            if target is None:
+                break
+            name = target
+        return name
+
+    def renamed(self) -> dict[str, str]:
+        """Return the folders whose editions are of a certificate by another name, and whose they are."""
+        with os.scandir(self._folder) if self._folder.is_dir() else nullcontext(()) as found:
+            links = [each.name for each in found if each.is_symlink()]
+        return {self.leads_to(each): each for each in links}
 
     def edition(self, certificate: str, number: int) -> Path:
         """Return the folder of an edition."""

@@ -28,6 +28,7 @@ from inkstamp.ledger.records import (
     check_order_move,
 )
 from inkstamp.ledger.removals import Removals
+from inkstamp.ledger.renaming import Renames
 from inkstamp.ledger.revocations import Revocations
 from inkstamp.ledger.roster import Roster, chosen, mark_changed
 from inkstamp.ledger.rows import as_edition, as_list, as_order, from_moment, strings, telling_damage, to_moment
@@ -51,6 +52,7 @@ class Ledger:
         self.dns = DnsProofs(self._database)
         self.failures = Failures(self._database, clock)
         self.observations = Observations(self._database)
+        self.renames = Renames(self._database, self._note)
         self.removals = Removals(self._database, clock, self.observations, self._note)
         self.sent_notices = SentNotices(self._database, clock)
         self.check_results = CheckResults(self._database, clock)

@@ -99,7 +99,7 @@ def test_a_site_that_still_uses_an_edition_that_nobody_renews_is_told_and_gravel
                 certificate_file=os.path.normpath(shelf / file))  # fmt: skip
     leaf = Signer("club", names=("club.saltmarsh.test",), ca=False).certificate
     known = replace(facts(leaf), not_before=NOW - timedelta(days=90 - days), not_after=NOW + timedelta(days=days))
-    found = unrenewed(replace(without_certificate(site, ()), certificate=known), shelf, {"rowing"}, NOW)
+    found = unrenewed(replace(without_certificate(site, ()), certificate=known), shelf, {"rowing"}, NOW, {})
     assert (found.severity if found is not None else None) == severity
     if found is not None:
         assert found.remedy == "inkstamp stamp club.saltmarsh.test"

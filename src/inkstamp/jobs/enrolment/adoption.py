@@ -15,7 +15,7 @@ from inkstamp.errors import EditionUnfit, InkStampError, UsageError
 from inkstamp.files import read_bytes
 from inkstamp.findings import Finding, Severity, note, worst
 from inkstamp.jobs.enrolment.context import EnrolmentContext
-from inkstamp.jobs.enrolment.enrol import EnrolmentRequest, EnrolmentState, enrol, entry_name
+from inkstamp.jobs.enrolment.enrol import EnrolmentRequest, EnrolmentState, enrol
 from inkstamp.jobs.enrolment.lists import WantedCertificate
 from inkstamp.jobs.enrolment.other_renewers import other_renewers
 from inkstamp.jobs.inventory.survey import survey
@@ -23,7 +23,7 @@ from inkstamp.jobs.issuance.acceptance import record_of
 from inkstamp.jobs.issuance.renewal_plan import plan_renewal
 from inkstamp.jobs.lifecycle.install import install_edition
 from inkstamp.jobs.lifecycle.provisioning import settle, write_entries
-from inkstamp.jobs.lifecycle.stamp_plans import StampRequest, make_plans
+from inkstamp.jobs.lifecycle.stamp_plans import StampRequest, entry_name, make_plans
 from inkstamp.jobs.status.overview import statuses_of
 from inkstamp.ledger.records import InstallState
 from inkstamp.ledger.shelf import EditionFiles

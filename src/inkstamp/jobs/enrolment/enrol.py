@@ -17,7 +17,7 @@ from inkstamp.jobs.enrolment.context import EnrolmentContext
 from inkstamp.jobs.enrolment.lists import Line, WantedCertificate, WrongLine, is_plain_text, pack
 from inkstamp.jobs.inventory.site_choice import choices
 from inkstamp.jobs.inventory.survey import survey
-from inkstamp.jobs.lifecycle.stamp_plans import free_name
+from inkstamp.jobs.lifecycle.stamp_plans import entry_name, expect_own_folder, free_name
 from inkstamp.jobs.validation.precheck import NameCheck, precheck
 from inkstamp.ledger.records import EnrolledRecord
 from inkstamp.ledger.roster import keep_copy
@@ -285,6 +285,8 @@ class _Desk:
                 f"“{name}” cannot be the name of a certificate",
                 advice="use lower-case letters, digits, hyphens and dots",
             )
+        if before is None:
+            expect_own_folder(self._context, name)
         if before is None and name in self._context.certificates:
             raise UsageError(
                 f"[certificate.{name}] in the configuration file has that name", advice="call it otherwise"
@@ -304,11 +306,6 @@ class _Desk:
                         f"{name} is in certificate “{other}” already{where}",
                         advice=f"leave it out here, or take it out of “{other}”",
                     )
-
-
-def entry_name(names: Sequence[str]) -> str:
-    """Return what a certificate is called by itself: like its first name."""
-    return names[0].removeprefix("*.").replace(":", "-")[:200].rstrip(".-")
 
 
 def _changes(before: EnrolledRecord, after: EnrolledRecord) -> str:

@@ -140,12 +140,12 @@ def remove(context: EnrolmentContext, plan: RemovalPlan, request: RemovalRequest
 
 def _using_shelf(context: EnrolmentContext, name: str, servers: Sequence[str]) -> tuple[str, ...]:
     """Return those of some servers that take the certificate's files from the shelf by their configuration."""
-    folder = f"{context.shelf.of(name)}/"
+    folders = tuple(f"{context.shelf.of(each)}/" for each in (name, context.shelf.leads_to(name)))
     here = [each for each in servers if each in context.config.server and not is_away(context.config, each)]
     return tuple(
         each
         for each in here
-        if any(site.certificate_file.startswith(folder) for site in context.servers.get(each).sites())
+        if any(site.certificate_file.startswith(folders) for site in context.servers.get(each).sites())
     )
 
 
@@ -197,11 +197,12 @@ def _put_away(context: EnrolmentContext, name: str, keys: KeysAfterwards) -> str
     """Move the editions to the archive, or destroy them; returns where they are then."""
     remove_tree(context.home.undo(name))
     forget_brought(context.home, name)
-    folder = context.shelf.of(name)
+    folder = context.shelf.of(context.shelf.leads_to(name))
     if not folder.exists():
         return ""
     if keys is KeysAfterwards.DESTROY:
         remove_tree(folder)
+        context.shelf.unlink(name)
         return ""
     context.local_copy.switch(name, None)
     called = f"{name} {stamp(context.clock.now())}"
@@ -211,4 +212,5 @@ def _put_away(context: EnrolmentContext, name: str, keys: KeysAfterwards) -> str
     with file_trouble("rename", folder):
         folder.rename(target)
         sync_folder(target.parent)
+    context.shelf.unlink(name)
     return str(target)

@@ -100,7 +100,9 @@ def report(
                       whole_chain=whole, key_rights=rights, key_matches=matches, findings=tuple(findings))  # fmt: skip
 
 
-def unrenewed(found: SiteReport, shelf: Path, renewed: Container[str], now: datetime) -> Finding | None:
+def unrenewed(
+    found: SiteReport, shelf: Path, renewed: Container[str], now: datetime, other_names: Mapping[str, str]
+) -> Finding | None:
     """Find whether a site is served an edition of ours that nobody renews any more.
 
     Args:
@@ -108,12 +110,13 @@ def unrenewed(found: SiteReport, shelf: Path, renewed: Container[str], now: date
         shelf: The folder of all editions.
         renewed: The certificates that are configured.
         now: Aware.
+        other_names: Folders whose editions are of a certificate that has another name now.
 
     """
     site, known = found.site, found.certificate
     file = PurePath(site.certificate_file)
     below = file.relative_to(shelf).parts if file.is_relative_to(shelf) else ()
-    if not below or below[0] in renewed:
+    if not below or below[0] in renewed or other_names.get(below[0]) in renewed:
         return None
     name = below[0]
     pressing = known is not None and now >= renewal_moment(known.not_before, known.not_after)

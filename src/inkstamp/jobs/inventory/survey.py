@@ -12,6 +12,7 @@ from inkstamp.garbage import collecting_none
 from inkstamp.jobs.inventory.context import InventoryContext
 from inkstamp.jobs.inventory.missing_sites import SiteNames, missing_site, without_sites
 from inkstamp.jobs.inventory.site_report import SiteReport, report, unrenewed, without_certificate
+from inkstamp.ledger.shelf import Shelf
 from inkstamp.pki.names import as_address, normalise
 from inkstamp.policy.renewal_time import renewal_moment
 from inkstamp.reach.interface import FoundFile
@@ -164,7 +165,8 @@ def survey(context: InventoryContext, names: Sequence[str] = (), *, live: bool =
             read.append(ServerReport(name=server.name, files=own, sites=len(sites)))
             with_tls = {name for site in sites if site.tls for name in site.names}
             reports += [_reported(site, files, trusted, now, with_tls) for site in sites]
-    lost = [unrenewed(each, context.home.shelf, context.certificates, now) for each in reports]
+    renamed = Shelf(context.home).renamed()
+    lost = [unrenewed(each, context.home.shelf, context.certificates, now, renamed) for each in reports]
     reports = [replace(each, findings=(*each.findings, found)) if found else each
                for each, found in zip(reports, lost, strict=True)]  # fmt: skip
     unread = {each.name for each in read if each.findings}

@@ -61,7 +61,10 @@ def rebuild(context: IssuanceContext) -> Rebuilt:
         try:
             _restore_roster(context, ledger, findings)
             certificates = Certificates(context.configuration, lambda: ledger.roster)
+            renamed = context.shelf.renamed()
             for name in sorted(each.name for each in home.shelf.iterdir()) if home.shelf.is_dir() else ():
+                if name in renamed:
+                    continue  # the certificate was renamed, and is met by its new name
                 for number in context.shelf.numbers(name):
                     found = _read(context, certificates, name, number)
                     if isinstance(found, Finding):

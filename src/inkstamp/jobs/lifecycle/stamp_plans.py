@@ -243,8 +243,20 @@ def _new_entry(context: LifecycleContext, request: StampRequest, names: tuple[st
     via = request.via or _records_carrier(config, names, portal=portal) or (serving_server(context, names),)
     for each in (*via, *(request.install or ())):
         use_if_found(context, each)
-    return propose(context.config, request, names, authority=authority, via=via,
+    plan = propose(context.config, request, names, authority=authority, via=via,
                    found=context.servers.found, taken=context.certificates, file=file)  # fmt: skip
+    expect_own_folder(context, plan.name)
+    return plan
+
+
+def expect_own_folder(context: LifecycleContext, name: str) -> None:
+    """Raise UsageError for a new certificate with a name that another one had, whose editions lie there still."""
+    user = context.shelf.renamed().get(name) if context.shelf.of(name).exists() else None
+    if user:
+        raise UsageError(
+            f"“{name}” was the name of “{user}”, whose files servers use by it",
+            advice="choose another name with --as, or as `certificate` in a list",
+        )
 
 
 def _records_carrier(config: Configuration, names: Sequence[str], *, portal: bool) -> tuple[str, ...]:
@@ -293,7 +305,7 @@ def propose(
     expect_known("server", {*config.server, *records, BY_HAND, LISTENER}, via, file)
     expect_known("server", config.server, request.install or (), file)
     proof = _ways(config, request, via, names) if config.authority[authority].is_acme else ()
-    name = request.entry_name or _short_name(names, taken)
+    name = request.entry_name or free_name(entry_name(names), taken)
     _expect_free(taken, name)
     install = request.install
     if install is None:
@@ -355,9 +367,9 @@ def _only_authority(config: Configuration) -> str:
     )
 
 
-def _short_name(names: Sequence[str], taken: Container[str]) -> str:
-    base = names[0].removeprefix("*.").removeprefix("www.").partition(".")[0]
-    return free_name(base, taken)
+def entry_name(names: Sequence[str]) -> str:
+    """Return what a certificate is called by itself: like its first name, so that nobody has to guess."""
+    return names[0].removeprefix("*.").replace(":", "-")[:200].rstrip(".-")
 
 
 def free_name(base: str, *taken: Container[str]) -> str:

@@ -99,7 +99,7 @@ def test_an_account_that_a_key_has_already_is_found(world: SimulatedWorld, kind:
 
 def test_the_ca_is_asked_what_it_offers_and_how_the_account_stands(world: SimulatedWorld) -> None:
     world.simulated.state.mood.profiles = {"harbour": "for browsers", "tide": "short-lived"}
-    assert world.run("stamp", NAME).status == 0
+    assert world.run("stamp", NAME, "--as", "rowing").status == 0
     told = world.run("authority", "show", "quayside")
     assert told.status == 0, told.err
     for each in ("the account is valid", "mailto:certs@saltmarsh.test", "quayside.test",
@@ -124,14 +124,14 @@ def test_another_contact_goes_to_the_ca_and_into_the_configuration_with_its_comm
         "mailto:night@saltmarsh.test"
     ]
     world.config.write_text(world.config.read_text().replace("night@", "day@"))
-    assert world.run("stamp", NAME).status == 0
+    assert world.run("stamp", NAME, "--as", "rowing").status == 0
     (known,) = world.simulated.state.accounts._known.values()
     assert known["contact"] == ["mailto:day@saltmarsh.test"], "an edit of the file is enough"
 
 
 def test_changed_terms_say_where_to_read_and_agree_and_the_next_run_goes_on(world: SimulatedWorld) -> None:
     world.simulated.state.mood.terms_changed = True
-    done = world.run("stamp", NAME)
+    done = world.run("stamp", NAME, "--as", "rowing")
     assert done.status == 1
     assert f"see {world.directory.removesuffix('/directory')}/agree" in done.flat
     assert f"see {world.directory.removesuffix('/directory')}/terms" in done.flat
@@ -154,7 +154,7 @@ def test_a_new_key_takes_the_place_of_the_old_one_and_the_account_stays(world: S
     assert file.read_bytes() != before
     assert stat.S_IMODE(file.stat().st_mode) == 0o600
     assert [each.name for each in file.parent.iterdir()] == ["quayside.pem"]
-    assert world.run("stamp", NAME).status == 0
+    assert world.run("stamp", NAME, "--as", "rowing").status == 0
     world.simulated.state.mood.changes_keys = False
     assert "does not offer key rollover" in world.run("authority", "rollover", "quayside").flat
 
@@ -171,7 +171,7 @@ def test_killed_anywhere_a_change_of_key_leaves_an_account_that_works(world: Sim
         assert shown.status == 0, f"killed behind {whole[place - 1]}: {shown.err}"
         assert [each.name for each in (world.home / "accounts").iterdir()] == ["quayside.pem"]
         assert len(world.simulated.state.accounts._known) == 1
-    assert world.run("stamp", NAME).status == 0
+    assert world.run("stamp", NAME, "--as", "rowing").status == 0
 
 
 def test_an_answer_that_is_lost_is_found_out_about(world: SimulatedWorld) -> None:
@@ -190,13 +190,13 @@ def test_an_answer_that_is_lost_is_found_out_about(world: SimulatedWorld) -> Non
     assert done.status == 1
     assert (world.home / "accounts" / "quayside.next.pem").exists()
     weather.down = False
-    assert world.run("stamp", NAME).status == 0
+    assert world.run("stamp", NAME, "--as", "rowing").status == 0
     assert account_key(world) != before
     assert "the new key is in use" in world.run("history").out
 
 
 def test_an_account_is_retired_after_a_question_and_not_opened_again_by_itself(world: SimulatedWorld) -> None:
-    assert world.run("stamp", NAME).status == 0
+    assert world.run("stamp", NAME, "--as", "rowing").status == 0
     assert world.run("authority", "deactivate", "quayside").status == 2, "nobody is there to be asked"
     command = [inkstamp_program(), "--config", str(world.config), "authority", "deactivate", "quayside"]
     for answer, status in (("no\n", 2), ("quayside\n", 0)):

@@ -181,7 +181,7 @@ def test_what_it_does(world: SimulatedWorld, case: Case) -> None:
     issued, orders = state.issued, len(state.orders)
     case.misbehave(world)
 
-    done = world.run("stamp", *names, "--json", timeout=100)
+    done = world.run("stamp", *names, "--as", short, "--json", timeout=100)
 
     said = f"{done.out}\n{done.err}"
     assert "Traceback" not in said
@@ -243,7 +243,7 @@ def test_a_clock_that_goes_back_at_the_ca_stops_nothing(world: SimulatedWorld) -
     old = format_datetime(datetime(2001, 1, 1, tzinfo=UTC), usegmt=True)
     world.simulated.state.mood.canned["order"] = deque([page(503, **{"Retry-After": old, "Date": old})])
     world.simulated.state.mood.order_life = timedelta(days=3)
-    done = world.run("stamp", f"{short}.saltmarsh.test")
+    done = world.run("stamp", f"{short}.saltmarsh.test", "--as", short)
     assert done.status == 0, done.err
     window = {"suggestedWindow": {"start": "2001-01-01T00:00:00Z", "end": "2001-01-02T00:00:00Z"}}
     world.can("renewal-info", Canned(200, {"Retry-After": old}, json.dumps(window).encode(), "application/json"))

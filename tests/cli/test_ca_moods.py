@@ -35,7 +35,7 @@ def flat(done: Ran) -> str:
 
 def test_where_replies_say_valid_at_once_a_certificate_costs_five_requests(world: SimulatedWorld) -> None:
     world.simulated.state.mood.at_once = True
-    done = world.run("stamp", NAME)
+    done = world.run("stamp", NAME, "--as", "rowing")
     assert done.status == 0, done.err
     assert world.asked() == Counter(
         {"directory": 1, "new-order": 1, "authorization": 1, "challenge": 1, "finalize": 1, "certificate": 1}
@@ -46,7 +46,7 @@ def test_a_ca_that_answers_503_for_a_while_is_waited_for_as_it_asks(world: Simul
     soon = format_datetime(datetime.now(UTC) + timedelta(seconds=1), usegmt=True)
     world.can("new-order", Canned(503, {"Retry-After": "1"}, b"<h1>busy</h1>", "text/html"))
     world.can("finalize", Canned(500, {"Retry-After": soon}, problem("serverInternal", "a hiccup")))
-    done = world.run("stamp", NAME)
+    done = world.run("stamp", NAME, "--as", "rowing")
     assert done.status == 0, done.err
     assert "waits 1 s: new order: the CA answered with 503" in flat(done)
     assert "finalize: the CA answered with 500 (serverInternal)" in flat(done)
@@ -57,7 +57,7 @@ def test_a_ca_that_answers_503_for_a_while_is_waited_for_as_it_asks(world: Simul
 def test_a_rate_limit_beyond_patience_is_told_with_its_time_and_not_run_against(world: SimulatedWorld) -> None:
     limited = problem("rateLimited", "too many certificates for saltmarsh.test", instance="https://ca.test/limits")
     world.can("new-order", Canned(429, {"Retry-After": "86400"}, limited))
-    done = world.run("stamp", NAME)
+    done = world.run("stamp", NAME, "--as", "rowing")
     assert done.status == 1
     assert "too many certificates for saltmarsh.test" in flat(done)
     assert "https://ca.test/limits" in flat(done)
@@ -70,7 +70,7 @@ def test_refused_nonces_are_replaced_by_those_of_the_refusal(world: SimulatedWor
     refusal = Canned(400, {}, problem("badNonce", "stale"))
     for resource in ("new-order", "challenge", "certificate"):
         world.can(resource, refusal, refusal)
-    done = world.run("stamp", NAME)
+    done = world.run("stamp", NAME, "--as", "rowing")
     assert done.status == 0, done.err
     assert world.asked()["new-order"] == 3
     assert world.asked()["new-nonce"] == 0
@@ -83,7 +83,7 @@ def test_a_compound_refusal_is_told_name_by_name(world: SimulatedWorld) -> None:
         {"type": "urn:ietf:params:acme:error:rejectedIdentifier", "detail": "on a block list"},
     ]  # fmt: skip
     world.can("new-order", Canned(403, {}, problem("compound", "two of the names", subproblems=parts)))
-    done = world.run("stamp", NAME, "--json")
+    done = world.run("stamp", NAME, "--as", "rowing", "--json")
     assert done.status == 1
     assert f"{NAME}: caa: CAA names another CA" in flat(done)
     assert "rejectedIdentifier: on a block list" in flat(done)
@@ -109,7 +109,7 @@ def test_an_answer_that_cannot_be_is_one_clear_error_and_the_next_run_goes_on(
     world: SimulatedWorld, resource: str, answer: Canned, told: str
 ) -> None:
     world.can(resource, answer)
-    done = world.run("stamp", NAME)
+    done = world.run("stamp", NAME, "--as", "rowing")
     assert done.status == 1
     assert told in flat(done)
     assert "Traceback" not in done.err
@@ -121,7 +121,7 @@ def test_an_answer_that_cannot_be_is_one_clear_error_and_the_next_run_goes_on(
 
 
 def test_the_root_that_is_asked_for_is_found_among_the_alternates_and_only_then_fetched(world: SimulatedWorld) -> None:
-    assert world.run("stamp", NAME).status == 0
+    assert world.run("stamp", NAME, "--as", "rowing").status == 0
     assert world.asked()["certificate-other"] == 0
     world.config.write_text(
         world.config.read_text().replace("agree_terms = true", 'agree_terms = true\nroot = "Quayside Old Harbour Root"')
@@ -137,7 +137,7 @@ def test_a_certificate_that_no_known_root_stands_behind_never_reaches_a_server(w
     site = world.nginx.folder / "sites" / "rowing.conf"
     before = site.read_bytes()
     (world.folder / "roots.pem").write_bytes(world.trust.read_bytes())
-    done = world.run("stamp", NAME)
+    done = world.run("stamp", NAME, "--as", "rowing")
     assert done.status == 1
     assert "is not among the trusted roots" in flat(done)
     assert world.asked()["certificate-other"] == 1
@@ -153,7 +153,7 @@ def test_a_certificate_that_is_due_is_renewed_and_one_failure_does_not_stop_the_
         world.site(each.partition(".")[0], [each])
     world.simulated.state.mood.aged = dict.fromkeys(names[:2], timedelta(days=70))
     for each in names:
-        assert world.run("stamp", each).status == 0
+        assert world.run("stamp", each, "--as", each.partition(".")[0]).status == 0
     stands = {each["name"]: each["state"] for each in world.run("status", "--json").json["certificates"]}
     assert stands == {"rowing": "due", "bakery": "due", "museum": "ok"}
     world.nameserver.table[NAME] = []
@@ -180,7 +180,7 @@ def test_a_certificate_that_is_due_is_renewed_and_one_failure_does_not_stop_the_
 
 def test_a_lost_order_is_given_up_and_replaced_where_the_ca_no_longer_knows_it(world: SimulatedWorld) -> None:
     world.can("challenge", *[Canned(403, {}, problem("unauthorized", "not now"))])
-    assert world.run("stamp", NAME).status == 1
+    assert world.run("stamp", NAME, "--as", "rowing").status == 1
     world.simulated.state.orders.clear()
     done = world.run("stamp", "rowing")
     assert done.status == 0, done.err
@@ -189,7 +189,7 @@ def test_a_lost_order_is_given_up_and_replaced_where_the_ca_no_longer_knows_it(w
 
 def test_an_order_that_ended_at_the_ca_while_nobody_looked_is_replaced_in_the_same_run(world: SimulatedWorld) -> None:
     world.nameserver.table[NAME] = ["127.0.0.9"]
-    assert world.run("stamp", NAME).status == 1
+    assert world.run("stamp", NAME, "--as", "rowing").status == 1
     (order,) = world.simulated.state.orders.values()
     order.status, order.error = "invalid", {"type": "about:blank", "detail": "expired after seven days"}
     world.nameserver.table[NAME] = ["127.0.0.1"]
@@ -202,7 +202,7 @@ def test_a_request_that_the_ca_refuses_for_good_ends_the_order_and_the_next_run_
     world: SimulatedWorld,
 ) -> None:
     world.can("finalize", Canned(403, {}, problem("caa", f"CAA of {NAME} names another CA")))
-    done = world.run("stamp", NAME)
+    done = world.run("stamp", NAME, "--as", "rowing")
     assert done.status == 1
     assert f"CAA of {NAME} names another CA" in flat(done)
     assert "the next run orders again" in flat(done)
@@ -217,13 +217,13 @@ def test_a_request_that_the_ca_refuses_for_good_ends_the_order_and_the_next_run_
 
 def test_a_ca_is_left_alone_for_as_long_as_it_asked_when_a_challenge_was_answered(world: SimulatedWorld) -> None:
     world.simulated.state.mood.asks_for = 2
-    done = world.run("stamp", NAME)
+    done = world.run("stamp", NAME, "--as", "rowing")
     assert done.status == 0, done.err
     assert "waits 2 s: the CA is processing" in flat(done)
 
 
 def test_states_that_no_rfc_lists_are_told_and_never_an_error_of_the_whole_command(world: SimulatedWorld) -> None:
-    assert world.run("stamp", NAME).status == 0
+    assert world.run("stamp", NAME, "--as", "rowing").status == 0
     for number, status in enumerate(("deactivated", "on-hold"), start=1):
         for order in world.simulated.state.orders.values():
             order.status = status
@@ -236,7 +236,7 @@ def test_states_that_no_rfc_lists_are_told_and_never_an_error_of_the_whole_comma
 
 def test_changed_names_drop_the_open_order(world: SimulatedWorld) -> None:
     world.can("challenge", Canned(403, {}, problem("unauthorized", "not now")))
-    assert world.run("stamp", NAME).status == 1
+    assert world.run("stamp", NAME, "--as", "rowing").status == 1
     world.site("rowing", [NAME, "www.rowing.saltmarsh.test"])
     world.config.write_text(world.config.read_text().replace(f'names = ["{NAME}"', f'names = ["{NAME}", "www.{NAME}"'))
     done = world.run("stamp", "rowing")
@@ -249,7 +249,7 @@ def test_changed_names_drop_the_open_order(world: SimulatedWorld) -> None:
 def test_results_go_to_stdout_progress_to_stderr_and_nothing_is_coloured_without_a_terminal(
     world: SimulatedWorld,
 ) -> None:
-    done = world.run("stamp", NAME, "--json", env={"COLUMNS": "60"})
+    done = world.run("stamp", NAME, "--as", "rowing", "--json", env={"COLUMNS": "60"})
     assert done.json["certificates"][0]["edition"]["number"] == 1
     assert "asking the CA to validate" in done.err
     for command in (["status"], ["history"], ["check", NAME], ["survey"], ["authority", "show"], ["--help"]):
@@ -261,10 +261,10 @@ def test_results_go_to_stdout_progress_to_stderr_and_nothing_is_coloured_without
 
 def test_preview_says_what_would_be_done_and_does_nothing(world: SimulatedWorld) -> None:
     before = world.config.read_bytes()
-    done = world.run("stamp", NAME, "--preview")
+    done = world.run("stamp", NAME, "--as", "rowing", "--preview")
     assert done.status == 0
     assert "[certificate.rowing] would be added" in done.out
-    (plan,) = world.run("stamp", NAME, "--preview", "--json").json["plans"]
+    (plan,) = world.run("stamp", NAME, "--as", "rowing", "--preview", "--json").json["plans"]
     assert (plan["name"], plan["write"], plan["entry"]["names"]) == ("rowing", True, [NAME])
     assert world.config.read_bytes() == before
     assert world.asked() == Counter()

@@ -34,7 +34,7 @@ def thrower(tmp_path: Path) -> str:
 
 
 def test_wherever_it_is_thrown_the_run_goes_on_and_says_so(world: SimulatedWorld, thrower: str) -> None:
-    assert world.run("stamp", NAME).status == 0
+    assert world.run("stamp", NAME, "--as", "rowing").status == 0
     key = world.config.parent / "hook.key"
     key.write_text("secret")
     key.chmod(0o600)

@@ -64,7 +64,7 @@ def test_a_ca_of_any_lawful_manner_gives_a_certificate_at_the_first_try(
 ) -> None:
     world.site("rowing", [NAME, WWW])
     manner(world.simulated.state.mood)
-    done = world.run("stamp", NAME, WWW)
+    done = world.run("stamp", NAME, WWW, "--as", "rowing")
     assert done.status == 0, done.err
     assert world.simulated.state.issued == 1
     leaf = x509.load_pem_x509_certificate((world.home / "shelf/rowing/current/leaf.pem").read_bytes())
@@ -87,7 +87,7 @@ def test_a_challenge_that_the_ca_tries_again_by_itself_is_waited_for(
         return ("connection", "nobody answers yet") if calls[0] < 3 else outside(name, token, wanted)
 
     monkeypatch.setattr(world.simulated.state._outside, "http01", blind_at_first)
-    done = world.run("stamp", NAME)
+    done = world.run("stamp", NAME, "--as", "rowing")
     assert done.status == 0, done.err
     assert calls[0] == 3
     assert world.asked()["new-order"] == world.asked()["challenge"] == 1
@@ -98,7 +98,7 @@ def test_a_cause_that_stands_in_a_challenge_alone_is_told(
 ) -> None:
     world.simulated.state.mood.vague = True
     monkeypatch.setattr(world.simulated.state._outside, "http01", lambda *_: ("caa", "only fogbell.test may issue"))
-    done = world.run("stamp", NAME)
+    done = world.run("stamp", NAME, "--as", "rowing")
     assert done.status == 1
     assert f"{NAME}: caa: only fogbell.test may issue" in done.flat
     assert "CAA record" in done.flat
@@ -118,7 +118,7 @@ def test_a_profile_that_is_offered_is_asked_for_and_another_is_refused_with_thos
     world.simulated.state.mood.profiles = {"harbour": "for browsers", "tide": "short-lived"}
     config = world.config.read_text()
     world.config.write_text(config.replace("agree_terms = true", 'agree_terms = true\nprofile = "tide"'))
-    assert world.run("stamp", NAME).status == 0
+    assert world.run("stamp", NAME, "--as", "rowing").status == 0
     (order,) = world.simulated.state.orders.values()
     assert order.profile == "tide"
     world.config.write_text(
@@ -132,7 +132,7 @@ def test_a_profile_that_is_offered_is_asked_for_and_another_is_refused_with_thos
 
 
 def test_a_lifetime_is_asked_for_and_left_out_where_the_ca_lets_nobody_choose(world: SimulatedWorld) -> None:
-    assert world.run("stamp", NAME).status == 0
+    assert world.run("stamp", NAME, "--as", "rowing").status == 0
     world.config.write_text(
         world.config.read_text().replace("[certificate.rowing]", "[certificate.rowing]\nlifetime_days = 20")
     )
@@ -150,7 +150,7 @@ def test_an_order_that_ran_out_is_replaced_and_one_given_up_gives_its_authorizat
     world: SimulatedWorld,
 ) -> None:
     state = world.simulated.state
-    assert world.run("order", NAME).status == 3
+    assert world.run("order", NAME, "--as", "rowing").status == 3
     (first,) = state.orders.values()
     first.until = datetime.now(UTC) - timedelta(hours=1)
     done = world.run("stamp", "rowing")

@@ -37,7 +37,7 @@ def test_what_is_no_number_of_a_site_is_refused(text: str) -> None:
         picked(text, 8)
 
 
-def test_picked_sites_get_a_certificate_each_and_those_with_the_same_first_label_names_of_their_own(
+def test_picked_sites_get_a_certificate_each_that_is_called_like_its_whole_first_name(
     world: SimulatedWorld,
 ) -> None:
     world.site("other", ["rowing.club.saltmarsh.test", "www.rowing.club.saltmarsh.test"])
@@ -55,10 +55,10 @@ def test_picked_sites_get_a_certificate_each_and_those_with_the_same_first_label
     status, screen = on_terminal(command, env, world.folder, [wanted, "yes"], seconds=90)
     assert status == 0, screen
     text = world.config.read_text()
-    assert "[certificate.rowing]" in text
-    assert "[certificate.rowing-2]" in text
+    assert f'[certificate."{NAME}"]' in text
+    assert '[certificate."rowing.club.saltmarsh.test"]' in text
     assert "edition 1 is served" in screen
-    assert (world.home / "shelf" / "rowing-2" / "0001").is_dir()
+    assert (world.home / "shelf" / "rowing.club.saltmarsh.test" / "0001").is_dir()
 
 
 def test_without_a_terminal_it_says_how_to_name_sites(world: SimulatedWorld) -> None:

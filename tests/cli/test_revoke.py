@@ -26,7 +26,7 @@ def secret(world: SimulatedWorld, name: str, data: bytes) -> str:
 
 @pytest.mark.parametrize("by", [(), ("--by-own-key",)], ids=["account", "own key"])
 def test_what_is_revoked_is_due_at_once(world: SimulatedWorld, by: tuple[str, ...]) -> None:
-    assert world.run("stamp", NAME).status == 0
+    assert world.run("stamp", NAME, "--as", "rowing").status == 0
     asked = world.run("revoke", "rowing", "--reason", "key-compromise", *by)
     assert asked.status == 2
     assert "served by front" in asked.flat
@@ -47,7 +47,7 @@ def test_what_is_revoked_is_due_at_once(world: SimulatedWorld, by: tuple[str, ..
 
 
 def test_what_is_revoked_is_put_on_no_server_again(world: SimulatedWorld) -> None:
-    assert world.run("stamp", NAME).status == 0
+    assert world.run("stamp", NAME, "--as", "rowing").status == 0
     assert world.run("revoke", "rowing", "--reason", "key-compromise", "--and-replace", "--yes").status == 0
     for command in (["undo", "rowing"], ["undo", "rowing", "--preview"], ["install", "rowing", "--edition", "1"]):
         refused = world.run(*command)
@@ -60,7 +60,7 @@ def test_what_is_revoked_is_put_on_no_server_again(world: SimulatedWorld) -> Non
 
 
 def test_a_replacement_is_served_before_the_old_one_is_revoked(world: SimulatedWorld) -> None:
-    assert world.run("stamp", NAME).status == 0
+    assert world.run("stamp", NAME, "--as", "rowing").status == 0
     key = (world.home / "shelf/rowing/0001/key.pem").read_bytes()
     done = world.run("revoke", "rowing", "--reason", "superseded", "--and-replace", "--yes")
     assert done.status == 0, done.err
@@ -82,7 +82,7 @@ def test_killed_anywhere_it_never_revokes_what_took_the_others_place(world: Simu
     for place in range(1, len(whole) + 1, max(len(whole) // 6, 1)):
         short = f"place{place}"
         world.site(short, [f"{short}.saltmarsh.test"])
-        assert world.run("stamp", f"{short}.saltmarsh.test").status == 0
+        assert world.run("stamp", f"{short}.saltmarsh.test", "--as", short).status == 0
         before = set(revoked(world))
         old = x509.load_der_x509_certificate(world.edition(short, 1)).serial_number
         replace(place, short)
@@ -95,7 +95,7 @@ def test_killed_anywhere_it_never_revokes_what_took_the_others_place(world: Simu
 
 
 def test_a_certificate_from_elsewhere_is_revoked_by_its_own_key_or_not_at_all(world: SimulatedWorld) -> None:
-    assert world.run("stamp", NAME).status == 0
+    assert world.run("stamp", NAME, "--as", "rowing").status == 0
     shelf = world.home / "shelf/rowing/0001"
     leaf, own = shelf / "leaf.pem", shelf / "key.pem"
     other_home = ["--home", str(world.folder / "other-home")]
@@ -137,7 +137,7 @@ def test_what_cannot_be_meant_is_said_before_anybody_is_asked(
 
 
 def test_a_ca_that_does_not_revoke_or_refuses_a_reason_is_told_of(world: SimulatedWorld) -> None:
-    assert world.run("stamp", NAME).status == 0
+    assert world.run("stamp", NAME, "--as", "rowing").status == 0
     world.simulated.state.mood.revokes = False
     assert "does not revoke by ACME" in world.run("revoke", "rowing", "--yes").flat
     world.simulated.state.mood.revokes = True

@@ -18,7 +18,7 @@ return [rows.length, rows.filter(each => each.getClientRects().length).map(each 
 
 
 def test_the_page_shows_what_needs_somebody_first_and_finds_a_name(world: SimulatedWorld, tmp_path: Path) -> None:
-    assert world.run("stamp", "rowing.saltmarsh.test").status == 0
+    assert world.run("stamp", "rowing.saltmarsh.test", "--as", "rowing").status == 0
     entry = '\n[certificate.{0}]\nnames = ["{0}.saltmarsh.test"]\nauthority = "quayside"\nvia = "front"\n'
     world.config.write_text(world.config.read_text() + entry.format("pier") + entry.format("lido"))
     page = tmp_path / "all.html"

@@ -59,7 +59,7 @@ def on_shelf(world: World, name: str) -> bytes:
 
 
 def stamp(world: World, domain: str, *more: str) -> Ran:
-    return world.run("stamp", domain, "--via", "httpd", *more)
+    return world.run("stamp", domain, "--as", domain.partition(".")[0], "--via", "httpd", *more)
 
 
 def test_a_site_without_tls_gets_it_with_all_that_it_has_and_a_renewal_changes_no_configuration(
@@ -152,7 +152,7 @@ def test_an_install_that_fails_puts_every_byte_back(world: World, httpd: Apache,
         file.write_text(file.read_text() + "Nonsense on\n")
     before = {each: each.read_bytes() for each in (httpd.folder / "sites").iterdir()}
     try:
-        done = world.run("stamp", domain, "--via", "httpd", timeout=100)
+        done = world.run("stamp", domain, "--as", name, "--via", "httpd", timeout=100)
     finally:
         text = world.config.read_text()
         world.config.write_text(text.replace(f'program = "{program}"', f'program = "{real}"'))

@@ -58,7 +58,7 @@ def test_with_each_setting_a_certificate_and_its_renewal_come_at_the_first_try(
     with ca(tmp_path, strict=strict, settings=None, **env) as world:
         world.add_authority()
         world.site("all", NAMES)
-        done = world.run("stamp", *NAMES)
+        done = world.run("stamp", *NAMES, "--as", "rowing")
         assert done.status == 0, done.err
         again = world.run("stamp", "rowing", "--reissue")
         assert again.status == 0, again.err
@@ -96,7 +96,7 @@ def test_a_ca_that_binds_accounts_to_customers_opens_one_for_the_right_key_alone
             done = world.run(*usual, *binding)
             assert done.status == status, done.err
         world.site("rowing", [NAMES[0]])
-        assert world.run("stamp", NAMES[0]).status == 0
+        assert world.run("stamp", NAMES[0], "--as", "rowing").status == 0
 
 
 def test_alternate_roots_are_preferred_by_name_and_by_fingerprint(tmp_path: Path) -> None:
@@ -110,7 +110,7 @@ def test_alternate_roots_are_preferred_by_name_and_by_fingerprint(tmp_path: Path
         for number, (root, name) in enumerate(zip(roots[1:], wanted, strict=True)):
             world.config.write_text(text.replace("agree_terms = true", f'agree_terms = true\nroot = "{name}"'))
             done = (
-                world.run("stamp", NAMES[0], "--json")
+                world.run("stamp", NAMES[0], "--as", "rowing", "--json")
                 if number == 0
                 else world.run("stamp", "rowing", "--reissue", "--json")
             )
@@ -129,7 +129,7 @@ def test_an_accounts_whole_life_at_the_real_ca(tmp_path: Path) -> None:
         shown = world.run("authority", "show", "quayside", "--json").json["authority"]
         assert shown["contact"] == ["mailto:night@saltmarsh.test"]
         for name in NAMES[:2]:
-            assert world.run("stamp", name).status == 0
+            assert world.run("stamp", name, "--as", name.partition(".")[0]).status == 0
         changed = world.run("authority", "rollover", "quayside", "--kind", "ecdsa-p384", "--json")
         assert changed.status == 0, changed.err
         assert changed.json["account_url"] == shown["account_url"]
@@ -141,7 +141,7 @@ def test_an_accounts_whole_life_at_the_real_ca(tmp_path: Path) -> None:
             assert done.json["revoked"]["already"] is False
             assert world.run("revoke", arguments[0], "--edition", str(done.json["revoked"]["edition"]["number"]),
                              "--yes", "--json").json["revoked"]["already"] is True  # fmt: skip
-        assert world.run("order", NAMES[2]).status == 3
+        assert world.run("order", NAMES[2], "--as", "museum").status == 3
         assert world.run("order", "museum", "--cancel").status == 0
         retired = world.run("authority", "deactivate", "quayside", "--yes")
         assert retired.status == 0, retired.err

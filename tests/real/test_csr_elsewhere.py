@@ -45,11 +45,11 @@ def world(folder: Path) -> Iterator[World]:
 def test_a_csr_from_another_machine_is_certified_handed_out_and_asked_for_again_when_it_is_time(world: World) -> None:
     names = ("mill.saltmarsh.test", "www.mill.saltmarsh.test")
     file = made_elsewhere(world.folder, *names)
-    preview = world.run("stamp", "--csr", str(file), "--preview")
+    preview = world.run("stamp", "--as", "mill", "--csr", str(file), "--preview")
     assert preview.status == 0, preview.err
     assert "key on another machine" in preview.out
     assert not (world.home / "requests").exists()
-    done = world.run("stamp", "--csr", str(file))
+    done = world.run("stamp", "--as", "mill", "--csr", str(file))
     assert done.status == 0, done.err
     assert "inkstamp export mill" in done.flat
     shelf = world.home / "shelf" / "mill" / "0001"
@@ -57,7 +57,7 @@ def test_a_csr_from_another_machine_is_certified_handed_out_and_asked_for_again_
     assert sorted(each.name for each in shelf.iterdir()) == ["brought.pem", "issuers.pem", "leaf.pem", "served.pem"]
     assert not list(world.home.glob("requests/*"))
     orders = world.ca.orders()
-    again = world.run("stamp", "--csr", str(file))
+    again = world.run("stamp", "--as", "mill", "--csr", str(file))
     assert (again.status, world.ca.orders()) == (0, orders), again.err
     assert "nothing to do" in again.out
     assert world.run("renew").status == 0
@@ -114,7 +114,7 @@ def test_a_csr_that_will_not_do_is_told_by_its_fault_before_the_ca_hears_of_it(
         names = [*names, "other.saltmarsh.test"]
     if fault == "here":
         world.site("here", ["here.saltmarsh.test"])
-        assert world.run("stamp", "here.saltmarsh.test").status == 0
+        assert world.run("stamp", "here.saltmarsh.test", "--as", "here").status == 0
         names = wanted = ["here.saltmarsh.test"]
     file = made_elsewhere(world.folder, *names, label=fault, kind="rsa:1024" if fault == "weak" else "ec", form="DER")
     if fault == "signature":

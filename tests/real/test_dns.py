@@ -76,14 +76,14 @@ def test_a_wildcard_and_its_bare_name_are_proven_together_and_nothing_is_left(wo
 
 
 def test_an_alias_into_another_zone_is_followed_and_the_update_goes_there(world: BindWorld) -> None:
-    done = world.run("stamp", "ferry.saltmarsh.test", "--via", "other")
+    done = world.run("stamp", "ferry.saltmarsh.test", "--as", "ferry", "--via", "other")
     assert done.status == 0, done.err
     assert "all 2 nameservers of proofs.tides.test have the record (as ferry.proofs.tides.test)" in flat(done.err)
     assert world.txt("ferry.proofs.tides.test") == []
 
 
 def test_a_challenge_name_that_is_a_zone_of_its_own_is_found_and_updated_there(world: BindWorld) -> None:
-    done = world.run("stamp", "cut.saltmarsh.test", "--via", "other")
+    done = world.run("stamp", "cut.saltmarsh.test", "--as", "cut", "--via", "other")
     assert done.status == 0, done.err
     assert "all 2 nameservers of _acme-challenge.cut.saltmarsh.test have the record" in flat(done.err)
     assert world.txt("_acme-challenge.cut.saltmarsh.test") == []
@@ -132,7 +132,7 @@ def test_a_key_that_does_not_fit_is_told_and_the_order_waits(
     before = file.read_text()
     file.write_text(before.replace(*change))
     try:
-        done = world.run("stamp", "rowing.saltmarsh.test", "--via", "primary")
+        done = world.run("stamp", "rowing.saltmarsh.test", "--as", "rowing", "--via", "primary")
         assert done.status in {1, 2}
         assert told in flat(done.err)
         assert "c2Fs" not in done.err + done.out
@@ -152,7 +152,7 @@ def test_a_name_that_the_key_may_not_change_and_a_server_that_is_not_there_are_t
         ("other", "server's update policy is in the way"),
         ("gone", "gave no proper answer to an update of"),
     ):
-        done = world.run("stamp", f"{via}.saltmarsh.test", "--via", via)
+        done = world.run("stamp", f"{via}.saltmarsh.test", "--as", via, "--via", via)
         assert done.status == 1
         assert told in flat(done.err)
 
@@ -230,7 +230,7 @@ def test_a_program_of_the_users_own_is_told_in_json_and_its_errors_are_shown(wor
     base = world.config.read_text()
     table = f'\n[program.cloud]\ncommand = ["{sys.executable}", "{script}"]\nseconds = 90\n'
     world.config.write_text(base + table)
-    done = world.run("stamp", "own.saltmarsh.test", "*.own.saltmarsh.test", "--via", "cloud")
+    done = world.run("stamp", "own.saltmarsh.test", "*.own.saltmarsh.test", "--as", "own", "--via", "cloud")
     assert done.status == 0, done.err
     told = [json.loads(line) for line in log.read_text().splitlines()]
     assert [each["action"] for each in told] == ["put", "drop"]
@@ -240,11 +240,13 @@ def test_a_program_of_the_users_own_is_told_in_json_and_its_errors_are_shown(wor
     assert {**first, "value": ""} == {
         "zone": "saltmarsh.test", "name": first["name"], "type": "TXT", "value": "", "ttl": 60,
     }  # fmt: skip
-    assert "the cloud says no" in flat(world.run("stamp", "bad.saltmarsh.test", "--via", "cloud").err)
+    assert "the cloud says no" in flat(world.run("stamp", "bad.saltmarsh.test", "--as", "bad", "--via", "cloud").err)
     script.write_text("import time; time.sleep(60)")
     patient = world.config.read_text()
     world.config.write_text(patient.replace("seconds = 90", "seconds = 1"))
-    assert "did not end within 1 s" in flat(world.run("stamp", "slow.saltmarsh.test", "--via", "cloud").err)
+    assert "did not end within 1 s" in flat(
+        world.run("stamp", "slow.saltmarsh.test", "--as", "slow", "--via", "cloud").err
+    )
     world.config.write_text(world.config.read_text().replace("seconds = 1\n", "seconds = 90\n"))
     script.write_text("print('hello')")
     assert "its answer is no JSON: hello" in flat(world.run("stamp", "slow").err)

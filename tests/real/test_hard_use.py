@@ -44,7 +44,7 @@ def test_a_redirect_to_https_with_a_certificate_of_another_name_is_passed_over_a
     looked = world.run("precheck", "leads.saltmarsh.test")
     assert looked.status == 0, looked.out
     assert "with a certificate that is not valid" in re.sub(r"\s+", " ", looked.out)
-    done = world.run("stamp", "leads.saltmarsh.test")
+    done = world.run("stamp", "leads.saltmarsh.test", "--as", "leads")
     assert done.status == 0, done.err
 
 
@@ -64,7 +64,7 @@ def test_the_same_request_again_is_no_mistake_and_another_one_is_told_what_diffe
 
 
 def test_what_failed_before_an_entry_was_written_leaves_nothing_behind(world: World, config: str) -> None:
-    assert world.run("stamp", "nowhere.saltmarsh.test").status == 1
+    assert world.run("stamp", "nowhere.saltmarsh.test", "--as", "nowhere").status == 1
     assert world.config.read_text() == config
     entry = '\n[certificate.nowhere]\nnames = ["nowhere.saltmarsh.test"]\nauthority = "quayside"\nvia = "front"\n'
     world.config.write_text(config + entry)
@@ -109,7 +109,7 @@ def test_a_mistake_in_one_entry_stops_no_other_and_everybody_is_told(world: Worl
 
 def test_a_site_that_is_gone_and_an_entry_that_is_gone_are_told(world: World, config: str) -> None:
     world.site("leaves", ["leaves.saltmarsh.test"])
-    assert world.run("stamp", "leaves.saltmarsh.test").status == 0
+    assert world.run("stamp", "leaves.saltmarsh.test", "--as", "leaves").status == 0
     named = world.config.read_text()
     file = world.nginx.folder / "sites" / "leaves.conf"
     kept = file.read_text()
@@ -142,5 +142,5 @@ def test_what_a_remedy_says_to_type_works_where_only_an_application_answers(worl
     done = world.run("stamp", name, "--let-through")
     assert done.status == 0, done.err
     assert "the challenge path is open now" in done.flat
-    assert world.run("prove", "app", "--close-again").status == 0
-    assert world.run("undo", "app").status == 0
+    assert world.run("prove", name, "--close-again").status == 0
+    assert world.run("undo", name).status == 0

@@ -41,14 +41,14 @@ def test_a_run_killed_at_any_step_goes_on_with_the_same_order_and_key(world: Wor
         before = (world.nginx.folder / "sites" / f"place{number}.conf").read_bytes()
         killed += stamp_and_die(world, number, name)[0] != 0
         keys = [each.read_bytes() for each in (world.home / "orders").rglob("key.pem")]
-        keys += [each.read_bytes() for each in (world.home / "shelf" / f"place{number}").glob("0*/key.pem")]
+        keys += [each.read_bytes() for each in (world.home / "shelf" / name).glob("0*/key.pem")]
 
         again = world.run("stamp", name)
 
         assert again.status == 0, f"{what}: {again.err}"
         assert world.ca.orders() - orders == 1, what
         assert world.ca.certificates() - certificates == 1, what
-        edition = world.home / "shelf" / f"place{number}" / "current"
+        edition = world.home / "shelf" / name / "current"
         assert (edition / "key.pem").read_bytes() in (keys or [(edition / "key.pem").read_bytes()]), what
         leaf = x509.load_pem_x509_certificate((edition / "leaf.pem").read_bytes())
         assert world.served(name) == leaf.public_bytes(serialization.Encoding.DER), what
@@ -58,6 +58,6 @@ def test_a_run_killed_at_any_step_goes_on_with_the_same_order_and_key(world: Wor
         assert before[:20] == after[:20]
         assert world.left_behind() == [], what
         assert list((world.home / "orders").iterdir()) == [], what
-        kept = list((world.home / "undo" / f"place{number}").iterdir())
+        kept = list((world.home / "undo" / name).iterdir())
         assert [json.loads((each / "manifest.json").read_text())["done"] for each in kept] == [True], what
     assert killed >= len(places) - 4

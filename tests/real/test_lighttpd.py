@@ -42,7 +42,7 @@ def page(world: World, name: str) -> bytes:
 
 def stamp(world: World, name: str, *more: str) -> str:
     world.nameserver.table[f"{name}.saltmarsh.test"] = [ADDRESS]
-    done = world.run("stamp", f"{name}.saltmarsh.test", "--via", "light", *more)
+    done = world.run("stamp", f"{name}.saltmarsh.test", "--as", name, "--via", "light", *more)
     assert done.status == 0, done.err
     return f"{name}.saltmarsh.test"
 

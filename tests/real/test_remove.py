@@ -36,7 +36,7 @@ def test_a_certificate_of_many_editions_is_given_up_and_its_server_is_as_before_
     config, before = world.config.read_bytes(), snapshot(world)
     if kept_in == "the roster":
         assert world.run("enrol", "--group", "web", name).status == 0
-    assert world.run("stamp", name).status == 0
+    assert world.run("stamp", name, "--as", called).status == 0
     for _ in range(6):  # more than installs are kept of
         assert world.run("stamp", called, "--reissue").status == 0
     assert snapshot(world) != before
@@ -65,7 +65,7 @@ def test_a_certificate_of_many_editions_is_given_up_and_its_server_is_as_before_
     assert "is removed already" in again.flat
     if kept_in == "the roster":
         assert world.run("enrol", "--group", "web", name).status == 0
-    assert world.run("stamp", name).status == 0, "it can be had again, and its editions are counted on"
+    assert world.run("stamp", name, "--as", called).status == 0, "it can be had again, and its editions are counted on"
     assert world.served(name) == world.edition(called, 8)
     assert world.run("remove", called, "--servers", "undo", "--keys", "destroy", "--yes").status == 0
     assert not (world.home / "shelf" / called).exists()
@@ -73,7 +73,7 @@ def test_a_certificate_of_many_editions_is_given_up_and_its_server_is_as_before_
 
 def test_what_is_left_on_a_server_is_served_on_and_found_as_what_nobody_renews(world: World) -> None:
     world.site("choir", ["choir.saltmarsh.test"])
-    assert world.run("stamp", "choir.saltmarsh.test").status == 0
+    assert world.run("stamp", "choir.saltmarsh.test", "--as", "choir").status == 0
     command = [inkstamp_program(), "remove", "choir"]
     env = {"INKSTAMP_CONFIG": str(world.config), "PATH": "/usr/sbin:/usr/bin:/bin"}
     status, told = on_terminal(command, env, world.folder, ["leave", "remove"], seconds=60)
@@ -94,7 +94,7 @@ def test_a_removal_killed_at_any_step_goes_on(world: World) -> None:
     while killed:
         place += 3
         if b"certificate.pier" not in world.config.read_bytes():
-            assert world.run("stamp", "pier.saltmarsh.test").status == 0
+            assert world.run("stamp", "pier.saltmarsh.test", "--as", "pier").status == 0
         done, seen = killed_at(place, world.folder / "places", world.config, arguments)
         killed = done.returncode == -signal.SIGKILL
         again = world.run(*arguments)
@@ -107,7 +107,7 @@ def test_a_removal_killed_at_any_step_goes_on(world: World) -> None:
 
 def test_a_certificate_whose_site_is_gone_is_told_by_survey(world: World) -> None:
     world.site("gull", ["gull.saltmarsh.test"])
-    assert world.run("stamp", "gull.saltmarsh.test").status == 0
+    assert world.run("stamp", "gull.saltmarsh.test", "--as", "gull").status == 0
     assert "no site of front has any of its names" not in world.run("survey").flat
     (world.nginx.folder / "sites" / "gull.conf").unlink()
     world.nginx.reload()

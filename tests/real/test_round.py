@@ -36,7 +36,7 @@ def test_stamp_takes_a_plain_site_to_a_served_certificate(world: World) -> None:
     before = (world.nginx.folder / "sites" / "rowing.conf").read_text()
     config_before = world.config.read_text()
 
-    done = world.run("stamp", *NAMES)
+    done = world.run("stamp", *NAMES, "--as", "rowing")
 
     assert done.status == 0, done.err
     assert "edition 1 is served" in done.out
@@ -155,7 +155,7 @@ def test_survey_finds_the_sites_through_includes_with_their_certificates(world: 
 def test_other_kinds_of_key_are_issued_and_served(world: World, key: str, shown: str) -> None:
     name = f"{key}.saltmarsh.test"
     world.site(key, [name])
-    done = world.run("stamp", name, "--key", key)
+    done = world.run("stamp", name, "--as", key, "--key", key)
     assert done.status == 0, done.err
     report = world.run("check", name, "--json").json["names"][0]
     assert report["chain"][0]["key"] == shown
@@ -191,7 +191,7 @@ def test_a_site_that_redirects_to_a_virtual_host_with_tls_is_proven_and_updated(
     file = world.nginx.sites_file(text, "museum")
     world.nameserver.table[name] = ["127.0.0.1"]
     world.nginx.reload()
-    done = world.run("stamp", name)
+    done = world.run("stamp", name, "--as", "museum")
     assert done.status == 0, done.err
     assert "after a redirect to https" in " ".join(done.err.split())
     shelf = world.home / "shelf" / "museum" / "current"
@@ -251,7 +251,7 @@ def test_the_steps_of_the_round_can_be_taken_one_by_one(world: World) -> None:
     orders = world.ca.orders()
     early = world.run("collect", "rowing")
     assert early.status == 2
-    ordered = world.run("order", name)
+    ordered = world.run("order", name, "--as", "ferry")
     assert ordered.status == 3, ordered.err
     assert "inkstamp prove ferry" in ordered.out
     assert world.run("why", "ferry", "--json").json["why"]["stall"]["next_command"] == "inkstamp stamp ferry"

@@ -46,7 +46,7 @@ def served(tree: Tree, name: str) -> bytes | None:
 def test_mod_ssl_may_be_loaded_by_the_usual_means_later_and_a_site_be_taken_out(world: World, apache: Tree) -> None:
     before = apache.snapshot()
     for each in ("bow", "cox"):
-        assert world.run("stamp", f"{each}.saltmarsh.test", "--via", "east").status == 0
+        assert world.run("stamp", f"{each}.saltmarsh.test", "--as", each, "--via", "east").status == 0
     both = apache.snapshot()
     apache.expect_sound()
     (apache.etc / "sites-enabled" / "bow.conf").rename(apache.folder / "bow.conf")

@@ -17,7 +17,7 @@ def world(folder: Path) -> Iterator[World]:
     with real_world(folder / "world", ca_env={"nonces_rejected": "0"}) as made:
         made.add_authority()
         made.site("club", ["club.saltmarsh.test"])
-        assert made.run("stamp", "club.saltmarsh.test").status == 0
+        assert made.run("stamp", "club.saltmarsh.test", "--as", "club").status == 0
         yield made
 
 

@@ -18,7 +18,7 @@ def world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
     with real_world(tmp_path_factory.mktemp("trouble")) as made:
         made.add_authority()
         made.site("steady", ["steady.saltmarsh.test"])
-        assert made.run("stamp", "steady.saltmarsh.test").status == 0
+        assert made.run("stamp", "steady.saltmarsh.test", "--as", "steady").status == 0
         yield made
 
 
@@ -53,7 +53,7 @@ def assert_told(done: Ran, status: int, *words: str) -> None:
 def test_a_name_that_no_server_has(world: World) -> None:
     world.nameserver.table["nobody.saltmarsh.test"] = ["127.0.0.1"]
     with nothing_changes(world):
-        done = world.run("stamp", "nobody.saltmarsh.test")
+        done = world.run("stamp", "nobody.saltmarsh.test", "--as", "nobody")
         told = "no virtual host of server “front” answers for nobody.saltmarsh.test"
         assert_told(done, 1, told, "inkstamp survey")
 
@@ -62,7 +62,9 @@ def test_a_name_that_has_no_address(world: World) -> None:
     world.site("lost", ["lost.saltmarsh.test"])
     del world.nameserver.table["lost.saltmarsh.test"]
     with nothing_changes(world):
-        assert_told(world.run("stamp", "lost.saltmarsh.test"), 1, "NXDOMAIN", "make an A or AAAA record")
+        assert_told(
+            world.run("stamp", "lost.saltmarsh.test", "--as", "lost"), 1, "NXDOMAIN", "make an A or AAAA record"
+        )
 
 
 def test_a_document_root_that_is_missing(world: World) -> None:
@@ -70,7 +72,12 @@ def test_a_document_root_that_is_missing(world: World) -> None:
     (root / "index.html").unlink()
     root.rmdir()
     with nothing_changes(world):
-        assert_told(world.run("stamp", "rootless.saltmarsh.test"), 1, "cannot open the document root", str(root))
+        assert_told(
+            world.run("stamp", "rootless.saltmarsh.test", "--as", "rootless"),
+            1,
+            "cannot open the document root",
+            str(root),
+        )
 
 
 @as_root
@@ -79,7 +86,9 @@ def test_a_document_root_that_cannot_be_written(world: World) -> None:
     subprocess.run(["mount", "-t", "tmpfs", "-o", "ro", "none", str(root)], check=True)
     try:
         with nothing_changes(world):
-            assert_told(world.run("stamp", "sealed.saltmarsh.test"), 1, "cannot write below the document root")
+            assert_told(
+                world.run("stamp", "sealed.saltmarsh.test", "--as", "sealed"), 1, "cannot write below the document root"
+            )
     finally:
         subprocess.run(["umount", str(root)], check=True)
 
@@ -90,7 +99,7 @@ def test_a_customers_link_in_the_document_root(world: World) -> None:
     target.mkdir()
     (root / ".well-known").symlink_to(target)
     try:
-        done = world.run("stamp", "sly.saltmarsh.test")
+        done = world.run("stamp", "sly.saltmarsh.test", "--as", "sly")
         assert_told(done, 1, "is a symbolic link", "no link of a customer's is followed", "remove “.well-known”")
         assert list(target.iterdir()) == []
     finally:
@@ -113,7 +122,7 @@ def test_port_80_answered_by_another_machine(world: World) -> None:
     subprocess.run(command, check=True, capture_output=True)
     validations = world.ca.log.read_text().count("Attempting to validate")
     try:
-        done = world.run("stamp", "moved.saltmarsh.test")
+        done = world.run("stamp", "moved.saltmarsh.test", "--as", "moved")
     finally:
         subprocess.run([*command, "-s", "stop"], check=True, capture_output=True)
     assert_told(done, 1, "the CA was not asked", "moved.saltmarsh.test at 127.0.0.7: answers 200",
@@ -139,7 +148,7 @@ def test_a_ca_that_rejects_the_proof(world: World, monkeypatch: pytest.MonkeyPat
     ours.write_text(re.sub(r'resolver = "[^"]*"', f'resolver = "127.0.0.1:{port}"', world.config.read_text()))
     del world.nameserver.table["split.saltmarsh.test"]
     with Nameserver(port, {"split.saltmarsh.test": ["127.0.0.1"]}):
-        done = world.run("stamp", "split.saltmarsh.test", "--config", str(ours))
+        done = world.run("stamp", "split.saltmarsh.test", "--as", "split", "--config", str(ours))
         assert_told(done, 1, "the CA refused to issue for split.saltmarsh.test", "split.saltmarsh.test:", "fix ")
         assert world.left_behind() == []
         status = world.run("status", "--json", "--config", str(ours)).json
@@ -158,7 +167,7 @@ def test_a_full_disk_while_the_edition_is_written_loses_nothing_and_the_next_run
     subprocess.run(["mount", "-t", "tmpfs", "-o", "size=4k,mode=700", "none", str(shelf)], check=True)
     certificates = world.ca.certificates()
     try:
-        done = world.run("stamp", "full.saltmarsh.test")
+        done = world.run("stamp", "full.saltmarsh.test", "--as", "full")
         assert_told(done, 1, "No space left on device", "free some space")
         assert list(shelf.iterdir()) == []
     finally:
@@ -173,11 +182,11 @@ def test_a_web_server_configuration_that_was_broken_before(world: World) -> None
     broken = world.nginx.sites_file("server { listen 80; no_such_directive on; }", "z-broken")
     try:
         with nothing_changes(world):
-            done = world.run("stamp", "early.saltmarsh.test")
+            done = world.run("stamp", "early.saltmarsh.test", "--as", "early")
             assert_told(done, 1, "broken already", "no_such_directive", "nothing was changed")
         broken.write_text("server { listen 80;")
         with nothing_changes(world):
-            assert_told(world.run("stamp", "early.saltmarsh.test"), 1, "broken already")
+            assert_told(world.run("stamp", "early.saltmarsh.test", "--as", "early"), 1, "broken already")
             assert_told(world.run("survey"), 1, "is not closed", "z-broken.conf, line 1")
     finally:
         broken.unlink()
@@ -256,8 +265,13 @@ def test_wrong_use_is_told_before_anything_is_done(world: World) -> None:
     with nothing_changes(world):
         assert_told(world.run("stamp", "not a name"), 2, "is not a domain name")
         assert_told(world.run("stamp", "*.saltmarsh.test"), 2, "cannot validate the wildcard")
-        assert_told(world.run("stamp", "x.saltmarsh.test", "--authority", "quay"), 2, "no authority “quay”", "quayside")
-        assert_told(world.run("stamp", "x.saltmarsh.test", "--via", "back"), 2, "no server “back”")
+        assert_told(
+            world.run("stamp", "x.saltmarsh.test", "--as", "x", "--authority", "quay"),
+            2,
+            "no authority “quay”",
+            "quayside",
+        )
+        assert_told(world.run("stamp", "x.saltmarsh.test", "--as", "x", "--via", "back"), 2, "no server “back”")
         assert_told(world.run("stamp", "steady", "--key", "rsa-2048"), 2, "configured already")
         assert_told(world.run("stamp", "steady.saltmarsh.test", "new.saltmarsh.test"), 2, "add new.saltmarsh.test")
         assert_told(world.run("renew", "nothing"), 2, "there is no certificate “nothing”", "steady")

@@ -23,7 +23,7 @@ def two_editions(world: World, name: str) -> tuple[str, Path, bytes]:
     world.site(name, [domain])
     file = world.nginx.folder / "sites" / f"{name}.conf"
     before = file.read_bytes()
-    assert world.run("stamp", domain).status == 0
+    assert world.run("stamp", domain, "--as", name).status == 0
     assert world.run("stamp", name, "--reissue").status == 0
     assert world.served(domain) == world.edition(name, 2)
     return domain, file, before

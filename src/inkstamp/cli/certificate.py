@@ -10,16 +10,12 @@ and nothing is written.
 """
 
 import argparse
-from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.context import Context, global_options
 from inkstamp.cli.entry_commands import SETTINGS_HELP, tell_changes, tell_entry
 from inkstamp.cli.setting import open_runtime
 from inkstamp.errors import UsageError
-
-if TYPE_CHECKING:
-    from inkstamp.runtime import Runtime
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -42,6 +38,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(context: Context, options: argparse.Namespace) -> int:
     """Carry out `inkstamp certificate`; returns the exit status."""
     from inkstamp.jobs.lifecycle.entry_change import change_certificate, show_certificate
+    from inkstamp.jobs.lifecycle.rename import rename_certificate
     from inkstamp.jobs.status.overview import statuses_of
 
     command = f"certificate {options.action}"
@@ -54,7 +51,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
                 tell_entry(shown)
             return 0
         if options.action == "rename":
-            return _rename(context, runtime, options)
+            rename_certificate(runtime, options.name, options.new)
+            return _tell_renamed(context, options.name, options.new)
         if not options.settings and not options.group and options.customer is None:
             raise UsageError("nothing was said to change", advice="give KEY=VALUE, --group or --customer")
         changes = change_certificate(
@@ -71,13 +69,10 @@ def run(context: Context, options: argparse.Namespace) -> int:
     return 0
 
 
-def _rename(context: Context, runtime: "Runtime", options: argparse.Namespace) -> int:
-    from inkstamp.jobs.lifecycle.renaming import rename_certificate
-
-    rename_certificate(runtime, options.name, options.new)
+def _tell_renamed(context: Context, old: str, new: str) -> int:
     if context.json:
-        output.as_json("certificate rename", renamed={"before": options.name, "after": options.new})
+        output.as_json("certificate rename", renamed={"before": old, "after": new})
     else:
-        print(f"{options.name} is called {options.new} from now on")
+        print(f"{old} is called {new} from now on")
         print(output.field("next", "nothing; its next install names files by the new name"))
     return 0

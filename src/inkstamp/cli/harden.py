@@ -23,9 +23,10 @@ from inkstamp.cli.setting import open_runtime, roster_options
 from inkstamp.errors import InkStampError, UsageError
 
 if TYPE_CHECKING:
+    from inkstamp.config.model import Server
     from inkstamp.jobs.deployment.hardening import ServerHardening
     from inkstamp.jobs.inventory.hardening_plan import SitesOfServer
-    from inkstamp.runtime import Runtime
+    from inkstamp.ledger.records import Selection
     from inkstamp.servers.tls_policy import TlsChange
 
 _POLICIES = ("strict", "wide")
@@ -67,14 +68,18 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Carry out `inkstamp harden`; returns the exit status."""
+    from inkstamp.jobs.deployment.hardening import harden, show_hardening, undo_hardening
     from inkstamp.jobs.inventory.hardening_plan import sites_meant
 
+    selection = _expect_one_source(options)
     with open_runtime(context) as runtime:
-        servers = sites_meant(runtime, _asked(runtime, options))
+        asked = runtime.certificates.names(selection) if selection else options.names
+        servers = sites_meant(runtime, asked, each_needs_one=not selection)
         if options.undo:
-            return _undo(context, runtime, servers, options)
-        wanted = {each.server: _wanted(runtime, options, each.server) for each in servers}
-        planned, failed = _each(context, servers, lambda each: _show(runtime, each, wanted[each.server]))
+            return _undone(context, *_each(context, servers, lambda each: undo_hardening(runtime, each.server)))
+        configured = runtime.configuration.current_or_empty().server
+        wanted = {each.server: _wanted(options, configured.get(each.server)) for each in servers}
+        planned, failed = _each(context, servers, lambda each: show_hardening(runtime, each, wanted[each.server]))
         changing = {each.server for each in planned if each.differences}
         if not context.json:
             _tell(planned, sys.stdout if options.preview or not changing else sys.stderr)
@@ -82,7 +87,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
             return _end(context, planned, failed)
         output.ask("make these changes", "harden", yes=options.yes)
         todo = [each for each in servers if each.server in changing]
-        done, failing = _each(context, todo, lambda each: _harden(runtime, each, wanted[each.server]))
+        done, failing = _each(context, todo, lambda each: harden(runtime, each, wanted[each.server]))
     if not context.json:
         for each in done:
             print(f"{each.server}: {output.first_of(each.names) or 'the server'} has the new settings")
@@ -92,16 +97,18 @@ def run(context: Context, options: argparse.Namespace) -> int:
     return _end(context, done, [*failed, *failing])
 
 
-def _asked(runtime: "Runtime", options: argparse.Namespace) -> list[str]:
+def _expect_one_source(options: argparse.Namespace) -> "Selection":
     from inkstamp.cli.setting import selection_of
 
     selection = selection_of(options)
     if sum((bool(options.names), options.sites, bool(selection))) != 1:
         raise UsageError("sites are named, or --sites, or --group and --customer", advice="inkstamp harden SITE")
-    return runtime.certificates.names(selection) if selection else list(options.names)
+    if options.undo and options.preview:
+        raise UsageError("--undo shows what it changed, and has no preview", advice="leave --preview out")
+    return selection
 
 
-def _wanted(runtime: "Runtime", options: argparse.Namespace, server: str) -> "TlsChange":
+def _wanted(options: argparse.Namespace, entry: "Server | None") -> "TlsChange":
     from inkstamp.servers.tls_policy import TlsChange, policies
 
     hsts = "" if options.no_hsts else None if options.hsts_days is None else f"max-age={options.hsts_days * _DAY}"
@@ -111,7 +118,6 @@ def _wanted(runtime: "Runtime", options: argparse.Namespace, server: str) -> "Tl
     others = (options.redirect, hsts, options.http2, roots)
     policy = options.policy
     if policy is None and (options.replace_ciphers or all(each is None for each in others)):
-        entry = runtime.configuration.current_or_empty().server.get(server)
         policy = (entry.tls if entry is not None else "") or _USUAL
     return TlsChange(
         policy=policies()[policy] if policy else None,
@@ -121,18 +127,6 @@ def _wanted(runtime: "Runtime", options: argparse.Namespace, server: str) -> "Tl
         client_roots=roots,
         replaces_ciphers=options.replace_ciphers,
     )
-
-
-def _show(runtime: "Runtime", sites: "SitesOfServer", wanted: "TlsChange") -> "ServerHardening":
-    from inkstamp.jobs.deployment.hardening import show_hardening
-
-    return show_hardening(runtime, sites, wanted)
-
-
-def _harden(runtime: "Runtime", sites: "SitesOfServer", wanted: "TlsChange") -> "ServerHardening":
-    from inkstamp.jobs.deployment.hardening import harden
-
-    return harden(runtime, sites, wanted)
 
 
 def _each(
@@ -169,12 +163,7 @@ def _tell(planned: "list[ServerHardening]", stream: TextIO) -> None:
         print(output.field("next", "the same without --preview"))
 
 
-def _undo(context: Context, runtime: "Runtime", servers: "list[SitesOfServer]", options: argparse.Namespace) -> int:
-    from inkstamp.jobs.deployment.hardening import undo_hardening
-
-    if options.preview:
-        raise UsageError("--undo shows what it changed, and has no preview", advice="leave --preview out")
-    done, failed = _each(context, servers, lambda each: undo_hardening(runtime, each.server))
+def _undone(context: Context, done: "list[ServerHardening]", failed: "list[InkStampError]") -> int:
     if not context.json:
         for each in done:
             print(f"{each.server}: the last change of its TLS settings is undone")

@@ -81,9 +81,8 @@ class Ledger:
         if self._run is None or not self._database.rows("SELECT 1 FROM run WHERE id = :id", {"id": self._run}):
             # The first entry of a run may have been undone with its transaction, and this run's row with it.
             self._run = self._database.insert_numbered("run", began=self._now(), command=printable(self._command))
-        self._database.insert(
-            "event", at=self._now(), run=self._run, certificate=certificate, what=what, text=printable(text)
-        )
+        entry = {"certificate": certificate, "what": what, "text": printable(text)}
+        self._database.insert("event", at=self._now(), run=self._run, **entry)
 
     def end_run(self, exit_status: int) -> None:
         """Record how the run ended, if it left anything in the ledger."""

@@ -29,10 +29,10 @@ def plan(*names: str, via: str = "front", authority: str = "quayside", **asked: 
 @pytest.mark.parametrize(
     ("made", "name", "proof", "install"),
     [
-        (plan("rowing.test", "www.rowing.test"), "rowing", "http-01", ("front",)),
-        (plan("*.rowing.test", via="ns"), "rowing", "dns-01", ()),
-        (plan("rowing.test", via="ns", install=("front", "mail")), "rowing", "dns-01", ("front", "mail")),
-        (plan("rowing.test", authority="desk"), "rowing", "by the rule of the portal", ("front",)),
+        (plan("rowing.test", "www.rowing.test"), "rowing.test", "http-01", ("front",)),
+        (plan("*.rowing.test", via="ns"), "rowing.test", "dns-01", ()),
+        (plan("rowing.test", via="ns", install=("front", "mail")), "rowing.test", "dns-01", ("front", "mail")),
+        (plan("rowing.test", authority="desk"), "rowing.test", "by the rule of the portal", ("front",)),
         (plan("rowing.test", entry_name="regatta", install=()), "regatta", "http-01", ()),
     ],
     ids=["web", "wildcard", "records and two servers", "portal", "named, for no server"],

@@ -19,23 +19,26 @@ class SitesOfServer:
     names: tuple[str, ...]
 
 
-def sites_meant(context: HardeningPlanContext, asked: Sequence[str]) -> list[SitesOfServer]:
+def sites_meant(
+    context: HardeningPlanContext, asked: Sequence[str], *, each_needs_one: bool = True
+) -> list[SitesOfServer]:
     """Return the sites with TLS that are meant, by server.
 
     Args:
         context: The parts of the run.
         asked: Domain names of sites, names of certificates (all their sites), names of servers (all their sites); none
             for all sites of all servers.
+        each_needs_one: Whether one that no site is meant by is an error, and not left out.
 
     Raises:
-        UsageError: No site with TLS of a server that is known here is meant by one.
+        UsageError: No site with TLS of a server that is known here is meant.
         NameTrouble: One is no name at all.
 
     """
     found: dict[str, dict[str, None]] = {}
     for each in asked or _servers(context):
         mine = _of_one(context, each)
-        if asked and not mine:
+        if asked and not mine and each_needs_one:
             raise UsageError(
                 f"no site with TLS is found for {each}, or its server has no settings that can be changed from here",
                 advice="inkstamp survey shows which sites there are",

@@ -21,6 +21,7 @@ from inkstamp.acme.resources import Authorization, Directory, Order, RenewalInfo
 from inkstamp.acme.session import _links
 from inkstamp.config.load import parse as parse_config
 from inkstamp.errors import FileTrouble, InkStampError
+from inkstamp.jobs.issuance.csr_elsewhere import read_brought
 from inkstamp.pki import csr
 from inkstamp.pki.armour import certificates_in
 from inkstamp.pki.bundles import Haul, open_into
@@ -152,6 +153,7 @@ def request_seed() -> bytes:
 
 def read_request(data: bytes) -> None:
     csr.facts(csr.read(data, "f"), "f", private=False)
+    read_brought(data, "f", private=False)
 
 
 def pkcs12_seed() -> bytes:

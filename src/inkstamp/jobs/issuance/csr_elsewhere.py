@@ -11,6 +11,8 @@ from inkstamp.ledger.brought_csr import next_csr
 from inkstamp.ledger.order_files import brought_for
 from inkstamp.pki import csr
 
+_MOST_NAMES = 1000
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class BroughtRequest:
@@ -50,6 +52,9 @@ def read_brought(data: bytes, where: str, *, private: bool) -> BroughtRequest:
             f"the CSR {told}; only DNS names and IP addresses can be validated", where=where,
             advice="have a new one made where the key is",
         )  # fmt: skip
+    if len(names) > _MOST_NAMES:
+        advice = "have it made for fewer: CAs take about a hundred"
+        raise UsageError(f"the CSR has {len(names)} names", where=where, advice=advice)
     csr.public_key(der, where)
     return BroughtRequest(pem=csr.to_pem(der), names=names)
 

@@ -1,5 +1,8 @@
 """What is put on the roster is said before, and what cannot be is told with its place and stops nothing else."""
 
+import sqlite3
+from contextlib import closing
+
 import pytest
 from simulated import SimulatedWorld
 
@@ -80,3 +83,21 @@ def test_a_name_that_no_public_ca_certifies_and_a_wildcard_by_files_are_refused(
     public = grouped.run("enrol", "--group", "web", "--offline", "club.test", "www.club.com")
     assert public.status == 1
     assert "no public CA may issue for club.test" in public.flat
+
+
+def test_a_roster_of_a_newer_release_is_told_as_that_and_changed_by_nobody(grouped: SimulatedWorld) -> None:
+    assert enrolled(grouped, "club.saltmarsh.test") == [("new", "club.saltmarsh.test", "club.saltmarsh.test")]
+    with closing(sqlite3.connect(grouped.home / "ledger.db")) as ledger:
+        ledger.execute("UPDATE ledger SET version = 99")
+        ledger.commit()
+    before = (grouped.home / "roster.jsonl").read_bytes()
+    refused = grouped.run("enrol", "--group", "web", "--offline", "pier.saltmarsh.test")
+    assert refused.status != 0
+    assert "the ledger is of version 99, this program writes version" in refused.flat
+    assert (grouped.home / "roster.jsonl").read_bytes() == before
+    (grouped.home / "roster.jsonl").write_bytes(before.replace(b'"group"', b'"berth":1,"group"'))
+    for each in grouped.home.glob("ledger.db*"):
+        each.unlink()
+    rebuilt = grouped.run("status", "--rebuild").flat
+    assert "cannot be read, so that nothing is on the roster: Object contains unknown field `berth`" in rebuilt
+    assert "inkstamp enrol --group GROUP --from FILE" in rebuilt

@@ -177,7 +177,7 @@ class EditionRecord(_Record, frozen=True):
     """Kind of its key, as in `ecdsa-p256`; empty where an older release recorded it."""
 
 
-class EnrolledRecord(_Record, frozen=True):
+class EnrolledRecord(_Record, frozen=True, forbid_unknown_fields=True):
     """A certificate on the roster: one that is configured in the ledger instead of the file."""
 
     certificate: str

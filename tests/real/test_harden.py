@@ -87,6 +87,33 @@ def test_a_site_of_nginx_is_hardened_seen_so_from_outside_and_brought_back_byte_
     assert world.run("harden", domain, "--undo").status == 2
 
 
+def test_a_block_for_plain_http_and_tls_at_once_gets_the_redirect_and_a_header_for_tls_alone(world: World) -> None:
+    domain, address = "both.saltmarsh.test", "127.0.0.13"
+    file, port = tls_site(world, "both", address=address), world.nginx.https_port
+    plain, tls = file.read_text().split("server {")[1:]
+    listen = next(line for line in plain.splitlines() if "listen" in line)
+    file.write_text(f"server {{\n{listen}{tls}")
+    world.nginx.reload()
+    before = file.read_bytes()
+    done = world.run("harden", domain, "--redirect", "--hsts-days", "30", "--yes")
+    assert done.status == 0, done.err
+    assert "max-age=2592000" in head(world, port, domain, address, tls=True)
+    answer = head(world, world.nginx.http_port, domain, address, tls=False)
+    assert " 301 " in answer
+    assert "Strict-Transport-Security" not in answer, "it must not be in what is said by plain HTTP"
+    off = world.run("harden", domain, "--no-redirect", "--no-hsts", "--yes")
+    assert off.status == 0, off.err
+    assert " 200 " in head(world, world.nginx.http_port, domain, address, tls=False)
+    roots = world.folder / "clients.pem"
+    roots.write_bytes((world.folder / f"{domain}.pem").read_bytes())
+    asks = world.run("harden", domain, "--client-roots", str(roots), "--yes")
+    assert asks.status == 0, asks.err
+    assert " 400 " in head(world, port, domain, address, tls=True)
+    for _ in range(3):
+        assert world.run("harden", domain, "--undo").status == 0
+    assert file.read_bytes() == before
+
+
 def test_a_cipher_list_that_somebody_chose_stays_unless_it_is_to_be_replaced(world: World) -> None:
     file = tls_site(world, "moss", more="    ssl_ciphers ECDHE-ECDSA-AES128-SHA:ECDHE-ECDSA-AES128-GCM-SHA256;\n")
     domain = "moss.saltmarsh.test"

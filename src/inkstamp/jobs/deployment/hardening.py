@@ -231,12 +231,15 @@ def _look(context: HardeningContext, sites: SitesOfServer, wanted: TlsChange, be
     missing = _newest_missing(sites, wanted, places)
     many = len(sites.names) - _MOST_LOOKED_AT
     left = [note("settings", sites.server, f"{many} more names were not tested from outside")] if many > 0 else []
+    if wanted.client_roots:
+        seen = "its certificate was tested, and nothing else: that takes a client certificate"
+        left.append(note("settings", sites.server, seen, "try it with a client that has one"))
     return [ok("settings", sites.server, f"tested from outside at {counted(len(places), 'place')}"), *missing, *left]
 
 
 def _newest_missing(sites: SitesOfServer, wanted: TlsChange, places: Sequence[tuple[str, Endpoint]]) -> list[Finding]:
     """Tell where a version that is allowed now is not spoken: one is looked at for all."""
-    if wanted.policy is None or not places:
+    if wanted.policy is None or not places or wanted.client_roots:
         return []
     name, endpoint = places[0]
     ready = try_versions(endpoint.address, endpoint.port, _asked(name), upgrade=endpoint.upgrade)
@@ -249,8 +252,11 @@ def _newest_missing(sites: SitesOfServer, wanted: TlsChange, places: Sequence[tu
 
 def _lacks(context: HardeningContext, name: str, endpoint: Endpoint, wanted: TlsChange, leaf: str) -> str:
     """Say what is not as wanted at one place; empty for nothing."""
-    if leaf and _leaf(name, endpoint) != leaf:
+    asks_for_certificate, now = bool(wanted.client_roots), _leaf(name, endpoint)
+    if leaf and now != leaf and (now or not asks_for_certificate):
         return "serves another certificate than before, or none"
+    if asks_for_certificate:  # which we have none of: how far a handshake comes tells nothing
+        return ""
     ready = try_versions(endpoint.address, endpoint.port, _asked(name), upgrade=endpoint.upgrade)
     told = _about_protocols(ready, wanted)
     at_web = not endpoint.upgrade and endpoint.port == context.view.https_port
@@ -261,8 +267,7 @@ def _lacks(context: HardeningContext, name: str, endpoint: Endpoint, wanted: Tls
         plain = fetch(f"http://{host}/", endpoint.address, context.view)
         if plain.status and len(plain.hops) < 2:
             return "has no redirect from HTTP to HTTPS"
-    asks_for_certificate = bool(wanted.client_roots)
-    if wanted.hsts is not None and not asks_for_certificate:
+    if wanted.hsts is not None:
         secure = fetch(f"https://{host}/", endpoint.address, context.view)
         if secure.status and secure.last.host == name and secure.hsts != wanted.hsts:
             return f"sends the HSTS header “{secure.hsts}”" if secure.hsts else "sends no HSTS header"

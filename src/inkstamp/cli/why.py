@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
-from inkstamp.cli.prove import tell_by_hand
 from inkstamp.cli.setting import open_runtime
 from inkstamp.wording import counted
 
@@ -55,8 +54,11 @@ def _tell(found: "Why", now: datetime) -> None:
         _tell_setback(found.setback, again=found.setback.times > 1)
     _tell_records(found)
     by_hand = {(each.method, each.place, each.content): each for each in found.proofs if each.seen is None}
-    for each in by_hand.values():
-        tell_by_hand(each)
+    if by_hand:
+        from inkstamp.cli.prove import tell_by_hand
+
+        for each in by_hand.values():
+            tell_by_hand(each)
     _tell_next(found)
 
 

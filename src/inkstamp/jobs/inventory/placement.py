@@ -1,13 +1,22 @@
 """Which server answers for a name, by what the configurations say."""
 
 from collections.abc import Sequence
+from pathlib import Path
 
 import msgspec
 
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.jobs.inventory.context import PlacementContext
-from inkstamp.jobs.inventory.survey import nothing_found
 from inkstamp.proof.web_file import TRIAL_PARTS
+
+
+def nothing_found(config_file: Path) -> UsageError:
+    """Return the error for a machine without any server that could be read."""
+    return UsageError(
+        "no server is configured, and none of a known kind is found on this machine",
+        where=str(config_file),
+        advice='add a table [server.NAME] with kind = "nginx" or "apache" and its main_file',
+    )
 
 
 def serving_server(context: PlacementContext, names: Sequence[str]) -> str:

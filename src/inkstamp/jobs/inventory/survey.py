@@ -6,11 +6,12 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart, attempt, reached
-from inkstamp.errors import InkStampError, UsageError
+from inkstamp.errors import InkStampError
 from inkstamp.findings import Finding, Severity, bad, rank, warn, worst, worst_first
 from inkstamp.garbage import collecting_none
 from inkstamp.jobs.inventory.context import InventoryContext
 from inkstamp.jobs.inventory.missing_sites import SiteNames, missing_site, without_sites
+from inkstamp.jobs.inventory.placement import nothing_found
 from inkstamp.jobs.inventory.site_report import SiteReport, report, unrenewed, without_certificate
 from inkstamp.ledger.shelf import Shelf
 from inkstamp.pki.names import as_address, normalise
@@ -21,8 +22,6 @@ from inkstamp.servers.common import plain_names
 from inkstamp.servers.interface import FileCarrier, Site
 
 if TYPE_CHECKING:
-    from pathlib import Path
-
     from inkstamp.jobs.inventory.endpoints import NamePlaces
 
 
@@ -116,15 +115,6 @@ class WholeSite:
     def urgent(self) -> Finding | None:
         """The first of the most urgent findings."""
         return next(iter(worst_first(self.findings)), None)
-
-
-def nothing_found(config_file: "Path") -> UsageError:
-    """Return the error for a machine without any server that could be read."""
-    return UsageError(
-        "no server is configured, and none of a known kind is found on this machine",
-        where=str(config_file),
-        advice='add a table [server.NAME] with kind = "nginx" or "apache" and its main_file',
-    )
 
 
 def survey(context: InventoryContext, names: Sequence[str] = (), *, live: bool = False) -> Surveyed:

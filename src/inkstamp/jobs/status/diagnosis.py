@@ -3,7 +3,6 @@
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from inkstamp.acme.problems import OF_PROOFS
 from inkstamp.config.carrying import other_ways
 from inkstamp.config.model import Certificate
 from inkstamp.errors import CarrierTrouble, InkStampError, InternalError, ProofFailed, StillWaiting
@@ -77,7 +76,11 @@ def _is(setback: RecordedFailure, *classes: type[InkStampError]) -> bool:
 
 def _instead(context: StatusContext, entry: Certificate, setback: RecordedFailure | None) -> tuple[str, ...]:
     """Suggest another way of proving when it is the proof that is in the way."""
-    if setback is None or not (_is(setback, CarrierTrouble, ProofFailed) or setback.told.problem in OF_PROOFS):
+    if setback is None:
+        return ()
+    from inkstamp.acme.problems import OF_PROOFS  # noqa: PLC0415  which most certificates have no use for
+
+    if not (_is(setback, CarrierTrouble, ProofFailed) or setback.told.problem in OF_PROOFS):
         return ()
     ways = {
         method: carrier

@@ -1,5 +1,6 @@
 """Free ports on loopback."""
 
+import os
 import random
 import socket
 
@@ -8,14 +9,26 @@ _BELOW_EPHEMERAL = range(16_000, 32_000)
 anybody's outgoing connection between being found free and being listened on."""
 
 
+_SLICES = 8
+_handed_out: set[int] = set()
+"""What was found already in this process: whoever asked may not listen there yet."""
+
+
 def free_ports(count: int) -> list[int]:
-    """Return ports that nothing uses at present on any address, for TCP nor for UDP; all different."""
+    """Return ports that nothing uses at present on any address, for TCP nor for UDP; all different.
+
+    None is returned twice, and processes that were started one after the other look in different places.
+    """
+    mine = [each for each in _BELOW_EPHEMERAL if each % _SLICES == os.getpid() % _SLICES]
+    if len(mine) - len(_handed_out) < len(mine) // 4:
+        _handed_out.clear()
     found: list[int] = []
-    for port in random.SystemRandom().sample(_BELOW_EPHEMERAL, len(_BELOW_EPHEMERAL)):
+    for port in random.SystemRandom().sample(mine, len(mine)):
         if len(found) == count:
             break
-        if all(_is_free(kind, port) for kind in (socket.SOCK_STREAM, socket.SOCK_DGRAM)):
+        if port not in _handed_out and all(_is_free(kind, port) for kind in (socket.SOCK_STREAM, socket.SOCK_DGRAM)):
             found.append(port)
+    _handed_out.update(found)
     return found
 
 

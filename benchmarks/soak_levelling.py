@@ -35,6 +35,7 @@ def main() -> int:
     chance, outage = random.Random(2), lifetime * 3 // 2
     with tempfile.TemporaryDirectory(prefix="soak-") as folder, soak.world(Path(folder), plan) as world:
         world.chance = _Steady()
+        world.ca.state.mood.names_windows = False  # the CA's window (RFC 9773) would be kept to
         for day in range(plan.days):
             for hour in (3, 15):
                 world.clock.moment = soak.BEGIN + timedelta(days=day, hours=hour, minutes=chance.randint(0, 180))

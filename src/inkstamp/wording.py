@@ -21,3 +21,8 @@ def known_names(known: Iterable[str], given: str) -> str:
 def first_and_count(names: Sequence[str]) -> str:
     """Name the first of several, and say how many more there are."""
     return names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more"
+
+
+def header_of(table: str, name: str) -> str:
+    """Return the header of an entry as it stands in the configuration file (TOML), a name with dots in quotes."""
+    return f"[{table}.{name}]" if name.replace("-", "").replace("_", "").isalnum() else f'[{table}."{name}"]'

@@ -21,6 +21,7 @@ from inkstamp.cli.setting import open_runtime, quiet_option, roster_options
 from inkstamp.config.words import ACME_METHODS
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.pki.kinds import KeyKind
+from inkstamp.wording import header_of
 
 if TYPE_CHECKING:
     from inkstamp.jobs.lifecycle.provisioning import Outcome
@@ -260,7 +261,8 @@ def tell_plan(plan: "Plan", config_file: str, *, preview: bool = False) -> None:
     print(output.field("install", ", ".join(entry.install) or "nowhere, kept on the shelf"), file=stream)
     if plan.write:
         servers = "".join(f"[server.{name}] and " for name, _ in plan.new_servers)
-        print(output.field("entry", f"{servers}[certificate.{plan.name}] {verb} added to {config_file}"), file=stream)
+        entries = f"{servers}{header_of('certificate', plan.name)}"
+        print(output.field("entry", f"{entries} {verb} added to {config_file}"), file=stream)
 
 
 def tell_outcome(outcome: "Outcome") -> None:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime
-from inkstamp.wording import counted
+from inkstamp.wording import counted, header_of
 
 if TYPE_CHECKING:
     from inkstamp.jobs.status.diagnosis import Why
@@ -82,7 +82,8 @@ def _tell_records(found: "Why") -> None:
 def _tell_next(found: "Why") -> None:
     status = found.status
     if found.instead:
-        print(output.field("instead", f"another validation method may work; under [certificate.{status.name}]:"))
+        header = header_of("certificate", status.name)
+        print(output.field("instead", f"another validation method may work; under {header}:"))
         for line in found.instead:
             print(output.field("", line))
     print(output.field("next", status.next_command or "nothing to do"))

@@ -5,6 +5,7 @@ from collections.abc import Iterator, Sequence
 
 from inkstamp.config.model import Authority, Certificate, Messenger
 from inkstamp.config.server_rules import Fault
+from inkstamp.wording import header_of
 
 LEAST_LEFT, MOST_LEFT = 0.05, 0.9
 _PLACE = re.compile(r"([A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\])(:\d{1,5})?")
@@ -68,7 +69,7 @@ def twin_fault(entry: Certificate, alike: Sequence[tuple[str, Certificate]]) -> 
         both = set(entry.install) & set(other.install)
         if both or (not entry.install and not other.install and entry.authority == other.authority):
             where = f", and is for {', '.join(sorted(both))} too" if both else ""
-            told = f"it has the names and key algorithm of [certificate.{name}]{where}"
+            told = f"it has the names and key algorithm of {header_of('certificate', name)}{where}"
             return Fault(told, ("names",), "remove one of them, or choose another key algorithm for one")
     return None
 

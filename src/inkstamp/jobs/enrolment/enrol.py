@@ -24,7 +24,7 @@ from inkstamp.ledger.roster import keep_copy
 from inkstamp.pki.certifiable import why_not_certifiable
 from inkstamp.pki.names import identifiers
 from inkstamp.pki.suffixes import registrable
-from inkstamp.wording import counted
+from inkstamp.wording import counted, header_of
 
 _LOOKED_AT_TOGETHER = 500
 """Names that are looked at from outside in one go."""
@@ -289,7 +289,7 @@ class _Desk:
             expect_own_folder(self._context, name)
         if before is None and name in self._context.certificates:
             raise UsageError(
-                f"[certificate.{name}] in the configuration file has that name", advice="call it otherwise"
+                f"{header_of('certificate', name)} in the configuration file has that name", advice="call it otherwise"
             )
         if name in self.records and before is self.records[name]:
             raise UsageError(f"“{name}” is in the list twice", advice="leave one of them out")

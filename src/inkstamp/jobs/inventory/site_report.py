@@ -21,7 +21,7 @@ from inkstamp.policy.renewal_time import renewal_moment
 from inkstamp.reach.interface import FoundFile
 from inkstamp.servers.common import plain_names
 from inkstamp.servers.interface import Site
-from inkstamp.wording import counted
+from inkstamp.wording import counted, header_of
 
 _KEY = b"PRIVATE KEY-----"
 _BY_ALL, _BY_GROUP_WRITTEN = 0o004, 0o020
@@ -122,9 +122,8 @@ def unrenewed(
     pressing = known is not None and now >= renewal_moment(known.not_before, known.not_after)
     subject, plain = (site.names or (f"{site.file}:{site.line}",))[0], plain_names(site)
     seen = f"uses an edition of “{name}”, which is not in the configuration: nobody renews it"
-    return (bad if pressing else warn)(
-        "renewal", subject, seen, f"inkstamp stamp {shlex.join(plain)}" if plain else f"add [certificate.{name}] again"
-    )
+    again = f"inkstamp stamp {shlex.join(plain)}" if plain else f"add {header_of('certificate', name)} again"
+    return (bad if pressing else warn)("renewal", subject, seen, again)
 
 
 def without_certificate(site: Site, findings: tuple[Finding, ...]) -> SiteReport:

@@ -19,6 +19,7 @@ from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.ledger.brought_csr import csr_of_edition
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.names import identifiers
+from inkstamp.wording import header_of
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -219,7 +220,7 @@ def _plan_asked(context: LifecycleContext, request: StampRequest, name: str) -> 
         raise UsageError(
             f"“{name}” is configured already, and not as {', '.join(differing)} says",
             where=str(context.configuration.path),
-            advice=f"leave {', '.join(differing)} out, or edit [certificate.{name}] there",
+            advice=f"leave {', '.join(differing)} out, or edit {header_of('certificate', name)} there",
         )
     return _plan_known(context.config, name, entry)
 

@@ -10,6 +10,7 @@ from inkstamp.config.model import Certificate
 from inkstamp.errors import CaProblem, ConfigurationError, EditionUnfit, FileTrouble
 from inkstamp.jobs.orders.context import OrdersContext
 from inkstamp.ledger.records import OrderRecord
+from inkstamp.wording import header_of
 
 _ABOUT_DATES = frozenset({"malformed"})
 _ABOUT_REPLACING = frozenset({"alreadyReplaced", "malformed", "unauthorized"})
@@ -43,11 +44,12 @@ def _wish(context: OrdersContext, client: CaClient, record: OrderRecord, entry: 
     offered = client.directory().meta.profiles
     if profile and profile not in offered:
         known = ", ".join(f"{name} ({told})" for name, told in offered.items()) or "none at all"
+        header = header_of("certificate", record.certificate)
         raise ConfigurationError(
             f"“{record.authority}” offers no profile “{profile}”",
             where=authority.directory,
             said=f"it offers {known}",
-            advice=f"correct `profile` under [certificate.{record.certificate}] or [authority.{record.authority}]",
+            advice=f"correct `profile` under {header} or [authority.{record.authority}]",
         )
     end = context.clock.now() + timedelta(days=entry.lifetime_days) if entry.lifetime_days else None
     return OrderExtras(replaces=_replaced(context, client, record), profile=profile, not_after=end)

@@ -210,6 +210,7 @@ class _Desk:
     def __init__(self, context: EnrolmentContext, group: str, wanted: Sequence[WantedCertificate]) -> None:
         self._context, self._group = context, group
         self._public = not context.view.is_private
+        self._renamed = context.shelf.renamed()
         self.records: dict[str, EnrolledRecord] = {}
         """What is to be written."""
         names = tuple({name for each in wanted for name in each.names})
@@ -285,7 +286,7 @@ class _Desk:
                 f"“{name}” cannot be the name of a certificate",
                 advice="use lower-case letters, digits, hyphens and dots",
             )
-        if before is None:
+        if before is None and name in self._renamed:
             expect_own_folder(self._context, name)
         if before is None and name in self._context.certificates:
             raise UsageError(

@@ -3,10 +3,8 @@
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from inkstamp.config.carrying import other_ways
 from inkstamp.config.model import Certificate
 from inkstamp.errors import CarrierTrouble, InkStampError, InternalError, ProofFailed, StillWaiting
-from inkstamp.jobs.inventory.placement import has_place
 from inkstamp.jobs.status.context import StatusContext
 from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, statuses_of
 from inkstamp.jobs.status.stall import Stall
@@ -82,6 +80,9 @@ def _instead(context: StatusContext, entry: Certificate, setback: RecordedFailur
 
     if not (_is(setback, CarrierTrouble, ProofFailed) or setback.told.problem in OF_PROOFS):
         return ()
+    from inkstamp.config.carrying import other_ways  # noqa: PLC0415  as above
+    from inkstamp.jobs.inventory.placement import has_place  # noqa: PLC0415  as above
+
     ways = {
         method: carrier
         for method, carrier in other_ways(context.config, entry).items()

@@ -7,7 +7,7 @@ from inkstamp.config.model import Certificate
 from inkstamp.errors import StillWaiting, UsageError
 from inkstamp.findings import Severity
 from inkstamp.jobs.issuance.context import IssuanceContext
-from inkstamp.ledger.brought_csr import next_csr
+from inkstamp.ledger.brought_csr import csr_of_edition, next_csr
 from inkstamp.ledger.order_files import brought_for
 from inkstamp.pki import csr
 
@@ -60,7 +60,7 @@ def read_brought(data: bytes, where: str, *, private: bool) -> BroughtRequest:
 
 
 def expect_names(brought: BroughtRequest, names: Sequence[str], where: str, *, of: str) -> None:
-    """Raise UsageError when a CSR is not for exactly the names that are wanted; `of` says whose those are."""
+    """Raise UsageError when a CSR is not for exactly the names that are wanted; `of` says whose those are, in words."""
     lacking, more = (
         [each for each in names if each not in brought.names],
         [each for each in brought.names if each not in names],
@@ -72,7 +72,7 @@ def expect_names(brought: BroughtRequest, names: Sequence[str], where: str, *, o
         *([f"asks for {', '.join(more)} as well"] if more else []),
     ]
     raise UsageError(
-        f"the CSR {' and '.join(told)}: {of} {'is' if of.startswith('certificate') else 'are'} for {', '.join(names)}",
+        f"the CSR {' and '.join(told)}; {of}: {', '.join(names)}",
         where=where,
         advice="have one made with exactly those names, or correct them here",
     )
@@ -89,15 +89,19 @@ def csr_for_order(context: IssuanceContext, name: str, entry: Certificate) -> by
         return b""
     newest, order = context.ledger.newest_edition(name), context.ledger.open_order(name)
     number = newest.number if newest is not None else None
-    pem = next_csr(context.home, context.shelf, name, entry, number)
+    pem, last = next_csr(context.home, context.shelf, name, entry, number), csr_of_edition(context.shelf, name, number)
     if pem is None and order is not None:
         pem = brought_for(context.home, order)
+    if pem is not None and pem == last and _is_compromised(context, name, number):
+        raise StillWaiting(
+            f"“{name}” needs a new CSR for another key: edition {number} was revoked since others may have its key",
+            advice=f"have key and CSR made anew on its machine, then: inkstamp stamp {name} --csr FILE",
+        )
     if pem is None:
-        same = number is not None and (context.shelf.edition(name, number) / "brought.pem").exists()
+        again = f"; to go on with the CSR of edition {number}: inkstamp stamp {name} --same-request"
         raise StillWaiting(
             f"“{name}” needs a new CSR: its key is on another machine",
-            advice=f"inkstamp stamp {name} --csr FILE"
-            + (f"; to go on with the CSR of edition {number}: inkstamp stamp {name} --same-request" if same else ""),
+            advice=f"inkstamp stamp {name} --csr FILE{again if last is not None else ''}",
         )
     der = csr.read(pem, f"the CSR of “{name}”")
     names = csr.names_of(csr.facts(der, f"the CSR of “{name}”", private=True))
@@ -109,3 +113,9 @@ def csr_for_order(context: IssuanceContext, name: str, entry: Certificate) -> by
             advice=f"inkstamp stamp {name} --csr FILE",
         )
     return pem
+
+
+def _is_compromised(context: IssuanceContext, name: str, edition: int | None) -> bool:
+    """Tell whether an edition was revoked for a key that others may have (RFC 5280 section 5.3.1)."""
+    revoked = context.ledger.revocations.of(name, edition) if edition is not None else None
+    return revoked is not None and "compromise" in revoked.why.lower()

@@ -110,9 +110,11 @@ def plan_with_csr(context: LifecycleContext, request: StampRequest) -> Plan:
         )
     names = request.names
     if len(names) == 1 and names[0] in context.certificates:
-        expect_names(brought, context.certificates[names[0]].names, request.csr_file, of=f"certificate “{names[0]}”")
+        expect_names(
+            brought, context.certificates[names[0]].names, request.csr_file, of=f"those of certificate “{names[0]}”"
+        )
     elif names:
-        expect_names(brought, identifiers(names), request.csr_file, of="the names given")
+        expect_names(brought, identifiers(names), request.csr_file, of="those given")
         names = ()
     wanted = replace(request, csr=b"", names=names or brought.names, install=())
     (plan,) = make_plans(context, wanted)

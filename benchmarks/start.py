@@ -92,6 +92,7 @@ def issue(folder: Path, count: int) -> None:
         ledger.add_edition(order, edition, "edition 1")
         kept = private_folder(folder / "home" / "shelf" / name / "0001") / "key.pem"
         kept.touch(mode=0o600)  # it is looked whether it is there, not what is in it
+        kept.with_name("leaf.pem").touch()  # and whether both were written together
         ledger.installs.end(ledger.installs.begin(name, 1, ["front"]), InstallState.DONE, "installed", "on front")
     # As it is between two runs: everything has been asked about a while ago, and need not be yet.
     later = now + timedelta(hours=5)

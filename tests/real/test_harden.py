@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 from killing import killed_at
 from more_servers import Apache, apache, haproxy, lighttpd, mail
-from world import World, make_tls_pair
+from world import World, make_tls_pair, write_nginx
 
 from inkstamp.standins.ports import free_ports
 from inkstamp.view.protocols import try_versions
@@ -187,6 +187,23 @@ def test_a_setting_that_another_site_of_the_address_decides_is_told_and_everythi
     both = world.run("harden", "birch.saltmarsh.test", "aspen.saltmarsh.test", "--replace-ciphers", "--yes")
     assert both.status == 0, both.err
     assert try_versions("127.0.0.8", world.nginx.https_port, "birch.saltmarsh.test").versions == ("TLS 1.2", "TLS 1.3")
+
+
+def test_a_server_that_does_not_run_is_not_changed_since_nothing_could_be_tested(world: World) -> None:
+    http_port, port = free_ports(2)
+    idle = write_nginx(world.folder / "idle", http_port, port)
+    certificate, key = make_tls_pair(world.folder, "idle.saltmarsh.test")
+    file = idle.sites_file(
+        f"server {{ listen 127.0.0.1:{port} ssl; server_name idle.saltmarsh.test;\n"
+        f"ssl_certificate {certificate}; ssl_certificate_key {key}; }}\n",
+        "idle",
+    )
+    before = file.read_bytes()
+    entry = f'kind = "nginx"\nprogram = "{idle.program}"\nmain_file = "{idle.main_file}"\nprefix = "{idle.folder}"\n'
+    world.config.write_text(f"{world.config.read_text()}\n[server.idle]\n{entry}")
+    done = world.run("harden", "idle", "--yes")
+    assert (done.status, file.read_bytes()) == (1, before)
+    assert "does not run" in done.flat
 
 
 def test_check_names_the_command_that_helps_and_none_that_would_change_nothing(world: World) -> None:

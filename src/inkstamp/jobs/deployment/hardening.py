@@ -23,7 +23,7 @@ from inkstamp.pki.names import as_address
 from inkstamp.servers import backup
 from inkstamp.servers.interface import Endpoint, FileChange, Hardenable, ServerKind
 from inkstamp.servers.reload import take_effect, test_before
-from inkstamp.servers.run_state import start_again, up_of
+from inkstamp.servers.run_state import is_up, start_again, up_of
 from inkstamp.servers.tls_policy import Policy, TlsChange
 from inkstamp.view.handshake import shake_hands
 from inkstamp.view.protocols import Readiness, try_versions
@@ -91,6 +91,11 @@ def harden(context: HardeningContext, sites: SitesOfServer, wanted: TlsChange) -
     with context.locks.servers((sites.server,)):
         recover_hardening(context, sites.server)
         test_before(server)
+        if is_up(server) is False:
+            raise ServerTrouble(
+                f"server “{sites.server}” does not run, so that a change of its TLS settings cannot be tested",
+                where=sites.server, advice="start it first; nothing was changed",
+            )  # fmt: skip
         places = _places(context, sites)
         before = [_leaf(name, endpoint) for name, endpoint in places]
         plan = plan_hardening(context, sites, wanted)

@@ -95,7 +95,7 @@ def csr_for_order(context: IssuanceContext, name: str, entry: Certificate) -> by
     if pem is not None and pem == last and _is_compromised(context, name, number):
         raise StillWaiting(
             f"“{name}” needs a new CSR for another key: edition {number} was revoked since others may have its key",
-            advice=f"have key and CSR made anew on its machine, then: inkstamp stamp {name} --csr FILE",
+            advice=f"have a new key and CSR made on its machine, then: inkstamp stamp {name} --csr FILE",
         )
     if pem is None:
         again = f"; to go on with the CSR of edition {number}: inkstamp stamp {name} --same-request"

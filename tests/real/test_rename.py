@@ -49,7 +49,8 @@ def test_a_renamed_certificate_is_served_renewed_undone_and_removed_as_before(wo
     assert world.run("renew").status == 0
     assert (world.ca.orders(), site.read_bytes()) == (orders, before), "nothing is due, and no server was touched"
     assert world.run("undo", new, "--preview").out.replace(new, old) == plain
-    assert "issued" in world.run("history", new).out
+    history = world.run("history", new).out
+    assert ("issued" in history, history.count("from “")) == (True, 1), "it is told once"
     assert not [each for each in world.run("survey", "--json").json["sites"] for f in each["findings"]
                 if f["topic"] == "renewal" and name in each["site"]["names"]]  # fmt: skip
     renewed = world.run("stamp", new, "--reissue")

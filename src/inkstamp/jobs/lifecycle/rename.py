@@ -33,7 +33,8 @@ def rename_certificate(context: LifecycleContext, old: str, new: str) -> None:
             _expect_possible(context, old, new)
             settle(context, old)
             _rename(context, old, new)
-        context.ledger.renames.finish(old, new)
+        if context.certificates.record(new) is None:  # on the roster it was done at once
+            context.ledger.renames.finish(old, new)
         for before, after in _folders(context, old, new):
             if before.exists() and not after.exists():
                 with file_trouble("rename", before):

@@ -30,8 +30,6 @@ if TYPE_CHECKING:
     from inkstamp.servers.tls_policy import TlsChange
 
 _POLICIES = ("strict", "wide")
-_USUAL = "strict"
-_DAY = 86_400
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -109,16 +107,16 @@ def _expect_one_source(options: argparse.Namespace) -> "Selection":
 
 
 def _wanted(options: argparse.Namespace, entry: "Server | None") -> "TlsChange":
-    from inkstamp.servers.tls_policy import TlsChange, policies
+    from inkstamp.servers.tls_policy import USUAL_POLICY, TlsChange, hsts_of, policies
 
-    hsts = "" if options.no_hsts else None if options.hsts_days is None else f"max-age={options.hsts_days * _DAY}"
+    hsts = "" if options.no_hsts else None if options.hsts_days is None else hsts_of(options.hsts_days)
     if options.hsts_days is not None and not 0 <= options.hsts_days <= 3650:
         raise UsageError(f"--hsts-days {options.hsts_days} is not a number of days", advice="write 0 to 3650")
     roots = "" if options.no_client_roots else options.client_roots
     others = (options.redirect, hsts, options.http2, roots)
     policy = options.policy
     if policy is None and (options.replace_ciphers or all(each is None for each in others)):
-        policy = (entry.tls if entry is not None else "") or _USUAL
+        policy = (entry.tls if entry is not None else "") or USUAL_POLICY
     return TlsChange(
         policy=policies()[policy] if policy else None,
         redirect=options.redirect,

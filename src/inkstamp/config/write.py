@@ -42,8 +42,7 @@ def with_entry(data: bytes, file: Path, table: str, name: str, entry: Section) -
 
     """
     present = parse(data, file, leave_out=True)
-    if name in getattr(present, table) or present.mistake_in(table, name) is not None:
-        raise ConfigurationError(f"there is a {table} “{name}” already", where=str(file), advice="choose another name")
+    _expect_free(present, file, table, name)
     grown = _with_text(data, entry_text(table, name, entry))
     return grown, _parse_well(grown, file, table, name)
 
@@ -51,6 +50,12 @@ def with_entry(data: bytes, file: Path, table: str, name: str, entry: Section) -
 def _with_text(data: bytes, text: str) -> bytes:
     gap = b"" if not data else b"\n" if data.endswith(b"\n") else b"\n\n"
     return data + gap + text.encode("utf-8")
+
+
+def _expect_free(present: Configuration, file: Path, table: str, name: str) -> None:
+    """Raise ConfigurationError where an entry of that name is there, with or without a mistake."""
+    if name in getattr(present, table) or present.mistake_in(table, name) is not None:
+        raise ConfigurationError(f"there is a {table} “{name}” already", where=str(file), advice="choose another name")
 
 
 def has_entry(data: bytes, file: Path, table: str, name: str, entry: Section) -> bool:
@@ -106,8 +111,7 @@ def with_new_values(
     """Return the file's bytes with a new entry of these keys at the end, and what it then says; as `with_entry`."""
     table, name = place
     present = parse(data, file, leave_out=True)
-    if name in getattr(present, table) or present.mistake_in(table, name) is not None:
-        raise ConfigurationError(f"there is a {table} “{name}” already", where=str(file), advice="choose another name")
+    _expect_free(present, file, table, name)
     grown = _with_text(data, _table_text(table, name, {key: each for key, each in values.items() if each is not None}))
     return grown, _parse_well(grown, file, table, name)
 
@@ -134,8 +138,7 @@ def with_other_name(data: bytes, file: Path, place: tuple[str, str], new: str) -
     before = parse(data, file, leave_out=True)
     if old not in getattr(before, table):
         raise ConfigurationError(f"there is no {table} “{old}”", where=str(file), advice="see: inkstamp status")
-    if new in getattr(before, table) or before.mistake_in(table, new) is not None:
-        raise ConfigurationError(f"there is a {table} “{new}” already", where=str(file), advice="choose another name")
+    _expect_free(before, file, table, new)
     grown = with_header(data.decode("utf-8"), table, old, new).encode("utf-8")
     after = parse(grown, file, leave_out=True)
     if getattr(after, table).get(new) != getattr(before, table)[old] or old in getattr(after, table):

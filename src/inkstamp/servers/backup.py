@@ -14,7 +14,7 @@ from inkstamp.errors import FileTrouble, InkStampError, ServerTrouble
 from inkstamp.files import private_folder, read_bytes, remove_tree, write_bytes
 from inkstamp.reach.interface import Host, Rights
 from inkstamp.servers.interface import FileChange
-from inkstamp.servers.reload import reload
+from inkstamp.servers.reload import reload, take_effect, test_before
 
 if TYPE_CHECKING:
     from inkstamp.servers.pool import ServerPool
@@ -254,6 +254,27 @@ def _write(host: Host, change: FileChange) -> None:
         host.put(change.path, change.after, change.rights)
     else:
         host.replace(change.path, change.after)
+
+
+def take_out(servers: "ServerPool", changes: Sequence[Change]) -> None:
+    """Write changes that take earlier edits out, and have the servers take that.
+
+    Raises:
+        ServerTrouble: A server's configuration is broken already, or it refuses the change; all files are as they were.
+
+    """
+    names = dict.fromkeys(each.server for each in changes)
+    for name in names:
+        test_before(servers.reloadable(name))
+    make(servers, changes)
+    try:
+        for name in names:
+            take_effect(servers.reloadable(name))
+    except ServerTrouble as error:
+        make(servers, [Change(each.server, FileChange(each.file.path, each.file.after, each.file.before))
+                       for each in changes])  # fmt: skip
+        reload_all(servers, names)
+        raise error.amended(advice=f"all files are restored; {error.advice}") from error.__cause__
 
 
 def reload_all(pool: "ServerPool", servers: Iterable[str]) -> list[str]:

@@ -11,6 +11,15 @@ PROOF_PATH = "/.well-known/acme-challenge/"
 """Stays open to plain HTTP (RFC 8555 section 8.3)."""
 
 
+USUAL_POLICY = "strict"
+"""The one that is applied where nothing says which."""
+
+
+def hsts_of(days: int) -> str:
+    """Return the value of the HSTS header (RFC 6797 section 6.1) for a number of days."""
+    return f"max-age={days * _DAY}"
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Policy:
     """Which protocols and ciphers a site takes."""
@@ -44,7 +53,7 @@ class TlsSettings:
     @property
     def hsts(self) -> str:
         """The header's value (RFC 6797 section 6.1)."""
-        return f"max-age={self.hsts_days * _DAY}"
+        return hsts_of(self.hsts_days)
 
 
 @cache

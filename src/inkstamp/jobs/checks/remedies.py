@@ -6,9 +6,8 @@ from dataclasses import replace
 from inkstamp.findings import Finding, Severity
 from inkstamp.jobs.checks.context import ChecksContext
 from inkstamp.jobs.inventory.hardening_plan import planned_for
-from inkstamp.servers.tls_policy import TlsChange, policies
+from inkstamp.servers.tls_policy import USUAL_POLICY, TlsChange, policies
 
-_USUAL = "strict"
 _TOPICS = frozenset({"protocols", "ciphers", "plain HTTP"})
 
 
@@ -36,7 +35,7 @@ def _command_for(context: ChecksContext, name: str, topic: str) -> str:
     if topic == "plain HTTP":
         plans = planned_for(context, name, TlsChange(redirect=True))
         return f"inkstamp harden {name} --redirect" if any(each.changes for each in plans) else ""
-    plans = planned_for(context, name, TlsChange(policy=policies()[_USUAL]))
+    plans = planned_for(context, name, TlsChange(policy=policies()[USUAL_POLICY]))
     keeps = any(finding.topic == "ciphers" for each in plans for finding in each.findings)
     if topic == "ciphers" and keeps:
         return f"inkstamp harden {name} --replace-ciphers"

@@ -21,7 +21,7 @@ from inkstamp.jobs.deployment.context import HardeningContext
 from inkstamp.jobs.inventory.hardening_plan import SitesOfServer, plan_hardening
 from inkstamp.pki.names import as_address
 from inkstamp.servers import backup
-from inkstamp.servers.interface import Endpoint, FileChange, Hardenable, ServerKind
+from inkstamp.servers.interface import Endpoint, Hardenable, ServerKind
 from inkstamp.servers.reload import take_effect, test_before
 from inkstamp.servers.run_state import is_up, start_again, up_of
 from inkstamp.servers.tls_policy import Policy, TlsChange
@@ -178,22 +178,11 @@ def undo_hardening(context: HardeningContext, server: str) -> ServerHardening:
         folders = backup.kept_folders(context.home.hardened(server))
         if not folders:
             raise UsageError(f"no change of the TLS settings of “{server}” is kept", advice="there is nothing to undo")
-        test_before(context.servers.reloadable(server))
         changes = backup.reversed_changes(context.servers, folders[-1], nearest=True)
-        backup.make(context.servers, changes)
-        try:
-            take_effect(context.servers.reloadable(server))
-        except ServerTrouble as error:
-            backup.make(context.servers, [_turned(each) for each in changes])
-            backup.reload_all(context.servers, [server])
-            raise error.amended(advice=f"all files are restored; {error.advice}") from error.__cause__
+        backup.take_out(context.servers, changes)
         remove_tree(folders[-1])
         context.ledger.note("hardening undone", server)
     return _result(SitesOfServer(server=server, names=()), changes, (), done=True)
-
-
-def _turned(change: backup.Change) -> backup.Change:
-    return backup.Change(change.server, FileChange(change.file.path, change.file.after, change.file.before))
 
 
 # Looking

@@ -22,7 +22,7 @@ from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.jobs.validation.precheck import NameCheck, precheck
 from inkstamp.jobs.validation.web_files import check_addresses
 from inkstamp.servers import backup
-from inkstamp.servers.interface import Configured, FileChange
+from inkstamp.servers.interface import Configured
 from inkstamp.servers.reload import take_effect, test_before
 from inkstamp.servers.run_state import start_again, up_of
 
@@ -225,24 +225,11 @@ def close_again(context: ValidationContext, name: str) -> Passage:
         if manifest is None:
             raise UsageError(f"no change was made for “{name}”", advice="there is nothing to close")
         undone = backup.reversed_changes(context.servers, folder, nearest=True)
-        for each in dict.fromkeys(change.server for change in undone):
-            test_before(context.servers.configured(each))
-        backup.make(context.servers, undone)
-        try:
-            for each in dict.fromkeys(change.server for change in undone):
-                take_effect(context.servers.configured(each))
-        except ServerTrouble as error:
-            backup.make(context.servers, [_turned(change) for change in undone])
-            backup.reload_all(context.servers, dict.fromkeys(change.server for change in undone))
-            raise error.amended(advice=f"all files are restored; {error.advice}") from error.__cause__
+        backup.take_out(context.servers, undone)
         _drop_folders(context, manifest["folders"])
         remove_tree(folder)
         context.ledger.note("closed again", "the challenge path", name)
     return _passage(entry.names, undone, [], done=True)
-
-
-def _turned(change: backup.Change) -> backup.Change:
-    return backup.Change(change.server, FileChange(change.file.path, change.file.after, change.file.before))
 
 
 def _passage(

@@ -13,6 +13,17 @@ _HTTPS = 443
 _FORCED = ("force-sslv3", "force-tlsv10", "force-tlsv11", "force-tlsv12", "ssl-max-ver")
 
 
+def redirect_rule(https_port: int) -> str:
+    """Return the rule that sends plain HTTP to HTTPS, but for proofs."""
+    to = "scheme https" if https_port == _HTTPS else f"prefix https://%[hdr(host),field(1,:)]:{https_port}"
+    return f"http-request redirect {to} code 301 unless {{ ssl_fc }} or {{ path_beg {PROOF_PATH} }}"
+
+
+def hsts_rule(value: str) -> str:
+    """Return the rule that sends the HSTS header over TLS."""
+    return f"http-response set-header Strict-Transport-Security {value} if {{ ssl_fc }}"
+
+
 @dataclass(frozen=True, slots=True)
 class HaproxyHardener:
     """Changes some `bind` lines; each counts for all names whose certificates it loads."""
@@ -95,10 +106,7 @@ class HaproxyHardener:
     def _redirect(self, own: Sequence[Directive], bind: Directive) -> None:
         there = [each for each in own if _leads_to_https(each)]
         if self.wanted.redirect and not there:
-            port = self.https_port
-            to = "scheme https" if port == _HTTPS else f"prefix https://%[hdr(host),field(1,:)]:{port}"
-            rule = f"http-request redirect {to} code 301 unless {{ ssl_fc }} or {{ path_beg {PROOF_PATH} }}"
-            self._behind(bind, rule)
+            self._behind(bind, redirect_rule(self.https_port))
         elif self.wanted.redirect is False:
             self._out(there)
 
@@ -108,7 +116,7 @@ class HaproxyHardener:
         if not self.wanted.hsts:
             self._out(there)
         elif not there:
-            self._behind(bind, f"http-response set-header Strict-Transport-Security {self.wanted.hsts} if {{ ssl_fc }}")
+            self._behind(bind, hsts_rule(self.wanted.hsts))
         for each in there if self.wanted.hsts else ():
             if len(each.words) > 3 and each.words[3].value != self.wanted.hsts:
                 word = each.words[3]

@@ -14,15 +14,13 @@ from inkstamp.reach.interface import Host, Ran, Rights
 from inkstamp.servers.base import SECONDS, FilelessServer, Fitting
 from inkstamp.servers.common import check_default_kept, check_ports_free, endpoints, leaf_of, present
 from inkstamp.servers.haproxy import runtime
-from inkstamp.servers.haproxy.hardening import HaproxyHardener
+from inkstamp.servers.haproxy.hardening import HaproxyHardener, hsts_rule, redirect_rule
 from inkstamp.servers.haproxy.reading import Bind, Loaded, Reading, read_configuration
 from inkstamp.servers.haproxy.syntax import quote
 from inkstamp.servers.interface import Endpoint, FileChange, Hardening, Site, Supply
 from inkstamp.servers.text import Splice, append_lines, changes, indent_at
 from inkstamp.servers.tls_edits import Edits
-from inkstamp.servers.tls_policy import PROOF_PATH, TlsChange
-
-_HTTPS = 443
+from inkstamp.servers.tls_policy import TlsChange
 
 
 class HaproxyServer(FilelessServer[Reading]):
@@ -194,13 +192,11 @@ class HaproxyServer(FilelessServer[Reading]):
         return " ".join(words)
 
     def _rules(self) -> list[str]:
-        manner, port = self._fitting.manner, self._fitting.https_port
-        rules = []
+        manner, rules = self._fitting.manner, []
         if manner.redirect:
-            to = "scheme https" if port == _HTTPS else f"prefix https://%[hdr(host),field(1,:)]:{port}"
-            rules.append(f"http-request redirect {to} code 301 unless {{ ssl_fc }} or {{ path_beg {PROOF_PATH} }}")
+            rules.append(redirect_rule(self._fitting.https_port))
         if manner.hsts_days:
-            rules.append(f"http-response set-header Strict-Transport-Security {manner.hsts} if {{ ssl_fc }}")
+            rules.append(hsts_rule(manner.hsts))
         return rules
 
     # Settings of TLS

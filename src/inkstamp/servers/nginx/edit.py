@@ -14,6 +14,9 @@ _NEEDS_QUOTES = re.compile(r"[\s;{}#\"'\\]")
 HTTPS = 443
 HTTP2_APART = (1, 25, 1)
 """From this version on HTTP/2 has a directive of its own, and is no word of `listen`."""
+HSTS_VARIABLE = "$inkstamp_hsts"
+PROOFS_PASS = f'if ($uri ~ "^{PROOF_PATH.replace(".", chr(92) + ".")}") {{ break; }}'
+"""Ends the conditions of a block for proofs, which CAs ask for by plain HTTP."""
 _REST_OF_LINE = re.compile(r"[ \t]*(#[^\n]*)?(?=\r?\n)")
 
 
@@ -113,13 +116,28 @@ def tls_lines(host: ServerBlock, supply: Supply, manner: TlsSettings, https_port
     if manner.client_roots:
         lines += [f"ssl_client_certificate {quote(manner.client_roots)};", "ssl_verify_client on;"]
     if manner.redirect or manner.hsts_days:
-        # Ends the conditions below for proofs, which CAs ask for by plain HTTP.
-        lines.append(f'if ($uri ~ "^{PROOF_PATH.replace(".", chr(92) + ".")}") {{ break; }}')
+        lines.append(PROOFS_PASS)
     if manner.redirect:
-        port = "" if https_port == HTTPS else f":{https_port}"
-        lines.append(f"if ($scheme = http) {{ return 301 https://$host{port}$request_uri; }}")
+        lines.append(redirect_line(https_port))
     if manner.hsts_days:
-        # An empty value is not sent: the header must not be in what is said by plain HTTP (RFC 6797 section 7.2).
-        lines += ['set $inkstamp_hsts "";', f'if ($scheme = https) {{ set $inkstamp_hsts "{manner.hsts}"; }}']
-        lines.append("add_header Strict-Transport-Security $inkstamp_hsts always;")
+        lines += hsts_lines(manner.hsts)
     return lines
+
+
+def redirect_line(https_port: int) -> str:
+    """Return what sends plain HTTP to HTTPS."""
+    port = "" if https_port == HTTPS else f":{https_port}"
+    return f"if ($scheme = http) {{ return 301 https://$host{port}$request_uri; }}"
+
+
+def hsts_lines(value: str) -> list[str]:
+    """Return what sends the HSTS header in a block that may answer plain HTTP too.
+
+    An empty value is not sent: the header must not be in what is said by plain HTTP (RFC 6797 section 7.2).
+    """
+    variable = HSTS_VARIABLE
+    return [
+        f'set {variable} "";',
+        f'if ($scheme = https) {{ set {variable} "{value}"; }}',
+        f"add_header Strict-Transport-Security {variable} always;",
+    ]

@@ -4,14 +4,20 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from inkstamp.errors import ServerTrouble
-from inkstamp.servers.nginx.edit import HTTP2_APART, HTTPS, add_lines, quote
+from inkstamp.servers.nginx.edit import (
+    HSTS_VARIABLE,
+    HTTP2_APART,
+    PROOFS_PASS,
+    add_lines,
+    hsts_lines,
+    quote,
+    redirect_line,
+)
 from inkstamp.servers.nginx.reading import Reading, ServerBlock, hosts, read_listen
 from inkstamp.servers.text import Directive, Splice, indent_at
 from inkstamp.servers.tls_edits import HSTS, Edits, at, without
-from inkstamp.servers.tls_policy import PROOF_PATH, TlsChange
+from inkstamp.servers.tls_policy import TlsChange
 
-_VARIABLE = "$inkstamp_hsts"
-_BREAK = f'if ($uri ~ "^{PROOF_PATH.replace(".", chr(92) + ".")}") {{ break; }}'
 _REWRITES = frozenset({"return", "rewrite", "if"})
 
 
@@ -55,10 +61,9 @@ class NginxHardener:
             return
         if _leads_to_https(host):
             return
-        port = "" if self.https_port == HTTPS else f":{self.https_port}"
-        known = any(_says(each, _BREAK) for each in own)
-        lines = [] if known else [_BREAK]
-        self._add(host, [*lines, f"if ($scheme = http) {{ return 301 https://$host{port}$request_uri; }}"])
+        known = any(_says(each, PROOFS_PASS) for each in own)
+        lines = [] if known else [PROOFS_PASS]
+        self._add(host, [*lines, redirect_line(self.https_port)])
 
     def _add(self, host: ServerBlock, lines: Sequence[str]) -> None:
         if lines:
@@ -115,7 +120,9 @@ class NginxHardener:
             self._no_hsts(host, own, inherited)
             return []
         mixed = any(not each.tls for each in host.listens)
-        self._in_locations(host, f"add_header Strict-Transport-Security {_VARIABLE if mixed else quote(value)} always;")
+        self._in_locations(
+            host, f"add_header Strict-Transport-Security {HSTS_VARIABLE if mixed else quote(value)} always;"
+        )
         if own:
             self._change_hsts(host, own[0], value)
             return []
@@ -123,12 +130,10 @@ class NginxHardener:
             return []
         # A block with a header of its own inherits none: those of outside are said again.
         lines = [_written(each, self.reading) for each in inherited if not _is_hsts(each)]
-        if mixed:  # the header must not be in what is said by plain HTTP (RFC 6797 section 7.2)
-            lines += [
-                *([] if any(_says(each, _BREAK) for each in _own(host)) else [_BREAK]),
-                f'set {_VARIABLE} "";', f'if ($scheme = https) {{ set {_VARIABLE} "{value}"; }}',
-            ]  # fmt: skip
-        return [*lines, f"add_header Strict-Transport-Security {_VARIABLE if mixed else quote(value)} always;"]
+        if not mixed:
+            return [*lines, f"add_header Strict-Transport-Security {quote(value)} always;"]
+        known = any(_says(each, PROOFS_PASS) for each in _own(host))
+        return [*lines, *([] if known else [PROOFS_PASS]), *hsts_lines(value)]
 
     def _outer_headers(self, host: ServerBlock) -> list[Directive]:
         for each in self.reading.directives:
@@ -138,9 +143,9 @@ class NginxHardener:
 
     def _change_hsts(self, host: ServerBlock, header: Directive, value: str) -> None:
         place = header
-        if header.arguments[1:2] == (_VARIABLE,):
+        if header.arguments[1:2] == (HSTS_VARIABLE,):
             ours = (inner for each in host.block.find("if") for inner in each.find("set"))
-            place = next((each for each in ours if each.arguments[:1] == (_VARIABLE,)), header)
+            place = next((each for each in ours if each.arguments[:1] == (HSTS_VARIABLE,)), header)
         present = place.arguments[1] if len(place.arguments) > 1 else ""
         if present == value:
             return
@@ -153,8 +158,8 @@ class NginxHardener:
     def _no_hsts(self, host: ServerBlock, own: Sequence[Directive], inherited: Sequence[Directive]) -> None:
         ours = [
             each for each in _own(host)
-            if (each.name == "set" and each.arguments[:1] == (_VARIABLE,))
-            or (each.name == "if" and any(inner.arguments[:1] == (_VARIABLE,) for inner in each.find("set")))
+            if (each.name == "set" and each.arguments[:1] == (HSTS_VARIABLE,))
+            or (each.name == "if" and any(inner.arguments[:1] == (HSTS_VARIABLE,) for inner in each.find("set")))
         ]  # fmt: skip
         below = [each for location in _below(host.block) for each in location.find("add_header") if _is_hsts(each)]
         for each in (*own, *ours, *below):
@@ -186,12 +191,14 @@ class NginxHardener:
 
     def _no_redirect(self, host: ServerBlock, own: Sequence[Directive]) -> None:
         ours = [each for each in own if each.name == "if" and _condition(each) == "($scheme = http)"]
-        others = [each for each in own if each.name in _REWRITES and each not in ours and not _says(each, _BREAK)]
+        others = [each for each in own if each.name in _REWRITES and each not in ours and not _says(each, PROOFS_PASS)]
         for each in ours:
             self._expect_own(each)
             self.edits.splices.append(without(each, self.reading.texts[each.file]))
         if ours and not others:
-            self.edits.splices += [without(each, self.reading.texts[each.file]) for each in own if _says(each, _BREAK)]
+            self.edits.splices += [
+                without(each, self.reading.texts[each.file]) for each in own if _says(each, PROOFS_PASS)
+            ]
         if not ours and _leads_to_https(host):
             self.edits.tell(
                 "redirect", at(host.block), "its redirect was written by hand, and stays", "take it out there"

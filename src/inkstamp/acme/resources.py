@@ -10,6 +10,7 @@ from typing import Self, TypeVar
 import msgspec
 
 from inkstamp.clock import clamped
+from inkstamp.decoding import from_plain
 from inkstamp.errors import CaMisbehaved, UrlTrouble
 from inkstamp.printable import one_line, shown_bytes
 from inkstamp.urls import absolute
@@ -259,7 +260,7 @@ def read(kind: type[_T], body: bytes, url: str) -> _T:
 
     """
     try:
-        return msgspec.convert(_without_nulls(msgspec.json.decode(body)), kind).at(url)
+        return from_plain(_without_nulls(msgspec.json.decode(body)), kind).at(url)
     except (msgspec.MsgspecError, ValueError, ArithmeticError, RecursionError) as error:
         raise CaMisbehaved(
             f"the CA's answer is not the {kind.__name__.lower()} that was asked for",

@@ -33,6 +33,7 @@ from inkstamp.config.renewal_rules import certificate_fault, elsewhere_fault, me
 from inkstamp.config.server_rules import Fault, find_fault
 from inkstamp.config.templates import template_fault
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER
+from inkstamp.decoding import from_plain
 from inkstamp.errors import ConfigurationError, NameTrouble
 from inkstamp.pki.names import as_address, identifiers
 from inkstamp.pki.subject import Subject
@@ -134,7 +135,7 @@ class EntryReader:
             if isinstance(value, str) and value and (key != "program" or "/" in value):
                 given[key] = str(self._file.parent / value)
         try:
-            return msgspec.convert(given, kind)
+            return from_plain(given, kind)
         except msgspec.ValidationError as error:
             said, _, at = str(error).partition(" - at `$.")
             key = re.split(r"[.\[`]", at)[0] if at else ""
@@ -145,7 +146,7 @@ class EntryReader:
 
     def subject(self, given: dict[str, object]) -> Subject:
         try:
-            return msgspec.convert(given, Subject)
+            return from_plain(given, Subject)
         except msgspec.ValidationError as error:
             said, _, at = str(error).partition(" - at `$.")
             raise self.fail(

@@ -13,6 +13,7 @@ from inkstamp.config.entries import TABLES, EntryReader
 from inkstamp.config.model import Certificate, Configuration, Mistake, Renewal, ViewSettings
 from inkstamp.config.renewal_rules import share_fault, twin_fault
 from inkstamp.config.toml_file import LIMIT, read_toml
+from inkstamp.decoding import from_msgpack
 from inkstamp.errors import ConfigurationError, FileTrouble
 from inkstamp.files import private_folder, read_bytes, write_bytes
 from inkstamp.ownership import expect_ours
@@ -124,7 +125,7 @@ def load(data: bytes, file: Path, cache: Path) -> Configuration:
         FileTrouble, msgspec.DecodeError, ValueError
     ):  # none yet, or of an older release: it is written anew below
         expect_ours(kept, "the parsed copy of the configuration")
-        copy = msgspec.msgpack.decode(read_bytes(kept, limit=LIMIT), type=_Copy)
+        copy = from_msgpack(read_bytes(kept, limit=LIMIT), _Copy)
         if copy.made_from == made_from:
             return copy.configuration
     configuration = parse(data, file, leave_out=True)

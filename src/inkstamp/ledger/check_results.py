@@ -6,6 +6,7 @@ from datetime import datetime
 import msgspec
 
 from inkstamp.clock import Clock
+from inkstamp.decoding import from_json
 from inkstamp.ledger.interface import Database, among
 from inkstamp.ledger.rows import from_moment, telling_damage, to_moment
 
@@ -37,7 +38,7 @@ class CheckResults:
         for where, some in among("name", list(names)):
             query = f"SELECT name, at, seen FROM look WHERE quick = :quick AND {where}"  # noqa: S608
             for row in self._database.rows(query, {**some, "quick": int(quick)}):
-                found[row["name"]] = to_moment(row["at"]), msgspec.json.decode(row["seen"], type=CheckResult)
+                found[row["name"]] = to_moment(row["at"]), from_json(row["seen"], CheckResult)
         return found
 
     def keep(self, looks: Mapping[str, CheckResult], *, quick: bool) -> None:

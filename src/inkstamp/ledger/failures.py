@@ -10,6 +10,7 @@ import msgspec
 
 from inkstamp.bulkhead import apart
 from inkstamp.clock import Clock
+from inkstamp.decoding import from_json
 from inkstamp.errors import (
     Busy,
     CaProblem,
@@ -84,7 +85,7 @@ def _cleaned(told: FailureReport) -> FailureReport:
 def _read_told(text: str) -> FailureReport:
     """Read what was told; what cannot be read any more says so, and holds nobody up."""
     try:
-        return msgspec.json.decode(text, type=FailureReport)
+        return from_json(text, FailureReport)
     except (msgspec.MsgspecError, ValueError, TypeError):
         what = "the recorded failure cannot be read"
         return FailureReport(kind="", step="", what=what, where="", said="", problem="", advice="", findings=())

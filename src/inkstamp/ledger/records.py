@@ -7,6 +7,7 @@ from typing import Any
 
 import msgspec
 
+from inkstamp.decoding import from_json
 from inkstamp.errors import LedgerTrouble
 
 
@@ -200,7 +201,7 @@ class EnrolledRecord(_Record, frozen=True, forbid_unknown_fields=True):
     @classmethod
     def from_line(cls, line: bytes) -> "EnrolledRecord":
         """Read what `as_line` wrote; msgspec.MsgspecError for anything else."""
-        return msgspec.json.decode(line, type=cls)
+        return from_json(line, cls)
 
 
 class Selection(_Record, frozen=True, kw_only=False):

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import msgspec
 
+from inkstamp.decoding import from_json
 from inkstamp.errors import FileTrouble
 from inkstamp.files import file_trouble, let_go, private_folder, read_bytes, write_bytes
 from inkstamp.home import Home
@@ -47,7 +48,7 @@ def record_sweep(home: Home, sweep: LastSweep) -> None:
 def last_sweep(home: Home) -> LastSweep | None:
     """Return what the last run did; None when there was none."""
     try:
-        return msgspec.json.decode(read_bytes(home.last_renewal), type=LastSweep)
+        return from_json(read_bytes(home.last_renewal), LastSweep)
     except (FileTrouble, msgspec.DecodeError):
         return None
 

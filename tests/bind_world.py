@@ -40,9 +40,13 @@ class BindWorld(World):
         )  # fmt: skip
 
     def txt(self, name: str, server: str = PRIMARY) -> list[str]:
+        """Ask one server for TXT records with a program of its own."""
+        return self.records(name, "TXT", server)
+
+    def records(self, name: str, kind: str, server: str = PRIMARY) -> list[str]:
         """Ask one server with a program of its own."""
         done = subprocess.run(
-            [find_program("dig"), f"@{server}", "-p", str(self.dns_port), "+short", "+norecurse", name, "TXT"],
+            [find_program("dig"), f"@{server}", "-p", str(self.dns_port), "+short", "+norecurse", name, kind],
             capture_output=True, text=True, check=True,
         )  # fmt: skip
         return sorted(line.strip('"') for line in done.stdout.splitlines())

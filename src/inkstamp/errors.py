@@ -19,6 +19,7 @@ class Actor(StrEnum):
     DNS = "DNS"
     SERVER = "the server"
     CA = "the CA"
+    APPROVER = "somebody's approval"
 
 
 class InkStampError(Exception):

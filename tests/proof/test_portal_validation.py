@@ -11,7 +11,7 @@ from inkstamp.config.model import Authority, Certificate
 from inkstamp.config.templates import PLACEHOLDERS, fill, placeholders, template_fault, wants
 from inkstamp.errors import Actor, UsageError
 from inkstamp.findings import Severity
-from inkstamp.jobs.status.stall import portal_stall
+from inkstamp.jobs.status.portal_stall import portal_stall
 from inkstamp.ledger.records import OrderRecord, OrderState, PortalProof, ProofMethod
 from inkstamp.proof.email_validation import constructed, domains_of, is_allowed, judge_mail
 from inkstamp.proof.portal_validation import Step, by_rule, file_for, has_rule, method_of, record_for, step_of
@@ -19,16 +19,17 @@ from inkstamp.proof.record import RecordProof, look_at_record
 from inkstamp.proof.web_file import plain_path, portal_file
 from inkstamp.view.questions import Answer
 
-VALUES = placeholders("*.example.org", "aa11", "bb22", "cc33dd44", "Tok")
+VALUES = placeholders("*.shop.example.org", "aa11", "bb22", "cc33dd44", "Tok")
 
 
 @pytest.mark.parametrize(
     ("template", "filled"),
     [
-        ("_{md5}.{domain}", "_aa11.example.org"),
-        ("_{md5:upper}.{domain}", "_AA11.example.org"),
+        ("_{md5}.{domain}", "_aa11.shop.example.org"),
+        ("_{md5:upper}.{domain}", "_AA11.shop.example.org"),
         ("{sha256:1-4}.{sha256:5-8}.ca.test", "cc33.dd44.ca.test"),
         ("{sha1} {sha256:upper} {sha256:3-6:upper} {token}", "bb22 CC33DD44 33DD Tok"),
+        ("_x.{registrable}", "_x.example.org"),
         ("no placeholder }{", "no placeholder }{"),
     ],
 )
@@ -157,6 +158,9 @@ def answers(**known: Sequence[str]) -> object:
         ("cname", {"x_example_org": ["t.ca.test.example.org"]}, Severity.BAD, "end the value with a dot"),
         ("cname", {"x_example_org": ["other"]}, Severity.BAD, "change it to t.ca.test"),
         ("cname", {"x_example_org_example_org": ["t.ca.test"]}, Severity.BAD, "enter x as its name"),
+        ("cname", {"x_example_org": ["x.dcv.test"], "x_dcv_test": ["t.ca.test"]}, Severity.OK, "right value"),
+        ("cname", {"x_example_org": ["x.dcv.test"]}, Severity.BAD, "create there a CNAME record"),
+        ("cname", {"x_example_org": ["x.dcv.test"], "x_dcv_test": ["x.example.org"]}, Severity.BAD, "change it to"),
         ("cname", {}, Severity.BAD, "create there a CNAME record with the value t.ca.test"),
         ("txt", {"x_example_org": ["spf", "t.ca.test"]}, Severity.OK, "right value"),
         ("txt", {"x_example_org": ['"t.ca.test"']}, Severity.BAD, "remove them"),

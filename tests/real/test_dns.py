@@ -271,6 +271,34 @@ def test_what_a_portal_wants_to_see_is_carried_into_dns_and_taken_out_again(worl
     assert world.txt("_fogbell.tide.saltmarsh.test") == []
 
 
+@pytest.mark.parametrize("kind", ["cname", "txt"])
+def test_what_a_portal_wants_to_see_at_a_delegated_name_is_made_where_that_leads(world: BindWorld, kind: str) -> None:
+    """The portal validates the registrable domain, whose validation name is delegated to another zone."""
+    before, name = world.config.read_text(), "_fogbell.saltmarsh.test"
+    target = "_fogbell.proofs.tides.test"
+    world.config.write_text(
+        before + '\n[authority.fogbell]\nkind = "portal"\nrecord = "_fogbell.{registrable}"\n'
+        f'value = "{{sha1}}.ca.test"\nrecord_type = "{kind}"\n[certificate.far]\nauthority = "fogbell"\n'
+        f'names = ["far.saltmarsh.test", "farther.saltmarsh.test"]\nvia = "other"\nproof = "{kind}"\n'
+    )
+    world.change(f"update add {name} 60 CNAME {target}")
+    wait_for(lambda: bool(world.txt(name, SECONDARY)) or bool(world.records(name, "CNAME", SECONDARY)))
+    try:
+        assert world.run("order", "far").status == 3
+        done = world.run("prove", "far")
+        assert done.status == 0, done.out + done.err
+        assert f"as {target}" in flat(done.out)
+        (value,) = world.records(target, kind.upper(), SECONDARY)
+        assert value.endswith(".ca.test" if kind == "txt" else ".ca.test.")
+        proofs = world.run("why", "far", "--json").json["why"]["proofs"]
+        assert {each["place"] for each in proofs} == {name}
+        assert world.run("order", "far", "--cancel").status == 0
+        assert world.records(target, kind.upper()) == []
+    finally:
+        world.change(f"update delete {name} CNAME")
+        world.config.write_text(before)
+
+
 def test_a_run_killed_with_records_in_dns_leaves_none_behind(world: BindWorld) -> None:
     def stamp_and_die(place: int) -> tuple[str, list[str]]:
         """Stamp a fresh name and be killed at a place (never, for 0); returns the name and the places passed."""

@@ -70,7 +70,7 @@ def test_what_does_not_belong_to_the_order_is_told_by_its_fault_and_nothing_is_w
     file.write_bytes(issue_for(world, request) + above)
     preview = world.run("collect", str(file), "--preview")
     assert preview.status == 0
-    assert "this would be imported for order 2" in preview.out
+    assert "this would be imported, from order 2" in preview.out
     assert not (world.home / "shelf" / "shop" / "0002").exists()
     assert world.run("collect", str(file)).status == 0
     repeated = world.run("collect", str(file))

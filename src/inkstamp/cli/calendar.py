@@ -109,8 +109,23 @@ def _tell(made: "Calendar") -> None:
     if made.outlook.late:
         print(output.field("late", f"{len(made.outlook.late)}: {_named(made.outlook.late)}"))
         print(output.field("next", f"inkstamp renew {' '.join(made.outlook.late[:_MOST_NAMED])}"))
+    _tell_limits(made)
     if made.without:
         print(output.field("no edition", f"{len(made.without)}: {_named(made.without)}"))
+
+
+def _tell_limits(made: "Calendar") -> None:
+    """Say how long certificates of public CAs may be valid, and which names have to be validated again."""
+    if made.limits is not None:
+        text = f"issued now: {made.limits.certificate} days at most"
+        if made.next_limits is not None:
+            text += f"; from {made.next_limits.issued_from} on: {made.next_limits.certificate} days"
+        print(output.field("validity", text))
+    again = sorted((each.validated_until, each.name) for each in made.lives if each.validated_until is not None)
+    for until, name in again[:_MOST_NAMED]:
+        print(output.field("validation", f"{name}: can be reused until {until:%Y-%m-%d}"))
+    if len(again) > _MOST_NAMED:
+        print(output.field("", f"and {len(again) - _MOST_NAMED} more: inkstamp calendar --json"))
 
 
 def _named(names: tuple[str, ...]) -> str:

@@ -19,9 +19,16 @@ from inkstamp.cli.setting import open_runtime
 from inkstamp.findings import Severity, worst_first
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.portal.delivery import Piece, Received, Way
+    from inkstamp.jobs.portal.delivery import Received
+    from inkstamp.jobs.portal.delivery_report import Piece, Way
     from inkstamp.ledger.records import EditionRecord
 
+_LEVELS = {
+    "DV": "the CA vetted control of the domain names",
+    "IV": "the CA vetted an individual, too",
+    "OV": "the CA vetted the organisation, too",
+    "EV": "the CA vetted the organisation by the EV Guidelines",
+}
 _MOST_SHOWN = 15
 _MOST_PASTED = 16_777_217
 
@@ -100,15 +107,24 @@ def _passphrase(options: argparse.Namespace, where: str) -> bytes | None:
 def _tell(received: "Received", servers: tuple[str, ...]) -> None:
     edition = received.edition
     name = received.certificate
-    if edition is None:
-        print(f"{name}: this would be imported for order {received.order}; nothing was written")
-    elif received.already:
+    if edition is not None and received.already:
         print(f"{name}: edition {edition.number} is on the shelf already; nothing to do")
     else:
-        print(f"{name}: edition {edition.number} is on the shelf, from order {received.order}")
+        what = {
+            "order": f"from order {received.order}",
+            "reissue": f"a reissue for the CSR of edition {received.issued_before}, with the same key",
+            "chain": f"the certificate of edition {received.issued_before} with another chain",
+        }[received.use]
+        if edition is None:
+            print(f"{name}: this would be imported, {what}; nothing was written")
+        else:
+            print(f"{name}: edition {edition.number} is on the shelf, {what}")
     _tell_pieces(received.pieces)
     _tell_ways(received.ways)
     output.findings(worst_first(each for each in received.findings if each.severity is not Severity.OK))
+    level = next((each.about.level for each in received.pieces if each.use == "leaf"), "")
+    if level:
+        print(output.field("level", f"{level}: {_LEVELS[level]}"))
     if edition is not None:
         _tell_edition(edition, servers)
 

@@ -83,6 +83,9 @@ def _tell_portal(shown: "PortalOrder") -> None:
     print(output.field("key", f"{shown.facts.key}; it stays on {'its' if shown.key_elsewhere else 'this'} machine"))
     print(output.field("CSR", shown.request_file))
     print(output.field("sha256", shown.facts.sha256))
+    if shown.valid_until is not None:
+        print(output.field("validity", f"issued today, until {shown.valid_until:%Y-%m-%d} at most (public CAs)"))
+    print(output.field("validation", f"done today, can be reused until {shown.validation_until:%Y-%m-%d}"))
     output.findings(each for each in shown.facts.findings if each.severity is not Severity.OK)
     print(f"\n{shown.request}")
     tell_stall(shown.stall)

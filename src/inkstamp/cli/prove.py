@@ -12,14 +12,13 @@ known is tested from outside again.
 
 import argparse
 import sys
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
 from inkstamp.cli.order import tell_reached, tell_stall
-from inkstamp.cli.setting import open_runtime
+from inkstamp.cli.setting import moment, open_runtime
 
 if TYPE_CHECKING:
     from inkstamp.jobs.portal.dcv import MailChoice, PortalInput, Proven
@@ -60,7 +59,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
         nargs="?",
         const="now",
         metavar="MOMENT",
-        help="the validation e-mail was sent, now or at TIME (RFC 3339)",
+        help="the validation e-mail was sent (again), now or at MOMENT (RFC 3339)",
+    )
+    shown.add_argument(
+        "--approved",
+        nargs="?",
+        const="now",
+        metavar="MOMENT",
+        help="the validation e-mail was answered, now or at MOMENT (RFC 3339)",
     )
     shown.add_argument(
         "--for", dest="names", action="append", metavar="NAME", help="only for this name (repeat for several)"
@@ -150,7 +156,8 @@ def _tell_passage(name: str, changed: "Passage", *, closed: bool) -> None:
 def _refuse_portal_options(options: argparse.Namespace) -> None:
     from inkstamp.errors import UsageError
 
-    given = (options.file, options.cname, options.txt, options.token, options.line, options.content, options.sent)
+    given = (options.file, options.cname, options.txt, options.token, options.line, options.content, options.sent,
+             options.approved)  # fmt: skip
     if any(given) or options.email is not None or options.names:
         raise UsageError(
             "this certificate comes from an ACME CA, which needs none of these options", advice="leave the options out"
@@ -165,14 +172,20 @@ def _shown(options: argparse.Namespace) -> "PortalInput":
     names = tuple(options.names or ())
     if (options.line or options.content) and not options.file:
         raise UsageError("--line and --content are for --file", advice="give the file's path with --file")
-    if options.sent and not options.email:
-        raise UsageError("--sent is for --email ADDRESS", advice="add the address it was sent to")
+    others = options.file or options.cname or options.txt or options.token
+    if (options.sent or options.approved) and others:
+        raise UsageError("--sent and --approved are for validation by e-mail", advice="leave them out")
     if options.file:
         if not options.line and not options.content:
             raise UsageError("the file's content is missing", advice="give it with --line TEXT or --content FILE")
         return PortalInput(method=ProofMethod.FILE, place=options.file, content=_content(options), names=names)
+    sent, approved = moment(options.sent), moment(options.approved)
     if options.email:
-        return PortalInput(method=ProofMethod.EMAIL, place=options.email, names=names, sent=_moment(options.sent))
+        tells = approved is None or sent is not None
+        return PortalInput(method=ProofMethod.EMAIL if tells else None, place=options.email, names=names, sent=sent,
+                           approved=approved)  # fmt: skip
+    if sent is not None or approved is not None:
+        return PortalInput(names=names, sent=sent, approved=approved)
     for method, pair in ((ProofMethod.CNAME, options.cname), (ProofMethod.TXT, options.txt)):
         if pair:
             return PortalInput(method=method, place=pair[0], content=pair[1], names=names)
@@ -192,20 +205,6 @@ def _content(options: argparse.Namespace) -> str:
         return data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         raise UsageError("the file's content is not text", where=options.content, advice="give it as UTF-8") from error
-
-
-def _moment(text: str | None) -> datetime | None:
-    from inkstamp.errors import UsageError
-
-    if text is None:
-        return None
-    if text == "now":
-        return datetime.now(UTC)
-    try:
-        found = datetime.fromisoformat(text)
-    except ValueError as error:
-        raise UsageError(f"“{text}” is not a time", advice="write it like 2026-11-23T14:05") from error
-    return found.astimezone(UTC)
 
 
 def _tell_choices(name: str, choices: "list[MailChoice]") -> None:

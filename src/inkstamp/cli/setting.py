@@ -4,6 +4,7 @@ import argparse
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -78,6 +79,20 @@ def at_once(text: str) -> int:
     if not 1 <= number <= 64:
         raise argparse.ArgumentTypeError("must be from 1 to 64")
     return number
+
+
+def moment(text: str | None) -> datetime | None:
+    """Read a date or a time of an option, local time where it says no other, or `now`; None where it was not given."""
+    from inkstamp.errors import UsageError
+
+    if text is None:
+        return None
+    if text == "now":
+        return datetime.now(UTC)
+    try:
+        return datetime.fromisoformat(text).astimezone(UTC)
+    except (ValueError, OverflowError) as error:
+        raise UsageError(f"“{text}” is not a time", advice="write it like 2026-11-23 or 2026-11-23T14:05") from error
 
 
 def roster_options(parser: argparse.ArgumentParser) -> None:

@@ -8,15 +8,18 @@ Of more than 50 certificates, those that are ok are counted and not listed; with
 """
 
 import argparse
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime, roster_options, selection_of
+from inkstamp.wording import counted
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.status.overview import Overview
+    from inkstamp.jobs.status.overview import CertificateStatus, Overview
+    from inkstamp.policy.portal_steps import StepProgress
 
 _MOST_REASONS = 10
 _MOST_LISTED = 50
@@ -51,6 +54,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         found = overview(runtime, selection_of(options), whole=options.all)
         if len(found.certificates) < found.total <= _MOST_LISTED:  # few enough to list them all
             found = overview(runtime, selection_of(options), whole=True)
+        now = runtime.clock.now()
     if options.report:
         from inkstamp.cli.status_page import write_status
 
@@ -61,11 +65,11 @@ def run(context: Context, options: argparse.Namespace) -> int:
     if not found.total:
         print("no certificate is configured yet\n  next   inkstamp stamp NAME…")
         return 0
-    _tell(found, whole=options.all or found.total <= _MOST_LISTED)
+    _tell(found, now, whole=options.all or found.total <= _MOST_LISTED)
     return 0
 
 
-def _tell(found: "Overview", *, whole: bool) -> None:
+def _tell(found: "Overview", now: datetime, *, whole: bool) -> None:
     """Print where certificates stand; those that are ok in one line, unless the `whole` list is wanted."""
     statuses = found.certificates
     needing = [each for each in statuses if each.needs_somebody]
@@ -88,9 +92,29 @@ def _tell(found: "Overview", *, whole: bool) -> None:
     for each in [each for each in statuses if each.wanted][:_MOST_REASONS]:
         word = {"configuration error": "error", "not configured": "gone"}.get(each.state, "due")
         print(output.field(word, f"{each.name}: {each.wanted}"))
+    at_portals = [each for each in statuses if each.stall is not None and each.stall.progress is not None]
+    for each in at_portals[:_MOST_REASONS]:
+        print(output.field("waits", f"{each.name}: {_step_of(each, now)}"))
     for command in dict.fromkeys(each.next_command for each in [each for each in statuses if each.next_command][:10]):
         print(output.field("next", command))
     _tell_those_that_are_ok(found, whole=whole)
+
+
+def _step_of(status: "CertificateStatus", now: datetime) -> str:
+    """Say at which step an order at a portal is, in one line."""
+    if status.stall is None or status.stall.progress is None:
+        return ""
+    usual, days = usual_of(status.stall.progress), (now - status.stall.since).days
+    so_far = f"for {counted(days, 'day')}" if days else "since today"
+    return ", ".join(each for each in (status.stall.step, usual, so_far) if each)
+
+
+def usual_of(progress: "StepProgress") -> str:
+    """Say which of the usual steps one is, and how long it usually takes; empty where neither is known."""
+    told = [f"step {progress.number} of {progress.total}"] if progress.number else []
+    if progress.usual_days:
+        told.append(f"usually {progress.usual_days:g} {'day' if progress.usual_days == 1 else 'days'}")
+    return ", ".join(told)
 
 
 def _tell_those_that_are_ok(found: "Overview", *, whole: bool) -> None:

@@ -1,16 +1,23 @@
 """Show why a certificate is stuck: which step, since when, and who must act.
 
 inkstamp why shop.saltmarsh.test
-inkstamp why shop.saltmarsh.test --note "call expected from the CA on Tuesday"
+inkstamp why shop.saltmarsh.test --waiting call --until 2026-12-01 --note "10 am"
+
+At a portal, --waiting says which step the CA is at after the CSR was pasted:
+organisation vetting, a call, documents, approval by somebody else, payment, or
+the review. `status` shows it, and a messenger reminds you on the day of --until.
 """
 
 import argparse
+import typing
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
-from inkstamp.cli.setting import open_runtime
+from inkstamp.cli.setting import moment, open_runtime
+from inkstamp.cli.status import usual_of
+from inkstamp.config.words import PortalStep
 from inkstamp.wording import counted, header_of
 
 if TYPE_CHECKING:
@@ -23,13 +30,34 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments of `inkstamp why`."""
     parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
     parser.add_argument("--note", metavar="TEXT", help="first add a note to it")
+    portal = parser.add_argument_group("an order at a portal")
+    portal.add_argument(
+        "--waiting",
+        choices=typing.get_args(PortalStep),
+        metavar="STEP",
+        help=f"the step that the order waits for: {', '.join(typing.get_args(PortalStep))}",
+    )
+    portal.add_argument(
+        "--until", metavar="DATE", help="with --waiting: when that should be over, or the CA calls (RFC 3339)"
+    )
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Carry out `inkstamp why`; returns the exit status."""
     from inkstamp.jobs.status.diagnosis import attach_note, why
 
+    until = moment(options.until)
+    if until is not None and not options.waiting:
+        from inkstamp.errors import UsageError
+
+        raise UsageError("--until goes with --waiting", advice="say for what the order waits: --waiting call")
     with open_runtime(context) as runtime:
+        if options.waiting:
+            from inkstamp.jobs.portal.waiting import wait_at_step
+
+            runtime.certificates.entry(options.certificate)
+            with runtime.locks.certificate(options.certificate):
+                wait_at_step(runtime, options.certificate, options.waiting, until)
         if options.note:
             attach_note(runtime, options.certificate, options.note)
         found = why(runtime, options.certificate)
@@ -48,7 +76,13 @@ def _tell(found: "Why", now: datetime) -> None:
     print(f"{status.name}: {status.state.value}")
     if found.stall is not None:
         print(output.field("step", found.stall.step))
+        if found.stall.progress is not None and usual_of(found.stall.progress):
+            print(output.field("", usual_of(found.stall.progress)))
         print(output.field("since", f"{found.stall.since:%Y-%m-%d %H:%M} UTC, {_ago(now - found.stall.since)}"))
+        if found.stall.progress is not None and found.stall.progress.expected is not None:
+            expected = found.stall.progress.expected
+            late = f", {_ago(now - expected)}" if expected < now else ""
+            print(output.field("expected", f"{expected:%Y-%m-%d}{late}"))
         print(output.field("waiting for", found.stall.who))
     if found.setback is not None:
         _tell_setback(found.setback, again=found.setback.times > 1)
@@ -109,6 +143,8 @@ def _tell_setback(setback: "RecordedFailure", *, again: bool) -> None:
 
 def _seen(proof: "PortalProof") -> str:
     if proof.method == "email":
+        if proof.approved:
+            return f"approved {proof.approved:%Y-%m-%d %H:%M} UTC"
         return f"sent {proof.seen:%Y-%m-%d %H:%M} UTC" if proof.seen else "not sent yet"
     if proof.seen:
         return f"found {proof.seen:%Y-%m-%d %H:%M} UTC"

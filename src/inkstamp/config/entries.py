@@ -23,13 +23,14 @@ from inkstamp.config.model import (
     Messenger,
     Mistake,
     Nameserver,
+    PortalStage,
     Program,
     Renewal,
     Section,
     Server,
     ViewSettings,
 )
-from inkstamp.config.renewal_rules import certificate_fault, elsewhere_fault, messenger_fault
+from inkstamp.config.renewal_rules import certificate_fault, elsewhere_fault, messenger_fault, stages_fault
 from inkstamp.config.server_rules import Fault, find_fault
 from inkstamp.config.templates import template_fault
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER
@@ -67,8 +68,9 @@ PATHS = {
     Renewal: ("metrics",),
     Messenger: ("password_file", "key_file", "trust"),
 }
+INNER: dict[type[Section], dict[str, type[Section]]] = {Server: {"files": FileCopy}, Authority: {"steps": PortalStage}}
 _ACME_KEYS = ("directory", "trust", "agree_terms", "staging", "binding_id", "profile")
-_PORTAL_KEYS = ("page", "path", "lines", "record", "value")
+_PORTAL_KEYS = ("page", "path", "lines", "record", "value", "level", "steps")
 
 
 def is_entry_name(text: str, table: str) -> bool:
@@ -124,12 +126,9 @@ class EntryReader:
         self.check_keys(given, kind.__struct_fields__, path)
         if isinstance(given.get("subject"), dict):
             self.check_keys(given["subject"], Subject.__slots__, (*path, "subject"))
-        files = given.get("files", ()) if kind is Server else ()
-        for number, each in enumerate(files if isinstance(files, list) else ()):
-            if isinstance(each, dict):
-                self.check_keys(each, FileCopy.__struct_fields__, (*path, "files"))
-                if isinstance(each.get("passphrase_file"), str):
-                    given["files"][number]["passphrase_file"] = str(self._file.parent / each["passphrase_file"])
+        for inner in self.inner_tables(kind, given, path):
+            if isinstance(inner.get("passphrase_file"), str):
+                inner["passphrase_file"] = str(self._file.parent / inner["passphrase_file"])
         for key in PATHS.get(kind, ()):
             value = given.get(key)
             if isinstance(value, str) and value and (key != "program" or "/" in value):
@@ -141,8 +140,22 @@ class EntryReader:
             key = re.split(r"[.\[`]", at)[0] if at else ""
             missing = re.search(r"missing required field `(\w+)`", said)
             what = f"[{'.'.join(path)}] lacks the key “{missing[1]}”" if missing else f"“{key}” is wrong: {said}"
-            advice = f"add a line {missing[1]} = …" if missing else _allowed(kind, key)
+            within = INNER.get(kind, {}).get(key)
+            inmost = re.findall(r"[a-z_]+", at)[-1] if at else key
+            allowed = _allowed(within, inmost) if within else _allowed(kind, key)
+            advice = f"add a line {missing[1]} = …" if missing else allowed
             raise self.fail(what, (*path, key) if key else path, advice) from error
+
+    def inner_tables(
+        self, kind: type[Section], given: Mapping[str, Any], path: tuple[str, ...]
+    ) -> Iterator[dict[str, Any]]:
+        """Go through the tables in the lists of a table, with only such keys in them as are known."""
+        for key, inner in INNER.get(kind, {}).items():
+            listed = given.get(key)
+            for each in listed if isinstance(listed, list) else ():
+                if isinstance(each, dict):
+                    self.check_keys(each, inner.__struct_fields__, (*path, key))
+                    yield each
 
     def subject(self, given: dict[str, object]) -> Subject:
         try:
@@ -220,6 +233,7 @@ class EntryReader:
             fault = template_fault(template)
             if fault is not None:
                 raise self.fail(f"“{key}” has the unknown placeholder {{{fault[0]}}}", (*path, key), fault[1])
+        self.expect_no(stages_fault(entry.steps), path)
         for first, second in (("path", "lines"), ("record", "value")):
             if bool(getattr(entry, first)) != bool(getattr(entry, second)):
                 there, lacking = (first, second) if getattr(entry, first) else (second, first)

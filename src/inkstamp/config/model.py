@@ -8,9 +8,9 @@ from typing import ClassVar, Literal
 import msgspec
 
 from inkstamp.config.server_kinds import ServerKindName
-from inkstamp.config.words import BY_HAND, CopyForm, Matter, Method
+from inkstamp.config.words import BY_HAND, CopyForm, Matter, Method, PortalStep
 from inkstamp.errors import ConfigurationError
-from inkstamp.pki.kinds import KeyKind
+from inkstamp.pki.kinds import KeyKind, ValidationLevel
 from inkstamp.pki.subject import Subject
 
 
@@ -25,6 +25,16 @@ class Section(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
         return {
             field: value for index, field, value in values if index < required or value != defaults[index - required]
         }
+
+
+class PortalStage(Section, frozen=True):
+    """One of an authority's `steps`: what its orders usually go through, and how long it takes."""
+
+    step: PortalStep
+    days: float = 0.0
+    """How many days it usually takes; 0 where that is not known."""
+    level: tuple[ValidationLevel, ...] = ()
+    """The certificates that need it; empty for all."""
 
 
 class Authority(Section, frozen=True):
@@ -44,6 +54,8 @@ class Authority(Section, frozen=True):
             "staging_trust",
             "staging_roots",
             "profile",
+            "level",
+            "steps",
         }
     )
     """Keys that are written by hand and not by `authority add`, so that they make no entry another one."""
@@ -82,6 +94,10 @@ class Authority(Section, frozen=True):
     value: str = ""
     """Its value."""
     record_type: Literal["cname", "txt"] = "cname"
+    level: ValidationLevel | None = None
+    """What a portal's certificates say that their CA has vetted; None when that is not stated."""
+    steps: tuple[PortalStage, ...] = ()
+    """What orders at a portal usually go through after the CSR, in this order; empty when that is not stated."""
     caa: tuple[str, ...] = ()
     """Domain names that the CA goes by in CAA records; empty when they are not known."""
     at_once: int = 4
@@ -218,10 +234,12 @@ class Certificate(Section, frozen=True):
     """How many editions stay on the shelf; one that a server has stays in any case."""
     subject: Subject | None = None
     """Whom a portal's request is for, in the place of the one for all."""
+    level: ValidationLevel | None = None
+    """What the CA is to vet, in the place of what the portal's entry says."""
     key_elsewhere: bool = False
     """Whether another machine has its private key, which made the CSR that was brought."""
     same_request: bool = False
-    """Where the key is elsewhere: whether renewals go on with the CSR of the edition before."""
+    """At a portal, or where the key is elsewhere: whether renewals go on with the CSR of the edition before."""
 
     @property
     def carriers(self) -> tuple[str, ...]:

@@ -3,7 +3,7 @@
 import re
 from collections.abc import Iterator, Sequence
 
-from inkstamp.config.model import Authority, Certificate, Messenger
+from inkstamp.config.model import Authority, Certificate, Messenger, PortalStage
 from inkstamp.config.server_rules import Fault
 from inkstamp.wording import header_of
 
@@ -32,6 +32,13 @@ def certificate_fault(entry: Certificate, authorities: dict[str, Authority]) -> 
         if wish:
             told = f"“{wish}” is for ACME authorities, and “{entry.authority}” is a portal"
             fault = fault or Fault(told, (wish,), "remove it: it is chosen on the portal's pages")
+    else:
+        if entry.level is not None:
+            told = f"“level” is for portals, and “{entry.authority}” speaks ACME"
+            fault = fault or Fault(told, ("level",), "remove it: `profile` chooses among what an ACME CA issues")
+        if entry.same_request and not entry.key_elsewhere:
+            told = "“same_request” is for portals, and for a certificate whose key is elsewhere"
+            fault = fault or Fault(told, ("same_request",), "remove it: an ACME CA is sent a new CSR each time")
     if entry.lifetime_days < 0:
         fault = fault or Fault("“lifetime_days” is less than a day", ("lifetime_days",), "write a number of days")
     if fault is not None or not entry.otherwise:
@@ -45,6 +52,17 @@ def certificate_fault(entry: Certificate, authorities: dict[str, Authority]) -> 
     return None
 
 
+def stages_fault(stages: Sequence[PortalStage]) -> Fault | None:
+    """Return what is wrong with the steps that a portal's orders go through."""
+    steps = [each.step for each in stages]
+    twice = next((each for each in steps if steps.count(each) > 1), None)
+    if twice is not None:
+        return Fault(f"“steps” has “{twice}” twice", ("steps",), "keep one; `level` says which certificates need it")
+    if any(each.days < 0 for each in stages):
+        return Fault("“days” is less than nothing", ("steps",), "write how many days the step usually takes")
+    return None
+
+
 def elsewhere_fault(entry: Certificate) -> Fault | None:
     """Return what cannot be together with a key that is on another machine."""
     if entry.key_elsewhere:
@@ -54,9 +72,6 @@ def elsewhere_fault(entry: Certificate) -> Fault | None:
         if entry.leave_out_failing:
             return Fault("“leave_out_failing” excludes “key_elsewhere”: the CSR has all the names",
                          ("leave_out_failing",), "remove it")  # fmt: skip
-    elif entry.same_request:
-        return Fault("“same_request” is for a certificate whose key is elsewhere", ("same_request",),
-                     "remove it, or add key_elsewhere = true")  # fmt: skip
     return None
 
 

@@ -3,12 +3,19 @@
 import re
 from collections.abc import Mapping
 
+from inkstamp.pki.suffixes import registrable
+
 _LENGTHS = {"md5": 32, "sha1": 40, "sha256": 64}
 """Hexadecimal digits of each digest."""
 PLACEHOLDERS = ("domain", *_LENGTHS, "token")
 """`domain` is the name to be validated, without `*.`; the digests are of the CSR's DER, in lower-case hexadecimal;
 `token` is what the portal shows for this order."""
-KNOWN = "{domain}, {token}, {md5}, {sha1}, {sha256}; of a digest also a part, {sha256:1-32}, and capitals, {md5:upper}"
+_REGISTRABLE = "registrable"
+"""The registrable domain of the name, for a portal that validates that in the place of the host."""
+KNOWN = (
+    "{domain}, {registrable}, {token}, {md5}, {sha1}, {sha256}; of a digest also a part, {sha256:1-32}, and capitals, "
+    "{md5:upper}"
+)
 _WRITE = {
     "sha256-front": "sha256:1-32",
     "sha256-back": "sha256:33-64",
@@ -24,7 +31,7 @@ def template_fault(template: str) -> tuple[str, str] | None:
         if each in _WRITE:
             return each, f"write {{{_WRITE[each]}}}"
         form = _FORM.fullmatch(each)
-        if form is None or form["name"] not in PLACEHOLDERS:
+        if form is None or form["name"] not in (*PLACEHOLDERS, _REGISTRABLE):
             return each, f"known: {KNOWN}"
         most = _LENGTHS.get(form["name"])
         if most is None and form["name"] != each:
@@ -51,6 +58,8 @@ def fill(template: str, values: Mapping[str, str]) -> str:
         form = _FORM.fullmatch(found[1])
         if form is None:
             return found[0]
+        if form["name"] == _REGISTRABLE:
+            return registrable(values["domain"]) or values["domain"]
         text = values[form["name"]]
         if form["last"]:
             text = text[int(form["first"]) - 1 : int(form["last"])]

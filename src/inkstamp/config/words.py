@@ -10,6 +10,9 @@ BY_HAND = "by-hand"
 LISTENER = "listener"
 """In the place of a server: Ink Stamp answers on the port itself, for as long as the CA looks."""
 
+PortalStep = Literal["validation", "organisation", "call", "documents", "approval", "payment", "review"]
+"""What an order at a portal goes through after the CSR was pasted; `validation` is domain control validation."""
+
 CopyForm = Literal["leaf", "issuers", "served", "key", "combined", "pkcs12"]
 """What of an edition a file holds."""
 SECRET_FORMS = frozenset({"key", "combined", "pkcs12"})

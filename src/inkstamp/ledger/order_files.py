@@ -48,6 +48,23 @@ def brought_for(home: Home, order: OrderRecord) -> bytes | None:
     return read_bytes(file) if file.exists() else None
 
 
+def request_of(home: Home, order: OrderRecord) -> bytes | None:
+    """Return the CSR that a portal was shown for an order that is under way, as PEM; None at an ACME CA."""
+    file = home.order(order.id) / "request.pem"
+    return read_bytes(file) if file.exists() else None
+
+
+def take_key(home: Home, order: OrderRecord, key: bytes, request: bytes) -> None:
+    """Have an order that no CA has heard of go on with a key and a CSR that there are already, both PEM.
+
+    The CSR is written last: where it is there, the key is, too.
+    """
+    folder = private_folder(home.order(order.id))
+    if not (folder / "request.pem").exists():
+        write_bytes(folder / "key.pem", key, mode=0o600)
+        write_bytes(folder / "request.pem", request)
+
+
 def have_order_key(home: Home, order: OrderRecord, kind: KeyKind, brought: bytes = b"") -> OrderKey:
     """Return what an order is for: its key, or the CSR `brought` (PEM), durable before the CA can hear of the order.
 

@@ -7,6 +7,7 @@ from typing import Any
 
 import msgspec
 
+from inkstamp.config.words import PortalStep
 from inkstamp.decoding import from_json
 from inkstamp.errors import LedgerTrouble
 
@@ -127,6 +128,18 @@ class PortalProof(_Record, frozen=True):
     """When it was last looked at from outside."""
     seen: datetime | None = None
     """When it was last seen as it should be, or the e-mail was sent; None when the last look did not find it."""
+    approved: datetime | None = None
+    """When its e-mail was answered; None when it was not, as far as is known."""
+
+
+class PortalWait(_Record, frozen=True):
+    """What an order at a portal waits for, as a person said."""
+
+    order_id: int
+    step: PortalStep
+    since: datetime
+    until: datetime | None = None
+    """When it is expected to be over, or the CA to call; None when that is not known."""
 
 
 class ProofRecord(_Record, frozen=True):

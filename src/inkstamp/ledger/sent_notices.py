@@ -17,7 +17,10 @@ class SentNotices:
     def told(self, messenger: str) -> dict[tuple[str, str], Matter]:
         """Return what a messenger has told, by certificate and kind."""
         rows = self._database.rows("SELECT * FROM matter WHERE messenger = :name", {"name": messenger})
-        found = [Matter(certificate=row["certificate"], kind=row["kind"], text=row["text"], remedy="") for row in rows]
+        found = []
+        for row in rows:
+            kind, _, step = str(row["kind"]).partition(" ")
+            found.append(Matter(certificate=row["certificate"], kind=kind, text=row["text"], remedy="", step=step))  # type: ignore[arg-type]
         return {each.key: each for each in found}
 
     def tell(self, messenger: str, news: News) -> None:
@@ -26,14 +29,14 @@ class SentNotices:
             for each in news.over:
                 self._database.execute(
                     "DELETE FROM matter WHERE messenger = :name AND certificate = :certificate AND kind = :kind",
-                    {"name": messenger, "certificate": each.certificate, "kind": each.kind},
+                    {"name": messenger, "certificate": each.certificate, "kind": each.key[1]},
                 )
             for each in news.begun:
                 self._database.insert(
                     "matter",
                     messenger=messenger,
                     certificate=each.certificate,
-                    kind=each.kind,
+                    kind=each.key[1],
                     text=each.text,
                     since=from_moment(self._clock.now()),
                 )

@@ -4,7 +4,8 @@ HOME/shelf/CERTIFICATE/0003/key.pem leaf.pem issuers.pem served.pem combined.pem
 
 A certificate that was renamed has a link there, to the folder that it had before.
 
-Where another machine has the key: brought.pem, the CSR, in the place of key.pem and combined.pem.
+Where another machine has the key: brought.pem, the CSR, in the place of key.pem and combined.pem. From a portal, where
+the key is here: request.pem, the CSR, which can be used again.
 """
 
 import os
@@ -49,6 +50,8 @@ class EditionFiles:
     issuers: Sequence[bytes]
     brought: bytes | None = None
     """The CSR that it was issued for, where that was brought."""
+    request: bytes | None = None
+    """The CSR that it was issued for at a portal, where its key is here."""
 
 
 class Shelf:
@@ -107,6 +110,11 @@ class Shelf:
 
         return read_key(self.edition(edition.certificate, edition.number) / "key.pem")
 
+    def request(self, edition: EditionRecord) -> bytes | None:
+        """Return the CSR that a portal issued an edition for, as PEM; None where it was not kept, or was brought."""
+        file = self.edition(edition.certificate, edition.number) / "request.pem"
+        return read_bytes(file) if file.exists() else None
+
     def remove(self, certificate: str, number: int) -> None:
         """Remove an edition's folder; whoever calls has made sure that no server has it."""
         remove_tree(self.edition(certificate, number))
@@ -162,6 +170,8 @@ class Shelf:
                 create_bytes(partial / "combined.pem", served + files.key, mode=0o600)
             if files.brought is not None:
                 create_bytes(partial / "brought.pem", files.brought)
+            if files.request is not None:
+                create_bytes(partial / "request.pem", files.request)
             with file_trouble("write", folder):
                 sync_folder(partial)
                 os.rename(partial, folder)

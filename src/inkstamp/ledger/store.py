@@ -272,8 +272,8 @@ class Ledger:
 
     def next_edition(self, certificate: str) -> int:
         """Return the number that the next edition of a certificate has."""
-        query = "SELECT max(edition) AS last FROM ca_order WHERE certificate = :certificate"
-        row = self._database.row(query, {"certificate": certificate})
+        last = "SELECT max(edition) AS last FROM ca_order WHERE certificate = :certificate"
+        row = self._database.row(last, {"certificate": certificate})
         return int((row["last"] if row else None) or 0) + 1
 
     def move_order(
@@ -352,8 +352,7 @@ class Ledger:
                 state=OrderState.ISSUED.value,
                 url="",
                 edition=edition.number,
-                opened=from_moment(edition.not_before),
-                changed=from_moment(edition.not_before),
+                **dict.fromkeys(("opened", "changed"), from_moment(edition.not_before)),
             )
             self._insert_edition(edition)
 
@@ -366,8 +365,9 @@ class Ledger:
         return None if row is None else as_edition(row)
 
     def edition_of(self, sha256: str) -> EditionRecord | None:
-        """Return the edition that a certificate is, by the digest of its DER."""
-        row = self._database.row("SELECT * FROM edition WHERE sha256 = :sha256", {"sha256": sha256})
+        """Return the newest edition that a certificate is, by the digest of its DER."""
+        newest = "SELECT * FROM edition WHERE sha256 = :sha256 ORDER BY number DESC"
+        row = self._database.row(newest, {"sha256": sha256})
         return None if row is None else as_edition(row)
 
     def newest_edition(self, certificate: str) -> EditionRecord | None:

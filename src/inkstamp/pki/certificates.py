@@ -13,6 +13,7 @@ from cryptography.x509.oid import NameOID
 from inkstamp.errors import EditionUnfit
 from inkstamp.pki.armour import MALFORMED, blocks, strangers_bytes
 from inkstamp.pki.keys import describe
+from inkstamp.pki.validation_level import validation_level
 from inkstamp.printable import one_line, printable
 
 _LONGEST_NAME = 200
@@ -40,6 +41,8 @@ class Facts:
     """Digest of the DER, hexadecimal, lower case."""
     key: str
     """Kind of the public key, as in `ecdsa-p256`."""
+    level: str
+    """What the CA vetted by its own word: `DV`, `IV`, `OV`, `EV`; empty where it does not say."""
 
 
 def from_der(der: bytes) -> x509.Certificate:
@@ -152,4 +155,5 @@ def facts(certificate: x509.Certificate) -> Facts:
         serial=f"{serial:x}",
         sha256=certificate.fingerprint(hashes.SHA256()).hex(),
         key=key_kind(certificate),
+        level=validation_level(certificate) or "",
     )

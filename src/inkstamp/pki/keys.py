@@ -1,5 +1,7 @@
 """Private keys: the kinds that public CAs certify, made, written and read."""
 
+import hashlib
+
 from cryptography import x509
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
@@ -105,3 +107,11 @@ def describe(public_key: object) -> str:
             public_key.curve.name, f"ecdsa-{public_key.curve.name}"
         )
     return type(public_key).__name__.removesuffix("PublicKey").lower()
+
+
+def spki_digest(public: object) -> str:
+    """Return the SHA-256 digest of a public key's SubjectPublicKeyInfo (RFC 5280 section 4.1), in hexadecimal."""
+    if not hasattr(public, "public_bytes"):
+        return ""
+    der = public.public_bytes(serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo)
+    return hashlib.sha256(der).hexdigest()

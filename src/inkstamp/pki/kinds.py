@@ -1,6 +1,7 @@
-"""The kinds of key that are made; apart from the code that makes them, which takes time to load."""
+"""The kinds of key that are made and of certificate; apart from the code for them, which takes time to load."""
 
 from enum import StrEnum
+from typing import Literal
 
 
 class KeyKind(StrEnum):
@@ -11,3 +12,8 @@ class KeyKind(StrEnum):
     RSA_2048 = "rsa-2048"
     RSA_3072 = "rsa-3072"
     RSA_4096 = "rsa-4096"
+
+
+ValidationLevel = Literal["DV", "IV", "OV", "EV"]
+"""What the CA vets: control of the domain names, and beside it an individual or an organisation, or an organisation by
+the EV Guidelines (CA/Browser Forum Baseline Requirements section 7.1.6.1)."""

@@ -20,6 +20,8 @@ class Life:
     """From when it is renewed; in the past for one that is due."""
     window: tuple[datetime, datetime] | None
     """What the CA suggests; None where it does not."""
+    validated_until: datetime | None = None
+    """At a portal: until when its CA may go by the last validation of its names; None where that is not known."""
 
     def is_late(self, now: datetime) -> bool:
         """Tell whether it should have been renewed for a day: a timer runs twice a day."""

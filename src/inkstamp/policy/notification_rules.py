@@ -35,7 +35,9 @@ class Condition:
     customer: str = ""
     """Whose it is; empty where that is not said."""
     waits_for: str
-    """What a person has to do before it goes on; empty for nothing."""
+    """What a person has to do before it goes on, or to ask about; empty for nothing."""
+    step: str = ""
+    """At which step after domain control validation that is, at a portal; each is a matter of its own."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -48,11 +50,13 @@ class Matter:
     """As a sentence."""
     remedy: str
     """What to type or to do."""
+    step: str = ""
+    """At which step of an order at a portal; empty for any other matter."""
 
     @property
     def key(self) -> tuple[str, str]:
         """What makes it the same matter in the next run."""
-        return self.certificate, self.kind
+        return self.certificate, f"{self.kind} {self.step}".rstrip()
 
 
 def matters_of(each: Condition, *, about: Sequence[Kind], failing_times: int, days_left: int) -> list[Matter]:
@@ -74,7 +78,11 @@ def matters_of(each: Condition, *, about: Sequence[Kind], failing_times: int, da
         )
     if each.waits_for:
         found.append(("waiting", f"{called} waits for a person: {each.waits_for}", f"inkstamp why {name}"))
-    return [Matter(certificate=name, kind=kind, text=text, remedy=do) for kind, text, do in found if kind in about]
+    return [
+        Matter(certificate=name, kind=kind, text=text, remedy=do, step=each.step if kind == "waiting" else "")
+        for kind, text, do in found
+        if kind in about
+    ]
 
 
 def told_from(not_before: datetime, not_after: datetime, days_left: int) -> datetime:

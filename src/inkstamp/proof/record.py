@@ -5,11 +5,13 @@ from dataclasses import dataclass
 
 from inkstamp.findings import Finding, bad, note, ok
 from inkstamp.view.questions import Answer
+from inkstamp.view.zones import is_delegated
 
 MAKE_IT = "create there a"
 """Begins what is to be done where nothing was made yet."""
 _TOPIC = "validation"
 _SHOWN = 60
+_MOST_ALIASES = 10
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,7 +33,14 @@ def look_at_record(proof: RecordProof, ask: Callable[[str], Answer]) -> Finding:
         ask: Asks for the records of the proof's type at a name, as text.
 
     """
-    answer = ask(proof.place)
+    answer, place = ask(proof.place), proof.place
+    if proof.kind == "cname":
+        for _ in range(_MOST_ALIASES):
+            target = answer.records[0].rstrip(".").lower() if answer.records else ""
+            if _same(proof, target) or not is_delegated(place, target):
+                break
+            place = target
+            answer = ask(place)
     if not answer.known:
         return note(_TOPIC, proof.place, f"unknown: {answer.trouble}", "try again in a moment")
     if any(_same(proof, each) for each in answer.records):

@@ -46,6 +46,7 @@ def _sign(
     depth: int | None = None,
     issuer_url: str = "",
     status: Mapping[str, str] = MappingProxyType({}),
+    policy: str = "",
 ) -> x509.Certificate:
     """Make a certificate: a CA's where `depth` is given, a server's where `names` are."""
     builder = (
@@ -64,6 +65,9 @@ def _sign(
     if names:
         builder = builder.add_extension(x509.SubjectAlternativeName([x509.DNSName(n) for n in names]), critical=False)
         builder = builder.add_extension(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH]), critical=False)
+    if policy:
+        information = x509.PolicyInformation(x509.ObjectIdentifier(policy), None)
+        builder = builder.add_extension(x509.CertificatePolicies([information]), critical=False)
     ways = (
         (AuthorityInformationAccessOID.CA_ISSUERS, issuer_url),
         (AuthorityInformationAccessOID.OCSP, status.get("ocsp")),
@@ -150,6 +154,7 @@ class Keyring:
         issuer_url: str = "",
         began: datetime | None = None,
         status: Mapping[str, str] | None = None,
+        policy: str = "",
     ) -> x509.Certificate:
         """Issue a server certificate that began `age` ago, or just then; `status` is where to ask for its own."""
         return _sign(
@@ -162,6 +167,7 @@ class Keyring:
             names=names,
             issuer_url=issuer_url,
             status=status or {},
+            policy=policy,
         )
 
 

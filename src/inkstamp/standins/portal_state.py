@@ -58,6 +58,10 @@ class PortalMood:
     age: timedelta = timedelta(hours=1)
     leave_out: tuple[str, ...] = ()
     """Names that are forgotten in what is issued."""
+    more: tuple[str, ...] = ()
+    """Names that are added."""
+    policy: str = "2.23.140.1.2.1"
+    """The policy that certificates have: that of domain validation, if nobody says otherwise."""
     issuer_url: str = ""
     """Where certificates say that their issuer's can be had; empty for the portal itself."""
 
@@ -184,12 +188,21 @@ class PortalState:
             self._issue(entry)
             self._save()
 
+    def reissue(self, number: int) -> None:
+        """Issue again for the request of an order that was issued before."""
+        entry = self.order(number)
+        if entry.state != "issued":
+            raise Declined("nothing was issued for this order yet")
+        with self._lock:
+            self._issue(entry)
+            self._save()
+
     def _issue(self, entry: PortalEntry) -> None:
         request = x509.load_pem_x509_csr(entry.request.encode())
         key = request.public_key()
         if not isinstance(key, PublicKey):
             raise Declined("a key of this kind is not certified")
-        names = [name for name in entry.names if name not in self.mood.leave_out]
+        names = [name for name in (*entry.names, *self.mood.more) if name not in self.mood.leave_out]
         leaf = self.hierarchy.leaf(
             key,
             names,
@@ -197,6 +210,7 @@ class PortalState:
             age=self.mood.age,
             lifetime=self.mood.lifetime,
             issuer_url=self.mood.issuer_url or f"{self._url}/issuer/lower.cer",
+            policy=self.mood.policy,
         )
         entry.leaf, entry.state = to_pem(leaf).decode(), "issued"
 

@@ -28,6 +28,11 @@ class Zone:
     """Host name and IP address of each authoritative nameserver."""
 
 
+def is_delegated(name: str, target: str) -> bool:
+    """Tell whether a CNAME record delegates `name`, by the first label that `target` has in common with it."""
+    return bool(target) and target != name and target.partition(".")[0] == name.partition(".")[0]
+
+
 class Zones:
     """Asks the view's resolver, and remembers zones for the time of one run."""
 
@@ -56,6 +61,29 @@ class Zones:
             f"the aliases that begin at {name} lead nowhere",
             where=name,
             said=" → ".join(seen),
+            advice="correct those CNAME records",
+        )
+
+    def follow_delegated(self, name: str) -> str:
+        """Return where a CNAME record of `name` is to be made: where aliases lead that keep its first label.
+
+        Such an alias delegates the name to another zone. One that has another first label is what a CA asked for.
+
+        Raises:
+            ProofFailed: The chain has too many links.
+
+        """
+        current = name
+        for _ in range(_MOST_ALIASES):
+            found = ask(self._resolver, current, dns.rdatatype.CNAME)
+            target = found.records[0].target.to_text(omit_final_dot=True).lower() if found.records else ""
+            if not is_delegated(current, target):
+                return current
+            current = target
+        raise ProofFailed(
+            f"the aliases that begin at {name} lead nowhere",
+            where=name,
+            said=f"{current} leads on",
             advice="correct those CNAME records",
         )
 

@@ -8,6 +8,7 @@ FACE = (
     "context.IssuanceContext",
     "csr_elsewhere.csr_for_order",
     "csr_elsewhere.expect_names",
+    "csr_elsewhere.is_compromised",
     "csr_elsewhere.read_brought",
     "csr_files.Made",
     "csr_files.MakeRequest",

@@ -11,7 +11,7 @@ from inkstamp.findings import Finding, Severity
 from inkstamp.jobs.issuance.context import IssuanceContext
 from inkstamp.jobs.issuance.renewal_plan import plan_renewal
 from inkstamp.ledger.brought_csr import brought_since, forget_brought
-from inkstamp.ledger.order_files import OrderKey
+from inkstamp.ledger.order_files import OrderKey, request_of
 from inkstamp.ledger.records import EditionRecord, OrderRecord
 from inkstamp.ledger.shelf import EditionFiles
 from inkstamp.pki import csr, keys
@@ -72,6 +72,7 @@ def shelve(
         to_pem(chain.leaf),
         [to_pem(each) for each in path.issuers],
         csr.to_pem(key.request) if key.request else None,
+        request_of(context.home, order) if key.private is not None else None,
     )
     context.shelf.put(order.certificate, order.edition, files)
     edition = record_of(order.certificate, order.edition, order.authority, chain.leaf, short_name(path.root.subject))

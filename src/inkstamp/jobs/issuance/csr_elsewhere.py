@@ -92,7 +92,7 @@ def csr_for_order(context: IssuanceContext, name: str, entry: Certificate) -> by
     pem, last = next_csr(context.home, context.shelf, name, entry, number), csr_of_edition(context.shelf, name, number)
     if pem is None and order is not None:
         pem = brought_for(context.home, order)
-    if pem is not None and pem == last and _is_compromised(context, name, number):
+    if pem is not None and pem == last and is_compromised(context, name, number):
         raise StillWaiting(
             f"“{name}” needs a new CSR for another key: edition {number} was revoked since others may have its key",
             advice=f"have a new key and CSR made on its machine, then: inkstamp stamp {name} --csr FILE",
@@ -115,7 +115,7 @@ def csr_for_order(context: IssuanceContext, name: str, entry: Certificate) -> by
     return pem
 
 
-def _is_compromised(context: IssuanceContext, name: str, edition: int | None) -> bool:
+def is_compromised(context: IssuanceContext, name: str, edition: int | None) -> bool:
     """Tell whether an edition was revoked for a key that others may have (RFC 5280 section 5.3.1)."""
     revoked = context.ledger.revocations.of(name, edition) if edition is not None else None
     return revoked is not None and "compromise" in revoked.why.lower()

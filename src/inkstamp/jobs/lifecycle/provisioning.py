@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart, at_step, reached
-from inkstamp.config.carrying import file_servers
+from inkstamp.config.carrying import file_servers, is_portal
 from inkstamp.config.model import Certificate
 from inkstamp.deadline import poll, within
 from inkstamp.errors import ProofFailed, UsageError
@@ -336,9 +336,10 @@ def good_edition(context: LifecycleContext, plan: Plan, *, anew: bool) -> Editio
     edition = ledger.newest_edition(plan.name)
     if edition is None:
         return None
-    # What was asked for counts: CAs at portals like to add a name.
-    origin = ledger.order_of_edition(plan.name, edition.number)
-    if set(origin.names if origin else edition.names) != set(plan.entry.names):
+    # What was asked for counts: CAs at portals like to add a name, and what is bought covers fewer names just as well.
+    origin, names = ledger.order_of_edition(plan.name, edition.number), set(plan.entry.names)
+    is_bought = is_portal(context.config, plan.entry) and names <= set(edition.names)
+    if set(origin.names if origin else edition.names) != names and not is_bought:
         return None
     observed = ledger.observations.of(edition)
     wanted = next(reasons(context, plan.entry, edition, observed, context.clock.now()), None)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from inkstamp.config.carrying import can_prove, carries, takes_certificates
+from inkstamp.config.carrying import can_prove, carries, is_portal, takes_certificates
 from inkstamp.config.config_file import expect_known
 from inkstamp.config.entries import is_entry_name
 from inkstamp.config.model import Certificate, Configuration, Server
@@ -141,14 +141,14 @@ def plan_same_request(context: LifecycleContext, request: StampRequest) -> Plan:
     (name,) = request.names
     plan = _plan_asked(context, request, name)
     newest = context.ledger.newest_edition(name)
-    if not plan.entry.key_elsewhere:
+    if not plan.entry.key_elsewhere and not is_portal(context.config, plan.entry):
         raise UsageError(
             f"the key of “{name}” is on this machine, and each edition has a new CSR", advice="leave it out"
         )
-    if newest is None or csr_of_edition(context.shelf, name, newest.number) is None:
-        raise UsageError(
-            f"there is no CSR of an edition of “{name}” yet", advice=f"bring one: inkstamp stamp {name} --csr FILE"
-        )
+    brought = newest is not None and csr_of_edition(context.shelf, name, newest.number) is not None
+    if newest is None or (plan.entry.key_elsewhere and not brought):
+        advice = f"bring one: inkstamp stamp {name} --csr FILE" if plan.entry.key_elsewhere else "leave it out"
+        raise UsageError(f"there is no CSR of an edition of “{name}” yet", advice=advice)
     return replace(
         plan, entry=msgspec.structs.replace(plan.entry, same_request=True), same_request=not plan.entry.same_request
     )

@@ -18,6 +18,7 @@ from inkstamp.files import read_secret
 from inkstamp.jobs.notification.context import NotificationContext
 from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, statuses_of, statuses_of_mistakes
 from inkstamp.policy.notification_rules import ACCOUNT_PROBLEMS, Condition, Matter, News, matters_of, news
+from inkstamp.policy.portal_steps import is_reminded
 
 if TYPE_CHECKING:
     from inkstamp.ledger.failures import RecordedFailure
@@ -104,7 +105,7 @@ def _conditions(
         met = setback.told.error_class if setback else InkStampError
         record = context.certificates.record(each.name)
         mistaken = each.state is CertificateState.MISCONFIGURED
-        asks_person = each.state is CertificateState.WAITING_FOR_YOU and each.stall is not None
+        waits_for, step = _waits_for(each, now)
         found.append(
             Condition(
                 certificate=each.name,
@@ -118,10 +119,29 @@ def _conditions(
                 remedy=each.next_command,
                 account=_account_trouble(errors.get(each.name), setback),
                 not_installed=each.state is CertificateState.NOT_INSTALLED,
-                waits_for=each.stall.step if asks_person and each.stall and each.stall.who is Actor.YOU else "",
+                waits_for=waits_for,
+                step=step,
             )
         )
     return found
+
+
+def _waits_for(status: CertificateStatus, now: datetime) -> tuple[str, str]:
+    """Return what a person has to do, or to ask about, and at which step after validation; empty for nothing."""
+    stall = status.stall
+    if stall is None:
+        return "", ""
+    progress = stall.progress
+    if progress is None or progress.step == "validation":
+        return (stall.step if status.state is CertificateState.WAITING_FOR_YOU and stall.who is Actor.YOU else ""), ""
+    if not is_reminded(progress, stall.who, said=stall.said, now=now):
+        return "", ""
+    if progress.expected is None:
+        return stall.step, progress.step
+    if stall.who is Actor.YOU:
+        return f"{stall.step} ({progress.expected:%Y-%m-%d})", progress.step
+    ask = "ask the CA" if stall.who is Actor.CA else "remind whoever approves"
+    return f"{stall.step}, which was expected by {progress.expected:%Y-%m-%d}; {ask}", progress.step
 
 
 def _account_trouble(error: InkStampError | None, setback: "RecordedFailure | None") -> str:

@@ -1,5 +1,6 @@
 """Give an order up, and its authorizations back to the CA (RFC 8555 section 7.5.2)."""
 
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -8,11 +9,13 @@ from inkstamp.acme.client import CaClient
 from inkstamp.acme.patience import HURRY
 from inkstamp.acme.resources import AuthorizationStatus
 from inkstamp.config.model import Certificate
-from inkstamp.errors import AccountTrouble, CaMisbehaved, CaProblem, NetworkTrouble, UsageError
+from inkstamp.errors import AccountTrouble, CaMisbehaved, CaProblem, InkStampError, NetworkTrouble, UsageError
 from inkstamp.files import remove_tree
 from inkstamp.jobs.orders.context import OrdersContext
 from inkstamp.jobs.validation.web_files import take_down, take_down_of
+from inkstamp.ledger.order_files import read_order_key
 from inkstamp.ledger.records import OrderRecord, OrderState
+from inkstamp.pki.keys import spki_digest
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -77,6 +80,10 @@ def _deactivate(context: OrdersContext, record: OrderRecord, *, valid_too: bool)
 def drop(context: OrdersContext, record: OrderRecord, why: str) -> OrderRecord:
     """Give an order up: take its proofs down, remove its key, end it in the ledger."""
     take_down(context, record)
+    if record.state is OrderState.WAITING:
+        with suppress(InkStampError):  # what it was for is told later, if it can still be said
+            key = read_order_key(context.home, record)
+            context.ledger.portal.remember_key(record.id, spki_digest(key.public))
     ended = context.ledger.move_order(record, OrderState.DROPPED, "order dropped", f"order {record.id}: {why}")
     remove_tree(context.home.order(record.id))
     return ended

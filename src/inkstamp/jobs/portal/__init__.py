@@ -8,14 +8,15 @@ FACE = (
     "dcv.mail_choices",
     "dcv.prove",
     "delivery.Bring",
-    "delivery.Piece",
     "delivery.Received",
-    "delivery.Way",
     "delivery.receive",
+    "delivery_report.Piece",
+    "delivery_report.Way",
     "order.PortalOrder",
     "order.expect_same_csr",
     "order.open_order",
     "order.wait_for_person",
     "order.waiting_order",
+    "waiting.wait_at_step",
 )
 """What other rooms and the command line may import from here."""

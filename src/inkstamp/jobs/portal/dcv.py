@@ -1,7 +1,7 @@
 """What a portal wants to see: told, put up where a server of ours can carry it, looked at from outside."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
@@ -46,6 +46,8 @@ class PortalInput:
     """What the portal shows for this order, where its rule has a place for it."""
     sent: datetime | None = None
     """When the portal sent the e-mail; None when it has not."""
+    approved: datetime | None = None
+    """When somebody followed the link in it; None when nobody has."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -90,9 +92,11 @@ def prove(context: PortalContext, name: str, shown: PortalInput, *, wait: float 
     """
     record = waiting_order(context.ledger, name)
     entry = context.certificates.entry(name)
-    told = _told(context, record, entry, shown)
+    told = _told(context, record, entry, _resent(context, record, shown))
     if told:
         _switch(context, record, told)
+    if shown.approved is not None:
+        _approve(context, record, shown)
     proofs = context.ledger.portal.of(record.id)
     if not proofs:
         raise UsageError(
@@ -149,6 +153,48 @@ def _told(context: PortalContext, record: OrderRecord, entry: Certificate, shown
         )
         for each in told
     ]
+
+
+def _of_email(context: PortalContext, record: OrderRecord, names: Sequence[str]) -> list[PortalProof]:
+    """Return the validations by e-mail of an order, of some names or all; UsageError when there are none."""
+    known = [each for each in context.ledger.portal.of(record.id) if each.method is ProofMethod.EMAIL]
+    found = [each for each in known if not names or each.name in names]
+    if not found:
+        raise UsageError(
+            f"no name of order {record.id} is validated by e-mail" if not known else "not validated by e-mail: "
+            + ", ".join(names),
+            where=f"order {record.id}",
+            advice=f"say where it was sent: inkstamp prove {record.certificate} --email ADDRESS --sent",
+        )  # fmt: skip
+    return found
+
+
+def _resent(context: PortalContext, record: OrderRecord, shown: PortalInput) -> PortalInput:
+    """Fill in to which address an e-mail was sent, where that was said before."""
+    if shown.sent is None or shown.place:
+        return shown
+    known = _of_email(context, record, shown.names)
+    places = list(dict.fromkeys(each.place for each in known))
+    if len(places) > 1:
+        raise UsageError(
+            f"the e-mails go to {', '.join(places)}",
+            where=f"order {record.id}",
+            advice=f"say which one was sent: inkstamp prove {record.certificate} --email ADDRESS --sent",
+        )
+    return replace(shown, method=ProofMethod.EMAIL, place=places[0], names=tuple(each.name for each in known))
+
+
+def _approve(context: PortalContext, record: OrderRecord, shown: PortalInput) -> None:
+    """Record that the validation e-mails were answered."""
+    if shown.approved is None or shown.approved > context.clock.now():
+        raise UsageError("an approval cannot lie in the future", advice="say when it was given, or leave the time out")
+    known = [
+        each for each in _of_email(context, record, shown.names) if not shown.place or each.place == shown.place.lower()
+    ]
+    context.ledger.portal.approve(known, shown.approved)
+    for place in dict.fromkeys(each.place for each in known):
+        text = f"{place}: the e-mail was approved {shown.approved:%Y-%m-%d %H:%M} UTC"
+        context.ledger.note("validation value given", text, record.certificate)
 
 
 def _as_told(context: PortalContext, record: OrderRecord, shown: PortalInput) -> list[PortalDemand]:
@@ -309,6 +355,9 @@ def _judge_sent(proof: PortalProof) -> Finding:
             f"the portal has not sent an e-mail to {proof.place} yet, as far as is known",
             "let it send one, then run this with --sent",
         )
+    if proof.approved is not None:
+        text = f"the e-mail to {proof.place} was approved on {proof.approved:%Y-%m-%d %H:%M} UTC"
+        return ok("validation", proof.name, text)
     return ok(
         "validation", proof.name, f"the portal sent an e-mail to {proof.place} on {proof.seen:%Y-%m-%d %H:%M} UTC"
     )

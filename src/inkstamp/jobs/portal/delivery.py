@@ -1,29 +1,39 @@
 """Take in what a portal handed out: find the leaf, whatever it is called, sort the rest, put it on the shelf."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
+from enum import StrEnum
 from pathlib import Path as FilePath
 
-from cryptography import x509
+import msgspec
 from cryptography.hazmat.primitives import hashes
 
-from inkstamp.clock import stamp
+from inkstamp.config.model import Authority, Certificate
 from inkstamp.errors import BundleTrouble, Busy, EditionUnfit, NetworkTrouble, UsageError
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity, note, warn, worst
 from inkstamp.jobs.issuance.acceptance import Chain, judge, shelve
 from inkstamp.jobs.orders.cancellation import clear_ended
 from inkstamp.jobs.portal.context import PortalContext
+from inkstamp.jobs.portal.delivery_report import Delivered, Piece, Way, pieces_of, remarks_on, ways_of
 from inkstamp.jobs.portal.input_files import gather
-from inkstamp.jobs.portal.mismatch import explain
+from inkstamp.jobs.portal.mismatch import NO_KEY, explain
 from inkstamp.jobs.portal.order import waiting_order
+from inkstamp.jobs.portal.reissue import (
+    NOT_OPENED,
+    Redelivery,
+    expect_no_other_order,
+    find_redelivery,
+    is_better,
+    order_of_redelivery,
+)
 from inkstamp.jobs.validation.web_files import take_down
-from inkstamp.ledger.order_files import OrderKey, read_order_key
+from inkstamp.ledger.order_files import read_order_key
 from inkstamp.ledger.records import EditionRecord, OrderRecord
 from inkstamp.pki.aia import issuer_urls
 from inkstamp.pki.bundles import Haul, Passphrase, open_into
-from inkstamp.pki.certificates import Facts, facts, short_name, subject_names
-from inkstamp.pki.chain import Path, Pool, arrange, choose_path, find_paths, is_root, is_self_signed, same_key
+from inkstamp.pki.certificates import short_name
+from inkstamp.pki.chain import Pool, arrange, choose_path, find_paths, is_root, is_self_signed, same_key
 from inkstamp.view.fetch import download
 
 _MOST_FETCHES = 4
@@ -45,26 +55,15 @@ class Bring:
     preview: bool = False
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Piece:
-    """One certificate that was found, and what became of it."""
+class Use(StrEnum):
+    """What a delivery is."""
 
-    where: str
-    about: Facts
-    use: str
-    """`leaf`, `intermediate`, `root` (not served), `other path`, `unrelated`, `duplicate`."""
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Way:
-    """One path to a root."""
-
-    subjects: tuple[str, ...]
-    """Leaf first, root last."""
-    root_sha256: str
-    ends: str
-    """RFC 3339: when the first of its certificates expires."""
-    chosen: bool
+    ORDER = "order"
+    """The certificate of an order that waited."""
+    REISSUE = "reissue"
+    """One more certificate for the CSR of the present edition."""
+    CHAIN = "chain"
+    """The certificate of the present edition with another chain."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -80,6 +79,9 @@ class Received:
     """None in a preview."""
     already: bool = False
     """Whether this very certificate had been taken in before."""
+    use: Use = Use.ORDER
+    issued_before: int | None = None
+    """The edition that has the same key, where it is no order's that waited."""
 
     @property
     def sound(self) -> bool:
@@ -87,109 +89,152 @@ class Received:
         return worst(self.findings) is not Severity.BAD
 
 
-@dataclass
-class _Choice:
-    """The order and the leaf that belong together, and all that came with them."""
-
-    order: OrderRecord
-    key: OrderKey
-    leaf: x509.Certificate
-    where: str
-    paths: list[Path] = field(default_factory=list)
-    findings: list[Finding] = field(default_factory=list)
-
-
 def receive(context: PortalContext, bring: Bring, passphrase: Passphrase) -> Received:
-    """Find what belongs to an open order in the files, verify it, and put it on the shelf.
+    """Find what belongs to an order in the files, verify it, and put it on the shelf.
+
+    It belongs to an order that waits; or, where none does, to the CSR of the present edition, which the CA issued for
+    again, or whose certificate has a better chain now: that is taken in as the next edition, with the same key.
 
     Raises:
         BundleTrouble: The files cannot be read, hold too much, or hold no certificate.
-        EditionUnfit: No certificate belongs to the order, or it must not be served. Nothing is written then.
-        UsageError: No order waits.
+        EditionUnfit: No certificate belongs to an order, or it must not be served. Nothing is written then.
+        UsageError: No order waits, and it is for no edition's CSR.
 
     """
     if bring.certificate:
         context.certificates.entry(bring.certificate)
     haul = gather(bring.paths, bring.pasted, passphrase)
-    before = _collected_before(context, bring, haul)
-    if before is not None:
-        with context.locks.certificate(before.certificate):
-            clear_ended(context, before.certificate)  # the run that took it in may have been killed
-        return before
-    configured = context.certificates
-    orders = (
-        [waiting_order(context.ledger, bring.certificate)]
-        if bring.certificate
-        else [each for each in context.ledger.waiting_orders() if configured.get(each.certificate) is not None]
-    )
-    if not orders:
-        raise UsageError("no order waits at a portal", advice="open one: inkstamp order NAME")
-    choice = _choose(context, orders, haul)
-    name = choice.order.certificate
+    known = _collected_before(context, bring, haul)
+    found = _as_delivered(context, known) if known is not None else _find_leaf(context, bring, haul)
+    name = found.order.certificate
     with context.locks.certificate(name):
-        if context.ledger.open_order(name) != choice.order:
-            raise Busy(f"another run has changed the order of “{name}” meanwhile", advice="run the command again")
-        _find_ways(context, choice, haul, bring)
-        chain = Chain(choice.leaf, haul.certificates, tuple(choice.paths))
-        judged = [*judge(context, choice.order, choice.key, chain), *choice.findings]
+        _expect_unchanged(context, found)
+        _find_ways(context, found, haul, bring)
+        if known is not None and not _has_better_chain(context, known.edition, found, bring):
+            clear_ended(context, name)  # the run that took it in may have been killed
+            return _already(known.edition, found)
+        chain = Chain(found.leaf, haul.certificates, tuple(found.paths))
+        judged = [*judge(context, _still_wanted(context, found.order), found.key, chain), *found.findings]
         shown = Received(
             certificate=name,
-            order=choice.order.id,
-            pieces=_pieces(choice, haul),
-            ways=_ways(choice.paths),
-            findings=(*judged, *_remarks(choice, haul)),
+            order=found.order.id,
+            pieces=pieces_of(found, haul),
+            ways=ways_of(found.paths),
+            findings=(*judged, *remarks_on(found, haul, _entry_and_authority(context, found.order))),
             edition=None,
+            use=Use.ORDER if found.again is None else Use.CHAIN if known is not None else Use.REISSUE,
+            issued_before=found.again.number if found.again is not None else None,
         )
         if bring.preview:
             return shown
-        edition = shelve(context, choice.order, choice.key, chain, judged, where=choice.where)
-        take_down(context, choice.order)
-        remove_tree(context.home.order(choice.order.id))
-    return replace(shown, edition=edition)
+        if found.again is not None and shown.sound:
+            found.order, found.key = order_of_redelivery(context, found.again, preview=False)
+        edition = shelve(context, found.order, found.key, chain, shown.findings, where=found.where)
+        take_down(context, found.order)
+        remove_tree(context.home.order(found.order.id))
+    return replace(shown, edition=edition, order=found.order.id)
+
+
+def _expect_unchanged(context: PortalContext, found: Delivered) -> None:
+    """Raise Busy where another run has changed the order since it was chosen."""
+    name = found.order.certificate
+    if found.again is not None:
+        newest = context.ledger.newest_edition(name)
+        changed = newest != found.again
+        expect_no_other_order(context, found.again)
+    else:
+        changed = context.ledger.open_order(name) != found.order
+    if changed:
+        raise Busy(f"another run has changed the order of “{name}” meanwhile", advice="run the command again")
+
+
+def _still_wanted(context: PortalContext, order: OrderRecord) -> OrderRecord:
+    """Return an order with those of its names that are configured yet: the others may be left out."""
+    names = tuple(each for each in order.names if each in context.certificates.entry(order.certificate).names)
+    return msgspec.structs.replace(order, names=names) if names else order
+
+
+def _entry_and_authority(context: PortalContext, order: OrderRecord) -> tuple[Certificate, Authority | None]:
+    return context.certificates.entry(order.certificate), context.config.authority.get(order.authority)
 
 
 # Finding the leaf
 
 
-def _collected_before(context: PortalContext, bring: Bring, haul: Haul) -> Received | None:
-    """Return the edition that one of the certificates is already, for a command that is repeated."""
+def _collected_before(context: PortalContext, bring: Bring, haul: Haul) -> Redelivery | None:
+    """Return which edition one of the certificates is already: a command is repeated, or brings another chain."""
     for each in haul.found:
         edition = context.ledger.edition_of(each.certificate.fingerprint(hashes.SHA256()).hex())
         known = edition is not None and edition.certificate in context.certificates
-        if edition is not None and known and bring.certificate in {"", edition.certificate}:
-            if context.ledger.open_order(edition.certificate) is not None:
-                continue  # a newer one is waited for; _choose says so
-            seen = note("edition", edition.certificate, f"edition {edition.number} is this certificate already")
-            return Received(
-                certificate=edition.certificate,
-                order=0,
-                pieces=(),
-                ways=(),
-                findings=(seen,),
-                edition=edition,
-                already=True,
-            )
+        if edition is None or not known or bring.certificate not in {"", edition.certificate}:
+            continue
+        if context.ledger.open_order(edition.certificate) is None:  # else a newer one is waited for, and that is told
+            return Redelivery(edition, each.certificate, each.where)
     return None
 
 
-def _choose(context: PortalContext, orders: Sequence[OrderRecord], haul: Haul) -> _Choice:
-    """Find the certificate that belongs to one of the orders by its key; the newest when there are several."""
+def _as_delivered(context: PortalContext, again: Redelivery) -> Delivered:
+    order, key = order_of_redelivery(context, again.edition, preview=True)
+    return Delivered(order, key, again.leaf, again.where, again=again.edition)
+
+
+def _has_better_chain(context: PortalContext, edition: EditionRecord, found: Delivered, bring: Bring) -> bool:
+    """Tell whether the newest edition's certificate came with a better chain than it has."""
+    if not found.paths or context.ledger.newest_edition(edition.certificate) != edition:
+        return False
+    return is_better(context, edition, found.paths[0], _wanted_root(context, found, bring))
+
+
+def _already(edition: EditionRecord, found: Delivered) -> Received:
+    """Say that an edition is the certificate that was delivered."""
+    seen = note("edition", edition.certificate, f"edition {edition.number} is this certificate already")
+    return Received(
+        certificate=edition.certificate,
+        order=NOT_OPENED,
+        pieces=(),
+        ways=(),
+        findings=(seen, *(each for each in found.findings if each.topic == "root")),
+        edition=edition,
+        already=True,
+    )
+
+
+def _find_leaf(context: PortalContext, bring: Bring, haul: Haul) -> Delivered:
+    """Find the certificate of an order that waits, or one for the CSR of the present edition."""
+    waiting = context.ledger.waiting_orders()
+    orders = [
+        each
+        for each in waiting
+        if context.certificates.get(each.certificate) is not None and bring.certificate in {"", each.certificate}
+    ]
     own = {order.id: read_order_key(context.home, order) for order in orders}
     fits = [
-        _Choice(order, own[order.id], each.certificate, each.where)
+        Delivered(order, own[order.id], each.certificate, each.where)
         for each in haul.found
         for order in orders
         if same_key(each.certificate, own[order.id].public) and not is_self_signed(each.certificate)
     ]
-    if not fits:
-        raise EditionUnfit(
-            "no certificate here matches the key of "
-            + (f"order {orders[0].id} (“{orders[0].certificate}”)" if len(orders) == 1 else "an order that waits"),
-            findings=explain(context, orders, haul),
-            advice="download the certificate of this very order; `inkstamp order NAME` shows its CSR",
-        )
-    chosen = {fit.order.id for fit in fits}
-    if len(chosen) > 1:
+    if fits:
+        return _choose(fits)
+    again = find_redelivery(context, bring.certificate, haul)
+    if again is not None and again.edition.certificate not in {each.certificate for each in waiting}:
+        return _as_delivered(context, again)
+    if bring.certificate and not orders and not context.ledger.portal.given_up(bring.certificate):
+        waiting_order(context.ledger, bring.certificate)
+    told = explain(context, orders, haul)
+    if not orders and all(each.seen == NO_KEY for each in told):
+        raise UsageError("no order waits at a portal", advice="open one: inkstamp order NAME", findings=told)
+    raise EditionUnfit(
+        "no certificate here matches the key of "
+        + (f"order {orders[0].id} (“{orders[0].certificate}”)" if len(orders) == 1 else "an order that waits"),
+        findings=told,
+        advice="download the certificate of this very order; `inkstamp order NAME` shows its CSR",
+    )
+
+
+def _choose(fits: Sequence[Delivered]) -> Delivered:
+    """Choose the newest certificate; UsageError when they belong to several orders."""
+    if len({fit.order.id for fit in fits}) > 1:
         names = ", ".join(sorted({fit.order.certificate for fit in fits}))
         raise UsageError(
             f"the files hold the certificates of several orders: {names}",
@@ -201,7 +246,7 @@ def _choose(context: PortalContext, orders: Sequence[OrderRecord], haul: Haul) -
 # Finding the way up
 
 
-def _find_ways(context: PortalContext, choice: _Choice, haul: Haul, bring: Bring) -> None:
+def _find_ways(context: PortalContext, choice: Delivered, haul: Haul, bring: Bring) -> None:
     """Find the paths to trusted roots, with fetched intermediates where they lack and that is allowed."""
     authority = context.config.authority.get(choice.order.authority)
     may_fetch = bring.fetch or (authority is not None and authority.fetch_issuers)
@@ -227,7 +272,7 @@ def _find_ways(context: PortalContext, choice: _Choice, haul: Haul, bring: Bring
             break
         fetched.add(urls[0])
         _fetch_into(context, choice, haul, urls[0])
-    wanted = bring.root or (authority.root if authority else "")
+    wanted = _wanted_root(context, choice, bring)
     chosen = choose_path(choice.paths, wanted)
     if chosen is not None:
         choice.paths.remove(chosen)
@@ -238,7 +283,13 @@ def _find_ways(context: PortalContext, choice: _Choice, haul: Haul, bring: Bring
             )
 
 
-def _fetch_into(context: PortalContext, choice: _Choice, haul: Haul, url: str) -> None:
+def _wanted_root(context: PortalContext, found: Delivered, bring: Bring) -> str:
+    """Return the root that the chain should lead to; empty for any."""
+    authority = context.config.authority.get(found.order.authority)
+    return bring.root or (authority.root if authority else "")
+
+
+def _fetch_into(context: PortalContext, choice: Delivered, haul: Haul, url: str) -> None:
     context.progress.step(choice.order.certificate, f"fetching a missing intermediate from {url}")
     try:
         open_into(haul, download(url, context.view), url, lambda _where: None)
@@ -246,68 +297,3 @@ def _fetch_into(context: PortalContext, choice: _Choice, haul: Haul, url: str) -
         choice.findings.append(
             warn("chain", url, f"{error.what}: {error.said}", "fetch it elsewhere and give the file")
         )
-
-
-# Telling
-
-
-def _pieces(choice: _Choice, haul: Haul) -> tuple[Piece, ...]:
-    """Say of each certificate what it is used for, in the order of the chain, then strangers."""
-    path = choice.paths[0].certificates if choice.paths else (choice.leaf, *arrange(choice.leaf, haul.certificates))
-    roots = {each for each in path[1:] if choice.paths and each == path[-1]}
-    others = {each for way in choice.paths[1:] for each in way.certificates}
-    pieces: list[tuple[int, Piece]] = []
-    met: set[x509.Certificate] = set()
-    for each in haul.found:
-        certificate = each.certificate
-        at = path.index(certificate) if certificate in path else len(path)
-        if certificate in met:
-            use = "duplicate"
-        elif certificate == choice.leaf:
-            use = "leaf"
-        elif certificate in roots or (at == len(path) and is_self_signed(certificate)):
-            use = "root"
-        else:
-            use = "intermediate" if at < len(path) else "other path" if certificate in others else "unrelated"
-        met.add(certificate)
-        rank = at if use != "duplicate" else len(path) + 1
-        pieces.append((rank, Piece(where=each.where, about=facts(certificate), use=use)))
-    return tuple(piece for _, piece in sorted(pieces, key=lambda pair: pair[0]))
-
-
-def _ways(paths: Sequence[Path]) -> tuple[Way, ...]:
-    return tuple(
-        Way(
-            subjects=tuple(short_name(each.subject) for each in path.certificates),
-            root_sha256=path.root.fingerprint(hashes.SHA256()).hex(),
-            ends=stamp(path.ends),
-            chosen=number == 0,
-        )
-        for number, path in enumerate(paths)
-    )
-
-
-def _remarks(choice: _Choice, haul: Haul) -> list[Finding]:
-    subject = choice.order.certificate
-    findings = [
-        warn(
-            "key",
-            where,
-            "contains a private key, which is not used; whoever sent or stored this file has that key",
-            "delete the file afterwards; "
-            + ("the key made here never left this machine" if choice.key.private else "the key of the CSR is meant"),
-        )
-        for where in dict.fromkeys(haul.keys)
-    ]
-    more = [name for name in subject_names(choice.leaf) if name not in choice.order.names]
-    if more:
-        findings.append(note("names", subject, f"the CA added {', '.join(more)}"))
-    if choice.paths and choice.paths[0].ends < choice.leaf.not_valid_after_utc:
-        findings.append(
-            warn(
-                "chain",
-                subject,
-                f"an intermediate expires on {stamp(choice.paths[0].ends)}, before the certificate does",
-            )
-        )
-    return findings

@@ -12,13 +12,15 @@ from inkstamp.key_files import read_key
 from inkstamp.ledger.order_files import read_order_key
 from inkstamp.ledger.records import OrderRecord
 from inkstamp.pki.bundles import Haul
-from inkstamp.pki.certificates import short_name, subject_names
+from inkstamp.pki.certificates import public_key_of, short_name, subject_names
 from inkstamp.pki.chain import same_key
 from inkstamp.pki.constraints import may_issue
+from inkstamp.pki.keys import spki_digest
 from inkstamp.pki.names import uncovered
 from inkstamp.wording import counted
 
 _MOST_TOLD = 20
+NO_KEY = "matches no key here"
 
 
 def explain(context: PortalContext, orders: Sequence[OrderRecord], haul: Haul) -> list[Finding]:
@@ -57,17 +59,26 @@ def _whose(
                 f"matches order {other.id} of “{other.certificate}”",
                 f"import it there: inkstamp collect {other.certificate} FILE…",
             )
+    given_up = context.ledger.portal.given_up_with_key(spki_digest(public_key_of(leaf)))
+    if given_up is not None:
+        again = f"have it issued again for the CSR that this shows: inkstamp order {given_up.certificate}"
+        return (
+            f"was issued for the CSR of order {given_up.id} of “{given_up.certificate}”, which was given up on "
+            f"{given_up.changed:%Y-%m-%d}; its key is deleted",
+            again,
+        )
     for order in orders:
         for number in range(order.edition - 1, 0, -1):
             file = context.shelf.edition(order.certificate, number) / "key.pem"
             if file.is_file() and same_key(leaf, read_key(file).public_key()):
                 return (
                     f"was issued for the CSR of edition {number}, not for that of order {order.id}",
-                    f"paste the present CSR and have it reissued: inkstamp order {order.certificate}",
+                    f"paste the present CSR and have it issued: inkstamp order {order.certificate}; or end that order "
+                    f"and collect this one: inkstamp order {order.certificate} --cancel",
                 )
         if not uncovered(subject_names(leaf), order.names):
             return (
                 f"has the names of “{order.certificate}” but not the key of order {order.id}",
                 f"have it issued for the CSR that this shows: inkstamp order {order.certificate}",
             )
-    return "matches no key here", "it was ordered elsewhere, or for another site"
+    return NO_KEY, "it was ordered elsewhere, or for another site"

@@ -9,6 +9,7 @@ What must survive a kill is in the ledger and in HOME before it is shown:
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 from inkstamp.config.model import Certificate
@@ -16,14 +17,16 @@ from inkstamp.config.templates import placeholders
 from inkstamp.errors import StillWaiting, UsageError
 from inkstamp.files import read_bytes, write_bytes
 from inkstamp.findings import Finding, Severity
-from inkstamp.jobs.issuance.csr_elsewhere import csr_for_order
+from inkstamp.jobs.issuance.csr_elsewhere import csr_for_order, is_compromised
 from inkstamp.jobs.orders.cancellation import drop, expect_same
 from inkstamp.jobs.portal.context import PortalContext
-from inkstamp.jobs.status.stall import Stall, stall_of
-from inkstamp.ledger.order_files import brought_for, have_order_key
+from inkstamp.jobs.status.portal_stall import stall_of
+from inkstamp.jobs.status.stall import Stall
+from inkstamp.ledger.order_files import brought_for, have_order_key, take_key
 from inkstamp.ledger.records import OrderRecord, OrderState, PortalProof
-from inkstamp.pki import csr
+from inkstamp.pki import csr, keys
 from inkstamp.pki.subject import Subject
+from inkstamp.policy.validity_limits import longest_until, validation_ends
 from inkstamp.proof.portal_validation import by_rule, has_rule
 
 if TYPE_CHECKING:
@@ -49,6 +52,10 @@ class PortalOrder:
     """Whether another machine has the key."""
     proofs: tuple[PortalProof, ...]
     stall: Stall
+    valid_until: datetime | None
+    """When a certificate of a public CA that is issued today expires at the latest; aware, UTC."""
+    validation_until: datetime
+    """Until when a public CA may go by a domain control validation of today; aware, UTC."""
 
 
 def open_order(context: PortalContext, name: str, entry: Certificate) -> PortalOrder:
@@ -70,8 +77,11 @@ def open_order(context: PortalContext, name: str, entry: Certificate) -> PortalO
     wanted = csr.for_names(entry.names, _subject(context, entry))
     if record is None and not brought:
         _expect_no_faults(context, wanted)
+    again = _to_use_again(context, name, entry) if record is None or record.state is OrderState.INTENDED else None
     opened = record is None
     record = record or ledger.intend_order(name, entry.authority, entry.names)
+    if again is not None:
+        take_key(context.home, record, *again)
     key = have_order_key(context.home, record, entry.key, brought)
     request = context.home.order(record.id) / "request.pem"
     if not request.exists():
@@ -83,6 +93,39 @@ def open_order(context: PortalContext, name: str, entry: Certificate) -> PortalO
             record, OrderState.WAITING, "order opened", f"order {record.id} for the portal of {record.authority}"
         )
     return show_order(context, record, opened=opened)
+
+
+def _to_use_again(context: PortalContext, name: str, entry: Certificate) -> tuple[bytes, bytes] | None:
+    """Return key and CSR of the edition before, as PEM, where `same_request` wants them; None for new ones.
+
+    Raises:
+        UsageError: The CSR is for other names than the configured ones, or others may know the key.
+
+    """
+    edition = context.ledger.newest_edition(name)
+    if not entry.same_request or entry.key_elsewhere or edition is None:
+        return None
+    advice = f"have new ones made: inkstamp certificate change {name} same_request=false, then: inkstamp order {name}"
+    if is_compromised(context, name, edition.number):
+        raise UsageError(
+            f"edition {edition.number} of “{name}” was revoked since others may know its key, and `same_request` uses "
+            "that key again",
+            where=str(context.configuration.path),
+            advice=advice,
+        )
+    request, wanted = context.shelf.request(edition), csr.for_names(entry.names, _subject(context, entry))
+    private = context.shelf.key(edition)
+    if request is None:
+        return keys.to_pem(private), csr.to_pem(csr.make(private, wanted))
+    where = f"the CSR of edition {edition.number}"
+    names = csr.names_of(csr.facts(csr.read(request, where), where, private=True))
+    if set(names) != set(entry.names):
+        raise UsageError(
+            f"the CSR of edition {edition.number}, which `same_request` uses again, is for {', '.join(names)}",
+            where=str(context.configuration.path),
+            advice=advice,
+        )
+    return keys.to_pem(private), request
 
 
 def expect_same_csr(context: PortalContext, record: OrderRecord, brought: bytes) -> None:
@@ -109,7 +152,7 @@ def show_order(context: PortalContext, record: OrderRecord, *, opened: bool = Fa
     file = context.home.order(record.id) / "request.pem"
     data = read_bytes(file)
     facts = csr.facts(csr.read(data, str(file)), str(file), private=context.view.is_private)
-    proofs = tuple(context.ledger.portal.of(record.id))
+    proofs, now = tuple(context.ledger.portal.of(record.id)), context.clock.now()
     authority = context.config.authority.get(record.authority)
     return PortalOrder(
         certificate=record.certificate,
@@ -121,7 +164,15 @@ def show_order(context: PortalContext, record: OrderRecord, *, opened: bool = Fa
         facts=facts,
         key_elsewhere=brought_for(context.home, record) is not None,
         proofs=proofs,
-        stall=stall_of(record, proofs, context.certificates.get(record.certificate), authority),
+        valid_until=longest_until(now),
+        validation_until=validation_ends(now),
+        stall=stall_of(
+            record,
+            proofs,
+            context.ledger.portal.wait_of(record.id),
+            context.certificates.get(record.certificate),
+            authority,
+        ),
     )
 
 

@@ -30,9 +30,10 @@ FACE = (
     "overview.overview",
     "overview.statuses_of",
     "overview.statuses_of_mistakes",
+    "portal_stall.level_of",
+    "portal_stall.stall_of",
     "renewal_reasons.reasons",
     "renewal_reasons.renewal_of",
     "stall.Stall",
-    "stall.stall_of",
 )
 """What other rooms and the command line may import from here."""

@@ -11,6 +11,7 @@ from inkstamp.jobs.status.renewal_reasons import decision_on
 from inkstamp.ledger.observations import Observation, of_edition
 from inkstamp.ledger.records import ALL, EditionRecord, Selection
 from inkstamp.policy.forecast import Life, Outlook, look_ahead
+from inkstamp.policy.validity_limits import ValidityLimits, limits_at, next_limits, validation_ends
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -24,6 +25,10 @@ class Calendar:
     without: tuple[str, ...]
     """Certificates that have no edition yet."""
     outlook: Outlook
+    limits: ValidityLimits | None
+    """What counts for certificates that public CAs issue now."""
+    next_limits: ValidityLimits | None
+    """What will count then; None where no change is decided."""
 
 
 def _life(context: StatusContext, edition: EditionRecord, heard: Observation, now: datetime) -> Life:
@@ -35,7 +40,20 @@ def _life(context: StatusContext, edition: EditionRecord, heard: Observation, no
         not_after=edition.not_after,
         renews_at=now if heard.revoked else decision_on(context, edition, heard, now).at,
         window=(window.start, window.end) if window else None,
+        validated_until=_validated_until(context, edition),
     )
+
+
+def _validated_until(context: StatusContext, edition: EditionRecord) -> datetime | None:
+    """Return until when a portal's CA may go by its last validation of an edition's names."""
+    authority = context.config.authority.get(edition.authority)
+    if authority is None or authority.is_acme:
+        return None
+    order = context.ledger.order_of_edition(edition.certificate, edition.number)
+    proofs = context.ledger.portal.of(order.id) if order is not None else []
+    seen = [each.approved or each.seen for each in proofs]
+    validated = [each for each in seen if each is not None]
+    return validation_ends(min(validated)) if validated and len(validated) == len(seen) else None
 
 
 def calendar(context: StatusContext, weeks: int, selection: Selection = ALL) -> Calendar:
@@ -58,4 +76,6 @@ def calendar(context: StatusContext, weeks: int, selection: Selection = ALL) -> 
         lives=tuple(lives),
         without=tuple(name for name in names if name not in editions),
         outlook=look_ahead(lives, now, weeks),
+        limits=limits_at(now),
+        next_limits=next_limits(now),
     )

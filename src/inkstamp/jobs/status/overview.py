@@ -12,8 +12,9 @@ from inkstamp.clock import whole_days
 from inkstamp.config.model import Certificate, Mistake
 from inkstamp.errors import Actor, ConfigurationError, InkStampError
 from inkstamp.jobs.status.context import StatusContext
+from inkstamp.jobs.status.portal_stall import stall_of
 from inkstamp.jobs.status.renewal_reasons import decision_on, reasons
-from inkstamp.jobs.status.stall import Stall, csr_stall, setback_stall, stall_of
+from inkstamp.jobs.status.stall import Stall, csr_stall, setback_stall
 from inkstamp.ledger.brought_csr import next_csr
 from inkstamp.ledger.failures import RecordedFailure
 from inkstamp.ledger.installs import has_edition
@@ -27,6 +28,7 @@ from inkstamp.ledger.records import (
     OrderRecord,
     OrderState,
     PortalProof,
+    PortalWait,
     Selection,
 )
 
@@ -52,6 +54,8 @@ class CertificateState(StrEnum):
     """At a portal: a person has to act."""
     WAITING_FOR_DNS = "waiting for DNS"
     WAITING_FOR_SERVER = "waiting for the server"
+    WAITING_FOR_APPROVAL = "waiting for approval"
+    """At a portal: somebody else has to approve the order there."""
     WAITING_FOR_CA = "waiting for the CA"
     OPEN = "order open"
     ORPHANED = "not configured"
@@ -114,6 +118,7 @@ _WAITS = {
     Actor.DNS: CertificateState.WAITING_FOR_DNS,
     Actor.SERVER: CertificateState.WAITING_FOR_SERVER,
     Actor.CA: CertificateState.WAITING_FOR_CA,
+    Actor.APPROVER: CertificateState.WAITING_FOR_APPROVAL,
 }
 
 
@@ -154,6 +159,7 @@ def statuses_of(context: StatusContext, names: Sequence[str]) -> list[Certificat
             ledger.newest_orders(wanted),
             ledger.installs.by_server(wanted),
             ledger.portal.of_open_orders(),
+            ledger.portal.waits_of_open_orders(),
             ledger.failures.all(wanted),
             ledger.observations.all(wanted),
         )
@@ -195,6 +201,7 @@ class _Known:
     orders: Mapping[str, OrderRecord]
     installs: Mapping[str, Mapping[str, InstallRecord]]
     proofs: Mapping[int, Sequence[PortalProof]]
+    waits: Mapping[int, PortalWait]
     setbacks: Mapping[str, RecordedFailure]
     observed: Mapping[str, Observation]
 
@@ -248,7 +255,7 @@ def _judge(context: StatusContext, name: str, entry: Certificate, known: _Known,
     why = reasons(context, entry, edition, page, now, decision=decision) if edition and page else iter(())
     wanted = next(why, None)
     portal = not context.config.authority[entry.authority].is_acme
-    stall = _stall(context, entry, order, known.proofs)
+    stall = _stall(context, entry, order, known)
     awaiting = stall is None and (edition is None or wanted is not None) and awaits_csr(context, name, entry, edition)
     if awaiting:
         stall = csr_stall(name, edition, decision.at if decision is not None else now, portal=portal)
@@ -293,12 +300,12 @@ def _stall(
     context: StatusContext,
     entry: Certificate,
     order: OrderRecord | None,
-    proofs: Mapping[int, Sequence[PortalProof]],
+    known: _Known,
 ) -> Stall | None:
     if order is None or order.state not in OPEN_STATES:
         return None
     authority = context.config.authority.get(order.authority)
-    return stall_of(order, proofs.get(order.id, ()), entry, authority)
+    return stall_of(order, known.proofs.get(order.id, ()), known.waits.get(order.id), entry, authority)
 
 
 def stays_back(ledger: "Ledger", installs: Mapping[str, InstallRecord], edition: EditionRecord) -> bool:

@@ -35,7 +35,7 @@ def place(context: ValidationContext, proofs: Sequence[RecordProof]) -> list[Pla
     """Find where each record goes, changing nothing.
 
     An `_acme-challenge` name may be an alias (RFC 8555 section 8.4 allows it, CNAME or a chain of them) or lie in a
-    zone of its own; the record goes where that leads.
+    zone of its own; the record goes where that leads. So may the name of a portal's record.
 
     Raises:
         ProofFailed: A name is in no zone that can be found, or its aliases lead nowhere.
@@ -44,8 +44,8 @@ def place(context: ValidationContext, proofs: Sequence[RecordProof]) -> list[Pla
     zones = Zones(context.view)
     found = []
     for proof in dict.fromkeys(proofs):
-        # A portal's own CNAME is what is to be made; only a TXT record can stand behind an alias.
-        name = zones.follow(proof.place) if proof.kind == "txt" else proof.place
+        # A portal's own CNAME is what is to be made, so an alias counts for it only where it delegates the name.
+        name = zones.follow(proof.place) if proof.kind == "txt" else zones.follow_delegated(proof.place)
         zone = zones.of(name)
         record = DnsRecord(zone=zone.apex, primary=zone.primary, name=name, kind=proof.kind.upper(), value=proof.value)
         found.append(Placed(asked=proof.place, record=record, zone=zone))

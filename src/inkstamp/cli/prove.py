@@ -12,6 +12,7 @@ known is tested from outside again.
 
 import argparse
 import sys
+from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -24,6 +25,7 @@ if TYPE_CHECKING:
     from inkstamp.jobs.portal.dcv import MailChoice, PortalInput, Proven
     from inkstamp.jobs.validation.challenge_path import Passage
     from inkstamp.ledger.records import PortalProof
+    from inkstamp.runtime import Runtime
 
 _LISTS = ""
 
@@ -77,12 +79,16 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     way.add_argument("--preview", action="store_true", help="with --let-through: show the change, do not make it")
     way.add_argument("--close-again", action="store_true", help="undo the change of --let-through")
+    parser.add_argument(
+        "--into", metavar="FOLDER", help="save the validation files that you have to create, for an upload"
+    )
     parser.add_argument("--wait", type=float, default=0.0, metavar="MINUTES", help="keep testing for up to this long")
 
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Carry out `inkstamp prove`; returns the exit status."""
     from inkstamp.config.carrying import is_portal
+    from inkstamp.errors import StillWaiting
 
     if options.let_through or options.close_again or options.preview:
         return _change_way(context, options)
@@ -92,7 +98,11 @@ def run(context: Context, options: argparse.Namespace) -> int:
             from inkstamp.jobs.lifecycle.order_steps import prove_at_ca
 
             _refuse_portal_options(options)
-            reached = prove_at_ca(runtime, name, wait=options.wait * 60)
+            try:
+                reached = prove_at_ca(runtime, name, wait=options.wait * 60)
+            except StillWaiting:
+                _save(runtime, options)
+                raise
             if context.json:
                 output.as_json("prove", order=reached)
             else:
@@ -111,11 +121,22 @@ def run(context: Context, options: argparse.Namespace) -> int:
         shown = _shown(options)
         with runtime.locks.certificate(name):
             proven = prove(runtime, name, shown, wait=options.wait * 60)
+            _save(runtime, options)
     if context.json:
         output.as_json("prove", proven=proven)
     else:
         _tell(proven)
     return 0 if proven.seen else 1
+
+
+def _save(runtime: "Runtime", options: argparse.Namespace) -> None:
+    """Write the files that a person has to make, where that was asked for, and say which."""
+    if not options.into:
+        return
+    from inkstamp.jobs.validation.by_hand import save_files
+
+    for each in save_files(runtime, options.certificate, Path(options.into).absolute()):
+        runtime.progress.step(options.certificate, f"saved {each}")
 
 
 def _change_way(context: Context, options: argparse.Namespace) -> int:
@@ -224,22 +245,20 @@ def _tell(proven: "Proven") -> None:
     told = "all validation files and records are in place" if proven.seen else "validation files or records are missing"
     print(f"{shown.certificate}: {told}")
     output.findings(proven.findings)
-    for runtime in dict.fromkeys((each.method, each.place, each.content) for each in proven.by_hand):
-        each = next(p for p in proven.by_hand if (p.method, p.place, p.content) == runtime)
-        tell_by_hand(each)
+    tell_by_hand(proven.by_hand)
     tell_stall(shown.stall)
 
 
-def tell_by_hand(proof: "PortalProof") -> None:
+def tell_by_hand(proofs: "Iterable[PortalProof]") -> None:
     """Say what a person has to put where."""
-    if proof.method == "email":
-        return
-    print("\npublish this:")
-    if proof.method == "file":
-        print(output.field("at", f"http://{proof.name}{proof.place}"))
-        print(output.field("content", proof.content.rstrip("\n")))
-    else:
-        print(output.field("record", proof.place))
-        print(output.field("type", proof.method.upper()))
-        print(output.field("value", proof.content))
+    for each in {(each.method, each.place, each.content, each.name if each.method == "file" else ""): each
+                 for each in proofs if each.method != "email"}.values():  # fmt: skip
+        print("\npublish this:")
+        if each.method == "file":
+            print(output.field("at", f"http://{each.name}{each.place}"))
+            print(output.field("content", each.content.rstrip("\n")))
+        else:
+            print(output.field("record", each.place))
+            print(output.field("type", each.method.upper()))
+            print(output.field("value", each.content))
     print()

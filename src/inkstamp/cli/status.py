@@ -95,6 +95,13 @@ def _tell(found: "Overview", now: datetime, *, whole: bool) -> None:
     at_portals = [each for each in statuses if each.stall is not None and each.stall.progress is not None]
     for each in at_portals[:_MOST_REASONS]:
         print(output.field("waits", f"{each.name}: {_step_of(each, now)}"))
+    by_hand = [each for each in listed if each.by_hand and each.renews_at is not None]
+    for each in sorted(by_hand, key=lambda each: (each.renews_at, each.name))[:_MOST_REASONS]:
+        print(
+            output.field(
+                "by hand", f"{each.name}: somebody is needed on {each.renews_at:%Y-%m-%d}, since {each.by_hand}"
+            )
+        )
     for command in dict.fromkeys(each.next_command for each in [each for each in statuses if each.next_command][:10]):
         print(output.field("next", command))
     _tell_those_that_are_ok(found, whole=whole)

@@ -87,12 +87,11 @@ def _tell(found: "Why", now: datetime) -> None:
     if found.setback is not None:
         _tell_setback(found.setback, again=found.setback.times > 1)
     _tell_records(found)
-    by_hand = {(each.method, each.place, each.content): each for each in found.proofs if each.seen is None}
+    by_hand = [each for each in found.proofs if each.seen is None and each.method != "email"]
     if by_hand:
         from inkstamp.cli.prove import tell_by_hand
 
-        for each in by_hand.values():
-            tell_by_hand(each)
+        tell_by_hand(by_hand)
     _tell_next(found)
 
 

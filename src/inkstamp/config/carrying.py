@@ -18,10 +18,10 @@ _LONG_LIVED = {"file"}
 
 
 def carries(config: Configuration, carrier: str, method: Method) -> bool:
-    """Tell whether a carrier can put up the proofs of a method; `by-hand` can put up what stands for a while."""
+    """Tell whether a carrier can put up the proofs of a method; a person (`by-hand`) makes files and records."""
     what = _CARRIED_BY.get(method, "")
     if carrier == BY_HAND:
-        return method not in {"http-01", "tls-alpn-01"}
+        return method != "tls-alpn-01"
     if carrier == LISTENER:
         return what in {"files", "handshakes"} and method not in _LONG_LIVED
     if what == "files":

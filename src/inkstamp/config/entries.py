@@ -265,11 +265,11 @@ class EntryReader:
     def proof(self, path: tuple[str, ...], entry: Certificate, authority: Authority) -> None:
         """Refuse a way of proving that the kind of authority does not know."""
         if authority.is_acme:
-            if entry.via == BY_HAND and entry.proof != "dns-01":
+            if entry.via == BY_HAND and entry.proof is None:
                 raise self.fail(
                     f"[{'.'.join(path)}] lacks the key “via”",
                     path,
-                    "add a line via = …, the server with the sites",
+                    'add a line via = …, the server with the sites; or proof = "http-01" or "dns-01" to do it by hand',
                 )
             wrong = next((each for each in entry.methods if each not in ACME_METHODS), None)
             if wrong is not None:
@@ -293,7 +293,9 @@ class EntryReader:
                     lacking = LISTENER
                 raise self.fail(f"“{them}” cannot be used for {method}", (*path, "via"), f"name {lacking} there")
         for each in entry.carriers:
-            if not any(carries(whole, each, method) for method in methods):
+            others = [other for other in entry.carriers if each == BY_HAND and other != BY_HAND]
+            left = [method for method in methods if not any(carries(whole, other, method) for other in others)]
+            if not any(carries(whole, each, method) for method in left):
                 raise self.fail(f"“{each}” cannot be used for {' or '.join(methods)}", (*path, "via"),
                                 "remove it, or add its method to `proof`")  # fmt: skip
 

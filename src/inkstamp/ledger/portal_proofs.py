@@ -1,4 +1,4 @@
-"""The ledger's pages on portal orders: what each portal wants to see, when it was last seen, and what is waited for."""
+"""The ledger's pages on orders that people lead: what has to be seen from outside, and what they wait for."""
 
 import typing
 from collections.abc import Sequence
@@ -13,7 +13,7 @@ from inkstamp.ledger.rows import as_order, from_moment, telling_damage, to_momen
 
 @telling_damage
 class PortalProofs:
-    """The proofs that portals asked for, one for each name of an order at most."""
+    """The proofs that portals ask for, and those that a person makes for ACME CAs: one for each name of an order."""
 
     def __init__(self, database: Database, clock: Clock) -> None:
         self._database = database
@@ -109,10 +109,10 @@ class PortalProofs:
         return [_proof(row) for row in rows]
 
     def of_open_orders(self) -> dict[int, list[PortalProof]]:
-        """Return the proofs of all orders that wait, by order."""
+        """Return the proofs of all orders that are not ended, by order."""
         rows = self._database.rows(
             "SELECT portal_proof.* FROM portal_proof JOIN ca_order ON ca_order.id = portal_proof.order_id"
-            " WHERE ca_order.state = 'waiting' ORDER BY name"
+            " WHERE ca_order.state IN ('waiting', 'opened') ORDER BY name"
         )
         found: dict[int, list[PortalProof]] = {}
         for row in rows:

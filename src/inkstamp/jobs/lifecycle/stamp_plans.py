@@ -18,7 +18,7 @@ from inkstamp.jobs.issuance.csr_elsewhere import expect_names, read_brought
 from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.ledger.brought_csr import csr_of_edition
 from inkstamp.pki.kinds import KeyKind
-from inkstamp.pki.names import identifiers
+from inkstamp.pki.names import as_address, identifiers
 from inkstamp.wording import header_of
 
 if TYPE_CHECKING:
@@ -313,11 +313,13 @@ def propose(
     install = request.install
     if install is None:
         install = tuple(each for each in via if each in config.server and takes_certificates(config.server[each]))
+    usual = not proof or (proof == ("http-01",) and set(via) != {BY_HAND})
+    written = None if usual else proof[0] if len(proof) == 1 else proof
     entry = Certificate(
         names=names,
         authority=authority,
         via=via[0] if len(via) == 1 else via,
-        proof=None if proof in {(), ("http-01",)} else proof[0] if len(proof) == 1 else proof,
+        proof=written,
         install=install,
         key=request.key or KeyKind.ECDSA_P256,
         own_site=request.own_site,
@@ -339,6 +341,8 @@ def _expect_free(taken: Container[str], name: str) -> None:
 def _ways(config: Configuration, request: StampRequest, via: Sequence[str], names: Sequence[str]) -> tuple[Method, ...]:
     """Return the challenge types that the carriers can meet, or those asked for; UsageError when a name has none."""
     usual: tuple[Method, ...] = tuple(each for each in ACME_METHODS if any(carries(config, c, each) for c in via))
+    if set(via) == {BY_HAND} and not all(as_address(each) for each in names):
+        usual = ("dns-01",)  # records stand until the next time, files do not; asked for, they can be made by hand, too
     if not request.proof and LISTENER in via:
         usual = tuple(each for each in usual if each != "tls-alpn-01") or usual
     ways = request.proof or usual

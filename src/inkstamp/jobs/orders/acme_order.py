@@ -43,6 +43,7 @@ from inkstamp.jobs.issuance.download import collect
 from inkstamp.jobs.orders.cancellation import drop
 from inkstamp.jobs.orders.context import OrdersContext
 from inkstamp.jobs.orders.new_order import open_at_ca
+from inkstamp.jobs.validation.by_hand import tell_done
 from inkstamp.jobs.validation.challenges import ChallengeResponder
 from inkstamp.ledger.order_files import OrderKey, have_order_key
 from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState
@@ -286,6 +287,7 @@ class Lead:
 
     def _finalize(self, polled: Polled) -> Polled:
         self.take_down()
+        tell_done(self._context, self._record)
         self._step("sending the CSR")
         if self._record.state is not OrderState.FINALIZING:
             self._record = self._ledger.move_order(self._record, OrderState.FINALIZING)

@@ -12,6 +12,7 @@ from inkstamp.config.model import Certificate
 from inkstamp.errors import AccountTrouble, CaMisbehaved, CaProblem, InkStampError, NetworkTrouble, UsageError
 from inkstamp.files import remove_tree
 from inkstamp.jobs.orders.context import OrdersContext
+from inkstamp.jobs.validation.by_hand import tell_done
 from inkstamp.jobs.validation.web_files import take_down, take_down_of
 from inkstamp.ledger.order_files import read_order_key
 from inkstamp.ledger.records import OrderRecord, OrderState
@@ -80,7 +81,9 @@ def _deactivate(context: OrdersContext, record: OrderRecord, *, valid_too: bool)
 def drop(context: OrdersContext, record: OrderRecord, why: str) -> OrderRecord:
     """Give an order up: take its proofs down, remove its key, end it in the ledger."""
     take_down(context, record)
-    if record.state is OrderState.WAITING:
+    if record.state is not OrderState.WAITING:
+        tell_done(context, record)
+    else:
         with suppress(InkStampError):  # what it was for is told later, if it can still be said
             key = read_order_key(context.home, record)
             context.ledger.portal.remember_key(record.id, spki_digest(key.public))

@@ -9,7 +9,9 @@ from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import whole_days
+from inkstamp.config.carrying import is_portal
 from inkstamp.config.model import Certificate, Mistake
+from inkstamp.config.words import BY_HAND
 from inkstamp.errors import Actor, ConfigurationError, InkStampError
 from inkstamp.jobs.status.context import StatusContext
 from inkstamp.jobs.status.portal_stall import stall_of
@@ -84,6 +86,8 @@ class CertificateStatus:
     """What to type; empty when nothing to do."""
     stall: Stall | None
     """What an open order waits for; None when there is none."""
+    by_hand: str = ""
+    """Why no timer can renew it, so that somebody is needed on the day of `renews_at`; empty where one can."""
 
     @property
     def needs_somebody(self) -> bool:
@@ -268,7 +272,8 @@ def _judge(context: StatusContext, name: str, entry: Certificate, known: _Known,
     astray = page.astray if page is not None and state is CertificateState.OK else ""
     if astray:  # by our records it is on its servers, and they were seen to serve something else
         state = CertificateState.NOT_INSTALLED
-    if name in known.setbacks and state is not CertificateState.OK and (stall is None or not (portal or awaiting)):
+    by_hand = portal or awaiting or (stall is not None and stall.by_hand)
+    if name in known.setbacks and state is not CertificateState.OK and (stall is None or not by_hand):
         stall = setback_stall(known.setbacks[name])
     return CertificateStatus(
         name=name,
@@ -287,7 +292,17 @@ def _judge(context: StatusContext, name: str, entry: Certificate, known: _Known,
         if stall
         else _next_command(name, state, portal=portal, enrolled=context.certificates.record(name) is not None),
         stall=stall,
+        by_hand=needs_person(context, entry),
     )
+
+
+def needs_person(context: StatusContext, entry: Certificate) -> str:
+    """Say why a certificate cannot be renewed without a person; empty where it can."""
+    if is_portal(context.config, entry):
+        return "it is ordered at a portal"
+    if entry.key_elsewhere and not entry.same_request:
+        return "its CSR comes from another machine"
+    return "its validation is done by hand" if entry.carriers == (BY_HAND,) else ""
 
 
 def awaits_csr(context: StatusContext, name: str, entry: Certificate, edition: EditionRecord | None) -> bool:
@@ -332,6 +347,7 @@ def _state(
         return CertificateState.REFUSED
     if stall is not None:  # an order, or one that needs a CSR from elsewhere
         is_led = order is not None and order.state in OPEN_STATES and order.state is not OrderState.WAITING
+        is_led = is_led and not stall.by_hand
         return CertificateState.OPEN if is_led else _WAITS[stall.who]
     if edition is None:
         return CertificateState.MISSING

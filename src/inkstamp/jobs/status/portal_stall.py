@@ -34,7 +34,7 @@ def stall_of(
 
     """
     if order.state is not OrderState.WAITING:
-        return acme_stall(order)
+        return acme_stall(order, proofs)
     ruled = entry is not None and authority is not None and has_rule(entry, authority, token=False)
     level = level_of(entry, authority)
     stages = stages_for(authority.steps, level) if authority is not None else []

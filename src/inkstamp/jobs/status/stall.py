@@ -1,12 +1,13 @@
 """Why a certificate is not going on: at which step, since when, who must act, and what to type."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
 from inkstamp.errors import Actor, ProofFailed
 from inkstamp.findings import Finding
 from inkstamp.ledger.failures import RecordedFailure
-from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState
+from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState, PortalProof, ProofMethod
 from inkstamp.policy.portal_steps import StepProgress
 
 
@@ -25,10 +26,25 @@ class Stall:
     """At a portal: at which of the steps that its orders usually go through; None at an ACME CA."""
     said: bool = False
     """Whether a person said until when it is expected to last."""
+    by_hand: bool = False
+    """Whether an order at an ACME CA waits for files or records that a person makes."""
 
 
-def acme_stall(order: OrderRecord) -> Stall:
-    """Say what an open order at an ACME CA waits for."""
+def acme_stall(order: OrderRecord, by_hand: Sequence[PortalProof] = ()) -> Stall:
+    """Say what an open order at an ACME CA waits for; `by_hand` is what a person has to make for it."""
+    unseen = [each for each in by_hand if each.seen is None]
+    if unseen and order.state is OrderState.OPENED:
+        first, more = unseen[0], f", and {len(unseen) - 1} more" if len(unseen) > 1 else ""
+        where = f"the file http://{first.name}{first.place}"
+        if first.method is not ProofMethod.FILE:
+            where = f"the {first.method.upper()} record {first.place}"
+        return Stall(
+            step=f"create {where}{more}",
+            since=max(each.told for each in unseen),
+            who=Actor.YOU,
+            next_command=f"inkstamp stamp {order.certificate}",
+            by_hand=True,
+        )
     sent = order.state is OrderState.FINALIZING
     return Stall(
         step="the CSR was sent and the certificate not downloaded yet"

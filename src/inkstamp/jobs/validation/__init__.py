@@ -1,6 +1,8 @@
 """Domain control validation: challenge responses placed, tested from outside, removed. Knows no keys."""
 
 FACE = (
+    "by_hand.save_files",
+    "by_hand.tell_done",
     "challenge_path.Passage",
     "challenge_path.close_again",
     "challenge_path.let_through",

@@ -9,7 +9,7 @@ from inkstamp.acme.order_states import challenge_of
 from inkstamp.acme.resources import Authorization, Challenge, is_token
 from inkstamp.config.carrying import file_servers, methods_for, record_carrier
 from inkstamp.config.model import Certificate
-from inkstamp.config.words import BY_HAND
+from inkstamp.config.words import BY_HAND, LISTENER
 from inkstamp.errors import (
     CaMisbehaved,
     CarrierTrouble,
@@ -20,7 +20,7 @@ from inkstamp.errors import (
     ServerTrouble,
 )
 from inkstamp.findings import Finding, Severity, note, worst
-from inkstamp.jobs.validation import dns_records, web_files
+from inkstamp.jobs.validation import by_hand, dns_records, web_files
 from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.jobs.validation.dns_records import place_challenges
 from inkstamp.ledger.records import OrderRecord
@@ -218,6 +218,8 @@ class ChallengeResponder:
         proofs = {task.challenge.url: http_proof(task.name, task.challenge.token, self._authorized(task.challenge))
                   for task in group}  # fmt: skip
         servers = file_servers(self._context.config, self._entry)
+        if not servers and LISTENER not in self._entry.carriers:
+            return self._files_by_hand(group, proofs)
         if servers:
             web_files.put_up(self._context, self._order.id, servers, list(proofs.values()))
         else:
@@ -234,6 +236,18 @@ class ChallengeResponder:
             if worst(seen[proof]) is Severity.BAD:
                 seen[proof] += web_files.in_the_way(self._context, servers, proof)
         return {url: seen[proof] for url, proof in proofs.items()}
+
+    def _files_by_hand(self, group: Sequence[_Task], proofs: Mapping[str, FileProof]) -> _Seen:
+        """Have a person put the files where the CA will fetch them."""
+        urls = {task.identifier: task.challenge.url for task in group}
+        seen = by_hand.expect_files(
+            self._context,
+            self._order,
+            {identifier: proofs[url] for identifier, url in urls.items()},
+            lambda file: look_at(file, self._context.view, lambda _name, _address: True, self._caution()),
+            wait=self._wait,
+        )
+        return {urls[identifier]: found for identifier, found in seen.items()}
 
     def _listen(self, port: int, group: Sequence[_Task], open_port: Callable[[tuple[str, ...]], "Listener"]) -> None:
         """Answer on a port for these names, and for those that it is answered for already."""
@@ -271,11 +285,19 @@ class ChallengeResponder:
         ]
         via = record_carrier(self._context.config, self._entry)
         placed = dns_records.place(self._context, wanted)
+        if via == BY_HAND:
+            urls = {task.identifier: task.challenge.url for task in group}
+            by_name = {(each.asked, each.record.value): each for each in placed}
+            seen = by_hand.expect_records(
+                self._context,
+                self._order,
+                {task.identifier: by_name[proof.place, proof.value] for task, proof in zip(group, wanted, strict=True)},
+                lambda records, seconds: dns_records.observe(self._context, via, records, seconds),
+                wait=self._wait,
+            )
+            return {urls[identifier]: found for identifier, found in seen.items()}
         dns_records.put_up(self._context, self._order.id, via, placed)
         observed = dns_records.observe(self._context, via, placed, self._wait)
-        lacking = [each for each, found in observed.items() if worst(found) is Severity.BAD]
-        if lacking and via == BY_HAND:
-            raise dns_records.ask_person(self._order, lacking, observed)
         known = {(each.asked, each.record.value): found for each, found in observed.items()}
         return {
             task.challenge.url: known[(proof.place, proof.value)] for task, proof in zip(group, wanted, strict=True)

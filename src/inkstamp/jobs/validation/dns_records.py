@@ -1,14 +1,13 @@
 """Put records into DNS, wait until every nameserver of their zones has them, take them out again."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from inkstamp.errors import CarrierTrouble, InkStampError, StillWaiting
+from inkstamp.errors import CarrierTrouble, InkStampError
 from inkstamp.findings import Finding, Severity, bad, note, ok
 from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.ledger.dns_proofs import DnsProof
-from inkstamp.ledger.records import OrderRecord
-from inkstamp.proof.carriers import DnsRecord, carrier_of, presented
+from inkstamp.proof.carriers import DnsRecord, carrier_of
 from inkstamp.proof.dns01 import record_name
 from inkstamp.proof.record import MAKE_IT, RecordProof, look_at_record
 from inkstamp.view.authoritative import ServerAnswer, Sought, ask_server, watch
@@ -94,31 +93,12 @@ def observe(
     return {each: _judge(context, each, what, told[what]) for each, what in sought.items()}
 
 
-def ask_person(
-    order: OrderRecord, lacking: Sequence[Placed], observed: Mapping[Placed, Sequence[Finding]]
-) -> StillWaiting:
-    """Make the error that says which records a person has to make."""
-    return StillWaiting(
-        f"order {order.id} for “{order.certificate}” waits for DNS records that you create",
-        where=", ".join(dict.fromkeys(f"zone {each.zone.apex}" for each in lacking)),
-        said=by_hand_text(lacking),
-        findings=[_slip(observed[each]) or _not_seen_yet(each, observed[each]) for each in lacking],
-        advice=f"create them, then run `inkstamp stamp {order.certificate}`; it resumes this order",
-    )
-
-
-def _slip(found: Sequence[Finding]) -> Finding | None:
-    """Return what went wrong where a record was made, and not as it should be, in one nameserver's words."""
+def in_one_line(placed: Placed, found: Sequence[Finding]) -> Finding:
+    """Say what is wrong with a record that a person makes: a slip as one nameserver has it, or that it is not there."""
     wrong = (each for each in found if each.severity is Severity.BAD and not each.remedy.startswith(MAKE_IT))
-    return next(wrong, None)
-
-
-def _not_seen_yet(placed: Placed, found: Sequence[Finding]) -> Finding:
-    """Say of a record in one line that it is not there: no fault of anybody who has just been told to make it."""
     lacking = sum(1 for each in found if each.severity is Severity.BAD)
-    return note(
-        "validation", placed.asked, f"is not at {lacking} of {counted(len(placed.zone.servers), 'nameserver')} yet"
-    )
+    not_yet = f"is not at {lacking} of {counted(len(placed.zone.servers), 'nameserver')} yet"
+    return next(wrong, None) or note("validation", placed.asked, not_yet)
 
 
 def take_down_of(context: ValidationContext, order_id: int) -> None:
@@ -142,18 +122,6 @@ def take_down_of(context: ValidationContext, order_id: int) -> None:
             )
             continue
         context.ledger.dns.forget(mine)
-
-
-def by_hand_text(placed: Sequence[Placed]) -> str:
-    """Say what a person has to make: as lines of a zone file, and as the fields of a web form."""
-    lines = []
-    for record in dict.fromkeys(each.record for each in placed):
-        # In brackets a zone file's record may go on in the next line (RFC 1035 section 5.1): this fits a terminal.
-        relative = record.name.removesuffix(f".{record.zone}") if record.name != record.zone else "@"
-        lines += [f"{record.name}. 60 IN {record.kind} (", f"    {presented(record)} )"]
-        lines += [f"for a form of the zone {record.zone}:", f"    name   {relative}", f"    type   {record.kind}"]
-        lines.append(f"    value  {record.value}")
-    return "\n".join(lines)
 
 
 def _patience(context: ValidationContext, via: str) -> float:

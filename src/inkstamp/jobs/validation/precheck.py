@@ -311,7 +311,8 @@ def _web(
         return troubles[wish.name]
     proof = trials.get(wish.name)
     if proof is None:
-        why = wish.lacking or "no server is named; add --via SERVER"
+        by_hand = "the file is created by hand" if BY_HAND in wish.via else "no server is named; add --via SERVER"
+        why = wish.lacking or by_hand
         return [warn("validation", wish.name, f"was not tried: {why}", f"inkstamp precheck {wish.name} --via SERVER")]
     servers = _servers(context.configuration, wish)
     seen = look_at(proof, context.view, answers_at(context, servers), Caution(whole=wish.whole))

@@ -111,9 +111,9 @@ def test_a_staging_chain_is_believed_by_its_own_root_and_no_other_chain_is(tmp_p
         _ = store.roots
     store.use([])
     chain: list[object] = ["leaf", "root of the staging CA"]
-    assert store.roots_for(chain) == []  # type: ignore[arg-type]
+    assert store.roots_for(chain, "quayside") == []  # type: ignore[arg-type]
     store.trusts_any_root = True
-    assert store.roots_for(chain) == ["root of the staging CA"]  # type: ignore[arg-type]
+    assert store.roots_for(chain, "quayside") == ["root of the staging CA"]  # type: ignore[arg-type]
 
 
 @dataclass(frozen=True)

@@ -151,7 +151,12 @@ class Runtime:
     def _trust(self) -> "TrustStore":
         from inkstamp.view.trust import TrustStore
 
-        return TrustStore(self.view.roots)
+        return TrustStore(self.view.roots, self._own_roots)
+
+    def _own_roots(self, authority: str) -> str:
+        """Return the file with the roots of an authority that is no public CA; empty for any other."""
+        known = self.config.authority.get(authority)
+        return known.roots if known is not None else ""
 
     @property
     def servers(self) -> "ServerPool":

@@ -43,6 +43,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--since", action="store_true", help="show only what changed since the last check")
     parser.add_argument("--roots", metavar="FILE", help="PEM file of the roots to trust, or “certifi” for Mozilla's "
                         "list (default: the system's)")  # fmt: skip
+    parser.add_argument("--at", default="", metavar="ADDRESS", help="test what this IP address serves for the names, "
+                        "whatever DNS says: an origin behind a CDN; with :PORT for another port")  # fmt: skip
     parser.add_argument("--fetch-issuers", action="store_true", help="fetch missing intermediates from where the "
                         "certificate says, to tell which they are")  # fmt: skip
     parser.add_argument("--quick", action="store_true", help="one handshake per address: chain, dates and trust only")
@@ -64,6 +66,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
     manner = CheckOptions(
         roots=roots_file(options.roots) if options.roots else None,
         at_once=options.at_once, quick=options.quick, fetch=options.fetch_issuers,
+        at=options.at,
     )  # fmt: skip
     targets = [*options.names, *(_targets(options.source) if options.source else ())]
     with open_runtime(context) as runtime:

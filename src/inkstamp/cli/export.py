@@ -49,8 +49,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--for",
         dest="target",
-        choices=("windows", "java"),
-        help="pkcs12: print the steps to import it there; pkcs7, where the key is there: to complete its CSR",
+        choices=("windows", "windows-console", "windows-certutil", "java"),
+        help="pkcs12: print the steps to import it there, in PowerShell, in the management console, with certutil, or "
+        "with keytool; pkcs7, where the key is there: to complete its CSR",
     )
     parser.add_argument("--no-passphrase", action="store_true", help="pkcs12: do not encrypt it")
 

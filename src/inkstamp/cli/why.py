@@ -1,7 +1,7 @@
 """Show why a certificate is stuck: which step, since when, and who must act.
 
 inkstamp why shop.saltmarsh.test
-inkstamp why shop.saltmarsh.test --waiting call --until 2026-12-01 --note "10 am"
+inkstamp why shop.saltmarsh.test --waiting call --until 2026-12-01 --note 10:00
 
 At a portal, --waiting says which step the CA is at after the CSR was pasted:
 organisation vetting, a call, documents, approval by somebody else, payment, or

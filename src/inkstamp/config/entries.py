@@ -51,7 +51,7 @@ TABLES: dict[str, type[Section]] = {
     "messenger": Messenger,
 }
 PATHS = {
-    Authority: ("trust", "staging_trust", "staging_roots", "binding_key_file"),
+    Authority: ("trust", "roots", "staging_trust", "staging_roots", "binding_key_file"),
     Server: (
         "program",
         "main_file",

@@ -56,6 +56,7 @@ class Authority(Section, frozen=True):
             "profile",
             "level",
             "steps",
+            "roots",
         }
     )
     """Keys that are written by hand and not by `authority add`, so that they make no entry another one."""
@@ -83,6 +84,8 @@ class Authority(Section, frozen=True):
     """Which of the sorts of certificates that the CA offers to ask for; empty for its usual one."""
     root: str = ""
     """Common name or SHA-256 fingerprint of the root that chains should lead to; empty for the shortest chain."""
+    roots: str = ""
+    """PEM file with the roots of a private CA, which its certificates lead to; empty for a public CA."""
     page: str = ""
     """URL of the portal, for the person who goes there."""
     path: str = ""

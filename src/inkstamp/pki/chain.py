@@ -284,6 +284,6 @@ def _why_no_path(leaf: x509.Certificate, pool: Sequence[x509.Certificate], momen
         return f"its chain breaks a rule: {forbidden}", "ask the CA for the right intermediates"
     return (
         f"ends at “{short_name(chain[-1].issuer)}”, which is not among the trusted roots",
-        "give the CA's intermediates too, if some are missing; if this CA is private, name its root with `roots` "
-        "under [view]",
+        "give the CA's intermediates too, if some are missing; if this CA is private, name the file with its root: "
+        "`roots` in the authority's entry",
     )

@@ -11,6 +11,8 @@ _LEAST_LEFT = timedelta(days=3)
 """but so much at least, a weekend and a day,"""
 _MOST_LEFT = 0.45
 """and no larger share than that, so that there is room to spread before half of the lifetime is over."""
+_LONGEST_LEFT = timedelta(days=120)
+"""More is never left: a private CA's certificates live for years, and none of a public CA's comes to that."""
 _HALF = 0.5
 _SPREAD = 5
 """One part in so many of what is left: by how much certificates that began together are renewed apart."""
@@ -56,7 +58,7 @@ def renewal_moment(
 ) -> datetime:
     """Return the moment from which a certificate should be renewed when the CA names none.
 
-    With three tenths of its lifetime left, three days at least, and never before half of it is over.
+    With three tenths of its lifetime left, from three days to 120, and never before half of it is over.
 
     Args:
         not_before: Begin of its validity; aware.
@@ -77,12 +79,15 @@ def _shares(lifetime: timedelta, with_left: float | None) -> tuple[float, float]
         return with_left, min(with_left, 1 - with_left) / _SPREAD
     days = lifetime / _LEAST_LEFT
     left = min(max(_LEFT, 1 / days if days else _HALF), _MOST_LEFT)
+    if lifetime:
+        left = min(left, _LONGEST_LEFT / lifetime)
     return left, min(left / _SPREAD, _HALF - left)
 
 
 def last_part(not_before: datetime, not_after: datetime) -> datetime:
-    """Return from when on nothing is waited for any more: the last tenth of a lifetime."""
-    return clamped(not_after) - max(clamped(not_after) - clamped(not_before), timedelta()) / _LATEST
+    """Return from when on nothing is waited for any more: the last tenth of a lifetime, 40 days at most."""
+    lifetime = max(clamped(not_after) - clamped(not_before), timedelta())
+    return clamped(not_after) - min(lifetime / _LATEST, _LONGEST_LEFT / 3)
 
 
 def renewal_day(lifetime: float, with_left: float | None = None) -> tuple[float, float]:

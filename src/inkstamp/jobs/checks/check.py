@@ -1,5 +1,6 @@
 """Look at live names from outside: what each address serves, and whether the public will believe it."""
 
+import threading
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
@@ -26,7 +27,7 @@ from inkstamp.pki.certificates import Facts, facts
 from inkstamp.pki.chain import Roots
 from inkstamp.pki.names import as_address, normalise
 from inkstamp.servers.common import plain_names
-from inkstamp.view.addresses import address_book
+from inkstamp.view.addresses import Addresses, address_book
 from inkstamp.view.handshake import Served, shake_hands
 from inkstamp.view.point import load_roots
 from inkstamp.view.upgrade import UPGRADES, Upgrade
@@ -120,6 +121,36 @@ class CheckOptions:
     """Whether to take the first handshake alone."""
     fetch: bool = False
     """Whether missing intermediates may be fetched from where certificates say that they are."""
+    at: str = ""
+    """The address to look at, with a port or without, in the place of those that names have in DNS; empty for these."""
+
+
+class _Trust:
+    """The roots that each name is judged by: those of its certificate's authority, and the public's."""
+
+    def __init__(self, context: ChecksContext, given: Path | None) -> None:
+        self._context = context
+        self._given = Roots(load_roots(given)) if given is not None else None
+        self._public = Roots(context.trust.roots) if given is None and not _has_private(context) else None
+        self._known: dict[str, Roots] = {}
+        self._reading = threading.Lock()
+
+    def of(self, certificate: str) -> Roots:
+        """Return the roots for the names of a certificate; empty for names of none."""
+        if self._given is not None:
+            return self._given
+        entry = self._context.certificates.get(certificate) if certificate else None
+        authority = entry.authority if entry is not None else ""
+        if self._public is not None:
+            return self._public
+        with self._reading:
+            if authority not in self._known:
+                self._known[authority] = Roots(self._context.trust.of(authority))
+            return self._known[authority]
+
+
+def _has_private(context: ChecksContext) -> bool:
+    return any(each.roots for each in context.configuration.current_or_empty().authority.values())
 
 
 def check(context: ChecksContext, targets: Sequence[str], manner: CheckOptions) -> list[NameReport]:
@@ -136,8 +167,10 @@ def check(context: ChecksContext, targets: Sequence[str], manner: CheckOptions) 
         ConfigurationError: The roots cannot be read.
 
     """
-    wanted = _wanted(context, targets)
-    trust = Roots(load_roots(manner.roots) if manner.roots else context.trust.roots)
+    wanted, (at, port) = _wanted(context, targets), as_place(manner.at)
+    if port:
+        wanted = {replace(target, port=port): owner for target, owner in wanted.items()}
+    trust = _Trust(context, manner.roots)
     fetch = fetcher(context.view) if manner.fetch else None
 
     def look_at(target: Target) -> tuple[Target, NameReport]:
@@ -146,8 +179,9 @@ def check(context: ChecksContext, targets: Sequence[str], manner: CheckOptions) 
             with apart(), within(_QUICK_SECONDS if manner.quick else _DEEP_SECONDS):
                 reached("check", target.name)
                 return target, look(
-                    context, target, trust, certificate=wanted[target], deep=not manner.quick, fetch=fetch
-                )
+                    context, target, trust.of(wanted[target]), certificate=wanted[target], deep=not manner.quick,
+                    fetch=fetch, at=at,
+                )  # fmt: skip
         except InkStampError as error:
             finding = bad("check", str(target), error.what, error.advice)
             return target, NameReport(name=str(target), chain=(), root="", days_left=None, findings=(finding,))
@@ -224,9 +258,15 @@ def _compared(context: ChecksContext, report: NameReport, target: Target, newest
     else:
         seen = f"serves another certificate than edition {newest.number} of “{newest.certificate}”, the newest"
         servers, entry = context.config.server, context.certificates[newest.certificate]
+        authority = context.config.authority.get(entry.authority)
         kinds = {servers[each].kind for each in entry.install if each in servers}
         if target.upgrade and not any(KINDS[each].serves_mail for each in kinds):
             finding = note("edition", report.name, seen)  # it was never meant to go there
+        elif authority is not None and authority.roots:  # which no browser trusts: something in front answers
+            seen = f"a CDN or proxy answers, with a certificate of “{report.chain[0].issuer}”"
+            finding = note(
+                "edition", report.name, seen, f"the origin itself: inkstamp check {report.name} --at ADDRESS"
+            )
         elif entry.key_elsewhere:
             remedy = f"install it where its key is: inkstamp export {newest.certificate} --form served"
             finding = warn("edition", report.name, seen, remedy)
@@ -249,6 +289,20 @@ def as_target(target: str, port: int) -> Target:
     return Target(name=_as_name(host.strip("[]")), port=int(number), upgrade=UPGRADES.get(scheme, ""))
 
 
+def as_place(text: str) -> tuple[str, int]:
+    """Read an address with a port, or without (0); UsageError for anything else. Empty stays empty."""
+    if not text:
+        return "", 0
+    inside, bracket, rest = text.removeprefix("[").partition("]")
+    address, port = (inside, rest.removeprefix(":")) if bracket else (text, "")
+    if not bracket and text.count(":") == 1:
+        address, _, port = text.partition(":")
+    known = as_address(address)
+    if not known or (port and not (port.isdigit() and 0 < int(port) < 65_536)):
+        raise UsageError(f"“{text}” is not an IP address", advice="write it like 192.0.2.7, or [2001:db8::7]:8443")
+    return known, int(port or 0)
+
+
 def _as_name(target: str) -> str:
     if "." not in target and ":" not in target:
         raise UsageError(
@@ -266,6 +320,7 @@ def look(
     certificate: str = "",
     deep: bool = False,
     fetch: Fetch | None = None,
+    at: str = "",
 ) -> NameReport:
     """Look at one name: chain, dates and trust, and with `deep` at all else that `check` looks at.
 
@@ -276,10 +331,15 @@ def look(
         certificate: The configured certificate that has the name; empty for none.
         deep: Whether to go on after the first handshake with each address.
         fetch: Fetches intermediates that are missing; None where nothing may be fetched.
+        at: The address to look at, in the place of those in DNS.
 
     """
     name, told, now = target.name, str(target), context.clock.now()
-    found = address_book(context.view).look_up(name)
+    found = (
+        Addresses((at,) if ":" in at else (), () if ":" in at else (at,), "")
+        if at
+        else address_book(context.view).look_up(name)
+    )
     if not found.all:
         finding = bad("address", name, found.trouble, found.remedy(name))
         return NameReport(name=told, chain=(), root="", days_left=None, findings=(finding,))

@@ -16,7 +16,7 @@ from inkstamp.jobs.checks.each_address import at_each_address, for_each_chain
 from inkstamp.jobs.checks.http import look_at_web
 from inkstamp.jobs.checks.served_chain import Fetch, judge_chain
 from inkstamp.pki.certificates import subject_names
-from inkstamp.pki.chain import Roots, arrange
+from inkstamp.pki.chain import Roots, arrange, find_paths
 from inkstamp.pki.quality import judge_keys, judge_serial, judge_stapling, judge_transparency, short_lived
 from inkstamp.pki.revocation import Status, read_ocsp
 from inkstamp.pki.verifying import second_opinion
@@ -102,7 +102,7 @@ def _about_chain(
     """Judge keys, serial number, transparency and revocation of a chain as it is served."""
     name, leaf = subject.name, chain[0]
     found = [*judge_keys(name, chain, subject.again), judge_serial(name, leaf)]
-    if not context.view.is_private:  # a CA of one's own has no logs
+    if not context.view.is_private and not _is_of_private_ca(context, subject, chain):  # which has no logs
         found.append(judge_transparency(name, leaf))
     found.append(_compare_verifiers(subject, chain, trusted=trusted))
     issuer = _issuer_in(chain)
@@ -111,6 +111,13 @@ def _about_chain(
     elif issuer is not None:  # where it says to ask is then anybody's word
         found.append(note("revocation", name, "was not checked: the chain leads to no trusted root"))
     return [each for each in found if each is not None]
+
+
+def _is_of_private_ca(context: ChecksContext, subject: TlsCheck, chain: tuple[x509.Certificate, ...]) -> bool:
+    """Tell whether a chain leads to a root that the authority of the name's certificate has of its own."""
+    entry = context.certificates.get(subject.certificate) if subject.certificate else None
+    own = context.trust.private(entry.authority) if entry is not None else []
+    return bool(own) and bool(find_paths(chain[0], chain[1:], own, subject.now))
 
 
 def _issuer_in(chain: tuple[x509.Certificate, ...]) -> x509.Certificate | None:

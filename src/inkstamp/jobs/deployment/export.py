@@ -11,7 +11,7 @@ from inkstamp.jobs.deployment import manual_steps
 from inkstamp.jobs.deployment.context import DeploymentContext
 from inkstamp.jobs.status.editions import choose_edition
 from inkstamp.ledger.records import EditionRecord
-from inkstamp.pki.certificates import facts
+from inkstamp.pki.certificates import facts, short_name
 from inkstamp.pki.packing import Form, Goods, Packed, pack
 
 
@@ -92,7 +92,9 @@ def export(context: DeploymentContext, request: ExportRequest) -> ExportResult:
         thumbprints = [each.fingerprint(hashes.SHA1()).hex().upper() for each in served]  # noqa: S303  as Windows does
         about = manual_steps.ExportedFiles(
             file=packed[0].name, certificate=edition.certificate, friendly_name=goods.friendly_name,
-            names=edition.names, thumbprint=thumbprints[0], issuers=thumbprints[1:],
+            names=edition.names, thumbprint=thumbprints[0], serial=edition.serial, sealed=bool(request.passphrase),
+            issuers=[(short_name(each.subject), thumbprint)
+                     for each, thumbprint in zip(served[1:], thumbprints[1:], strict=True)],
         )  # fmt: skip
         write_steps = manual_steps.import_steps if has_key else manual_steps.completion_steps
         steps = write_steps(request.target, about)
@@ -115,6 +117,11 @@ def _expect_possible(request: ExportRequest, edition: EditionRecord, *, has_key:
         raise UsageError(
             f"--for {request.target} needs --form {fit.value} here: {why}",
             advice=f"say --form {fit.value}",
+        )
+    if request.target == "java" and has_key and not request.passphrase:
+        raise UsageError(
+            "keytool finds nothing in a PKCS#12 that has no passphrase",
+            advice="give it one, with --passphrase-file or --ask-passphrase",
         )
 
 

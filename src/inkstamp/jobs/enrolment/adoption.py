@@ -188,13 +188,20 @@ def adopt(
     return done
 
 
+def _roots(context: EnrolmentContext, request: AdoptionRequest) -> "list[x509.Certificate]":
+    """Return the roots that an adopted certificate may lead to: of the authority that is to renew it, too."""
+    group = context.config.group.get(request.group)
+    authority = request.authority or (group.authority if group is not None else context.config.usual_authority)
+    return context.trust.of(authority)
+
+
 def _adopt(context: EnrolmentContext, found: CertificateInUse, request: AdoptionRequest, *, preview: bool) -> Adopted:
     if not found.names:
         raise EditionUnfit("the certificate has no names", where=found.certificate_file,
                            advice="get another one: inkstamp stamp NAME")  # fmt: skip
     key = None if request.key_elsewhere else _own_key(found)
     public = key.public_key() if key is not None else found.leaf.public_key()
-    paths = find_paths(found.leaf, found.pool, context.trust.roots, context.clock.now())
+    paths = find_paths(found.leaf, found.pool, _roots(context, request), context.clock.now())
     judged = judge_edition(found.leaf, found.pool, public_key=public, names=found.names, paths=paths,
                            moment=context.clock.now())  # fmt: skip
     if worst(judged) is Severity.BAD:

@@ -133,7 +133,9 @@ def survey(context: InventoryContext, names: Sequence[str] = (), *, live: bool =
     """
     wanted = [as_address(each) or normalise(each) for each in names]
     servers = _servers(context)
-    trusted = frozenset(root.subject.public_bytes() for root in context.trust.roots_if_any)
+    authorities = context.configuration.current_or_empty().authority
+    private = context.trust.private_if_any(authorities)
+    trusted = frozenset(root.subject.public_bytes() for root in (*private, *context.trust.roots_if_any))
     now = context.clock.now()
     reports: list[SiteReport] = []
     read: list[ServerReport] = []

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import datetime
 
 from cryptography import x509
 
@@ -75,7 +76,9 @@ def shelve(
         request_of(context.home, order) if key.private is not None else None,
     )
     context.shelf.put(order.certificate, order.edition, files)
-    edition = record_of(order.certificate, order.edition, order.authority, chain.leaf, short_name(path.root.subject))
+    edition = record_of(
+        order.certificate, order.edition, order.authority, chain.leaf, short_name(path.root.subject), ends=path.ends
+    )
     until = stamp(edition.not_after)
     text = f"edition {edition.number} by “{edition.issuer}” under “{edition.root}”, valid until {until}"
     context.ledger.add_edition(order, edition, text)
@@ -85,8 +88,19 @@ def shelve(
     return edition
 
 
-def record_of(certificate: str, number: int, authority: str, leaf: x509.Certificate, root: str) -> EditionRecord:
-    """Return an edition as the ledger records it, by what stands in its certificate."""
+def record_of(
+    certificate: str,
+    number: int,
+    authority: str,
+    leaf: x509.Certificate,
+    root: str,
+    *,
+    ends: datetime | None = None,
+) -> EditionRecord:
+    """Return an edition as the ledger records it, by what stands in its certificate.
+
+    It is valid until its chain `ends`, where that is earlier: private CAs issue for longer than their own certificate.
+    """
     known = facts(leaf)
     return EditionRecord(
         certificate=certificate,
@@ -97,7 +111,7 @@ def record_of(certificate: str, number: int, authority: str, leaf: x509.Certific
         serial=known.serial,
         sha256=known.sha256,
         not_before=known.not_before,
-        not_after=known.not_after,
+        not_after=min(known.not_after, ends) if ends is not None else known.not_after,
         authority=authority,
         key=known.key,
     )

@@ -40,7 +40,8 @@ def _choose_chain(context: IssuanceContext, account: AccountSession, key: OrderK
         pem = issued.pem if number == 0 else account.client.certificate(each).pem
         leaf, *pool = _ours_first(read_pem(pem, each), key)
         chains.append(Chain(leaf, tuple(pool), ()))
-        for path in find_paths(leaf, pool, context.trust.roots_for([leaf, *pool]), context.clock.now()):
+        roots = context.trust.roots_for([leaf, *pool], account.authority)
+        for path in find_paths(leaf, pool, roots, context.clock.now()):
             led.append(Chain(leaf, tuple(pool), (path,)))
             if not wanted or is_root(path.root, wanted):
                 return led[-1]

@@ -132,6 +132,8 @@ def _read(context: IssuanceContext, certificates: Certificates, name: str, numbe
         return warn("edition", f"{name} {number}", f"is left out: {error}", "order a new one: inkstamp stamp " + name)
     entry = certificates.get(name)
     leaf = chain[0]
-    paths = find_paths(leaf, chain[1:], context.trust.roots_if_any, leaf.not_valid_before_utc)
+    authority = entry.authority if entry is not None else ""
+    trusted = [*context.trust.private(authority), *context.trust.roots_if_any]
+    paths = find_paths(leaf, chain[1:], trusted, leaf.not_valid_before_utc)
     root = short_name(paths[0].root.subject if paths else chain[-1].issuer)
-    return record_of(name, number, entry.authority if entry is not None else "", leaf, root)
+    return record_of(name, number, authority, leaf, root, ends=paths[0].ends if paths else None)

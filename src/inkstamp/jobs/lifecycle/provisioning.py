@@ -10,7 +10,7 @@ from inkstamp.config.carrying import file_servers, is_portal
 from inkstamp.config.model import Certificate
 from inkstamp.deadline import poll, within
 from inkstamp.errors import ProofFailed, UsageError
-from inkstamp.findings import Finding, Severity, bad, worst
+from inkstamp.findings import Finding, Severity, bad, note, worst
 from inkstamp.jobs.checks.check import Target, look
 from inkstamp.jobs.deployment.plan import prepare
 from inkstamp.jobs.deployment.rollback import recover, tidy
@@ -268,7 +268,8 @@ def look_afterwards(context: LifecycleContext, outcome: Outcome) -> Outcome:
     """Look at the outcome's names the way the public does, and add what is not as it should be."""
     names = [each for each in context.certificates.entry(outcome.name).names if not each.startswith("*.")]
     targets = [target for name in names for target in where_served(context, outcome, name)]
-    roots = Roots(context.trust.roots)
+    authority = context.config.authority.get(outcome.edition.authority)
+    roots, private = Roots(context.trust.of(outcome.edition.authority)), authority is not None and bool(authority.roots)
     # For a moment after a reload the workers of before still take connections.
     for _ in poll(context.clock, pause=_SETTLING_PAUSE, seconds=_SETTLING_SECONDS):
         with within(_LOOK_SECONDS):
@@ -282,7 +283,14 @@ def look_afterwards(context: LifecycleContext, outcome: Outcome) -> Outcome:
             break
     seen = [finding for report in reports for finding in report.findings if finding.severity is not Severity.OK]
     seen += [
-        bad(
+        note(
+            "edition",
+            each.name,
+            f"a CDN or proxy answers, with a certificate of “{each.chain[0].issuer}”",
+            f"the origin itself: inkstamp check {each.name} --at ADDRESS",
+        )
+        if private  # which no browser trusts: it is meant for what is in front
+        else bad(
             "edition",
             each.name,
             f"another certificate than edition {outcome.edition.number} (serial {each.chain[0].serial})",

@@ -252,7 +252,7 @@ def _find_ways(context: PortalContext, choice: Delivered, haul: Haul, bring: Bri
     may_fetch = bring.fetch or (authority is not None and authority.fetch_issuers)
     fetched: set[str] = set()
     while True:
-        pool = Pool(haul.certificates, context.trust.roots)
+        pool = Pool(haul.certificates, context.trust.of(choice.order.authority))
         choice.paths = find_paths(choice.leaf, pool, (), context.clock.now())
         if choice.paths:
             break

@@ -141,7 +141,7 @@ def is_better(context: PortalContext, edition: EditionRecord, offered: Path, wan
     present = context.shelf.chain(edition)
     if offered.issuers == present[1:]:
         return False
-    pool = Pool(present[1:], context.trust.roots)
+    pool = Pool(present[1:], context.trust.of(edition.authority))
     ways = [each for each in find_paths(present[0], pool, (), context.clock.now()) if each.issuers == present[1:]]
     if not ways:
         return True

@@ -91,7 +91,7 @@ def _clear(home: Path) -> None:
 def staged(config: Configuration) -> Configuration:
     """Return the configuration with the staging directories in the place of the authorities' own."""
     authorities = {
-        name: msgspec.structs.replace(each, directory=each.staging, trust=each.staging_trust, root="")
+        name: msgspec.structs.replace(each, directory=each.staging, trust=each.staging_trust, root="", roots="")
         for name, each in config.authority.items()
     }
     return msgspec.structs.replace(config, authority=authorities)

@@ -5,7 +5,7 @@ inkstamp why shop.saltmarsh.test --waiting call --until 2026-12-01 --note 10:00
 
 At a portal, --waiting says which step the CA is at after the CSR was pasted:
 organisation vetting, a call, documents, approval by somebody else, payment, or
-the review. `status` shows it, and a messenger reminds you on the day of --until.
+the review. `status` shows it; a messenger reminds you on the day of --until.
 """
 
 import argparse

@@ -3,7 +3,6 @@
 FACE = (
     "check.CheckOptions",
     "check.NameReport",
-    "check.Target",
     "check.Verdict",
     "check.check",
     "check.look",
@@ -12,5 +11,6 @@ FACE = (
     "comparison.Changed",
     "comparison.remember",
     "context.ChecksContext",
+    "targets.Target",
 )
 """What other rooms and the command line may import from here."""

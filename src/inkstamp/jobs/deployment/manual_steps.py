@@ -83,8 +83,8 @@ def _complete_windows(about: ExportedFiles) -> list[str]:
 
 def _complete_console(about: ExportedFiles) -> list[str]:
     return [
-        "There, join certificate and key. If the CSR was made in IIS Manager: the server, Server Certificates, Complete "
-        f"Certificate Request, and {about.file} (all files). Where it was made in the console: as an "
+        "There, join certificate and key. If the CSR was made in IIS Manager: the server, Server Certificates, then "
+        f"Complete Certificate Request, and {about.file}. Where it was made in the console: as an "
         "administrator run certlm.msc, Personal, right-click, All Tasks, Import, that file. This joins the two.",
         f"See that the certificate for {about.host} has the little key on its picture, and “You have a private key” in "
         f"its window; its thumbprint is {about.thumbprint}.",

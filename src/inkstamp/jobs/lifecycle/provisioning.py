@@ -11,7 +11,8 @@ from inkstamp.config.model import Certificate
 from inkstamp.deadline import poll, within
 from inkstamp.errors import ProofFailed, UsageError
 from inkstamp.findings import Finding, Severity, bad, note, worst
-from inkstamp.jobs.checks.check import Target, look
+from inkstamp.jobs.checks.check import look
+from inkstamp.jobs.checks.targets import Target
 from inkstamp.jobs.deployment.plan import prepare
 from inkstamp.jobs.deployment.rollback import recover, tidy
 from inkstamp.jobs.deployment.rollout import Deployment, install
@@ -36,7 +37,6 @@ from inkstamp.pki.chain import Roots
 from inkstamp.proof.portal_validation import method_of
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.checks.check import Target
     from inkstamp.jobs.deployment.rollout import Deployment
     from inkstamp.ledger.store import Ledger
     from inkstamp.progress import Progress

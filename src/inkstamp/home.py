@@ -64,6 +64,10 @@ class Home:
         """Return where the CSR lies that was brought for a certificate whose key is elsewhere, until it is used."""
         return self.folder / "requests" / f"{certificate}.pem"
 
+    def next_key(self, certificate: str) -> Path:
+        """Return where the key lies that was brought for the next order of a certificate, until it is used."""
+        return self.folder / "requests" / f"{certificate}.key"
+
     def undo(self, certificate: str) -> Path:
         """Return the folder of what a certificate's installs changed."""
         return self.folder / "undo" / certificate

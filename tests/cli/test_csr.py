@@ -200,6 +200,7 @@ def test_on_a_terminal_it_asks_in_order_with_defaults_and_never_echoes_the_passp
         "",
         "",
         "ecdsa-p384",
+        "yes",
         "mud flats",
         "mud flats",
     ]
@@ -225,6 +226,49 @@ def test_on_a_terminal_it_asks_in_order_with_defaults_and_never_echoes_the_passp
     assert "C = GB, ST = Kent, L = Gull, O = Tides, CN = example.org" in subject
     key = (tmp_path / "example.org.key.pem").read_bytes()
     assert serialization.load_pem_private_key(key, b"mud flats").key_size == 384  # type: ignore[union-attr]
+
+
+def test_each_answer_is_judged_when_it_is_given_and_the_whole_is_reviewed_before_it_is_written(tmp_path: Path) -> None:
+    (tmp_path / "inkstamp.toml").write_text("")
+    wrong = ["not_a name", "shop.exmaple", "shop.example.org", "", "Tides", "", "Gull", "Calif.", "UK", "GB", "mail",
+             "", "rsa-9", "rsa-2048"]  # fmt: skip
+    command = [inkstamp_program(), "csr", "make"]
+    status, screen = on_terminal(command, environment(tmp_path), tmp_path, [*wrong, "maybe", "no"])
+    text = " ".join(screen.replace("\x00", " ").split())
+    for told in (
+        "there is no top-level domain “exmaple”",
+        "public CAs leave the unit out since 2022; Enter skips it unit: ",
+        "“Calif.” is abbreviated; CAs want the full name fix: spell it out in full",
+        "“UK” is not a country's two-letter code",
+        "“mail” is not an address",
+        "key algorithm: “rsa-9” is none fix: known: ",
+        "subject common name shop.example.org, organisation Tides, locality Gull, state Calif., country GB",
+        "nothing was written",
+    ):
+        assert told in text, told
+    assert text.count("names, separated by blanks: ") == 3
+    assert len(re.findall(r"(?m)^[ \x00]*country: ", screen)) == len(re.findall(r"(?m)^[ \x00]*e-mail: ", screen)) == 2
+    assert text.count("write key and CSR? yes or no [yes]: ") == 2
+    assert status == 1
+    assert [each.name for each in tmp_path.iterdir()] == ["inkstamp.toml"]
+
+
+@pytest.mark.parametrize(
+    ("options", "told"),
+    [
+        (["--organisation", "Tides", "--locality", "Gull", "--country", "US"], "is given without a state"),
+        (["--state", "Calif.", "--country", "US"], "write California"),
+        (["--state", "Mass.", "--country", "US"], "write Massachusetts"),
+        (["--state", "N.Y.", "--country", "US"], "write New York"),
+        (["--state", "New", "--country", "US"], ""),
+        (["--organisation", "Tides", "--locality", "Gull", "--country", "DE"], ""),
+    ],
+)
+def test_what_cas_ask_back_about_a_subject_is_told_first(tmp_path: Path, options: list[str], told: str) -> None:
+    done = run(tmp_path, "make", "example.org", "www.example.org", *options)
+    assert done.status == 0
+    assert told in " ".join(done.out.split())
+    assert bool(told) == ("warn" in done.out)
 
 
 def test_two_different_passphrases_write_nothing(tmp_path: Path) -> None:

@@ -15,8 +15,8 @@ from cryptography.hazmat.primitives.serialization import Encoding
 from world import NAMES, World, make_tls_pair, real_world
 
 from inkstamp.config.model import Certificate
+from inkstamp.jobs.lifecycle.proposal import Plan
 from inkstamp.jobs.lifecycle.provisioning import carry_out
-from inkstamp.jobs.lifecycle.stamp_plans import Plan
 from inkstamp.runtime import Runtime
 
 

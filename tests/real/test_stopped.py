@@ -108,6 +108,7 @@ def test_a_key_that_is_not_the_certificates_is_never_installed_and_makes_it_due(
         assert refused.status == 1
         assert word in refused.flat
         assert "the key of edition 1 was replaced" in world.run("renew", "--preview").out
+        assert "does not match its certificate" in world.run("check", "club", "--quick").flat
         assert served(nginx, "club.saltmarsh.test") == world.edition("club", 1)
     newest.write_bytes(good)
     nginx.expect_sound()

@@ -8,20 +8,21 @@ Without names, `inkstamp csr make` asks for everything on the terminal.
 
 import argparse
 import sys
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output, passphrase
 from inkstamp.cli.context import Context, global_options
 from inkstamp.cli.setting import config_file
-from inkstamp.findings import Severity
+from inkstamp.findings import Severity, bad
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.names import readable
 from inkstamp.pki.subject import WORDS, Subject
 from inkstamp.wording import counted, known_names
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.issuance.csr_files import Made
+    from inkstamp.jobs.issuance.csr_files import Made, MakeRequest
     from inkstamp.pki.csr import RequestFacts
 
 _HELP = {
@@ -91,23 +92,25 @@ def _make(context: Context, options: argparse.Namespace, subject: Subject, *, pr
 
     defaults = dict(subject.given())
     given = {name: getattr(options, name) for name in WORDS if getattr(options, name) is not None}
-    names, kind = tuple(options.names), options.kind
-    if not names:
+    names, kind, asks = tuple(options.names), options.kind, not options.names
+    if asks:
         if context.json or not (sys.stdin.isatty() and sys.stdout.isatty()):
             raise UsageError("no name was given", advice="name the sites: inkstamp csr make NAME…")
-        names, given, kind = _ask(defaults | given, kind, with_kind=options.key is None)
-    made = make_request(
-        MakeRequest(
-            names=names,
-            subject=Subject(**{**defaults, **given}),
-            folder=Path(options.into),
-            base=options.base,
-            kind=KeyKind(kind or KeyKind.ECDSA_P256),
-            key_file=Path(options.key) if options.key else None,
-            passphrase=_passphrase(options),
-            private=private,
-        )
+        answers = _ask(defaults | given, kind, with_kind=options.key is None, private=private)
+        names, given, kind = answers.names, answers.subject, answers.kind
+    request = MakeRequest(
+        names=names,
+        subject=Subject(**{**defaults, **given}),
+        folder=Path(options.into),
+        base=options.base,
+        kind=KeyKind(kind or KeyKind.ECDSA_P256),
+        key_file=Path(options.key) if options.key else None,
+        private=private,
     )
+    if asks and not _is_agreed(request):
+        print("nothing was written")
+        return 1
+    made = make_request(replace(request, passphrase=_passphrase(options)))
     if context.json:
         output.as_json("csr make", made=made)
     else:
@@ -127,26 +130,82 @@ def _passphrase(options: argparse.Namespace) -> bytes | None:
     return found
 
 
-def _ask(
-    defaults: dict[str, str], kind: str | None, *, with_kind: bool
-) -> tuple[tuple[str, ...], dict[str, str], str | None]:
-    """Ask for everything in order; an empty answer takes what stands in brackets, a dash leaves a field empty."""
-    print("Press Enter to accept the value in brackets; - leaves the field empty.")
-    names: list[str] = []
-    while not names:
-        names = input("names, separated by blanks: ").replace(",", " ").split()
-    answers = {}
-    for name, word in WORDS.items():
-        default = defaults.get(name, names[0] if name == "common_name" else "")
-        typed = input(f"{word}{f' [{default}]' if default else ''}: ").strip()
-        answers[name] = "" if typed == "-" else typed or default
-    if with_kind and kind is None:
-        kind = input(f"key algorithm: {', '.join(KeyKind)} [{KeyKind.ECDSA_P256}]: ").strip() or None
-        if kind is not None and kind not in set(KeyKind):
-            from inkstamp.errors import UsageError
+@dataclass(frozen=True)
+class _Answers:
+    """What was answered on the terminal."""
 
-            raise UsageError(f"“{kind}” is not a key algorithm", advice=known_names(KeyKind, kind))
-    return tuple(names), answers, kind
+    names: tuple[str, ...]
+    subject: dict[str, str]
+    kind: str | None
+
+
+def _ask(defaults: dict[str, str], kind: str | None, *, with_kind: bool, private: bool) -> _Answers:
+    """Ask for everything in order, and again for what no CA takes.
+
+    An empty answer takes what stands in brackets, a dash leaves a field empty.
+    """
+    from inkstamp.jobs.issuance.csr_files import judge_field
+
+    print("Press Enter to accept the value in brackets; - leaves the field empty.")
+    names = _ask_names(private=private)
+    answers: dict[str, str] = {}
+    for name, word in WORDS.items():
+        if name == "unit":
+            print("  note  public CAs leave the unit out since 2022; Enter skips it")
+        default = defaults.get(name, names[0] if name == "common_name" else "")
+        while True:
+            typed = input(f"{word}{f' [{default}]' if default else ''}: ").strip()
+            answer = "" if typed == "-" else typed or default
+            found = [each for each in judge_field(name, answer, answers) if name != "unit"]
+            output.findings(found)
+            if not any(each.severity is Severity.BAD for each in found):
+                break
+        answers[name] = answer
+    return _Answers(names, answers, _ask_kind() if with_kind and kind is None else kind)
+
+
+def _ask_names(*, private: bool) -> tuple[str, ...]:
+    """Ask for the names until a CA would take them."""
+    from inkstamp.errors import NameTrouble
+    from inkstamp.jobs.issuance.csr_files import judge_names
+
+    while True:
+        names = tuple(input("names, separated by blanks: ").replace(",", " ").split())
+        if not names:
+            continue
+        try:
+            found = judge_names(names, private=private)
+        except NameTrouble as error:
+            output.findings([bad("name", "names", error.what, error.advice)])
+            continue
+        output.findings(each for each in found if each.severity is not Severity.OK)
+        if not any(each.severity is Severity.BAD for each in found):
+            return names
+
+
+def _ask_kind() -> str | None:
+    """Ask for the key algorithm until it is one."""
+    while True:
+        kind = input(f"key algorithm: {', '.join(KeyKind)} [{KeyKind.ECDSA_P256}]: ").strip() or None
+        if kind is None or kind in set(KeyKind):
+            return kind
+        output.findings([bad("key", "key algorithm", f"“{kind}” is none", known_names(KeyKind, kind))])
+
+
+def _is_agreed(request: "MakeRequest") -> bool:
+    """Show the whole for review, and ask whether it is to be written."""
+    from inkstamp.jobs.issuance.csr_files import judge_request
+
+    print()
+    print(output.field("names", ", ".join(request.names)))
+    print(output.field("subject", ", ".join(f"{WORDS[name]} {value}" for name, value in request.subject.given())))
+    print(output.field("key", str(request.key_file or f"{request.kind}, new")))
+    print(output.field("into", str(request.folder.absolute())))
+    output.findings(each for each in judge_request(request) if each.severity in {Severity.BAD, Severity.WARN})
+    while True:
+        typed = input("write key and CSR? yes or no [yes]: ").strip().lower()
+        if typed in {"", "y", "yes", "n", "no"}:
+            return typed in {"", "y", "yes"}
 
 
 def _tell_made(made: "Made") -> None:

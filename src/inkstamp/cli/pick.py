@@ -10,7 +10,7 @@ from inkstamp.wording import counted
 
 if TYPE_CHECKING:
     from inkstamp.jobs.inventory.survey import WholeSite
-    from inkstamp.jobs.lifecycle.stamp_plans import Plan
+    from inkstamp.jobs.lifecycle.proposal import Plan
     from inkstamp.runtime import Runtime
 
 _NONE = "no site was picked"

@@ -15,7 +15,7 @@ import argparse
 import sys
 from typing import TYPE_CHECKING
 
-from inkstamp.cli import output
+from inkstamp.cli import output, passphrase
 from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime, quiet_option, roster_options
 from inkstamp.config.words import ACME_METHODS
@@ -24,15 +24,17 @@ from inkstamp.pki.kinds import KeyKind
 from inkstamp.wording import header_of
 
 if TYPE_CHECKING:
+    from inkstamp.jobs.lifecycle.proposal import Plan, StampRequest
     from inkstamp.jobs.lifecycle.provisioning import Outcome
-    from inkstamp.jobs.lifecycle.stamp_plans import Plan, StampRequest
     from inkstamp.jobs.validation.challenge_path import Passage
+    from inkstamp.pki.keys import PrivateKey
     from inkstamp.runtime import Runtime
 
 
 _OF_ONE = (
     "csr",
     "same-request",
+    "key-file",
     "reissue",
     "let-through",
     "anyway",
@@ -118,6 +120,10 @@ def entry_options(parser: argparse.ArgumentParser, *, may_pick: bool = False) ->
     source.add_argument(
         "--same-request", action="store_true", help="use the CSR of the last edition again, now and at each renewal"
     )
+    source.add_argument(
+        "--key-file", metavar="FILE", help="use this existing private key (PEM, mode 0600) for the next edition"
+    )
+    passphrase.options(parser, "that key")
     kinds = [kind.value for kind in KeyKind]
     parser.add_argument("--key", choices=kinds, metavar="KIND", help=f"key algorithm: {', '.join(kinds)}")
 
@@ -135,7 +141,7 @@ def _read_csr(file: str) -> bytes:
 
 def as_request(options: argparse.Namespace) -> "StampRequest":
     """Return what `entry_options` were given."""
-    from inkstamp.jobs.lifecycle.stamp_plans import StampRequest
+    from inkstamp.jobs.lifecycle.proposal import StampRequest
 
     return StampRequest(
         names=tuple(options.names),
@@ -149,7 +155,22 @@ def as_request(options: argparse.Namespace) -> "StampRequest":
         csr=_read_csr(options.csr) if options.csr else b"",
         csr_file="standard input" if options.csr == "-" else options.csr or "",
         same_request=options.same_request,
+        own_key=_read_key(options),
     )
+
+
+def _read_key(options: argparse.Namespace) -> "PrivateKey | None":
+    """Read the existing key that was given; None where none was."""
+    words = passphrase.given(options, "the key", new=False)
+    if not options.key_file:
+        if words is not None:
+            raise UsageError("a passphrase opens the key of --key-file", advice="leave it out, or name the key")
+        return None
+    from pathlib import Path
+
+    from inkstamp.key_files import read_key
+
+    return read_key(Path(options.key_file), words)
 
 
 def run(context: Context, options: argparse.Namespace) -> int:

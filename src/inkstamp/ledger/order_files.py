@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from inkstamp.errors import FileTrouble
-from inkstamp.files import private_folder, read_bytes, write_bytes
+from inkstamp.files import file_trouble, private_folder, read_bytes, write_bytes
 from inkstamp.home import Home
 from inkstamp.key_files import read_key
 from inkstamp.ledger.records import OrderRecord, OrderState
@@ -84,6 +84,24 @@ def have_order_key(home: Home, order: OrderRecord, kind: KeyKind, brought: bytes
         )
     if brought:
         write_bytes(folder / name, brought)
-    else:
-        write_bytes(folder / name, keys.to_pem(keys.make(kind)), mode=0o600)
+        return read_order_key(home, order)
+    given = home.next_key(order.certificate)
+    key = read_key(given) if given.exists() else keys.make(kind)
+    write_bytes(folder / name, keys.to_pem(key), mode=0o600)
     return read_order_key(home, order)
+
+
+def keep_key(home: Home, certificate: str, key: keys.PrivateKey) -> None:
+    """Keep a key that there is already for the next order of a certificate."""
+    file = home.next_key(certificate)
+    private_folder(file.parent)
+    write_bytes(file, keys.to_pem(key), mode=0o600)
+
+
+def forget_key(home: Home, certificate: str, used: keys.PrivateKey | None = None) -> None:
+    """Remove the key that was kept for an order, once an edition has it (`used`), or whatever it is."""
+    file = home.next_key(certificate)
+    if not file.exists() or (used is not None and keys.to_pem(read_key(file)) != keys.to_pem(used)):
+        return
+    with file_trouble("remove", file):
+        file.unlink(missing_ok=True)

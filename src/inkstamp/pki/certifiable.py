@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from inkstamp.errors import NameTrouble
 from inkstamp.findings import Finding, bad, note, warn
 from inkstamp.pki.names import as_address, covers, normalise
-from inkstamp.pki.suffixes import registrable
+from inkstamp.pki.suffixes import is_delegated_suffix, registrable
 
 # RFC 6761, 6762, 8375, 9476 and ICANN's; then those that are delegated to nobody and used by many.
 _RESERVED = frozenset({"test", "example", "invalid", "localhost", "local", "internal", "onion", "alt", "arpa"})
@@ -30,6 +30,8 @@ def why_not_public(name: str) -> str:
         return f"“{labels[-1]}” is a reserved or internal suffix"
     if len(labels) == 1:
         return "it is a single label, a name within some network" if bare == name else "it is a whole top-level domain"
+    if not is_delegated_suffix(bare):
+        return f"there is no top-level domain “{labels[-1]}”"
     if name != bare and not registrable(bare):
         return f"no one owns all names below {bare}"
     return ""

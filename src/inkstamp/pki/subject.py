@@ -41,7 +41,9 @@ _STATES = {
     "SA South Australia,TAS Tasmania,VIC Victoria,WA Western Australia",
     "GB": "ENG England,NIR Northern Ireland,SCT Scotland,WLS Wales",
 }
-_ABBREVIATED = re.compile(r"[A-Z]{2,3}\.?|[A-Z]\.[A-Z]\.?")
+_ABBREVIATED = re.compile(r"[A-Z]{2,3}|[A-Z]\.[A-Z]|.*\w\.")
+_WITH_STATES = ("US", "CA", "AU")
+"""Where an organisation's address has a state, and CAs want to know it."""
 _EMAIL = re.compile(r"[^@\s]+@[^@\s.]+(\.[^@\s.]+)+")
 
 
@@ -87,7 +89,7 @@ def examine_subject(subject: Subject) -> list[Finding]:
         )
     if subject.email and not _EMAIL.fullmatch(subject.email):
         findings.append(bad("subject", "e-mail", f"“{subject.email}” is not an address", "write it as name@domain"))
-    if subject.organisation and not (subject.country and (subject.locality or subject.state)):
+    if subject.organisation and _missing(subject):
         findings.append(
             warn(
                 "subject",
@@ -101,6 +103,8 @@ def examine_subject(subject: Subject) -> list[Finding]:
 
 def _missing(subject: Subject) -> list[str]:
     place = [] if subject.locality or subject.state else ["a locality or state"]
+    if not subject.state and subject.country in _WITH_STATES:
+        place = ["a state"]
     return place + ([] if subject.country else ["a country"])
 
 
@@ -121,5 +125,7 @@ def _examine_state(subject: Subject) -> list[Finding]:
         return []
     short = subject.state.replace(".", "")
     known = dict(each.split(" ", 1) for each in _STATES.get(subject.country, "").split(",") if each)
-    remedy = f"write {known[short]}" if short in known else "spell it out in full"
+    begun = [each for each in known.values() if each.lower().startswith(short.lower())]
+    meant = known.get(short) or (begun[0] if len(begun) == 1 else "")
+    remedy = f"write {meant}" if meant else "spell it out in full"
     return [warn("subject", "state", f"“{subject.state}” is abbreviated; CAs want the full name", remedy)]

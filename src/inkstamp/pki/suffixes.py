@@ -21,3 +21,8 @@ def registrable(name: str) -> str:
     one label.
     """
     return _known().privatesuffix(name.removeprefix("*.")) or ""
+
+
+def is_delegated_suffix(name: str) -> bool:
+    """Tell whether the top-level domain of a normalised DNS name is one that there is, by the public suffix list."""
+    return _known().publicsuffix(name.rpartition(".")[2], accept_unknown=False) is not None

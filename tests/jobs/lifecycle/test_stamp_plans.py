@@ -7,7 +7,7 @@ import pytest
 
 from inkstamp.config.model import Authority, Certificate, Configuration, Nameserver, Server
 from inkstamp.errors import UsageError
-from inkstamp.jobs.lifecycle.stamp_plans import Plan, StampRequest, propose
+from inkstamp.jobs.lifecycle.proposal import Plan, StampRequest, propose
 
 CONFIG = Configuration(
     authority={

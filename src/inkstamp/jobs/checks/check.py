@@ -24,6 +24,7 @@ from inkstamp.jobs.checks.served_chain import Fetch, fetcher, judge_chain
 from inkstamp.jobs.checks.targets import Target, as_place, as_target
 from inkstamp.jobs.inventory.survey import survey
 from inkstamp.jobs.status.editions import served_beside
+from inkstamp.jobs.status.renewal_reasons import is_unfit
 from inkstamp.pki.certificates import Facts, facts
 from inkstamp.pki.chain import Roots
 from inkstamp.servers.common import plain_names
@@ -236,7 +237,10 @@ def _compared(context: ChecksContext, report: NameReport, target: Target, newest
     if newest is None or not report.chain:
         return report
     served = report.chain[0].sha256
-    if served == newest.sha256:
+    if context.shelf.is_touched(newest.certificate, newest.number) and is_unfit(context, newest):
+        seen = f"the key of edition {newest.number} on the shelf does not match its certificate"
+        finding = bad("edition", report.name, seen, f"inkstamp renew {newest.certificate}, which makes a new edition")
+    elif served == newest.sha256:
         finding = ok("edition", report.name, f"serves edition {newest.number}, the newest")
     elif served in (beside := served_beside(context, target.name, newest)):
         finding = note("edition", report.name, f"serves “{beside[served]}”, which is installed beside this certificate")

@@ -22,8 +22,9 @@ from inkstamp.jobs.inventory.survey import survey
 from inkstamp.jobs.issuance.acceptance import record_of
 from inkstamp.jobs.issuance.renewal_plan import plan_renewal
 from inkstamp.jobs.lifecycle.install import install_edition
+from inkstamp.jobs.lifecycle.proposal import StampRequest, entry_name
 from inkstamp.jobs.lifecycle.provisioning import settle, write_entries
-from inkstamp.jobs.lifecycle.stamp_plans import StampRequest, entry_name, make_plans
+from inkstamp.jobs.lifecycle.stamp_plans import make_plans
 from inkstamp.jobs.status.overview import statuses_of
 from inkstamp.ledger.records import InstallState
 from inkstamp.ledger.shelf import EditionFiles

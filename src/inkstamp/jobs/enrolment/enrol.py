@@ -17,7 +17,8 @@ from inkstamp.jobs.enrolment.context import EnrolmentContext
 from inkstamp.jobs.enrolment.lists import Line, WantedCertificate, WrongLine, is_plain_text, pack
 from inkstamp.jobs.inventory.site_choice import choices
 from inkstamp.jobs.inventory.survey import survey
-from inkstamp.jobs.lifecycle.stamp_plans import entry_name, expect_own_folder, free_name
+from inkstamp.jobs.lifecycle.proposal import entry_name, free_name
+from inkstamp.jobs.lifecycle.stamp_plans import expect_own_folder
 from inkstamp.jobs.validation.precheck import NameCheck, precheck
 from inkstamp.ledger.records import EnrolledRecord
 from inkstamp.ledger.roster import keep_copy

@@ -18,6 +18,7 @@ from inkstamp.jobs.lifecycle.revoke import RevocationReason, plan_revocation, re
 from inkstamp.jobs.orders.cancellation import give_up
 from inkstamp.jobs.validation.challenge_path import close_again
 from inkstamp.ledger.brought_csr import forget_brought
+from inkstamp.ledger.order_files import forget_key
 from inkstamp.ledger.records import EditionRecord, OrderRecord
 from inkstamp.ledger.roster import keep_copy
 from inkstamp.servers import backup
@@ -197,6 +198,7 @@ def _put_away(context: EnrolmentContext, name: str, keys: KeysAfterwards) -> str
     """Move the editions to the archive, or destroy them; returns where they are then."""
     remove_tree(context.home.undo(name))
     forget_brought(context.home, name)
+    forget_key(context.home, name)
     folder = context.shelf.of(context.shelf.leads_to(name))
     if not folder.exists():
         return ""

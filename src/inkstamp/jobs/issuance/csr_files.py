@@ -1,17 +1,17 @@
 """Make a key and a request for it outside of any order, and read anybody's request."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from inkstamp.errors import FileTrouble, UsageError
 from inkstamp.files import create_bytes, file_trouble, place_bytes, sync_folder
-from inkstamp.findings import Finding, Severity
+from inkstamp.findings import Finding, Severity, worst_first
 from inkstamp.key_files import read_key
 from inkstamp.pki import csr, keys
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.names import as_address, normalise
-from inkstamp.pki.subject import Subject
+from inkstamp.pki.subject import WORDS, Subject, examine_subject
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -66,6 +66,27 @@ def read_wanted(names: Sequence[str], subject: Subject) -> csr.Wanted:
     return csr.Wanted(
         subject=wanted.subject, names=tuple(dict.fromkeys(hosts)), addresses=tuple(dict.fromkeys(addresses))
     )
+
+
+def judge_names(names: Sequence[str], *, private: bool) -> list[Finding]:
+    """Judge the names of a request that is being made; the worst first.
+
+    Raises:
+        NameTrouble, UsageError: One is no name at all.
+
+    """
+    return worst_first(csr.examine(read_wanted(names, Subject()), private=private))
+
+
+def judge_field(field: str, value: str, so_far: Mapping[str, str]) -> list[Finding]:
+    """Judge one field of a subject that is being given, by the fields `so_far`."""
+    found = examine_subject(Subject(**{**so_far, field: value}))
+    return [each for each in found if each.subject == WORDS[field] and not each.seen.startswith("is given without")]
+
+
+def judge_request(request: MakeRequest) -> list[Finding]:
+    """Judge a request as a whole, before it is made."""
+    return worst_first(csr.examine(read_wanted(request.names, request.subject), private=request.private))
 
 
 def make_request(request: MakeRequest) -> Made:

@@ -5,16 +5,15 @@ from typing import TYPE_CHECKING
 
 from inkstamp.config.carrying import is_portal
 from inkstamp.errors import StillWaiting, UsageError
+from inkstamp.jobs.lifecycle.brought import expect_new_csr, is_new_csr
 from inkstamp.jobs.lifecycle.context import LifecycleContext
+from inkstamp.jobs.lifecycle.proposal import Plan
 from inkstamp.jobs.lifecycle.provisioning import (
     check_beforehand,
-    expect_new_csr,
     good_edition,
-    is_new_csr,
     settle,
     write_entries,
 )
-from inkstamp.jobs.lifecycle.stamp_plans import Plan
 from inkstamp.jobs.orders.acme_order import Goal, Reached
 from inkstamp.jobs.orders.attempts import lead
 from inkstamp.jobs.portal.order import PortalOrder, open_order

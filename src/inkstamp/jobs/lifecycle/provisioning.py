@@ -9,26 +9,25 @@ from inkstamp.bulkhead import apart, at_step, reached
 from inkstamp.config.carrying import file_servers, is_portal
 from inkstamp.config.model import Certificate
 from inkstamp.deadline import poll, within
-from inkstamp.errors import ProofFailed, UsageError
+from inkstamp.errors import ProofFailed
 from inkstamp.findings import Finding, Severity, bad, note, worst
 from inkstamp.jobs.checks.check import look
 from inkstamp.jobs.checks.targets import Target
 from inkstamp.jobs.deployment.plan import prepare
 from inkstamp.jobs.deployment.rollback import recover, tidy
 from inkstamp.jobs.deployment.rollout import Deployment, install
+from inkstamp.jobs.lifecycle.brought import bring_csr, bring_key, expect_new_csr, is_new_csr
 from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.jobs.lifecycle.entry_change import change_settings
 from inkstamp.jobs.lifecycle.failover import obtain_somewhere
-from inkstamp.jobs.lifecycle.stamp_plans import Plan
+from inkstamp.jobs.lifecycle.proposal import Plan
 from inkstamp.jobs.orders.cancellation import clear_ended
 from inkstamp.jobs.orders.name_subset import less_of, what_is_left_out
-from inkstamp.jobs.portal.order import expect_same_csr
 from inkstamp.jobs.status.editions import served_beside
 from inkstamp.jobs.status.renewal_reasons import reasons, renewal_of
 from inkstamp.jobs.validation.challenge_path import Passage, open_unless_open
 from inkstamp.jobs.validation.challenges import check_ways
 from inkstamp.jobs.validation.web_files import check_addresses, check_folders
-from inkstamp.ledger.brought_csr import brought_since, csr_of_edition, keep_brought
 from inkstamp.ledger.failures import failure_kept
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.observations import Heard
@@ -79,28 +78,14 @@ def write_entries(context: LifecycleContext, plan: Plan) -> None:
 
     """
     if plan.brought:
-        _bring(context, plan)
+        bring_csr(context, plan)
     if plan.write:
         servers = [("server", *each) for each in plan.new_servers]
         context.configuration.add_entries(*servers, ("certificate", plan.name, plan.entry))
+    if plan.own_key is not None:
+        bring_key(context, plan, plan.own_key)
     if plan.same_request:
         change_settings(context, plan.name, {"same_request": True})
-
-
-def _bring(context: LifecycleContext, plan: Plan) -> None:
-    """Keep the CSR for the order; the caller holds the certificate."""
-    newest, order = context.ledger.newest_edition(plan.name), context.ledger.open_order(plan.name)
-    number, brought = newest.number if newest is not None else None, plan.brought.encode("ascii")
-    if order is not None:
-        expect_same_csr(context, order, brought)
-    known = (
-        csr_of_edition(context.shelf, plan.name, number),
-        brought_since(context.home, context.shelf, plan.name, number),
-    )
-    if brought in known:
-        return
-    keep_brought(context.home, plan.name, brought)
-    context.ledger.note("CSR", "a CSR was brought, whose key is elsewhere", plan.name)
 
 
 def check_beforehand(context: LifecycleContext, plan: Plan) -> None:
@@ -239,24 +224,6 @@ def come_by(
     edition = obtain_somewhere(context, plan.name, passing)
     left_out = tuple(what_is_left_out(plan.entry, edition))
     return ComeBy(entry=plan.entry, edition=edition, issued=True, in_place=False, again=again, left_out=left_out)
-
-
-def is_new_csr(context: LifecycleContext, plan: Plan) -> bool:
-    """Tell whether a CSR was brought that is another one than that of the last edition."""
-    newest = context.ledger.newest_edition(plan.name) if plan.brought else None
-    brought = plan.brought.encode("ascii")
-    return newest is not None and csr_of_edition(context.shelf, plan.name, newest.number) != brought
-
-
-def expect_new_csr(context: LifecycleContext, plan: Plan) -> None:
-    """Raise UsageError when the CSR that was brought for a new order is that of the last edition."""
-    newest = context.ledger.newest_edition(plan.name) if plan.brought else None
-    if newest is None or plan.entry.same_request or is_new_csr(context, plan):
-        return
-    raise UsageError(
-        f"this CSR is that of edition {newest.number} of “{plan.name}” already",
-        advice=f"have a new one made, or use it again: inkstamp stamp {plan.name} --same-request",
-    )
 
 
 def _waits_at_portal(ledger: "Ledger", plan: Plan) -> bool:

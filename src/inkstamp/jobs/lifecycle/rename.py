@@ -73,4 +73,4 @@ def _rename(context: LifecycleContext, old: str, new: str) -> None:
 
 def _folders(context: LifecycleContext, old: str, new: str) -> list[tuple[Path, Path]]:
     home = context.home
-    return [(made(old), made(new)) for made in (home.undo, home.challenge_path, home.next_csr)]
+    return [(made(old), made(new)) for made in (home.undo, home.challenge_path, home.next_csr, home.next_key)]

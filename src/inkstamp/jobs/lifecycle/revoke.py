@@ -15,8 +15,8 @@ from inkstamp.acme.session import Signer
 from inkstamp.errors import CaProblem, UsageError
 from inkstamp.files import read_bytes
 from inkstamp.jobs.lifecycle.context import LifecycleContext
+from inkstamp.jobs.lifecycle.proposal import Plan
 from inkstamp.jobs.lifecycle.provisioning import carry_out
-from inkstamp.jobs.lifecycle.stamp_plans import Plan
 from inkstamp.jobs.status.editions import choose_edition
 from inkstamp.key_files import read_key
 from inkstamp.ledger.observations import Heard

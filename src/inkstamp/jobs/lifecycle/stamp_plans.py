@@ -1,69 +1,28 @@
 """Which certificates are meant by what was typed, and what the entry of a new one will be."""
 
-from collections.abc import Collection, Container, Mapping, Sequence
-from dataclasses import dataclass, replace
-from itertools import chain, count
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import msgspec
 
-from inkstamp.config.carrying import can_prove, carries, is_portal, takes_certificates
+from inkstamp.config.carrying import is_portal
 from inkstamp.config.config_file import expect_known
-from inkstamp.config.entries import is_entry_name
-from inkstamp.config.model import Certificate, Configuration, Server
-from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER, Method
+from inkstamp.config.model import Certificate, Configuration
 from inkstamp.errors import UsageError
+from inkstamp.findings import Severity, worst
 from inkstamp.jobs.inventory.placement import serving_server, use_if_found
-from inkstamp.jobs.issuance.csr_elsewhere import expect_names, read_brought
+from inkstamp.jobs.issuance.csr_elsewhere import expect_names, is_compromised, read_brought
 from inkstamp.jobs.lifecycle.context import LifecycleContext
+from inkstamp.jobs.lifecycle.proposal import Plan, StampRequest, dns_advice, free_name, proof_words, propose
 from inkstamp.ledger.brought_csr import csr_of_edition
+from inkstamp.pki.keys import PrivateKey, describe, examine_key, spki_digest
 from inkstamp.pki.kinds import KeyKind
-from inkstamp.pki.names import as_address, identifiers
+from inkstamp.pki.names import identifiers
 from inkstamp.wording import header_of
 
 if TYPE_CHECKING:
-    from pathlib import Path
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StampRequest:
-    """What the user asked for; empty fields leave the choice to us."""
-
-    names: tuple[str, ...]
-    """Names of configured certificates, or domain names."""
-    entry_name: str = ""
-    authority: str = ""
-    via: tuple[str, ...] = ()
-    proof: tuple[Method, ...] = ()
-    """At an ACME CA: the ways of proving, in the order in which they are tried."""
-    install: tuple[str, ...] | None = None
-    key: KeyKind | None = None
-    own_site: bool = False
-    """Whether a virtual host of its own may be made."""
-    csr: bytes = b""
-    """The CSR of a machine that has the key, PEM or DER; empty for a key of ours."""
-    csr_file: str = ""
-    """Where it was read, for messages."""
-    same_request: bool = False
-    """Whether the CSR of the last edition is to be used again, from now on."""
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Plan:
-    """What will be done for one certificate."""
-
-    name: str
-    entry: Certificate
-    new_servers: tuple[tuple[str, Server], ...] = ()
-    """Server entries to write first."""
-    write: bool = False
-    """Whether the certificate's entry is to be written."""
-    proof: str = "http-01"
-    """The way of proving, in words."""
-    brought: str = ""
-    """The CSR that was brought, as PEM, which is kept for the order."""
-    same_request: bool = False
-    """Whether its entry is to say so."""
+    pass
 
 
 def make_plans(context: LifecycleContext, request: StampRequest) -> list[Plan]:
@@ -79,6 +38,8 @@ def make_plans(context: LifecycleContext, request: StampRequest) -> list[Plan]:
         return [plan_with_csr(context, request)]
     if request.same_request:
         return [plan_same_request(context, request)]
+    if request.own_key is not None:
+        return [plan_with_key(context, request, request.own_key)]
     if all(name in context.certificates for name in request.names):
         return [_plan_asked(context, request, name) for name in dict.fromkeys(request.names)]
     names = identifiers(request.names)
@@ -127,6 +88,40 @@ def plan_with_csr(context: LifecycleContext, request: StampRequest) -> Plan:
             advice=f"call another certificate for that CSR otherwise with --as, or: inkstamp remove {plan.name}",
         )
     return replace(plan, brought=brought.pem.decode("ascii"))
+
+
+def plan_with_key(context: LifecycleContext, request: StampRequest, key: PrivateKey) -> Plan:
+    """Plan a certificate for a key that there is already.
+
+    Raises:
+        UsageError: No CA takes such a key, it is of another kind than the entry says, or an edition with it was revoked
+            since others may know it.
+
+    """
+    findings = examine_key(key.public_key(), owner="the key")
+    kind = next((each for each in KeyKind if each.value == describe(key.public_key())), None)
+    if kind is None or worst(findings) is Severity.BAD:
+        raise UsageError("no public CA certifies this key", findings=findings, advice="have a new one made")
+    (plan,) = make_plans(context, replace(request, own_key=None, key=None))
+    if plan.write:
+        plan = replace(plan, entry=msgspec.structs.replace(plan.entry, key=kind))
+    elif plan.entry.key != kind:
+        raise UsageError(
+            f"the key is {kind}, and {plan.entry.key} is configured for “{plan.name}”",
+            where=str(context.configuration.path),
+            advice=f"inkstamp certificate change {plan.name} key={kind.value}, then the same command again",
+        )
+    if plan.entry.key_elsewhere:
+        raise UsageError(f"the key of “{plan.name}” is on another machine", advice="bring its CSR: --csr FILE")
+    newest = context.ledger.newest_edition(plan.name)
+    if newest is not None and is_compromised(context, plan.name, newest.number):
+        revoked = context.shelf.has_key(plan.name, newest.number) and context.shelf.key(newest)
+        if revoked and spki_digest(revoked.public_key()) == spki_digest(key.public_key()):
+            raise UsageError(
+                f"edition {newest.number} of “{plan.name}” was revoked since others may know this key",
+                advice="leave --key-file out, so that a new one is made",
+            )
+    return replace(plan, own_key=key)
 
 
 def plan_same_request(context: LifecycleContext, request: StampRequest) -> Plan:
@@ -228,13 +223,7 @@ def _plan_asked(context: LifecycleContext, request: StampRequest, name: str) -> 
 
 
 def _plan_known(config: Configuration, name: str, entry: Certificate) -> Plan:
-    return Plan(name=name, entry=entry, proof=_proof_words(config, entry))
-
-
-def _proof_words(config: Configuration, entry: Certificate) -> str:
-    if config.authority[entry.authority].is_acme:
-        return ", or ".join(entry.methods)
-    return str(entry.proof or "by the rule of the portal")
+    return Plan(name=name, entry=entry, proof=proof_words(config, entry))
 
 
 def _new_entry(context: LifecycleContext, request: StampRequest, names: tuple[str, ...]) -> Plan:
@@ -269,96 +258,8 @@ def _records_carrier(config: Configuration, names: Sequence[str], *, portal: boo
         return ()
     records = [*config.nameserver, *config.program]
     if len(records) != 1:
-        raise UsageError(f"http-01 cannot validate the wildcard {wildcard}", advice=_dns_advice(records))
+        raise UsageError(f"http-01 cannot validate the wildcard {wildcard}", advice=dns_advice(records))
     return tuple(records)
-
-
-def _dns_advice(records: Sequence[str]) -> str:
-    return f"wildcards need dns-01: name the nameserver with --via ({', '.join([*records, BY_HAND])})"
-
-
-def propose(
-    config: Configuration,
-    request: StampRequest,
-    names: tuple[str, ...],
-    *,
-    authority: str,
-    via: tuple[str, ...],
-    found: Collection[str],
-    taken: Container[str],
-    file: "Path",
-) -> Plan:
-    """Return the entry to write for what was asked, by the configuration alone.
-
-    Args:
-        config: The configuration; servers that were found and are used here count as configured.
-        request: What was asked.
-        names: The names, normalised.
-        authority: The authority's name; it is configured.
-        via: What answers the challenges.
-        found: Those servers that are not in the file yet.
-        taken: The names of certificates that there are.
-        file: The configuration file, for messages.
-
-    Raises:
-        UsageError: Something that was named is not known, a name cannot be validated so, or the name is taken.
-
-    """
-    records = {**config.nameserver, **config.program}
-    expect_known("server", {*config.server, *records, BY_HAND, LISTENER}, via, file)
-    expect_known("server", config.server, request.install or (), file)
-    proof = _ways(config, request, via, names) if config.authority[authority].is_acme else ()
-    name = request.entry_name or free_name(entry_name(names), taken)
-    _expect_free(taken, name)
-    install = request.install
-    if install is None:
-        install = tuple(each for each in via if each in config.server and takes_certificates(config.server[each]))
-    usual = not proof or (proof == ("http-01",) and set(via) != {BY_HAND})
-    written = None if usual else proof[0] if len(proof) == 1 else proof
-    entry = Certificate(
-        names=names,
-        authority=authority,
-        via=via[0] if len(via) == 1 else via,
-        proof=written,
-        install=install,
-        key=request.key or KeyKind.ECDSA_P256,
-        own_site=request.own_site,
-    )
-    new_servers = tuple((each, config.server[each]) for each in dict.fromkeys((*via, *install)) if each in found)
-    return Plan(name=name, entry=entry, new_servers=new_servers, write=True, proof=_proof_words(config, entry))
-
-
-def _expect_free(taken: Container[str], name: str) -> None:
-    """Raise UsageError when a new certificate cannot have that name."""
-    if not is_entry_name(name, "certificate"):
-        raise UsageError(
-            f"“{name}” cannot be the name of a certificate", advice="use lower-case letters, digits, hyphens and dots"
-        )
-    if name in taken:
-        raise UsageError(f"there is a certificate “{name}” already", advice="choose another name with --as")
-
-
-def _ways(config: Configuration, request: StampRequest, via: Sequence[str], names: Sequence[str]) -> tuple[Method, ...]:
-    """Return the challenge types that the carriers can meet, or those asked for; UsageError when a name has none."""
-    usual: tuple[Method, ...] = tuple(each for each in ACME_METHODS if any(carries(config, c, each) for c in via))
-    if set(via) == {BY_HAND} and not all(as_address(each) for each in names):
-        usual = ("dns-01",)  # records stand until the next time, files do not; asked for, they can be made by hand, too
-    if not request.proof and LISTENER in via:
-        usual = tuple(each for each in usual if each != "tls-alpn-01") or usual
-    ways = request.proof or usual
-    for method in ways:
-        if method not in usual and not any(carries(config, each, method) for each in via):
-            raise UsageError(f"{', '.join(via)} cannot be used for {method}", advice="name one with --via that can")
-    lost = next((each for each in names if not any(can_prove(way, each) for way in ways)), "")
-    if not lost:
-        return ways
-    told = " or ".join(ways) or "nothing"
-    if lost.startswith("*."):
-        advice = _dns_advice([*config.nameserver, *config.program])
-        raise UsageError(f"{told} cannot validate the wildcard {lost}", advice=advice)
-    raise UsageError(
-        f"{told} cannot validate the address {lost}", advice="IP addresses are validated by http-01 or tls-alpn-01"
-    )
 
 
 def _only_authority(config: Configuration) -> str:
@@ -372,14 +273,3 @@ def _only_authority(config: Configuration) -> str:
         f"there are several authorities: {', '.join(config.authority)}",
         advice="choose one with --authority; default = true in the table of one makes it the usual one",
     )
-
-
-def entry_name(names: Sequence[str]) -> str:
-    """Return what a certificate is called by itself: like its first name, so that nobody has to guess."""
-    return names[0].removeprefix("*.").replace(":", "-")[:200].rstrip(".-")
-
-
-def free_name(base: str, *taken: Container[str]) -> str:
-    """Return `base`, or the first of `base-2`, `base-3` … where that is the name of another certificate."""
-    numbered = (f"{base}-{number}" for number in count(2))
-    return next(each for each in chain((base,), numbered) if not any(each in some for some in taken))

@@ -18,6 +18,7 @@ from inkstamp.errors import Busy, CaProblem, InkStampError, StillWaiting
 from inkstamp.jobs.deployment.rollback import recover
 from inkstamp.jobs.deployment.rollout import install_together
 from inkstamp.jobs.deployment.transaction import Result
+from inkstamp.jobs.lifecycle.proposal import Plan
 from inkstamp.jobs.lifecycle.provisioning import (
     ComeBy,
     Outcome,
@@ -28,7 +29,6 @@ from inkstamp.jobs.lifecycle.provisioning import (
     say_installs,
     settle,
 )
-from inkstamp.jobs.lifecycle.stamp_plans import Plan
 from inkstamp.jobs.renewal.rate_limits import RateLimits
 from inkstamp.jobs.renewal.watch import Watch
 from inkstamp.ledger.failures import failure_kept

@@ -19,8 +19,8 @@ from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, note, ok
 from inkstamp.jobs.deployment.plan import prepare
 from inkstamp.jobs.lifecycle.failover import obtain_somewhere
+from inkstamp.jobs.lifecycle.proposal import Plan
 from inkstamp.jobs.lifecycle.provisioning import check_beforehand
-from inkstamp.jobs.lifecycle.stamp_plans import Plan
 from inkstamp.jobs.renewal.run import sweep_proofs
 from inkstamp.runtime import Runtime
 from inkstamp.view.point import load_roots

@@ -74,7 +74,7 @@ def reasons(
             yield RenewalReason("a new CSR was brought")
     elif not context.shelf.has_key(edition.certificate, edition.number):
         yield RenewalReason(f"the key of edition {edition.number} is missing")
-    elif context.shelf.is_touched(edition.certificate, edition.number) and _is_unfit(context, edition):
+    elif context.shelf.is_touched(edition.certificate, edition.number) and is_unfit(context, edition):
         yield RenewalReason(
             f"the key of edition {edition.number} was replaced and no longer matches the certificate", True
         )
@@ -83,7 +83,8 @@ def reasons(
         yield RenewalReason(text)
 
 
-def _is_unfit(context: StatusContext, edition: EditionRecord) -> bool:
+def is_unfit(context: StatusContext, edition: EditionRecord) -> bool:
+    """Tell whether the key on the shelf is not the one of an edition's certificate, or is encrypted."""
     from inkstamp.jobs.status.editions import expect_pair  # noqa: PLC0415  X.509: few keys were touched
 
     try:

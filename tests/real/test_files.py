@@ -129,3 +129,45 @@ def test_an_install_that_fails_leaves_bytes_and_modes_as_they_were(
     assert list(elsewhere.iterdir()) == []
     for name in ("link", "leaf-link"):
         (program.folder / name).unlink(missing_ok=True)
+
+
+def test_files_named_by_edition_and_expiry_take_the_place_of_those_of_before(world: World, program: Nginx) -> None:
+    dated = program.folder / "dated"
+    dated.mkdir()
+    files = (
+        f'{{ path = "{dated}/{{certificate}}-{{year}}-{{month}}-{{edition}}.pem", form = "served" }}, '
+        f'{{ path = "{dated}/{{edition}}.key", form = "key" }}, {{ path = "{dated}/{{edition}}.p12", form = "pkcs12", '
+        f'passphrase_file = "{program.folder}/words" }}'
+    )
+    entry(world, program, files)
+
+    def names() -> list[str]:
+        return sorted(each.name for each in dated.iterdir())
+
+    def expected(edition: int) -> list[str]:
+        leaf = x509.load_der_x509_certificate(world.edition("store", edition))
+        return sorted([f"store-{leaf.not_valid_after_utc:%Y-%m}-{edition}.pem", f"{edition}.key", f"{edition}.p12"])
+
+    assert world.run("stamp", "store", "--reissue").status == 0
+    first = world.run("status", "--json").json["certificates"][0]["edition"]
+    assert names() == expected(first)
+    (dated / f"{first + 7}.key").write_text("somebody else's")
+    assert world.run("stamp", "store", "--reissue").status == 0
+    preview = world.run("install", "store", "--edition", str(first), "--preview")
+    assert f"{first + 1}.key on store (removed)" in preview.flat
+    assert "PRIVATE KEY" not in preview.out + preview.err
+    assert names() == sorted([*expected(first + 1), f"{first + 7}.key"])
+    back = world.run("undo", "store")
+    assert back.status == 0, back.err
+    assert names() == sorted([*expected(first), f"{first + 7}.key"])
+    entry(world, program, files, '"/bin/false"')
+    assert world.run("install", "store").status == 1
+    assert names() == sorted([*expected(first), f"{first + 7}.key"])  # all is as before
+    for wrong, told in (
+        (f'{{ path = "{dated}/{{month}}.pem", form = "served" }}', "is the same name every year"),
+        (f'{{ path = "{dated}/{{edition}}/leaf.pem", form = "leaf" }}', "changes with each edition"),
+        (f'{{ path = "{dated}/{{day}}.pem", form = "leaf" }}', "known: {certificate}, {edition}, {year}, {month}"),
+    ):
+        entry(world, program, wrong)
+        assert told in world.run("survey").flat
+    entry(world, program)

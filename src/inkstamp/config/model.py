@@ -122,7 +122,7 @@ class FileCopy(Section, frozen=True):
     """One of a server's `files`: where a copy of each edition goes, and in which form."""
 
     path: str
-    """Absolute on the server's machine; may have the placeholder `{certificate}`."""
+    """Absolute on the server's machine; may have placeholders (see `config.server_rules`)."""
     form: CopyForm
     mode: str = ""
     """Octal, as in `0640`; empty for 0600 where the key is in it, else 0644."""

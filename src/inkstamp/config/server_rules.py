@@ -24,6 +24,8 @@ _ONLY_FOR = {
 }
 """By key, the kinds that it applies to, where those are not all."""
 _READ_BY_ALL = 0o004
+COPY_PLACEHOLDERS = ("{certificate}", "{edition}", "{year}", "{month}")
+"""In the path of a copy: the certificate's short name, the edition's number, and when it expires (UTC)."""
 _PLACEHOLDER = re.compile(r"\{[^{}]*\}")
 
 
@@ -102,8 +104,14 @@ def _copy_faults(copy: FileCopy) -> Iterator[Fault]:
     key = ("files",)
     if not copy.path.startswith("/") or copy.path.endswith("/") or "/../" in copy.path:
         yield Fault(f"“{copy.path}” is no absolute path of a file", key, "begin it with /")
-    if set(_PLACEHOLDER.findall(copy.path)) - {"{certificate}"}:
-        yield Fault(f"“{copy.path}” has an unknown placeholder", key, "known: {certificate}")
+    folder, _, name = copy.path.rpartition("/")
+    if set(_PLACEHOLDER.findall(copy.path)) - set(COPY_PLACEHOLDERS):
+        yield Fault(f"“{copy.path}” has an unknown placeholder", key, f"known: {', '.join(COPY_PLACEHOLDERS)}")
+    elif set(_PLACEHOLDER.findall(folder)) - {"{certificate}"}:
+        yield Fault(f"the folder of “{copy.path}” changes with each edition", key,
+                    "put {edition}, {year} and {month} into the name of the file")  # fmt: skip
+    elif "{month}" in name and not {"{year}", "{edition}"} & set(_PLACEHOLDER.findall(name)):
+        yield Fault(f"“{copy.path}” is the same name every year", key, "put {year} beside {month}")
     if copy.mode and _MODE.fullmatch(copy.mode) is None:
         yield Fault(f"“{copy.mode}” is no mode of a file", key, "write it in octal, like 0640")
     elif copy.form in SECRET_FORMS and copy.mode and int(copy.mode, 8) & _READ_BY_ALL:

@@ -49,6 +49,8 @@ class Goods:
     legacy: bool = False
     """Whether PKCS#12 is encrypted as programs from before 2018 want it (3DES and SHA-1)."""
     key_first: bool = False
+    number: int = 0
+    """Of the edition; 0 where it is none."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -228,7 +228,11 @@ def differences(changes: Iterable[Change]) -> tuple[str, ...]:
 
 def copies(changes: Iterable[Change]) -> tuple[str, ...]:
     """Return the copies of an edition's files that are written, each with who may read it."""
-    return tuple(f"{each.file.path} on {each.server} ({each.file.rights})" for each in changes if each.file.rights)
+    return tuple(
+        f"{each.file.path} on {each.server} ({each.file.rights if each.file.after is not None else 'removed'})"
+        for each in changes
+        if each.file.rights
+    )
 
 
 def make(servers: "ServerPool", changes: Iterable[Change]) -> None:

@@ -21,6 +21,7 @@ from inkstamp.servers.unparsed import UnreadServer
 
 _DOMAIN = "{domain}"
 _CERTIFICATE = "{certificate}"
+_OF_EDITION = ("{edition}", "{year}", "{month}")
 
 
 class FilesServer(UnreadServer):
@@ -55,11 +56,29 @@ class FilesServer(UnreadServer):
         if supply.goods is None:
             return []
         goods = supply.goods()
-        return [change for each in self._entry.files if (change := self._copy(each, goods, supply)) is not None]
+        copies = [change for each in self._entry.files if (change := self._copy(each, goods, supply)) is not None]
+        return [*copies, *self._no_longer_used(goods, supply)]
+
+    def _no_longer_used(self, goods: Goods, supply: Supply) -> list[FileChange]:
+        """Return the removal of copies of other editions that lie beside the present ones, under names of their own.
+
+        Only what holds such an edition yet is removed: somebody else may have a file of that name by now.
+        """
+        named = [each for each in self._entry.files if any(word in each.path for word in _OF_EDITION)]
+        kept = {_path_of(each, goods, supply) for each in self._entry.files}
+        found: dict[str, FileChange] = {}
+        for other in supply.beside() if named else ():
+            for copy in named:
+                path = _path_of(copy, other, supply)
+                before, there = present(self.host, path) if path not in kept | found.keys() else (None, None)
+                if before is not None and _is_of(copy, before, other):
+                    # With rights, as a copy: what it holds is shown in no preview.
+                    found[path] = FileChange(path, before, None, there or Rights(0o600), there)
+        return list(found.values())
 
     def _copy(self, copy: FileCopy, goods: Goods, supply: Supply) -> FileChange | None:
         """Return the change that brings one copy up to date, None when it is."""
-        path = copy.path.replace(_CERTIFICATE, supply.certificate)
+        path = _path_of(copy, goods, supply)
         folder = path.rpartition("/")[0]
         if not self.host.glob(f"{folder}/."):
             raise ServerTrouble(
@@ -89,6 +108,24 @@ class FilesServer(UnreadServer):
 
     def _run(self, command: tuple[str, ...]) -> Ran:
         return self.host.run(command, SECONDS) if command else Ran((), 0, "")
+
+
+def _path_of(copy: FileCopy, goods: Goods, supply: Supply) -> str:
+    """Return where the copy of an edition goes."""
+    expires = goods.leaf.not_valid_after_utc
+    words = {_CERTIFICATE: supply.certificate, "{edition}": str(goods.number), "{year}": f"{expires:%Y}",
+             "{month}": f"{expires:%m}"}  # fmt: skip
+    path = copy.path
+    for word, value in words.items():
+        path = path.replace(word, value)
+    return path
+
+
+def _is_of(copy: FileCopy, data: bytes, goods: Goods) -> bool:
+    """Tell whether a file is a copy of an edition."""
+    if copy.form == "pkcs12":
+        return _holds(data, _passphrase(copy.passphrase_file), goods)
+    return data == _text(copy, goods)
 
 
 def _text(copy: FileCopy, goods: Goods) -> bytes:

@@ -107,6 +107,8 @@ class Supply:
     """Looks up the names of other certificates that are installed on the same server."""
     own_site: bool = False
     """Whether names that share a virtual host with others, by a wildcard or as the default, get one of their own."""
+    beside: "Callable[[], Sequence[Goods]]" = tuple
+    """Loads the other editions that are on the shelf, the newest first."""
     goods: "Callable[[], Goods] | None" = None
     """Loads it; None while there is no edition yet: copies cannot be worked out then."""
 

@@ -3,6 +3,7 @@
 import functools
 from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, TypeVar
 
@@ -11,7 +12,7 @@ from cryptography import x509
 from inkstamp.bulkhead import submit
 from inkstamp.config.carrying import is_away
 from inkstamp.config.model import Certificate
-from inkstamp.errors import ReachTrouble, ServerTrouble
+from inkstamp.errors import InkStampError, ReachTrouble, ServerTrouble
 from inkstamp.files import read_bytes
 from inkstamp.jobs.deployment.context import DeploymentContext
 from inkstamp.jobs.status.editions import expect_pair
@@ -211,12 +212,25 @@ def _supply(context: DeploymentContext, name: str, folder: str, edition: Edition
     chain = context.shelf.chain(edition)
     goods = functools.cache(lambda: _goods(context.shelf, edition, chain))
     algorithm = key_kind(chain[0]).partition("-")[0]
-    return replace(bare, edition=edition.number, names=tuple(edition.names), algorithm=algorithm, goods=goods)
+    beside = functools.partial(_beside, context, edition)
+    return replace(bare, edition=edition.number, names=tuple(edition.names), algorithm=algorithm, goods=goods,
+                   beside=beside)  # fmt: skip
 
 
 def _goods(shelf: "Shelf", edition: EditionRecord, chain: tuple[x509.Certificate, ...]) -> Goods:
     return Goods(base=edition.certificate, leaf=chain[0], issuers=chain[1:], key=shelf.key(edition),
-                 friendly_name=edition.names[0])  # fmt: skip
+                 friendly_name=edition.names[0], number=edition.number)  # fmt: skip
+
+
+def _beside(context: DeploymentContext, edition: EditionRecord) -> list[Goods]:
+    """Load the other editions of a certificate that are on the shelf, as far as they can be read; the newest first."""
+    found = []
+    for number in reversed(context.shelf.numbers(edition.certificate)):
+        other = context.ledger.edition(edition.certificate, number) if number != edition.number else None
+        if other is not None:
+            with suppress(InkStampError):
+                found.append(_goods(context.shelf, other, context.shelf.chain(other)))
+    return found
 
 
 def _changes(

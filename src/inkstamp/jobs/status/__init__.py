@@ -32,6 +32,7 @@ FACE = (
     "overview.statuses_of_mistakes",
     "portal_stall.level_of",
     "portal_stall.stall_of",
+    "renewal_reasons.is_unfit",
     "renewal_reasons.reasons",
     "renewal_reasons.renewal_of",
     "stall.Stall",

@@ -10,6 +10,7 @@ from killing import killed_at
 from portal_world import BLOCK, NAME, PortalWorld, leaf, portal_world, stand
 
 from inkstamp.pki.certificates import to_pem
+from inkstamp.runtime import Runtime
 
 OTHER = "tides.test"
 
@@ -192,3 +193,34 @@ def test_what_the_ca_vetted_is_compared_with_what_was_ordered(
     assert done.status == 0, done.err
     assert said in done.flat
     assert "valid for 300 days; browsers take public certificates of its date for 200 days at most" in done.flat
+
+
+def test_a_key_that_others_may_know_is_neither_reissued_nor_used_again(world: PortalWorld, page: str) -> None:
+    runtime = Runtime(world.config, world.home)
+    runtime.ledger.revocations.end("shop", 1, runtime.clock.now(), "keyCompromise")
+    runtime.close(0)
+    world.portal.state.reissue(number_of(page))
+    for refused in (
+        world.run("collect", "shop", str(world.download(page))),
+        world.run("order", "shop", "--same-request", "--reissue"),
+    ):
+        assert refused.status == 2
+        assert "was revoked since others may know its key" in refused.flat
+    assert list((world.home / "orders").glob("*")) == []
+    world.run("certificate", "change", "shop", "same_request=false")
+    assert world.run("order", "shop", "--reissue").status == 3
+
+
+def test_an_old_edition_that_left_the_shelf_and_damaged_neighbours_are_in_nobodys_way(
+    world: PortalWorld, page: str
+) -> None:
+    first = world.download(page, "chain.p7b").rename(world.folder / "first.p7b")
+    text = world.config.read_text().replace("[certificate.shop]", "[certificate.shop]\nkeep = 1")
+    neighbour = text.partition("[certificate.shop]")[2]
+    world.config.write_text(f"{text}\n[certificate.near]{neighbour}")
+    world.portal.state.reissue(number_of(page))
+    (world.home / "shelf" / "near").symlink_to("shop")
+    again = str(world.download(page))
+    assert world.run("collect", "shop", again).status == 0
+    assert world.run("install", "shop").status == 0
+    assert "edition 1 is on the shelf already" in world.run("collect", "shop", str(first)).out

@@ -25,6 +25,7 @@ from inkstamp.jobs.portal.reissue import (
     expect_no_other_order,
     find_redelivery,
     is_better,
+    may_be_delivered_again,
     order_of_redelivery,
 )
 from inkstamp.jobs.validation.web_files import take_down
@@ -105,14 +106,18 @@ def receive(context: PortalContext, bring: Bring, passphrase: Passphrase) -> Rec
         context.certificates.entry(bring.certificate)
     haul = gather(bring.paths, bring.pasted, passphrase)
     known = _collected_before(context, bring, haul)
+    if known is not None and not may_be_delivered_again(context, known.edition):
+        with context.locks.certificate(known.edition.certificate):
+            clear_ended(context, known.edition.certificate)  # the run that took it in may have been killed
+        return _already(known.edition)
     found = _as_delivered(context, known) if known is not None else _find_leaf(context, bring, haul)
     name = found.order.certificate
     with context.locks.certificate(name):
         _expect_unchanged(context, found)
         _find_ways(context, found, haul, bring)
         if known is not None and not _has_better_chain(context, known.edition, found, bring):
-            clear_ended(context, name)  # the run that took it in may have been killed
-            return _already(known.edition, found)
+            clear_ended(context, name)
+            return _already(known.edition, found.findings)
         chain = Chain(found.leaf, haul.certificates, tuple(found.paths))
         judged = [*judge(context, _still_wanted(context, found.order), found.key, chain), *found.findings]
         shown = Received(
@@ -180,12 +185,10 @@ def _as_delivered(context: PortalContext, again: Redelivery) -> Delivered:
 
 def _has_better_chain(context: PortalContext, edition: EditionRecord, found: Delivered, bring: Bring) -> bool:
     """Tell whether the newest edition's certificate came with a better chain than it has."""
-    if not found.paths or context.ledger.newest_edition(edition.certificate) != edition:
-        return False
-    return is_better(context, edition, found.paths[0], _wanted_root(context, found, bring))
+    return bool(found.paths) and is_better(context, edition, found.paths[0], _wanted_root(context, found, bring))
 
 
-def _already(edition: EditionRecord, found: Delivered) -> Received:
+def _already(edition: EditionRecord, findings: Sequence[Finding] = ()) -> Received:
     """Say that an edition is the certificate that was delivered."""
     seen = note("edition", edition.certificate, f"edition {edition.number} is this certificate already")
     return Received(
@@ -193,7 +196,7 @@ def _already(edition: EditionRecord, found: Delivered) -> Received:
         order=NOT_OPENED,
         pieces=(),
         ways=(),
-        findings=(seen, *(each for each in found.findings if each.topic == "root")),
+        findings=(seen, *(each for each in findings if each.topic == "root")),
         edition=edition,
         already=True,
     )

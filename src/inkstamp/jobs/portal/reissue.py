@@ -1,12 +1,15 @@
 """A further delivery for the CSR of the present edition: issued again by the CA, or with another chain."""
 
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 
 from cryptography import x509
 
-from inkstamp.errors import UsageError
+from inkstamp.config.carrying import is_portal
+from inkstamp.errors import EditionUnfit, FileTrouble, UsageError
 from inkstamp.files import private_folder, read_bytes, write_bytes
+from inkstamp.jobs.issuance.csr_elsewhere import is_compromised
 from inkstamp.jobs.portal.context import PortalContext
 from inkstamp.ledger.order_files import OrderKey, read_order_key, take_key
 from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState
@@ -28,6 +31,14 @@ class Redelivery:
     where: str
 
 
+def may_be_delivered_again(context: PortalContext, edition: EditionRecord) -> bool:
+    """Tell whether its CA may deliver for an edition once more: it is the newest, of a portal, and on the shelf."""
+    name = edition.certificate
+    if context.ledger.newest_edition(name) != edition or name not in context.certificates:
+        return False
+    return is_portal(context.config, context.certificates.entry(name)) and edition.number in context.shelf.numbers(name)
+
+
 def find_redelivery(context: PortalContext, certificate: str, haul: Haul) -> Redelivery | None:
     """Find a certificate that has the key of the newest edition of a configured certificate; the newest one of several.
 
@@ -41,15 +52,16 @@ def find_redelivery(context: PortalContext, certificate: str, haul: Haul) -> Red
     names = {name for each in leaves for name in subject_names(each.certificate)}
     newest = context.ledger.newest_editions([certificate] if certificate else None)
     found = []
-    for name, edition in newest.items():
-        if name not in context.certificates or not (certificate or names & set(edition.names)):
+    for edition in newest.values():
+        if not (certificate or names & set(edition.names)) or not may_be_delivered_again(context, edition):
             continue
-        present = context.shelf.chain(edition)[0]
-        found += [
-            Redelivery(edition, each.certificate, each.where)
-            for each in leaves
-            if same_key(each.certificate, public_key_of(present))
-        ]
+        with suppress(EditionUnfit, FileTrouble):  # of another certificate, perhaps, which must not be in the way
+            present = public_key_of(context.shelf.chain(edition)[0])
+            found += [
+                Redelivery(edition, each.certificate, each.where)
+                for each in leaves
+                if same_key(each.certificate, present)
+            ]
     return max(found, key=lambda each: each.leaf.not_valid_before_utc, default=None)
 
 
@@ -80,6 +92,11 @@ def order_of_redelivery(
     """
     name = edition.certificate
     begun = expect_no_other_order(context, edition)
+    if is_compromised(context, name, edition.number):
+        raise UsageError(
+            f"edition {edition.number} of “{name}” was revoked since others may know its key, and this has the same",
+            advice=f"have one issued for another key: inkstamp order {name} --reissue",
+        )
     names = context.certificates.entry(name).names
     key = _key_of(context, edition)
     if preview:

@@ -140,7 +140,9 @@ def sync_folder(folder: Path) -> None:
 
 
 def private_folder(path: Path) -> Path:
-    """Make sure that `path` is a folder of ours that nobody else may enter (mode 0700), and return it.
+    """Make sure that `path` is a folder of ours that nobody else may list (mode 0700), and return it.
+
+    A group that may pass through it (0710) to what it may read there keeps that.
 
     Raises:
         FileTrouble: It cannot be made.
@@ -151,7 +153,8 @@ def private_folder(path: Path) -> Path:
         if not path.is_dir():
             path.mkdir(mode=0o700, parents=True, exist_ok=True)
         found = os.stat(path)
-        if found.st_uid == os.geteuid() and stat.S_IMODE(found.st_mode) & 0o077:
+        mode = stat.S_IMODE(found.st_mode)
+        if found.st_uid == os.geteuid() and mode & 0o067:
             os.chmod(path, 0o700)
     return path
 
@@ -217,8 +220,8 @@ def expect_file(handle: int, path: str) -> os.stat_result:
     return found
 
 
-def read_secret(path: Path) -> bytes:
-    """Read a file that holds a secret; refuse one that others than its owner may read.
+def read_secret(path: Path, *, group: int | None = None) -> bytes:
+    """Read a file that holds a secret; refuse one that others than its owner, and a `group` (its number), may read.
 
     Raises:
         ConfigurationError: The file is missing, unreadable, or its mode lets others in.
@@ -227,7 +230,8 @@ def read_secret(path: Path) -> bytes:
     expect_ours(path, "the secret")
     try:
         with _opened(path) as source:
-            mode = stat.S_IMODE(os.fstat(source.fileno()).st_mode)
+            found = os.fstat(source.fileno())
+            mode = stat.S_IMODE(found.st_mode)
             data = source.read(1_048_576)
     except (OSError, FileTrouble) as error:
         said = (error.strerror or str(error)) if isinstance(error, OSError) else error.what
@@ -237,7 +241,7 @@ def read_secret(path: Path) -> bytes:
             said=said,
             advice="check the path and that this user may read it",
         ) from error
-    if mode & 0o077:
+    if mode & (0o037 if group is not None and found.st_gid == group else 0o077):
         raise ConfigurationError(
             f"{path} holds a secret and its mode is {mode:04o}",
             where=str(path),

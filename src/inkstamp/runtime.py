@@ -111,7 +111,7 @@ class Runtime:
         from inkstamp.ledger.shelf import Shelf
 
         self.home.made()
-        return Shelf(self.home)
+        return Shelf(self.home, self.configuration.current_or_empty().key_group)
 
     @cached_property
     def local_copy(self) -> "LocalCopy":

@@ -1,6 +1,7 @@
 """Read `inkstamp.toml` into data."""
 
 import hashlib
+import re
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -20,6 +21,7 @@ from inkstamp.ownership import expect_ours
 from inkstamp.pki.subject import Subject
 from inkstamp.printable import one_line
 
+_GROUP = re.compile(r"[A-Za-z_][A-Za-z0-9_.-]{0,31}\$?|\d{1,9}")
 _SHOWN = 300
 
 
@@ -73,6 +75,9 @@ def _interpret(
     reader.check_keys(subject, Subject.__slots__, ("subject",))
     if not isinstance(home, str):
         raise reader.fail("“home” must be a path", ("home",), 'write home = "/path"')
+    group = raw.get("key_group", "")
+    if not isinstance(group, str) or (group and not _GROUP.fullmatch(group)):
+        raise reader.fail("“key_group” is no group", ("key_group",), 'write its name, as in key_group = "ssl-cert"')
     for key in ("http_port", "https_port", "dns_port"):
         port = raw.get("view", {}).get(key, 1) if isinstance(raw.get("view", {}), dict) else 1
         if isinstance(port, int) and not 0 < port < 65_536:
@@ -82,6 +87,7 @@ def _interpret(
         view=reader.section(ViewSettings, raw.get("view", {}), ("view",)),
         renewal=reader.section(Renewal, raw.get("renewal", {}), ("renewal",)),
         subject=reader.subject(subject),
+        key_group=group,
         home=str(file.parent / home) if home else "",
     )
     whole = msgspec.structs.replace(

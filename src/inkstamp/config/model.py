@@ -345,6 +345,8 @@ class Configuration(Section, frozen=True):
     renewal: Renewal = Renewal()
     subject: Subject = Subject()
     """Whom portal requests are for."""
+    key_group: str = ""
+    """The group on this machine that may read the keys of editions, name or number; empty for nobody."""
     home: str = ""
     """Folder of ledger, accounts and shelf, when it is not the default one."""
     mistaken: dict[str, Mistake] = {}

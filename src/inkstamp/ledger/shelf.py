@@ -10,13 +10,14 @@ the key is here: request.pem, the CSR, which can be used again.
 
 import os
 import shutil
+import stat
 from collections.abc import Sequence
-from contextlib import nullcontext
+from contextlib import nullcontext, suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from inkstamp.errors import FileTrouble
+from inkstamp.errors import ConfigurationError, FileTrouble
 from inkstamp.files import (
     create_bytes,
     file_trouble,
@@ -36,6 +37,7 @@ if TYPE_CHECKING:
     from inkstamp.pki.keys import PrivateKey
 
 _MOST_LINKS = 20
+_PASSED_BY_GROUP = 0o710
 _WRITTEN_WITHIN = 60.0
 """Seconds in which all files of an edition are written."""
 
@@ -57,9 +59,12 @@ class EditionFiles:
 class Shelf:
     """The editions below one HOME."""
 
-    def __init__(self, home: Home) -> None:
+    def __init__(self, home: Home, key_group: str = "") -> None:
+        """Make it of HOME, and of the group that may read keys (name or number); empty for none."""
+        self._home = home.folder
         self._folder = home.shelf
         self._path = str(self._folder)
+        self._key_group = key_group
 
     def of(self, certificate: str) -> Path:
         """Return the folder of a certificate."""
@@ -108,7 +113,8 @@ class Shelf:
         """Return an edition's key; ConfigurationError when it cannot be read, or others can read it."""
         from inkstamp.key_files import read_key  # noqa: PLC0415  as above
 
-        return read_key(self.edition(edition.certificate, edition.number) / "key.pem")
+        file = self.edition(edition.certificate, edition.number) / "key.pem"
+        return read_key(file, group=group_number(self._key_group))
 
     def request(self, edition: EditionRecord) -> bytes | None:
         """Return the CSR that a portal issued an edition for, as PEM; None where it was not kept, or was brought."""
@@ -172,6 +178,7 @@ class Shelf:
                 create_bytes(partial / "brought.pem", files.brought)
             if files.request is not None:
                 create_bytes(partial / "request.pem", files.request)
+            self._grant(partial)
             with file_trouble("write", folder):
                 sync_folder(partial)
                 os.rename(partial, folder)
@@ -180,3 +187,50 @@ class Shelf:
             shutil.rmtree(partial, ignore_errors=True)
             raise
         return folder
+
+    def expect_group(self) -> None:
+        """Raise ConfigurationError where the group that may read keys is not on this machine."""
+        group_number(self._key_group)
+
+    def grant(self, certificate: str, number: int) -> None:
+        """Give an edition's key the rights that are configured now, before a server is given it.
+
+        Raises:
+            ConfigurationError: There is no such group.
+            FileTrouble: The rights cannot be given.
+
+        """
+        self._grant(self.edition(certificate, number))
+
+    def _grant(self, folder: Path) -> None:
+        """Let the group read the files with the key, and pass through the folders to them; or nobody, without one."""
+        group = group_number(self._key_group)
+        for name in ("key.pem", "combined.pem"):
+            file = folder / name
+            with file_trouble("give rights to", file), suppress(FileNotFoundError):
+                found = file.stat()
+                if group is not None and found.st_gid != group:
+                    os.chown(file, -1, group)
+                mode = 0o640 if group is not None else 0o600
+                if stat.S_IMODE(found.st_mode) != mode:
+                    os.chmod(file, mode)
+        for above in (folder, folder.parent, self._folder, self._home) if group is not None else ():
+            with file_trouble("give rights to", above):
+                os.chown(above, -1, group or 0)
+                os.chmod(above, _PASSED_BY_GROUP)
+
+
+def group_number(group: str) -> int | None:
+    """Return the number of a group, by its name or number; None for none. ConfigurationError where it is not here."""
+    if not group:
+        return None
+    if group.isdigit():
+        return int(group)
+    import grp  # noqa: PLC0415  few need it
+
+    try:
+        return grp.getgrnam(group).gr_gid
+    except KeyError as error:
+        raise ConfigurationError(
+            f"there is no group “{group}” on this machine", where="key_group", advice="make it, or correct `key_group`"
+        ) from error

@@ -170,6 +170,7 @@ class _Round:
 
     def _complete(self) -> None:
         if all(group.copied for group in self.groups) and (self.done or not self.entry.install):
+            self.context.shelf.grant(self.name, self.edition.number)
             self.context.local_copy.switch(self.name, self.edition.number)
         if not self.entry.install:  # there was one step, and nothing to go back to
             record = self.context.ledger.installs.begin(self.name, self.edition.number, ())

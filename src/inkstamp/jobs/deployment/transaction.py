@@ -142,6 +142,8 @@ def _begin(context: DeploymentContext, load: Load, up: Sequence[str]) -> _Begun:
             backup.make(context.servers, group.changes)
             reached("change", load.name)
             if not group.copied:
+                if load.number is not None:
+                    context.shelf.grant(load.name, load.number)
                 context.local_copy.switch(load.name, load.number)
             _hand_over(context, load.name, group, load.edition)
     except InkStampError as error:

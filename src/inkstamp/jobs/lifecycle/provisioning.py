@@ -92,6 +92,7 @@ def check_beforehand(context: LifecycleContext, plan: Plan) -> None:
     """Find out what would fail, before the configuration is written and the CA hears of it."""
     entry, authority = plan.entry, context.config.authority[plan.entry.authority]
     with at_step("checking beforehand"):
+        context.shelf.expect_group()
         recently = context.clock.monotonic() - _TESTED_SECONDS
         prepare(context, plan.name, entry, None, {}, tested_since=recently)
         if authority.is_acme:

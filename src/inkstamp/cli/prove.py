@@ -24,8 +24,8 @@ from inkstamp.cli.setting import moment, open_runtime
 if TYPE_CHECKING:
     from inkstamp.jobs.portal.dcv import MailChoice, PortalInput, Proven
     from inkstamp.jobs.validation.challenge_path import Passage
+    from inkstamp.jobs.validation.context import ValidationContext
     from inkstamp.ledger.records import PortalProof
-    from inkstamp.runtime import Runtime
 
 _LISTS = ""
 
@@ -129,14 +129,14 @@ def run(context: Context, options: argparse.Namespace) -> int:
     return 0 if proven.seen else 1
 
 
-def _save(runtime: "Runtime", options: argparse.Namespace) -> None:
+def _save(parts: "ValidationContext", options: argparse.Namespace) -> None:
     """Write the files that a person has to make, where that was asked for, and say which."""
     if not options.into:
         return
     from inkstamp.jobs.validation.by_hand import save_files
 
-    for each in save_files(runtime, options.certificate, Path(options.into).absolute()):
-        runtime.progress.step(options.certificate, f"saved {each}")
+    for each in save_files(parts, options.certificate, Path(options.into).absolute()):
+        parts.progress.step(options.certificate, f"saved {each}")
 
 
 def _change_way(context: Context, options: argparse.Namespace) -> int:

@@ -76,6 +76,7 @@ def test_the_longest_validity_goes_by_the_date_of_issue(day: str, certificate: i
 def test_before_there_were_limits_nothing_is_said() -> None:
     assert limits_at(datetime(2019, 1, 1, tzinfo=UTC)) is None
     assert longest_until(datetime(2019, 1, 1, tzinfo=UTC)) is None
+    assert longest_until(datetime(9999, 12, 31, tzinfo=UTC)) is None  # as certificates without an end have it
 
 
 @given(st.integers(0, 4000), st.integers(0, 500))

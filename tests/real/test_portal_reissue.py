@@ -224,3 +224,15 @@ def test_an_old_edition_that_left_the_shelf_and_damaged_neighbours_are_in_nobody
     assert world.run("collect", "shop", again).status == 0
     assert world.run("install", "shop").status == 0
     assert "edition 1 is on the shelf already" in world.run("collect", "shop", str(first)).out
+
+
+def test_what_a_ca_writes_into_a_certificate_is_in_no_command_that_is_shown(world: PortalWorld) -> None:
+    world.portal.state.mood.more = ("a;reboot.test", "*.tides.test")
+    done = world.run("collect", "shop", str(world.download(world.issued())))
+    assert done.status == 0, done.err
+    assert "the CA added a;reboot.test, *.tides.test" in done.flat
+    assert "certificate change" not in done.flat
+    world.portal.state.mood.more = ("*.tides.test",)
+    world.portal.state.reissue(4101)
+    again = world.run("collect", "shop", str(world.download("order/4101")))
+    assert f"inkstamp certificate change shop 'names={NAME},*.tides.test'" in again.flat

@@ -101,6 +101,8 @@ def test_a_step_that_no_order_is_at_and_a_date_that_is_none_change_nothing(world
     assert "is not a time" in flat(world.run("why", "shop", "--waiting", "call", "--until", "Tuesday").err)
     assert "--until goes with --waiting" in flat(world.run("why", "shop", "--until", "2026-11-20").err)
     assert world.run("why", "shop", "--json").json["why"]["stall"]["progress"]["step"] == "validation"
+    assert world.run("why", "shop", "--waiting", "review", "--until", "9999-12-31").status == 0
+    assert world.run("renew").status == 3
     assert world.run("why", "shop", "--waiting", "payment").status == 0
     back = world.run("why", "shop", "--waiting", "validation", "--json").json["why"]["stall"]
     assert (back["progress"]["step"], back["next_command"]) == ("validation", "inkstamp prove shop")
@@ -133,7 +135,9 @@ def test_an_email_is_waited_for_until_it_is_approved_and_can_be_sent_again(world
         ('{ step = "call"', '{ step = "coffee"', "known values: validation, organisation, call"),
         ('{ step = "call"', '{ step = "review"', "“steps” has “review” twice"),
         ("days = 2", "hours = 2", "unknown key “hours”"),
-        ("days = 2", "days = -2", "“days” is less than nothing"),
+        ("days = 2", "days = -2", "“days” is no number of days"),
+        ("days = 2", "days = nan", "“days” is no number of days"),
+        ("days = 2", "days = inf", "write a number from 0 to 1000"),
         ('level = "EV"', 'level = "XV"', "known values: DV, IV, OV, EV"),
         ('kind = "portal"', 'directory = "https://ca.test/"', "“page” does not apply to kind = “acme”"),
     ],

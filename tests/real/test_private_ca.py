@@ -113,6 +113,7 @@ def test_behind_a_cdn_it_is_told_that_another_answers_and_the_origin_is_tested_b
         assert "serves edition 1, the newest" in seen["edition"]
         port = world.nginx.https_port
         assert world.run("check", NAME, "--at", f"127.0.0.1:{port}", "--quick").status == 0
+        assert "leave --at or --since out" in world.run("check", NAME, "--at", "127.0.0.1", "--since").flat
         for wrong in ("cdn.test", "127.0.0.1:x", "127.0.0.1:99999"):
             refused = world.run("check", NAME, "--at", wrong)
             assert refused.status == 2

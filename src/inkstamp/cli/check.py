@@ -68,12 +68,15 @@ def run(context: Context, options: argparse.Namespace) -> int:
         at_once=options.at_once, quick=options.quick, fetch=options.fetch_issuers,
         at=options.at,
     )  # fmt: skip
+    if options.at and options.since:
+        raise UsageError("--since compares what the names' own addresses serve", advice="leave --at or --since out")
     targets = [*options.names, *(_targets(options.source) if options.source else ())]
     with open_runtime(context) as runtime:
         targets += of_sites(runtime) if options.sites else ()
         targets += runtime.certificates.names(selection_of(options)) if selection_of(options) else ()
         reports = check(runtime, targets, manner)
-        changed = remember(runtime, reports, quick=options.quick, begin=options.since)
+        # What one address serves is no news of what the name's own addresses do.
+        changed = [] if options.at else remember(runtime, reports, quick=options.quick, begin=options.since)
     _write(reports, options)
     wrong = {Verdict.BROKEN, Verdict.WARNINGS} if options.strict else {Verdict.BROKEN}
     status = 1 if any(each.verdict in wrong for each in reports) else 0

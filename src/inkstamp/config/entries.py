@@ -141,7 +141,7 @@ class EntryReader:
             missing = re.search(r"missing required field `(\w+)`", said)
             what = f"[{'.'.join(path)}] lacks the key “{missing[1]}”" if missing else f"“{key}” is wrong: {said}"
             within = INNER.get(kind, {}).get(key)
-            inmost = re.findall(r"[a-z_]+", at)[-1] if at else key
+            inmost = (re.findall(r"[a-z_]+", at) or [key])[-1]
             allowed = _allowed(within, inmost) if within else _allowed(kind, key)
             advice = f"add a line {missing[1]} = …" if missing else allowed
             raise self.fail(what, (*path, key) if key else path, advice) from error

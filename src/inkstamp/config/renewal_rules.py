@@ -8,6 +8,7 @@ from inkstamp.config.server_rules import Fault
 from inkstamp.wording import header_of
 
 LEAST_LEFT, MOST_LEFT = 0.05, 0.9
+_MOST_DAYS = 1000
 _PLACE = re.compile(r"([A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\])(:\d{1,5})?")
 _ADDRESS = re.compile(r"[^@\s<>,]+@[^@\s<>,]+")
 _ONLY_FOR = {
@@ -58,8 +59,8 @@ def stages_fault(stages: Sequence[PortalStage]) -> Fault | None:
     twice = next((each for each in steps if steps.count(each) > 1), None)
     if twice is not None:
         return Fault(f"“steps” has “{twice}” twice", ("steps",), "keep one; `level` says which certificates need it")
-    if any(each.days < 0 for each in stages):
-        return Fault("“days” is less than nothing", ("steps",), "write how many days the step usually takes")
+    if not all(0 <= each.days <= _MOST_DAYS for each in stages):  # which NaN is not either
+        return Fault("“days” is no number of days", ("steps",), f"write a number from 0 to {_MOST_DAYS}")
     return None
 
 

@@ -88,4 +88,4 @@ def is_reminded(progress: StepProgress, who: Actor, *, said: bool, now: datetime
     """
     if who is Actor.YOU:
         return not said or progress.expected is None or now >= progress.expected
-    return progress.expected is not None and now >= progress.expected + _A_DAY
+    return progress.expected is not None and now - _A_DAY >= progress.expected

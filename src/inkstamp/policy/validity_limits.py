@@ -2,7 +2,7 @@
 
 import tomllib
 from dataclasses import dataclass
-from datetime import date, datetime, timedelta
+from datetime import MAXYEAR, date, datetime, timedelta
 from functools import cache
 from importlib import resources
 
@@ -41,7 +41,9 @@ def next_limits(now: datetime) -> ValidityLimits | None:
 def longest_until(issued: datetime) -> datetime | None:
     """Return when a certificate that is issued at an aware moment expires at the latest; None before the limits."""
     limits = limits_at(issued)
-    return issued + timedelta(days=limits.certificate) if limits is not None else None
+    if limits is None or issued.year >= MAXYEAR - 1:  # which somebody wrote who means no end
+        return None
+    return issued + timedelta(days=limits.certificate)
 
 
 def validation_ends(validated: datetime) -> datetime:

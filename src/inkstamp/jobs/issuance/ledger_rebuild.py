@@ -133,7 +133,7 @@ def _read(context: IssuanceContext, certificates: Certificates, name: str, numbe
     entry = certificates.get(name)
     leaf = chain[0]
     authority = entry.authority if entry is not None else ""
-    trusted = [*context.trust.private(authority), *context.trust.roots_if_any]
+    trusted = [*context.trust.private_if_any([authority]), *context.trust.roots_if_any]
     paths = find_paths(leaf, chain[1:], trusted, leaf.not_valid_before_utc)
     root = short_name(paths[0].root.subject if paths else chain[-1].issuer)
     return record_of(name, number, authority, leaf, root, ends=paths[0].ends if paths else None)

@@ -1,6 +1,8 @@
 """What was delivered, told: each certificate and its use, the ways to roots, and what else a person should know."""
 
+import shlex
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 
 from cryptography import x509
@@ -8,6 +10,7 @@ from cryptography.hazmat.primitives import hashes
 
 from inkstamp.clock import stamp
 from inkstamp.config.model import Authority, Certificate
+from inkstamp.errors import NameTrouble
 from inkstamp.findings import Finding, note, ok, warn
 from inkstamp.jobs.status.portal_stall import level_of
 from inkstamp.ledger.order_files import OrderKey
@@ -16,7 +19,7 @@ from inkstamp.pki.bundles import Haul
 from inkstamp.pki.certificates import Facts, facts, short_name, subject_names
 from inkstamp.pki.chain import Path, arrange, is_self_signed
 from inkstamp.pki.kinds import ValidationLevel
-from inkstamp.pki.names import uncovered
+from inkstamp.pki.names import identifiers, uncovered
 from inkstamp.pki.validation_level import validation_level
 from inkstamp.policy.validity_limits import longest_until
 
@@ -125,16 +128,24 @@ def _on_names(choice: Delivered, entry: Certificate) -> list[Finding]:
     findings = []
     more = [each for each in there if each not in entry.names and each not in choice.order.names]
     if more:
-        keep = f"to order them from now on: inkstamp certificate change {name} names={','.join((*entry.names, *more))}"
+        keep = ""
+        with suppress(NameTrouble):  # what a CA writes is for no shell
+            names = _as_setting((*entry.names, *identifiers(more)))
+            keep = f"to order them from now on: inkstamp certificate change {name} {names}"
         findings.append(note("names", name, f"the CA added {', '.join(more)}", keep))
     lacking = uncovered(there, entry.names)
     if lacking:
         left = [each for each in entry.names if each not in lacking]
         advice = "have it issued again with them"
         if left:
-            advice += f", or go without: inkstamp certificate change {name} names={','.join(left)}"
+            advice += f", or go without: inkstamp certificate change {name} {_as_setting(left)}"
         findings.append(warn("names", name, f"lacks {', '.join(lacking)}, as configured now", advice))
     return findings
+
+
+def _as_setting(names: Sequence[str]) -> str:
+    """Return names as a setting to be typed."""
+    return shlex.quote(f"names={','.join(names)}")
 
 
 def _on_level(choice: Delivered, ordered: ValidationLevel | None) -> list[Finding]:

@@ -5,7 +5,7 @@ from pathlib import Path
 
 from inkstamp.deadline import poll
 from inkstamp.errors import StillWaiting, UsageError
-from inkstamp.files import create_bytes, file_trouble, read_bytes
+from inkstamp.files import file_trouble, read_bytes, write_bytes
 from inkstamp.findings import Finding, Severity, bad, worst
 from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.jobs.validation.dns_records import Placed, in_one_line
@@ -187,7 +187,7 @@ def save_files(context: ValidationContext, certificate: str, folder: Path) -> li
 
     Raises:
         UsageError: No file is to be made.
-        FileTrouble: One cannot be written, or another file is there.
+        FileTrouble: One cannot be written.
 
     """
     order = context.ledger.open_order(certificate)
@@ -204,7 +204,7 @@ def save_files(context: ValidationContext, certificate: str, folder: Path) -> li
         with file_trouble("write", place):
             place.parent.mkdir(parents=True, exist_ok=True)
         if not place.is_file() or read_bytes(place) != proof.content:
-            create_bytes(place, proof.content)
+            write_bytes(place, proof.content)
         written.append(place)
     return written
 

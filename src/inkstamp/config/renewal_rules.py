@@ -59,7 +59,7 @@ def stages_fault(stages: Sequence[PortalStage]) -> Fault | None:
     twice = next((each for each in steps if steps.count(each) > 1), None)
     if twice is not None:
         return Fault(f"“steps” has “{twice}” twice", ("steps",), "keep one; `level` says which certificates need it")
-    if not all(0 <= each.days <= _MOST_DAYS for each in stages):  # which NaN is not either
+    if not all(0 <= each.days <= _MOST_DAYS for each in stages):
         return Fault("“days” is no number of days", ("steps",), f"write a number from 0 to {_MOST_DAYS}")
     return None
 

@@ -173,6 +173,8 @@ def test_a_record_is_judged_as_a_ca_would_and_the_slip_is_named(
     finding = look_at_record(RecordProof(kind, "x.example.org", "t.ca.test"), answers(**known))  # type: ignore[arg-type]
     assert finding.severity is severity
     assert told in f"{finding.seen} {finding.remedy}"
+    if kind == "cname" and known == {"x_example_org": ["x.dcv.test"]}:
+        assert finding.subject == "x.dcv.test"  # where the alias leads is where it has to be made
 
 
 def test_a_resolver_that_keeps_silent_proves_nothing_either_way() -> None:

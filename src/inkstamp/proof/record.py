@@ -57,8 +57,8 @@ def look_at_record(proof: RecordProof, ask: Callable[[str], Answer]) -> Finding:
             )
     return bad(
         _TOPIC,
-        proof.place,
-        answer.trouble.removeprefix(f"{proof.place} ") or f"has no {proof.kind.upper()} record",
+        place,
+        answer.trouble.removeprefix(f"{place} ") or f"has no {proof.kind.upper()} record",
         f"{MAKE_IT} {proof.kind.upper()} record with the value {proof.value}",
     )
 

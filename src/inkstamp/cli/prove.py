@@ -255,7 +255,7 @@ def tell_by_hand(proofs: "Iterable[PortalProof]") -> None:
                  for each in proofs if each.method != "email"}.values():  # fmt: skip
         print("\npublish this:")
         if each.method == "file":
-            print(output.field("at", f"http://{each.name}{each.place}"))
+            print(output.field("at", each.url))
             print(output.field("content", each.content.rstrip("\n")))
         else:
             print(output.field("record", each.place))

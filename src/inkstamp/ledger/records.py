@@ -131,6 +131,11 @@ class PortalProof(_Record, frozen=True):
     approved: datetime | None = None
     """When its e-mail was answered; None when it was not, as far as is known."""
 
+    @property
+    def url(self) -> str:
+        """Where a file is looked for."""
+        return f"http://[{self.name}]{self.place}" if ":" in self.name else f"http://{self.name}{self.place}"
+
 
 class PortalWait(_Record, frozen=True):
     """What an order at a portal waits for, as a person said."""

@@ -308,7 +308,7 @@ def _shelve(
         settle(context, name)
         entry, newest = context.certificates.entry(name), ledger.newest_edition(name)
         root, issuers = short_name(path.root.subject), [to_pem(each) for each in path.issuers]
-        record = record_of(name, ledger.next_edition(name), entry.authority, found.leaf, root)
+        record = record_of(name, ledger.next_edition(name), entry.authority, found.leaf, root, ends=path.ends)
         if newest is None or newest.sha256 != record.sha256:
             pem = keys.to_pem(key) if key is not None else None
             context.shelf.put(name, record.number, EditionFiles(pem, to_pem(found.leaf), issuers))

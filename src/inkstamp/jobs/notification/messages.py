@@ -139,7 +139,7 @@ def _waits_for(status: CertificateStatus, now: datetime) -> tuple[str, str]:
     if progress.expected is None:
         return stall.step, progress.step
     if stall.who is Actor.YOU:
-        return f"{stall.step} ({progress.expected:%Y-%m-%d})", progress.step
+        return f"{stall.step}, expected on {progress.expected:%Y-%m-%d}", progress.step
     ask = "ask the CA" if stall.who is Actor.CA else "remind whoever approves"
     return f"{stall.step}, which was expected by {progress.expected:%Y-%m-%d}; {ask}", progress.step
 

@@ -35,7 +35,7 @@ def acme_stall(order: OrderRecord, by_hand: Sequence[PortalProof] = ()) -> Stall
     unseen = [each for each in by_hand if each.seen is None]
     if unseen and order.state is OrderState.OPENED:
         first, more = unseen[0], f", and {len(unseen) - 1} more" if len(unseen) > 1 else ""
-        where = f"the file http://{first.name}{first.place}"
+        where = f"the file {first.url}"
         if first.method is not ProofMethod.FILE:
             where = f"the {first.method.upper()} record {first.place}"
         return Stall(

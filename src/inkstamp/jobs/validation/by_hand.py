@@ -167,7 +167,7 @@ def table(lacking: Sequence[PortalProof], zones: Mapping[str, str]) -> str:
     lines = []
     for each in {(each.name, *_what(each)): each for each in lacking}.values():
         if each.method is ProofMethod.FILE:
-            lines += [f"file     {_as_file(each).url}", f"content  {each.content}"]
+            lines += [f"file     {each.url}", f"content  {each.content}"]
             continue
         zone = zones.get(each.place, "")
         relative = each.place.removesuffix(f".{zone}") if each.place != zone else "@"
@@ -214,9 +214,7 @@ def tell_done(context: ValidationContext, order: OrderRecord) -> None:
     made = context.ledger.portal.of(order.id)
     if not made:
         return
-    places = [
-        _as_file(each).url if each.method is ProofMethod.FILE else f"the TXT record {each.place}" for each in made
-    ]
+    places = [each.url if each.method is ProofMethod.FILE else f"the TXT record {each.place}" for each in made]
     text = f"what you created may be removed: {', '.join(dict.fromkeys(places))}"
     context.progress.step(order.certificate, text)
     context.ledger.note("validated", f"order {order.id}: {text}", order.certificate)

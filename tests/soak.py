@@ -196,10 +196,12 @@ class Soak:
 
     # One run, in a process of its own
 
-    def run(self) -> None:
-        busy = self.chance.random() < self.plan.killed
+    def run(self, *, undisturbed: bool = False) -> None:
+        """Have a run of `renew`, killed in the middle now and then or with a clock that jumped unless `undisturbed`."""
+        busy = self.chance.random() < self.plan.killed and not undisturbed
         fatal = self.chance.randint(1, 60) if busy else 0
         jump = self.chance.choice((timedelta(days=2), -DAY)) if self.chance.random() < 0.01 else timedelta(0)
+        jump = timedelta(0) if undisturbed else jump
         if jump:
             self.seen.faults["the clock jumped"] += 1
         ended = self.runner.run(self.clock.moment + jump, fatal, disk_full=self.disk_full)
@@ -411,9 +413,9 @@ def play(soak: Soak, say: Any = lambda _text: None) -> Seen:
     weather.down = soak.disk_full = False
     weather.nonces = weather.lost = weather.unheard = weather.cut = weather.error = weather.slow = 0.0
     soak.nameserver.table.update({name: ["127.0.0.1"] for name in soak.names})
-    for hours in (1, 14, 28):
+    for hours in (1, 14, 28):  # nothing comes after them that would finish what a kill broke off
         soak.clock.moment = BEGIN + soak.plan.days * DAY + timedelta(hours=hours)
-        soak.run()
+        soak.run(undisturbed=True)
     soak.look()
     _settle(soak)
     return soak.seen

@@ -56,6 +56,11 @@ class Home:
         """The editions of certificates that were removed."""
         return self.folder / "archive"
 
+    @property
+    def given(self) -> Path:
+        """Copies of editions for servers here that do not read the shelf's files, and what tells passphrases."""
+        return self.folder / "given"
+
     def order(self, order_id: int) -> Path:
         """Return the folder of an order that is under way: its key, and at a portal its CSR."""
         return self.folder / "orders" / str(order_id)

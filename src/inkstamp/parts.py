@@ -15,6 +15,7 @@ from inkstamp.progress import Progress
 if TYPE_CHECKING:
     from inkstamp.certificates import Certificates
     from inkstamp.ledger.local_copy import LocalCopy
+    from inkstamp.ledger.order_files import OrderKeys
     from inkstamp.ledger.shelf import Shelf
     from inkstamp.ledger.store import Ledger
     from inkstamp.servers.pool import ServerPool
@@ -118,6 +119,15 @@ class WithShelf(Protocol):
     @property
     def shelf(self) -> "Shelf":
         """The editions."""
+        ...
+
+
+class WithOrderKeys(Protocol):
+    """Has `order_keys`."""
+
+    @property
+    def order_keys(self) -> "OrderKeys":
+        """The keys of orders that are under way."""
         ...
 
 

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from inkstamp.accounts.pool import AccountPool
     from inkstamp.certificates import Certificates
     from inkstamp.ledger.local_copy import LocalCopy
+    from inkstamp.ledger.order_files import OrderKeys
     from inkstamp.ledger.shelf import Shelf
     from inkstamp.ledger.store import Ledger
     from inkstamp.servers.pool import ServerPool
@@ -111,7 +112,19 @@ class Runtime:
         from inkstamp.ledger.shelf import Shelf
 
         self.home.made()
-        return Shelf(self.home, self.configuration.current_or_empty().key_group)
+        return Shelf(self.home, self.configuration.current_or_empty().key_group, self._passphrase_file)
+
+    def _passphrase_file(self, certificate: str) -> str:
+        entry = self.certificates.get(certificate)
+        return entry.key_passphrase_file if entry is not None else ""
+
+    @cached_property
+    def order_keys(self) -> "OrderKeys":
+        """The keys of orders that are under way."""
+        from inkstamp.key_files import KeyFiles
+        from inkstamp.ledger.order_files import OrderKeys
+
+        return OrderKeys(self.home, KeyFiles(self._passphrase_file))
 
     @cached_property
     def local_copy(self) -> "LocalCopy":

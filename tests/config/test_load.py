@@ -57,7 +57,7 @@ def test_a_good_file_is_read_with_paths_made_absolute_and_names_normalised() -> 
         ('via = "front"', 'via = "frnt"', 14, "did you mean “front”"),
         ('install = ["front"]', 'install = ["back"]', 15, "[server.back]"),
         ('authority = "quayside"', 'authority = "quay"', 13, "did you mean “quayside”"),
-        ('kind = "nginx"', 'kind = "iis"', 9, "nginx"),
+        ('kind = "nginx"', 'kind = "bakery"', 9, "nginx"),
         (
             "[view]",
             '[authority.b]\ndirectory = "https://b/"\ndefault = true\n[authority.c]\n'
@@ -275,6 +275,14 @@ def test_a_mistake_about_a_portal_is_told_with_its_line(old: str, new: str, line
 @pytest.mark.parametrize(
     ("text", "told"),
     [
+        ('[server.w]\nkind = "iis"\n', "lacks the key “reach”"),
+        ('[server.w]\nkind = "iis"\nreach = "ssh://w.test"\nsudo = true\n', "“sudo” does not apply"),
+        ('[server.w]\nkind = "iis"\nreach = "ssh://w.test"\nstore = "Root"\n', "“store” is wrong"),
+        ('[server.w]\nkind = "iis"\nreach = "ssh://w.test"\nfriendly_name = "{certificate}"\n', "tell editions apart"),
+        ('[server.w]\nkind = "iis"\nreach = "ssh://w.test"\nhttp2 = true\n', "“http2” does not apply"),
+        ('[server.w]\nkind = "windows"\nreach = "ssh://w.test"\n', "lacks the key “script”"),
+        ('[server.w]\nkind = "windows"\nreach = "ssh://w.test"\nscript = "bind.ps1"\n', "lacks the key “script”"),
+        ('[server.w]\nkind = "nginx"\nstore = "WebHosting"\n', "do not apply to kind = “nginx”"),
         ('[server.f]\nkind = "files"\nfiles = 5\n', "files"),
         (f"[renewal]\nwith_left = {'9' * 5000}\n", "TOML"),
         ("home = " + "[" * 100_000, "nested too deep"),

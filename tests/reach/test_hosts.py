@@ -108,7 +108,7 @@ def test_one_connection_serves_all_requests_of_a_run_and_ends_with_it(machine: M
     for each in threads:
         each.join()
     assert log.read_text().count("Accepted publickey") == before + 1
-    folder = host._folder
+    folder = host._connection.folder
     host.close()
     assert not folder.exists()
     host.close()  # twice is harmless
@@ -165,7 +165,7 @@ def test_a_folder_that_another_proof_clears_away_is_made_again_over_ssh(
 
 
 def test_what_takes_too_long_is_given_up(machine: Machine, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("inkstamp.reach.ssh._GRACE", 0.5)
+    monkeypatch.setattr("inkstamp.reach.ssh_connection._GRACE", 0.5)
     host = SshHost(f"ssh://127.0.0.1:{machine.port}", config_file=str(machine.client))
     with pytest.raises(ReachTrouble, match="no answer within 1 s"):
         host.run(["sleep", "20"], 1)

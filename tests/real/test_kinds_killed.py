@@ -1,4 +1,7 @@
-"""An install on HAProxy, Postfix, Dovecot and by copies, killed at its steps: the next run leaves all as it was."""
+"""An install on HAProxy, Postfix, Dovecot and by copies, killed at its steps: the next run leaves all as it was.
+
+The key is encrypted: HAProxy and Postfix are given the plain one, Dovecot its passphrase, the copy is encrypted.
+"""
 
 import os
 import signal
@@ -15,7 +18,7 @@ from inkstamp.standins.ports import free_ports
 from inkstamp.view.handshake import shake_hands
 
 EDGE, NAME = "127.0.0.5", "mail.saltmarsh.test"
-STRIDE = 5
+STRIDE = 11
 """Every so many-th place is tried, a different one of each sort."""
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="Postfix starts as root alone")
@@ -61,7 +64,11 @@ def test_whatever_was_begun_is_put_back_at_the_next_run(world: World, post: Mail
     store.mkdir()
     table = f'\n[server.store]\nkind = "files"\nfiles = [{{ path = "{store}/both.pem", form = "combined" }}]\n'
     entry = f'[certificate.mail]\nnames = ["{NAME}"]\nauthority = "quayside"\nvia = "front"\n'
-    text = world.config.read_text() + post.entries() + edge.entry("edge") + table + entry
+    (folder / "key.pass").write_text("gulls\n")
+    (folder / "key.pass").chmod(0o600)
+    entry += f'key_passphrase_file = "{folder}/key.pass"\n'
+    mail_servers = post.entries().replace("[server.post]\n", "[server.post]\ndecrypt = true\n")
+    text = world.config.read_text() + mail_servers + edge.entry("edge", "decrypt = true\n") + table + entry
     world.config.write_text(text)
     assert world.run("stamp", "mail").status == 0  # onto the shelf only
     world.config.write_text(text + 'install = ["edge", "post", "boxes", "store"]\n')
@@ -79,9 +86,13 @@ def test_whatever_was_begun_is_put_back_at_the_next_run(world: World, post: Mail
         now = {path: each for path, each in bytes_of(*watched).items() if "/run/" not in path and "/state/" not in path}
         assert now == before, what
         assert not [each for folder_ in watched for each in folder_.rglob("*.part")], what
+        kept = [each for each in world.home.rglob("*") if each.is_file() and each.suffix in {"", ".pem", ".after"}]
+        kept = [each for each in kept if "accounts" not in each.parts]
+        assert not [each for each in kept if b"BEGIN PRIVATE KEY" in each.read_bytes()], what
     assert len(killed) > 8, killed
     assert done.returncode == 0, done.stderr
     served = shake_hands(EDGE, world.nginx.https_port, NAME)
     assert served.chain[0].public_bytes(serialization.Encoding.DER) == world.edition("mail", 1)
+    assert b"BEGIN ENCRYPTED PRIVATE KEY" in (store / "both.pem").read_bytes()
     mailed = shake_hands("127.0.0.1", post.ports["imap"], NAME, upgrade="imap")
     assert mailed.chain[0].public_bytes(serialization.Encoding.DER) == world.edition("mail", 1)

@@ -271,12 +271,17 @@ def _stamp(
 def tell_plan(plan: "Plan", config_file: str, *, preview: bool = False) -> None:
     """Say what will be done; on stderr, since it is no result, unless only this was asked for."""
     stream = sys.stdout if preview else sys.stderr
+    from inkstamp.config.carrying import key_server
+
     entry = plan.entry
     verb = "would be" if preview else "will be"
     carrier = "placed by hand" if entry.via == "by-hand" else f"placed by {', '.join(entry.carriers)}"
     print(f"certificate {plan.name}", file=stream)
     print(output.field("names", ", ".join(entry.names)), file=stream)
-    key = "key on another machine, by the CSR from there" if entry.key_elsewhere else f"{entry.key} key"
+    key = f"{entry.key} key"
+    if entry.key_elsewhere:
+        there = key_server(entry)
+        key = f"{key} made on {there}" if there else "key on another machine, by the CSR from there"
     print(output.field("authority", f"{entry.authority}, {key}"), file=stream)
     print(output.field("challenge", f"{plan.proof}, {carrier}"), file=stream)
     print(output.field("install", ", ".join(entry.install) or "nowhere, kept on the shelf"), file=stream)

@@ -11,6 +11,7 @@ for it at each address. Changes nothing.
 
 import argparse
 import shlex
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
@@ -34,6 +35,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
     parser.add_argument("name", nargs="*", metavar="NAME", help="show which server answers TLS for this name")
     parser.add_argument("--full", action="store_true", help="show all about each site, not one line")
+    parser.add_argument("--exchange", metavar="FILE", help="write down what Windows servers are asked and answer")
     parser.add_argument("--live", action="store_true", help="also connect to each site and compare with its files")
 
 
@@ -42,6 +44,11 @@ def run(context: Context, options: argparse.Namespace) -> int:
     from inkstamp.jobs.inventory.survey import survey
 
     with open_runtime(context) as runtime:
+        if options.exchange:
+            from inkstamp.jobs.inventory.windows_exchange import write_exchange
+
+            asked = write_exchange(runtime, Path(options.exchange))
+            return _tell_exchange(asked, options.exchange, as_json=context.json)
         found = survey(runtime, options.name, live=options.live)
     status = 0 if found.sound else 1
     if context.json:
@@ -69,6 +76,15 @@ def run(context: Context, options: argparse.Namespace) -> int:
     without = sum(1 for each in whole if any(finding.topic == "tls" for finding in each.findings))
     print(f"{counted(len(whole), 'site')}, {without} without TLS")
     return status
+
+
+def _tell_exchange(asked: "Sequence[str]", file: str, *, as_json: bool) -> int:
+    if as_json:
+        output.as_json("exchange", servers=asked, file=file)
+        return 0
+    print(output.field("asked", ", ".join(asked)))
+    print(output.field("written", f"{file}: names, paths and certificates, no keys; read it before you send it"))
+    return 0
 
 
 def _table(sites: "Sequence[WholeSite]") -> None:

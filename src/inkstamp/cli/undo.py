@@ -30,7 +30,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         return 0
     where = ", ".join(undone.servers)
     what = f"edition {undone.edition}" if undone.edition is not None else "no edition of Ink Stamp"
-    verb = "has" if undone.done else "would have"
+    verb = "would have" if not undone.done else "have" if len(undone.servers) > 1 else "has"
     print(f"{undone.certificate}: {where} {verb} {what}{' again' if undone.edition is not None else ''}")
     output.findings(undone.findings)
     output.differences(undone.differences)

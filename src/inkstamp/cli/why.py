@@ -86,6 +86,8 @@ def _tell(found: "Why", now: datetime) -> None:
         print(output.field("waiting for", found.stall.who))
     if found.setback is not None:
         _tell_setback(found.setback, again=found.setback.times > 1)
+    if status.wanted and found.setback is None:
+        print(output.field("reason", status.wanted))
     _tell_records(found)
     by_hand = [each for each in found.proofs if each.seen is None and each.method != "email"]
     if by_hand:

@@ -39,6 +39,11 @@ def is_away(config: Configuration, name: str) -> bool:
     return name in config.server and bool(config.server[name].reach)
 
 
+def key_server(entry: Certificate) -> str:
+    """Return the Windows server that has a certificate's key, and makes its CSRs; empty where there is none."""
+    return entry.install[0] if entry.key_elsewhere and entry.install else ""
+
+
 def shows_files(server: Server) -> bool:
     """Tell whether a server of this sort answers a path with a file."""
     return KINDS[server.kind].answers_from_files or bool(server.root)

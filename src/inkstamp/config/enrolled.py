@@ -21,6 +21,12 @@ class _EnrolledReader(EntryReader):
     def __init__(self, where: str) -> None:
         self._where = where
 
+    def absolute(self, value: str, path: tuple[str, ...]) -> str:
+        """Return a path, which has to be absolute here; ConfigurationError where it is not."""
+        if not value.startswith("/"):
+            raise self.fail(f"“{path[-1]}” is no absolute path: {value}", path, "begin it with /")
+        return value
+
     def fail(self, what: str, path: tuple[str, ...], advice: str) -> ConfigurationError:  # noqa: ARG002  no file to find it in
         """Return the error for what is wrong with an enrolled certificate."""
         return ConfigurationError(what, where=self._where, advice=advice)
@@ -72,7 +78,7 @@ def group_digests(whole: Configuration) -> dict[str, str]:
     beside = (
         whole.renewal,
         {name: each.kind for name, each in whole.authority.items()},
-        {name: each.kind for name, each in whole.server.items()},
+        {name: (each.kind, each.decrypt) for name, each in whole.server.items()},
         sorted(whole.program),
         [(each.about, each.days_left) for each in whole.messenger.values()],
         whole.mistaken_beside,

@@ -30,7 +30,13 @@ from inkstamp.config.model import (
     Server,
     ViewSettings,
 )
-from inkstamp.config.renewal_rules import certificate_fault, elsewhere_fault, messenger_fault, stages_fault
+from inkstamp.config.renewal_rules import (
+    certificate_fault,
+    elsewhere_fault,
+    encryption_fault,
+    messenger_fault,
+    stages_fault,
+)
 from inkstamp.config.server_rules import Fault, find_fault
 from inkstamp.config.templates import template_fault
 from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER
@@ -64,6 +70,8 @@ PATHS = {
         "trust",
     ),
     Nameserver: ("key_file",),
+    Certificate: ("key_passphrase_file",),
+    CertificateGroup: ("key_passphrase_file",),
     ViewSettings: ("roots",),
     Renewal: ("metrics",),
     Messenger: ("password_file", "key_file", "trust"),
@@ -104,6 +112,10 @@ class EntryReader:
         self._mistaken = mistaken
         """Where entries with a mistake go, by table and name; None when the first mistake ends all."""
 
+    def absolute(self, value: str, path: tuple[str, ...]) -> str:  # noqa: ARG002  another reader has no file
+        """Return a path that may be relative to the file's folder."""
+        return str(self._file.parent / value)
+
     def fail(self, what: str, path: tuple[str, ...], advice: str) -> ConfigurationError:
         where = f"{self._file}, line {line_of(self._text, path)}"
         return ConfigurationError(what, where=where, advice=advice)
@@ -132,7 +144,7 @@ class EntryReader:
         for key in PATHS.get(kind, ()):
             value = given.get(key)
             if isinstance(value, str) and value and (key != "program" or "/" in value):
-                given[key] = str(self._file.parent / value)
+                given[key] = self.absolute(value, (*path, key))
         try:
             return from_plain(given, kind)
         except msgspec.ValidationError as error:
@@ -353,6 +365,7 @@ class EntryReader:
         for each in entry.otherwise:
             self.refers(each, "authority", whole.authority, (*path, "otherwise"))
         self.expect_no(certificate_fault(entry, whole.authority), path)
-        self.expect_no(elsewhere_fault(entry), path)
+        self.expect_no(elsewhere_fault(entry, whole.server), path)
+        self.expect_no(encryption_fault(entry, whole.server), path)
         if entry.keep < 1:
             raise self.fail("“keep” is less than one edition", (*path, "keep"), "write how many editions stay")

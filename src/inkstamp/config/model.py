@@ -113,6 +113,11 @@ class Authority(Section, frozen=True):
     """Whether missing intermediates may be fetched from where the certificate says (AIA)."""
 
     @property
+    def is_private(self) -> bool:
+        """Whether its certificates lead to roots of its own, which browsers do not trust."""
+        return bool(self.roots)
+
+    @property
     def is_acme(self) -> bool:
         """Whether it speaks ACME; otherwise a person has an account at its portal."""
         return self.kind == "acme"
@@ -160,6 +165,8 @@ class Server(Section, frozen=True):
     """Whether sites that had no TLS send plain HTTP on to HTTPS from then on, but for proofs."""
     hsts_days: int = 0
     """How long browsers shall come back to such sites by HTTPS alone (RFC 6797), in days; 0 to say nothing of it."""
+    decrypt: bool = False
+    """Whether it is given plain keys where a certificate's keys are encrypted (`key_passphrase_file`)."""
     client_roots: str = ""
     """File on the server's machine with the CA whose certificates visitors of such sites must show."""
     address: str = ""
@@ -170,6 +177,14 @@ class Server(Section, frozen=True):
     """`balancer`: file with the token of its API."""
     trust: str = ""
     """`balancer`: PEM file with the roots of the API's own certificate; empty for the system's."""
+    store: Literal["My", "WebHosting"] = "My"
+    """`iis`, `windows`: the certificate store of the machine that editions are imported into."""
+    script: str = ""
+    """`windows`: path of the administrator's own script on that machine, which gives a service its certificate."""
+    exportable: bool = False
+    """`iis`, `windows`: whether the private keys there can be exported again."""
+    friendly_name: str = "{certificate} {edition}"
+    """`iis`, `windows`: what editions are called in the store."""
     look: tuple[str, ...] = ()
     """`files` and `balancer`: where it serves TLS, each `host:port`, with `smtp://`, `imap://`, `pop3://` before it for
     STARTTLS."""
@@ -233,6 +248,8 @@ class Certificate(Section, frozen=True):
     the certificate of others would be taken from them."""
     leave_out_failing: bool = False
     """Whether to go without names that the CA refuses when there would be no good certificate at all otherwise."""
+    key_passphrase_file: str = ""
+    """File with the passphrase that keys are encrypted with on the shelf; empty for plain keys."""
     keep: int = 3
     """How many editions stay on the shelf; one that a server has stays in any case."""
     subject: Subject | None = None

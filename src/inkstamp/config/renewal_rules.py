@@ -1,14 +1,17 @@
 """Which keys of `[renewal]` and of a `[messenger.NAME]` table go together, and which values are sensible."""
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
-from inkstamp.config.model import Authority, Certificate, Messenger, PortalStage
+from inkstamp.config.model import Authority, Certificate, Messenger, PortalStage, Server
+from inkstamp.config.server_kinds import KINDS, WINDOWS
 from inkstamp.config.server_rules import Fault
 from inkstamp.wording import header_of
 
 LEAST_LEFT, MOST_LEFT = 0.05, 0.9
 _MOST_DAYS = 1000
+_PLAIN_ALONE = {"postfix", "balancer", "iis", "windows"}
+"""Kinds of servers that have no means at all for encrypted keys."""
 _PLACE = re.compile(r"([A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\])(:\d{1,5})?")
 _ADDRESS = re.compile(r"[^@\s<>,]+@[^@\s<>,]+")
 _ONLY_FOR = {
@@ -64,12 +67,34 @@ def stages_fault(stages: Sequence[PortalStage]) -> Fault | None:
     return None
 
 
-def elsewhere_fault(entry: Certificate) -> Fault | None:
+def encryption_fault(entry: Certificate, servers: Mapping[str, Server]) -> Fault | None:
+    """Return why a server cannot be given an encrypted key."""
+    for name in entry.install if entry.key_passphrase_file else ():
+        server = servers.get(name)
+        if server is not None and not (server.decrypt or KINDS[server.kind].reads_encrypted_keys):
+            why = (
+                "takes plain keys alone"
+                if server.kind in _PLAIN_ALONE
+                else "would ask for the passphrase of an encrypted key on a terminal each time it starts"
+            )
+            return Fault(f"“{name}” cannot be given an encrypted key: {server.kind} {why}", ("key_passphrase_file",),
+                         f"let it have the plain key: decrypt = true in [server.{name}]")  # fmt: skip
+    return None
+
+
+def elsewhere_fault(entry: Certificate, servers: Mapping[str, Server]) -> Fault | None:
     """Return what cannot be together with a key that is on another machine."""
     if entry.key_elsewhere:
-        if entry.install:
+        if entry.key_passphrase_file:
+            return Fault("“key_passphrase_file” is for keys that are here, and “key_elsewhere” says that it is not",
+                         ("key_passphrase_file",), "remove it")  # fmt: skip
+        windows = [each for each in entry.install if each in servers and servers[each].kind in WINDOWS]
+        if windows != list(entry.install):
             return Fault("“install” needs the key, and “key_elsewhere” says that it is not here", ("install",),
                          "remove it, and hand the certificate out: inkstamp export NAME")  # fmt: skip
+        if len({(servers[each].reach, servers[each].store) for each in windows}) > 1:
+            return Fault("“install” names several machines, and with “key_elsewhere” one of them has the key",
+                         ("install",), "have a certificate for each")  # fmt: skip
         if entry.leave_out_failing:
             return Fault("“leave_out_failing” excludes “key_elsewhere”: the CSR has all the names",
                          ("leave_out_failing",), "remove it")  # fmt: skip

@@ -4,8 +4,14 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-ServerKindName = Literal["nginx", "apache", "haproxy", "lighttpd", "postfix", "dovecot", "balancer", "files"]
+ServerKindName = Literal[
+    "nginx", "apache", "haproxy", "lighttpd", "postfix", "dovecot", "iis", "windows", "balancer", "files"
+]
 """What `kind` in a `[server.NAME]` table may be; `files` is any server of which nothing is known but its files."""
+
+
+WINDOWS: tuple[ServerKindName, ...] = ("iis", "windows")
+"""Kinds of which the machine is a Windows Server."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -22,6 +28,10 @@ class ServerFacts:
     """Whether sites that had no TLS can be given a policy, redirects and the like."""
     answers_from_files: bool = False
     """Whether it answers a path with a file of a document root that its configuration names."""
+    reads_encrypted_keys: bool = False
+    """Whether it starts with an encrypted key without a person who types the passphrase."""
+    takes_passphrase_alone: bool = False
+    """Whether all bytes of the file are the passphrase to it, where others read one a line."""
     serves_mail: bool = False
     """Whether certificates of it are, or may be, served by SMTP, IMAP or POP3."""
 
@@ -38,6 +48,7 @@ KINDS: Mapping[ServerKindName, ServerFacts] = {
         state_folders=("/var/log/nginx", "/var/lib/nginx", "/var/cache/nginx"),
         takes_tls_settings=True,
         answers_from_files=True,
+        reads_encrypted_keys=True,
     ),
     "apache": ServerFacts(
         programs=("apache2ctl", "apachectl", "httpd"),
@@ -45,6 +56,7 @@ KINDS: Mapping[ServerKindName, ServerFacts] = {
         state_folders=("/var/log/apache2", "/var/log/httpd", "/var/lib/apache2", "/var/cache/apache2"),
         takes_tls_settings=True,
         answers_from_files=True,
+        reads_encrypted_keys=True,
     ),
     "haproxy": ServerFacts(
         programs=("haproxy",),
@@ -68,11 +80,16 @@ KINDS: Mapping[ServerKindName, ServerFacts] = {
         programs=("dovecot",),
         main_files=("/etc/dovecot/dovecot.conf", "/usr/local/etc/dovecot/dovecot.conf"),
         state_folders=("/var/lib/dovecot",),
+        takes_passphrase_alone=True,
         serves_mail=True,
+        reads_encrypted_keys=True,
     ),
+    "iis": ServerFacts(answers_from_files=True),
+    "windows": ServerFacts(serves_mail=True),
     "balancer": ServerFacts(serves_mail=True),
     "files": ServerFacts(
         state_folders=("/var/log", "/var/lib", "/var/cache", "/var/spool"),
         serves_mail=True,
+        reads_encrypted_keys=True,
     ),
 }

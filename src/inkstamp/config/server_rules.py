@@ -5,24 +5,29 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from inkstamp.config.model import FileCopy, Server
-from inkstamp.config.server_kinds import KINDS
+from inkstamp.config.server_kinds import KINDS, WINDOWS
 from inkstamp.config.words import SECRET_FORMS
 
 _SSH_URL = re.compile(r"ssh://([A-Za-z0-9._-]+@)?([A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\])(:\d{1,5})?/?")
 _LOOK = re.compile(r"((smtp|imap|pop3|tls)://)?([A-Za-z0-9._-]+|\[[0-9A-Fa-f:.]+\]):\d{1,5}")
 _MODE = re.compile(r"0?[0-7]{3}")
+_WINDOWS_PATH = re.compile(r"[A-Za-z]:\\[^\x00-\x1f\"<>|?*]+")
 _WORD = re.compile(r"[A-Za-z0-9._-]+")
 _TAKE_TLS_SETTINGS = tuple(kind for kind, facts in KINDS.items() if facts.takes_tls_settings)
 _TEXT = tuple(kind for kind, facts in KINDS.items() if facts.is_text)
 _ONLY_FOR = {
     **dict.fromkeys(("root", "files"), ("files",)),
-    "look": ("files", "balancer"),
+    "look": ("files", "balancer", "windows"),
     **dict.fromkeys(("address", "listener", "token_file", "trust"), ("balancer",)),
     **dict.fromkeys(("program", "main_file", "prefix"), _TEXT),
-    **dict.fromkeys(("test", "reload", "reach"), (*_TEXT, "files")),
+    **dict.fromkeys(("test", "reload"), (*_TEXT, "files")),
+    "reach": (*_TEXT, "files", *WINDOWS),
+    "script": ("windows",),
     **dict.fromkeys(("tls", "http2", "redirect", "hsts_days", "client_roots"), _TAKE_TLS_SETTINGS),
 }
 """By key, the kinds that it applies to, where those are not all."""
+_IIS = Server(kind="iis")
+"""What keys are when they are left out."""
 _READ_BY_ALL = 0o004
 COPY_PLACEHOLDERS = ("{certificate}", "{edition}", "{year}", "{month}")
 """In the path of a copy: the certificate's short name, the edition's number, and when it expires (UTC)."""
@@ -54,11 +59,35 @@ def _kind_faults(name: str, entry: Server) -> Iterator[Fault]:
     if entry.kind == "files" and not entry.root and not entry.files:
         yield Fault(f"[server.{name}] lacks the key “root” or “files”", ("kind",),
                     'add root = "/srv/www/{domain}" (challenge responses) or files = […] (certificates)')  # fmt: skip
+    if entry.kind in WINDOWS:
+        yield from _windows_faults(name, entry)
+    elif (entry.store, entry.exportable, entry.friendly_name) != (_IIS.store, _IIS.exportable, _IIS.friendly_name):
+        yield Fault(f"“store”, “exportable” and “friendly_name” do not apply to kind = “{entry.kind}”", ("kind",),
+                    "remove the line")  # fmt: skip
     for key, kinds in _ONLY_FOR.items():
         if getattr(entry, key) and entry.kind not in kinds:
             yield Fault(f"“{key}” does not apply to kind = “{entry.kind}”", (key,), "remove the line")
     if set(_PLACEHOLDER.findall(entry.root)) - {"{domain}"}:
         yield Fault(f"“root” has an unknown placeholder: {entry.root}", ("root",), "known: {domain}")
+
+
+def _windows_faults(name: str, entry: Server) -> Iterator[Fault]:
+    if entry.kind == "windows" and not _WINDOWS_PATH.fullmatch(entry.script):
+        yield Fault(f"[server.{name}] lacks the key “script”, an absolute path on that machine", ("kind",),
+                    r"add script = 'C:\path\of\it.ps1'")  # fmt: skip
+    if not entry.reach:
+        yield Fault(f"[server.{name}] lacks the key “reach”", ("kind",), 'add reach = "ssh://administrator@host"')
+    for key in ("sudo", "proof_folder", "certificate_folder"):
+        if getattr(entry, key) != getattr(_IIS, key):
+            yield Fault(f"“{key}” does not apply to kind = “{entry.kind}”", (key,), "remove the line")
+    words, rest = _PLACEHOLDER.findall(entry.friendly_name), _PLACEHOLDER.sub("", entry.friendly_name)
+    if (
+        sorted(words) != ["{certificate}", "{edition}"]
+        or set("{}") & set(rest)
+        or not entry.friendly_name.isprintable()
+    ):
+        yield Fault(f"“friendly_name” does not tell editions apart: {entry.friendly_name}", ("friendly_name",),
+                    "write {certificate} and {edition} into it, each once")  # fmt: skip
 
 
 def _balancer_faults(name: str, entry: Server) -> Iterator[Fault]:

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from inkstamp.errors import FileTrouble
 from inkstamp.files import file_trouble, private_folder, read_bytes, write_bytes
 from inkstamp.home import Home
-from inkstamp.key_files import read_key
+from inkstamp.key_files import KeyFiles
 from inkstamp.ledger.records import OrderRecord, OrderState
 from inkstamp.pki import csr, keys
 from inkstamp.pki.kinds import KeyKind
@@ -25,21 +25,76 @@ class OrderKey:
     """DER of the CSR that was brought; empty where it is made with the private key."""
 
 
-def read_order_key(home: Home, order: OrderRecord) -> OrderKey:
-    """Return what an order that is under way is for.
+class OrderKeys:
+    """The keys of orders that are under way, each in the folder of its order."""
 
-    Raises:
-        ConfigurationError: The key's file is gone, or others can read it.
-        FileTrouble, RequestUnreadable: The CSR that was brought cannot be read any more.
+    def __init__(self, home: Home, files: KeyFiles) -> None:
+        self._home = home
+        self._files = files
 
-    """
-    folder = home.order(order.id)
-    file, brought = folder / "key.pem", folder / "brought.pem"
-    if brought.exists():
-        der = csr.read(read_bytes(brought), str(brought))
-        return OrderKey(csr.public_key(der, str(brought)), None, der)
-    private = read_key(file)
-    return OrderKey(private.public_key(), private)
+    def read(self, order: OrderRecord) -> OrderKey:
+        """Return what an order that is under way is for.
+
+        Raises:
+            ConfigurationError: The key's file is gone, or others can read it, or it is encrypted and stays closed.
+            FileTrouble, RequestUnreadable: The CSR that was brought cannot be read any more.
+
+        """
+        folder = self._home.order(order.id)
+        file, brought = folder / "key.pem", folder / "brought.pem"
+        if brought.exists():
+            der = csr.read(read_bytes(brought), str(brought))
+            return OrderKey(csr.public_key(der, str(brought)), None, der)
+        private = self._files.read(order.certificate, file)
+        return OrderKey(private.public_key(), private)
+
+    def take(self, order: OrderRecord, key: keys.PrivateKey, request: bytes) -> None:
+        """Have an order that no CA has heard of go on with a key and a CSR (PEM) that there are already.
+
+        The CSR is written last: where it is there, the key is, too.
+        """
+        folder = private_folder(self._home.order(order.id))
+        if not (folder / "request.pem").exists():
+            write_bytes(folder / "key.pem", self._files.to_pem(order.certificate, key), mode=0o600)
+            write_bytes(folder / "request.pem", request)
+
+    def have(self, order: OrderRecord, kind: KeyKind, brought: bytes = b"") -> OrderKey:
+        """Return what an order is for: its key, or the CSR `brought` (PEM), durable before the CA can hear of it.
+
+        Raises:
+            FileTrouble: It is missing although the CSR was sent: a new one would match nothing.
+
+        """
+        folder = private_folder(self._home.order(order.id))
+        name = "brought.pem" if brought else "key.pem"
+        if (folder / name).exists():
+            return self.read(order)
+        if order.state in _SENT:
+            raise FileTrouble(
+                f"the {'CSR' if brought else 'key'} of order {order.id} is missing, and its CSR was sent already",
+                where=str(folder / name),
+                advice="restore that file from a backup, or cancel the order:"
+                f" inkstamp order {order.certificate} --cancel",
+            )
+        if brought:
+            write_bytes(folder / name, brought)
+            return self.read(order)
+        given = self._home.next_key(order.certificate)
+        key = self._files.read(order.certificate, given) if given.exists() else keys.make(kind)
+        write_bytes(folder / name, self._files.to_pem(order.certificate, key), mode=0o600)
+        return OrderKey(key.public_key(), key)
+
+    def keep(self, certificate: str, key: keys.PrivateKey) -> None:
+        """Keep a key that there is already for the next order of a certificate."""
+        file = self._home.next_key(certificate)
+        private_folder(file.parent)
+        write_bytes(file, self._files.to_pem(certificate, key), mode=0o600)
+
+    def forget(self, certificate: str, used: keys.PrivateKey) -> None:
+        """Remove the key that was kept for an order, once an edition has it (`used`)."""
+        file = self._home.next_key(certificate)
+        if file.exists() and keys.to_pem(self._files.read(certificate, file)) == keys.to_pem(used):
+            forget_key(self._home, certificate)
 
 
 def brought_for(home: Home, order: OrderRecord) -> bytes | None:
@@ -54,54 +109,8 @@ def request_of(home: Home, order: OrderRecord) -> bytes | None:
     return read_bytes(file) if file.exists() else None
 
 
-def take_key(home: Home, order: OrderRecord, key: bytes, request: bytes) -> None:
-    """Have an order that no CA has heard of go on with a key and a CSR that there are already, both PEM.
-
-    The CSR is written last: where it is there, the key is, too.
-    """
-    folder = private_folder(home.order(order.id))
-    if not (folder / "request.pem").exists():
-        write_bytes(folder / "key.pem", key, mode=0o600)
-        write_bytes(folder / "request.pem", request)
-
-
-def have_order_key(home: Home, order: OrderRecord, kind: KeyKind, brought: bytes = b"") -> OrderKey:
-    """Return what an order is for: its key, or the CSR `brought` (PEM), durable before the CA can hear of the order.
-
-    Raises:
-        FileTrouble: It is missing although the CSR was sent: a new one would match nothing.
-
-    """
-    folder = private_folder(home.order(order.id))
-    name = "brought.pem" if brought else "key.pem"
-    if (folder / name).exists():
-        return read_order_key(home, order)
-    if order.state in _SENT:
-        raise FileTrouble(
-            f"the {'CSR' if brought else 'key'} of order {order.id} is missing, and its CSR was sent already",
-            where=str(folder / name),
-            advice=f"restore that file from a backup, or cancel the order: inkstamp order {order.certificate} --cancel",
-        )
-    if brought:
-        write_bytes(folder / name, brought)
-        return read_order_key(home, order)
-    given = home.next_key(order.certificate)
-    key = read_key(given) if given.exists() else keys.make(kind)
-    write_bytes(folder / name, keys.to_pem(key), mode=0o600)
-    return read_order_key(home, order)
-
-
-def keep_key(home: Home, certificate: str, key: keys.PrivateKey) -> None:
-    """Keep a key that there is already for the next order of a certificate."""
+def forget_key(home: Home, certificate: str) -> None:
+    """Remove the key that was kept for the next order of a certificate, whatever it is."""
     file = home.next_key(certificate)
-    private_folder(file.parent)
-    write_bytes(file, keys.to_pem(key), mode=0o600)
-
-
-def forget_key(home: Home, certificate: str, used: keys.PrivateKey | None = None) -> None:
-    """Remove the key that was kept for an order, once an edition has it (`used`), or whatever it is."""
-    file = home.next_key(certificate)
-    if not file.exists() or (used is not None and keys.to_pem(read_key(file)) != keys.to_pem(used)):
-        return
     with file_trouble("remove", file):
         file.unlink(missing_ok=True)

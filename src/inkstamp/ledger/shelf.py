@@ -11,7 +11,7 @@ the key is here: request.pem, the CSR, which can be used again.
 import os
 import shutil
 import stat
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import nullcontext, suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -34,10 +34,13 @@ from inkstamp.ledger.records import EditionRecord
 if TYPE_CHECKING:
     from cryptography.x509 import Certificate as X509Certificate
 
+    from inkstamp.key_files import KeyFiles, Seal
     from inkstamp.pki.keys import PrivateKey
 
 _MOST_LINKS = 20
 _PASSED_BY_GROUP = 0o710
+_FIRST_LINE = 40
+"""Bytes that the first line of a key in PEM has at most."""
 _WRITTEN_WITHIN = 60.0
 """Seconds in which all files of an edition are written."""
 
@@ -47,7 +50,7 @@ class EditionFiles:
     """The contents of an edition's folder, all PEM."""
 
     key: bytes | None
-    """None where another machine has it."""
+    """Plain: the shelf encrypts it where that is configured. None where another machine has it."""
     leaf: bytes
     issuers: Sequence[bytes]
     brought: bytes | None = None
@@ -59,8 +62,16 @@ class EditionFiles:
 class Shelf:
     """The editions below one HOME."""
 
-    def __init__(self, home: Home, key_group: str = "") -> None:
-        """Make it of HOME, and of the group that may read keys (name or number); empty for none."""
+    def __init__(self, home: Home, key_group: str = "", passphrase_file: Callable[[str], str] = lambda _: "") -> None:
+        """Make the shelf below HOME.
+
+        Args:
+            home: The data directory.
+            key_group: The group that may read keys (name or number); empty for none.
+            passphrase_file: Tells which file has the passphrases of a certificate's keys; empty for plain keys.
+
+        """
+        self._passphrase_file = passphrase_file
         self._home = home.folder
         self._folder = home.shelf
         self._path = str(self._folder)
@@ -109,12 +120,38 @@ class Shelf:
         file = self.edition(edition.certificate, edition.number) / "served.pem"
         return tuple(read_pem(read_bytes(file), str(file)))
 
-    def key(self, edition: EditionRecord) -> "PrivateKey":
-        """Return an edition's key; ConfigurationError when it cannot be read, or others can read it."""
-        from inkstamp.key_files import read_key  # noqa: PLC0415  as above
+    def key(self, certificate: str, number: int) -> "PrivateKey":
+        """Return an edition's key; ConfigurationError when it cannot be read or opened, or others can read it."""
+        file = self.edition(certificate, number) / "key.pem"
+        return self._keys().read(certificate, file, group=group_number(self._key_group))
 
-        file = self.edition(edition.certificate, edition.number) / "key.pem"
-        return read_key(file, group=group_number(self._key_group))
+    def _keys(self) -> "KeyFiles":
+        from inkstamp.key_files import KeyFiles  # noqa: PLC0415  as above
+
+        return KeyFiles(self._passphrase_file)
+
+    def seal(self, certificate: str) -> "Seal | None":
+        """Return what encrypts copies of a certificate's files that are kept; None where its keys are plain."""
+        if not self.has_passphrase(certificate):
+            return None
+        from inkstamp.key_files import Seal  # noqa: PLC0415  as above
+
+        return Seal(Path(self._passphrase_file(certificate)))
+
+    def has_passphrase(self, certificate: str) -> bool:
+        """Tell whether a passphrase is configured for a certificate's keys."""
+        return bool(self._passphrase_file(certificate))
+
+    def is_encrypted(self, certificate: str, number: int) -> bool:
+        """Tell whether an edition's key is encrypted; of thousands in a row, so by its first line alone.
+
+        Raises:
+            FileTrouble: It cannot be read.
+
+        """
+        file = f"{self._path}/{certificate}/{number:04d}/key.pem"
+        with file_trouble("read", file), open(file, "rb") as source:
+            return b"ENCRYPTED" in source.read(_FIRST_LINE)
 
     def request(self, edition: EditionRecord) -> bytes | None:
         """Return the CSR that a portal issued an edition for, as PEM; None where it was not kept, or was brought."""
@@ -155,8 +192,7 @@ class Shelf:
         """
         folder = self.edition(certificate, number)
         if folder.is_dir():
-            key = read_bytes(folder / "key.pem") if self.has_key(certificate, number) else None
-            if read_bytes(folder / "leaf.pem") == files.leaf and key == files.key:
+            if read_bytes(folder / "leaf.pem") == files.leaf and self._has_this_key(certificate, number, files.key):
                 return folder
             raise FileTrouble(
                 f"{folder} holds another certificate",
@@ -172,8 +208,9 @@ class Shelf:
             create_bytes(partial / "issuers.pem", b"".join(files.issuers))
             create_bytes(partial / "served.pem", served)
             if files.key is not None:
-                create_bytes(partial / "key.pem", files.key, mode=0o600)
-                create_bytes(partial / "combined.pem", served + files.key, mode=0o600)
+                key = self._as_configured(certificate, files.key)
+                create_bytes(partial / "key.pem", key, mode=0o600)
+                create_bytes(partial / "combined.pem", served + key, mode=0o600)
             if files.brought is not None:
                 create_bytes(partial / "brought.pem", files.brought)
             if files.request is not None:
@@ -187,6 +224,24 @@ class Shelf:
             shutil.rmtree(partial, ignore_errors=True)
             raise
         return folder
+
+    def _as_configured(self, certificate: str, key: bytes) -> bytes:
+        """Return a plain key as it is written: encrypted where that is configured."""
+        if not self._passphrase_file(certificate):
+            return key
+        from inkstamp.pki.keys import from_pem  # noqa: PLC0415  as above
+
+        return self._keys().to_pem(certificate, from_pem(key, "the key"))
+
+    def _has_this_key(self, certificate: str, number: int, key: bytes | None) -> bool:
+        """Tell whether an edition that is there has a key (plain PEM); None for one whose key is elsewhere."""
+        if key is None or not self.has_key(certificate, number):
+            return key is None and not self.has_key(certificate, number)
+        if not self.is_encrypted(certificate, number):
+            return read_bytes(self.edition(certificate, number) / "key.pem") == key
+        from inkstamp.pki.keys import to_pem  # noqa: PLC0415  as above
+
+        return to_pem(self.key(certificate, number)) == key
 
     def expect_group(self) -> None:
         """Raise ConfigurationError where the group that may read keys is not on this machine."""

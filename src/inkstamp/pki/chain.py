@@ -19,6 +19,7 @@ from inkstamp.findings import Finding, bad, ok
 from inkstamp.pki.armour import MALFORMED, strangers_bytes
 from inkstamp.pki.certificates import public_key_of, short_name, subject_names
 from inkstamp.pki.constraints import may_issue, why_forbidden
+from inkstamp.pki.keys import spki_digest
 from inkstamp.pki.names import uncovered
 
 _LONGEST = 10
@@ -212,10 +213,8 @@ def arrange(leaf: x509.Certificate, pool: Iterable[x509.Certificate] | Pool) -> 
 
 def same_key(certificate: x509.Certificate, public_key: object) -> bool:
     """Tell whether `public_key` is the one in `certificate`."""
-    spki = (serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo)
-    theirs = getattr(public_key, "public_bytes", None)
-    key = public_key_of(certificate)
-    return theirs is not None and key is not None and key.public_bytes(*spki) == theirs(*spki)
+    own = spki_digest(public_key_of(certificate))
+    return bool(own) and own == spki_digest(public_key)
 
 
 def judge_edition(

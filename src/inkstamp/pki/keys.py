@@ -68,6 +68,15 @@ def from_pem(data: bytes, where: str, passphrase: bytes | None = None) -> Privat
     )
 
 
+def opened(data: bytes, passphrase: bytes) -> PrivateKey | None:
+    """Return an encrypted PEM key that a passphrase opens; None where it does not, or it is none of the known kinds."""
+    try:
+        key = serialization.load_pem_private_key(data, password=passphrase)
+    except (ValueError, TypeError, UnsupportedAlgorithm):
+        return None
+    return key if isinstance(key, ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey) else None
+
+
 def is_key_of(leaf: x509.Certificate, data: bytes) -> bool | None:
     """Tell whether a PEM key is a certificate's, without costly checks of its numbers; None for an encrypted one."""
     if is_encrypted(data):

@@ -43,6 +43,8 @@ class Goods:
     issuers: tuple[x509.Certificate, ...]
     key: PrivateKey | None
     """None to leave it out."""
+    key_text: bytes = b""
+    """The key as PEM, where it is written in another way than plain or by `passphrase`."""
     passphrase: bytes | None = None
     """Of the key, wherever it stands; None leaves it open."""
     friendly_name: str = ""
@@ -91,9 +93,30 @@ def served(goods: Goods) -> bytes:
 
 def combined(goods: Goods) -> bytes:
     """Write leaf, issuers and key, if there is one, as PEM."""
-    key = keys.to_pem(goods.key, goods.passphrase) if goods.key is not None else b""
-    chain = served(goods)
+    key, chain = key_pem(goods), served(goods)
     return key + chain if goods.key_first else chain + key
+
+
+def key_pem(goods: Goods) -> bytes:
+    """Write the key as PEM; nothing where there is none."""
+    if goods.key is None:
+        return b""
+    return goods.key_text or keys.to_pem(goods.key, goods.passphrase)
+
+
+def contents_of(form: str, goods: Goods) -> bytes:
+    """Return the PEM file of an edition: `leaf`, `issuers`, `served`, `key` or `combined`."""
+    match form:
+        case "leaf":
+            return _pem(goods.leaf)
+        case "issuers":
+            return _pem(*goods.issuers)
+        case "key":
+            return key_pem(goods)
+        case "combined":
+            return combined(goods)
+        case _:
+            return served(goods)
 
 
 def _separate(goods: Goods) -> list[Packed]:
@@ -102,7 +125,7 @@ def _separate(goods: Goods) -> list[Packed]:
         Packed(f"{goods.base}.issuers.pem", _pem(*goods.issuers), secret=False),
     ]
     if goods.key is not None:
-        files.append(Packed(f"{goods.base}.key.pem", keys.to_pem(goods.key, goods.passphrase), secret=True))
+        files.append(Packed(f"{goods.base}.key.pem", key_pem(goods), secret=True))
     return files
 
 

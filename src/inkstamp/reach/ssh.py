@@ -1,39 +1,28 @@
-"""Another machine, reached by OpenSSH's own client: the user's ssh_config, agent and known hosts hold.
+"""Another machine, reached by OpenSSH's own client.
 
 A request is a small program for `sh`, sent on standard input, so nothing of it is seen in a list of processes there;
-the other side needs nothing but POSIX. One connection is kept for all requests of a run (ssh_config(5),
-ControlMaster). Host keys are always verified.
+the other side needs nothing but POSIX.
 """
 
-import atexit
 import re
 import secrets
 import shlex
-import shutil
-import tempfile
 import threading
 from collections.abc import Sequence
-from contextlib import suppress
 from functools import cached_property
 from importlib import resources
-from pathlib import Path
-from urllib.parse import SplitResult, urlsplit
 
-from inkstamp.errors import ConfigurationError, FileTooLarge, FileTrouble, ReachTrouble, ServerTrouble
-from inkstamp.ownership import expect_ours
+from inkstamp.errors import FileTrouble, ServerTrouble
 from inkstamp.printable import one_line, printable, shown_bytes
-from inkstamp.reach import process
 from inkstamp.reach.interface import Contents, FoundFile, Planted, Ran, Rights
 from inkstamp.reach.local import MOST_GATHERED
 from inkstamp.reach.ports import ListeningProgram, read_listeners
 from inkstamp.reach.sockets import ask_socket
+from inkstamp.reach.ssh_connection import SshConnection
 
 _MOST_REQUEST = MOST_GATHERED + 1_048_576
 """Bytes of an answer; the files of one request are all in it."""
 _SECONDS = 60.0
-_GRACE = 15.0
-"""Seconds for the connection, beside what a request may take."""
-_CLOSING = 5.0
 _MOST_ANSWER = 1_048_576
 _MOST_COMPLAINT = 20_000
 _CHUNK = 512
@@ -41,24 +30,6 @@ _AT_ONCE = 500
 """Files asked for in one request."""
 _TROUBLE = {3, 4, 5}
 """Exit statuses with which `remote.sh` says why it cannot."""
-_OPTIONS = {
-    "BatchMode": "yes",
-    "StrictHostKeyChecking": "yes",
-    "ConnectTimeout": "10",
-    "ServerAliveInterval": "5",
-    "ServerAliveCountMax": "3",
-    "ControlMaster": "auto",
-    "ControlPersist": "30",
-    "RequestTTY": "no",
-    "ForwardAgent": "no",
-    "ForwardX11": "no",
-}
-_ADVICE = (
-    ("host key", "check that the machine is the right one, then add its key to known_hosts"),
-    ("permission denied", "put a key of this user into the other side's authorized_keys, or load it into the agent"),
-    ("sudo", "let the user run sh by sudo without a password, or reach the machine as another user"),
-    ("", "try `ssh` to that machine by hand, as the user that runs this command"),
-)
 _WILD = re.compile(r"[*?]|\[[A-Za-z0-9!^._-]+\]")
 
 
@@ -66,29 +37,9 @@ class SshHost:
     """Files and commands on another machine; one connection for all, shared between threads."""
 
     def __init__(self, url: str, *, config_file: str = "", sudo: bool = False) -> None:
-        parts = _reach_parts(url)
-        self._url = url
-        self._name = parts.hostname or ""
-        if config_file:
-            expect_ours(Path(config_file), "the SSH configuration")
-        options = [f"-o{key}={value}" for key, value in _OPTIONS.items()]
-        login = ["-l", parts.username] if parts.username else []
-        port = ["-p", str(parts.port)] if parts.port else []
-        self._options = [*(["-F", config_file] if config_file else []), *options, *login, *port]
+        self._connection = SshConnection(url, config_file=config_file)
+        self._url, self._name = url, self._connection.name
         self._shell = "sudo -n sh" if sudo else "sh"
-        self._lock = threading.Lock()
-
-    @cached_property
-    def _folder(self) -> Path:
-        """A folder for the connection's socket, with a short path: sockets' names have 108 bytes."""
-        made = Path(tempfile.mkdtemp(prefix="inkstamp-", dir="/tmp"))
-        atexit.register(self.close)
-        return made
-
-    def _command(self, *arguments: str) -> list[str]:
-        with self._lock:
-            path = f"-oControlPath={self._folder}/%C"
-        return ["ssh", *self._options, path, *arguments]
 
     @property
     def address(self) -> str:
@@ -97,13 +48,7 @@ class SshHost:
 
     def close(self) -> None:
         """Give the connection up."""
-        if "_folder" not in self.__dict__:
-            return
-        with suppress(OSError):
-            process.run(self._command("-O", "exit", self._name), seconds=_CLOSING)
-        atexit.unregister(self.close)
-        shutil.rmtree(self._folder, ignore_errors=True)  # the client takes its socket away in the same moment
-        del self.__dict__["_folder"]
+        self._connection.close()
 
     # Requests
 
@@ -124,34 +69,16 @@ class SshHost:
         nonce = secrets.token_hex(8)  # so that nothing that is printed there is taken for the end
         begins, ends = f"inkstamp-begins {nonce}\n".encode(), f" {nonce} inkstamp-ends\n".encode()
         framed = f"printf 'inkstamp-begins {nonce}\\n'\n( {program}\n)\nprintf '\\n%s {nonce} inkstamp-ends\\n' $?\n"
-        command = self._command(self._name, self._shell)
-        try:
-            done = process.run(
-                command, data=framed.encode("utf-8", "surrogateescape"), seconds=seconds + _GRACE,
-                most=_MOST_REQUEST, until=ends,
-            )  # fmt: skip
-        except TimeoutError as error:
-            raise ReachTrouble(
-                f"{self._name} is unreachable: no answer within {seconds:.0f} s", where=self._url, advice=_ADVICE[-1][1]
-            ) from error
-        except OSError as error:
-            raise ReachTrouble(
-                "OpenSSH's client cannot be started", where="ssh", said=error.strerror or "", advice="install it"
-            ) from error
-        if done.cut:
-            raise FileTooLarge(f"{self._name} answers with more than is read", where=self._url)
+        done = self._connection.send(
+            self._shell, framed.encode("utf-8", "surrogateescape"), seconds=seconds, most=_MOST_REQUEST, until=ends
+        )
         begun, found, rest = done.output.partition(begins)
         told, ended, _ = rest.rpartition(ends)
         output, _, status = told.rpartition(b"\n")
         complaint = printable(done.complaint[:_MOST_COMPLAINT].decode("utf-8", "replace")).strip()
         if not found or not ended or not status.isdigit():
-            raise self._lost(complaint or shown_bytes(begun), begun=bool(found))
+            raise self._connection.lost(complaint or shown_bytes(begun), begun=bool(found))
         return int(status), output, complaint
-
-    def _lost(self, complaint: str, *, begun: bool) -> ReachTrouble:
-        what = "was lost in the middle of a request" if begun else "does not come about"
-        advice = next(text for word, text in _ADVICE if word in complaint.lower())
-        return ReachTrouble(f"the connection to {self._name} {what}", where=self._url, said=complaint, advice=advice)
 
     # What a host offers
 
@@ -186,24 +113,17 @@ class SshHost:
     def converse(self, socket_path: str, data: bytes, seconds: float) -> bytes:
         """Through a forwarding of the connection that is there already, so nothing is needed on the other side."""
         self._ask(":", "/")  # opens the connection where there is none yet
-        ours = self._folder / f"{threading.get_ident()}.sock"
+        ours = self._connection.folder / f"{threading.get_ident()}.sock"
         forward = f"{ours}:{socket_path}"
         told = f"{self._url}{socket_path}"
-        opened = self._control("forward", forward)
+        opened = self._connection.control("forward", forward)
         try:
             if opened.status != 0:
                 raise ServerTrouble("the socket cannot be reached", where=told, said=shown_bytes(opened.complaint))
             return ask_socket(str(ours), data, seconds, told)
         finally:
-            self._control("cancel", forward)
+            self._connection.control("cancel", forward)
             ours.unlink(missing_ok=True)
-
-    def _control(self, verb: str, forward: str) -> process.Ended:
-        command = self._command("-O", verb, "-L", forward, self._name)
-        try:
-            return process.run(command, seconds=_GRACE)
-        except OSError as error:  # TimeoutError is one
-            raise ReachTrouble(f"the connection to {self._name} does not answer", where=self._url) from error
 
     def remove(self, path: str) -> None:
         self._ask(f"remove {shlex.quote(path)}", path)
@@ -273,15 +193,6 @@ class SshHost:
 
     def has_address(self, address: str) -> bool:
         return address in self._addresses
-
-
-def _reach_parts(url: str) -> SplitResult:
-    try:
-        parts = urlsplit(url)
-        _ = parts.port
-    except ValueError as error:
-        raise ConfigurationError(f"“{one_line(url)}” cannot be reached", where="reach", said=str(error)) from error
-    return parts
 
 
 def _pattern(pattern: str) -> str:

@@ -4,7 +4,7 @@ import difflib
 import json
 import os
 import threading
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -17,6 +17,7 @@ from inkstamp.servers.interface import FileChange
 from inkstamp.servers.reload import reload, take_effect, test_before
 
 if TYPE_CHECKING:
+    from inkstamp.key_files import Seal
     from inkstamp.servers.pool import ServerPool
 
 _MANIFEST = "manifest.json"
@@ -65,28 +66,37 @@ def is_first(folder: Path) -> bool:
     return not (kept(folder) or {}).get("before", True)
 
 
-def keep_next(parent: Path, changes: Sequence[Change], **more: Any) -> Path:
+def keep_next(parent: Path, changes: Sequence[Change], seal: "Seal | None" = None, **more: Any) -> Path:
     """Keep as `keep` does, in a fresh folder below `parent`, and return it; threads may do so at the same time."""
     with _KEEPING:
         folder = _fresh_folder(parent)
         private_folder(parent)
-        keep(folder, changes, **more)
+        keep(folder, changes, seal, **more)
     return folder
 
 
-def keep(folder: Path, changes: Sequence[Change], **more: Any) -> None:
-    """Keep the bytes of all files to be changed, and what else must be known to go back."""
+def keep(folder: Path, changes: Sequence[Change], seal: "Seal | None" = None, **more: Any) -> None:
+    """Keep the bytes of all files to be changed, and what else must be known to go back.
+
+    Args:
+        folder: Where they are kept.
+        changes: What is changed.
+        seal: Encrypts what is kept of copies, where the key in them is encrypted elsewhere.
+        more: What else must be known.
+
+    """
     remove_tree(folder)
     private_folder(folder.parent)
     private_folder(folder)
     listing = []
     for number, change in enumerate(changes):
+        sealed = seal is not None and change.file.rights is not None
         for end, data in (("", change.file.before), (AFTER, change.file.after)):
             if data is not None:  # a file that was not there, or is to be no more, is not here either
-                write_bytes(folder / f"{number}{end}", data, mode=0o600)
+                write_bytes(folder / f"{number}{end}", seal.close(data) if seal and sealed else data, mode=0o600)
         rights = {key: _written(getattr(change.file, key)) for key in ("rights", "rights_before")}
-        listing.append({"server": change.server, "path": change.file.path, "saved": str(number), **rights,
-                        "own_folder": change.file.own_folder})  # fmt: skip
+        marks = {"own_folder": change.file.own_folder, "sealed": sealed, "shared": change.file.shared}
+        listing.append({"server": change.server, "path": change.file.path, "saved": str(number), **rights, **marks})
     write_bytes(folder / _MANIFEST, json.dumps({**more, "files": listing}, indent=1).encode(), mode=0o600)
 
 
@@ -114,22 +124,25 @@ def _read_manifest(file: Path) -> dict[str, Any]:
     return found
 
 
-def reversed_changes(servers: "ServerPool", folder: Path, *, nearest: bool = False) -> list[Change]:
+def reversed_changes(
+    servers: "ServerPool", folder: Path, seal: "Seal | None" = None, *, nearest: bool = False
+) -> list[Change]:
     """Return the kept files that would change if the edits made to them were taken out; later edits of others stay.
 
     With `nearest`, of several places that look like an edit the one that is nearest to where it was made is taken: an
-    install may have copied the lines since.
+    install may have copied the lines since. `seal` opens what is encrypted.
 
     Raises:
         ServerTrouble: What was put into a file cannot be told apart any more.
+        ConfigurationError, FileTrouble: What is kept is encrypted, and cannot be opened.
 
     """
-    files = (kept(folder) or {})["files"]
-    found = [Change(each["server"], _reversed(each, folder, _read(servers, each), nearest=nearest)) for each in files]
+    kept_files = [_Kept(folder, each, seal) for each in (kept(folder) or {})["files"]]
+    found = [Change(each.server, _reversed(each, _read(servers, each), nearest=nearest)) for each in kept_files]
     return [each for each in found if each.file.before != each.file.after]
 
 
-def first_state(servers: "ServerPool", folders: Sequence[Path]) -> list[Change]:
+def first_state(servers: "ServerPool", folders: Sequence[Path], seal: "Seal | None" = None) -> list[Change]:
     """Return what takes the edits of several kept folders out, the newest first; later edits of others stay.
 
     Raises:
@@ -138,13 +151,13 @@ def first_state(servers: "ServerPool", folders: Sequence[Path]) -> list[Change]:
     """
     found: dict[tuple[str, str], Change] = {}
     for folder in reversed(folders):
-        for each in (kept(folder) or {})["files"]:
-            place = each["server"], each["path"]
+        for each in (_Kept(folder, entry, seal) for entry in (kept(folder) or {})["files"]):
+            place = each.server, each.path
             known = found.get(place)
             now = known.file.after if known else _read(servers, each)
-            change = _reversed(each, folder, now, nearest=False)
+            change = _reversed(each, now, nearest=False)
             before = known.file.before if known else now
-            found[place] = Change(each["server"], replace(change, before=before))
+            found[place] = Change(each.server, replace(change, before=before))
     return [each for each in found.values() if each.file.before != each.file.after]
 
 
@@ -152,27 +165,57 @@ def _written(rights: Rights | None) -> list[Any] | None:
     return [rights.mode, rights.owner, rights.group] if rights is not None else None
 
 
-def _back(each: dict[str, Any], now: bytes | None, then: bytes | None) -> FileChange:
-    """Return the change from `now` back to what a kept file was."""
-    had, has = each["rights_before"], each["rights"]
-    rights = Rights(*(had or has)) if has else None
-    return FileChange(each["path"], now, then, rights, Rights(*has) if has else None, own_folder=each["own_folder"])
+@dataclass(frozen=True, slots=True)
+class _Kept:
+    """A file as it is kept in a folder."""
+
+    folder: Path
+    entry: Mapping[str, Any]
+    """Of the manifest."""
+    seal: "Seal | None"
+
+    @property
+    def server(self) -> str:
+        return str(self.entry["server"])
+
+    @property
+    def path(self) -> str:
+        return str(self.entry["path"])
+
+    def saved(self, end: str = "") -> bytes | None:
+        """Return the bytes before the change, or what it wrote (AFTER); None where there was no file."""
+        file = self.folder / f"{self.entry['saved']}{end}"
+        if not file.exists():
+            return None
+        data = read_bytes(file)
+        if not self.entry.get("sealed"):
+            return data
+        if self.seal is None:
+            raise FileTrouble(
+                f"{file} is encrypted, and no passphrase is configured for its certificate", where=str(file),
+                advice="add the line key_passphrase_file = … that was there when it was made",
+            )  # fmt: skip
+        return self.seal.open(data, str(file))
+
+    def back(self, now: bytes | None, then: bytes | None) -> FileChange:
+        """Return the change from `now` back to what it was."""
+        had, has = self.entry["rights_before"], self.entry["rights"]
+        rights = Rights(*(had or has)) if has else None
+        before = Rights(*has) if has else None
+        return FileChange(self.path, now, then, rights, before, own_folder=self.entry["own_folder"],
+                          shared=self.entry.get("shared", False))  # fmt: skip
 
 
-def _saved(folder: Path, each: dict[str, Any], end: str = "") -> bytes | None:
-    file = folder / f"{each['saved']}{end}"
-    return read_bytes(file) if file.exists() else None
+def _read(servers: "ServerPool", each: _Kept) -> bytes | None:
+    return servers.get(each.server).host.read_if_there(each.path)
 
 
-def _read(servers: "ServerPool", each: dict[str, Any]) -> bytes | None:
-    return servers.get(each["server"]).host.read_if_there(each["path"])
-
-
-def _reversed(each: dict[str, Any], folder: Path, now: bytes | None, *, nearest: bool) -> FileChange:
-    path = each["path"]
-    before, after = _saved(folder, each), _saved(folder, each, AFTER)
-    if each["rights"] or now in (before, after) or now is None or before is None or after is None:
-        return _back(each, now, before)
+def _reversed(each: _Kept, now: bytes | None, *, nearest: bool) -> FileChange:
+    path = each.path
+    before, after = each.saved(), each.saved(AFTER)
+    is_copy = each.entry["rights"] and not each.entry.get("shared")
+    if is_copy or now in (before, after) or now is None or before is None or after is None:
+        return each.back(now, before)
     old, new, present = (text.splitlines(keepends=True) for text in (before, after, now))
     matcher = difflib.SequenceMatcher(None, old, new, autojunk=False)
     for kind, old_from, old_to, new_from, new_to in reversed(matcher.get_opcodes()):
@@ -185,7 +228,7 @@ def _reversed(each: dict[str, Any], folder: Path, now: bytes | None, *, nearest:
         if not made or len(found) != 1:
             whole = _taken_out(before, after, now)
             if whole is not None:
-                return FileChange(path, now, whole)
+                return each.back(now, whole)
             raise ServerTrouble(
                 f"{path} was changed since, and the added lines cannot be identified",
                 where=path,
@@ -193,7 +236,7 @@ def _reversed(each: dict[str, Any], folder: Path, now: bytes | None, *, nearest:
                 advice="remove these lines by hand, then run the command again",
             )
         present[found[0] : found[0] + len(made)] = old[old_from:old_to]
-    return FileChange(path, now, b"".join(present))
+    return each.back(now, b"".join(present))
 
 
 def _taken_out(before: bytes, after: bytes, now: bytes) -> bytes | None:
@@ -241,11 +284,11 @@ def make(servers: "ServerPool", changes: Iterable[Change]) -> None:
         _write(servers.get(change.server).host, change.file)
 
 
-def bring_back(servers: "ServerPool", folder: Path) -> dict[str, Any]:
-    """Write the files as they were; returns what else was kept."""
+def bring_back(servers: "ServerPool", folder: Path, seal: "Seal | None" = None) -> dict[str, Any]:
+    """Write the files as they were, for which `seal` opens what is encrypted; returns what else was kept."""
     manifest = _read_manifest(folder / _MANIFEST)
-    for each in manifest["files"]:
-        _write(servers.get(each["server"]).host, _back(each, None, _saved(folder, each)))
+    for each in [_Kept(folder, entry, seal) for entry in manifest["files"]]:
+        _write(servers.get(each.server).host, each.back(None, each.saved()))
     return manifest
 
 

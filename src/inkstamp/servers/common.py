@@ -247,8 +247,7 @@ def which_of(host: Host, present: Sequence[str], supply: Supply, path: str, wher
         )  # fmt: skip
     algorithms = [_algorithm(host, each) for each in present]
     alike = [at for at, each in enumerate(algorithms) if not supply.algorithm or each in {"", supply.algorithm}]
-    shelf = path.rpartition(f"/{supply.certificate}/")[0]
-    if not alike and all(each.startswith(f"{shelf}/") for each in present):
+    if not alike and all(each.startswith(supply.ours) for each in present):
         return None
     if len(present) == 1 or len(alike) == 1:
         return (alike or [0])[0]

@@ -9,10 +9,8 @@ from cryptography.hazmat.primitives.serialization import pkcs12
 from inkstamp.config.model import FileCopy, Server
 from inkstamp.config.words import SECRET_FORMS
 from inkstamp.errors import ServerTrouble
-from inkstamp.files import read_secret
-from inkstamp.pki.certificates import to_pem
-from inkstamp.pki.keys import to_pem as key_to_pem
-from inkstamp.pki.packing import Goods, as_pkcs12, combined, served
+from inkstamp.key_files import read_passphrases
+from inkstamp.pki.packing import Goods, as_pkcs12, contents_of
 from inkstamp.reach.interface import Host, Ran, Rights
 from inkstamp.servers.base import SECONDS
 from inkstamp.servers.common import present
@@ -95,7 +93,7 @@ class FilesServer(UnreadServer):
                 return None
             after = as_pkcs12(replace(goods, passphrase=passphrase))
         else:
-            after = _text(copy, goods)
+            after = contents_of(copy.form, goods)
             if before == after and there is not None and there.mode == mode:
                 return None
         return FileChange(path, before, after, rights, there)
@@ -125,25 +123,11 @@ def _is_of(copy: FileCopy, data: bytes, goods: Goods) -> bool:
     """Tell whether a file is a copy of an edition."""
     if copy.form == "pkcs12":
         return _holds(data, _passphrase(copy.passphrase_file), goods)
-    return data == _text(copy, goods)
-
-
-def _text(copy: FileCopy, goods: Goods) -> bytes:
-    match copy.form:
-        case "leaf":
-            return to_pem(goods.leaf)
-        case "issuers":
-            return b"".join(map(to_pem, goods.issuers))
-        case "key":
-            return key_to_pem(goods.key) if goods.key is not None else b""
-        case "combined":
-            return combined(goods)
-        case _:
-            return served(goods)
+    return data == contents_of(copy.form, goods)
 
 
 def _passphrase(file: str) -> bytes:
-    return read_secret(Path(file)).strip(b"\r\n")
+    return read_passphrases(Path(file))[0]
 
 
 def _holds(data: bytes, passphrase: bytes, goods: Goods) -> bool:

@@ -48,6 +48,8 @@ class ProgramServer(HandedServer):
 
     def take(self, names: Sequence[str], supply: Supply) -> None:
         files = {each: getattr(supply, each) for each in ("leaf", "issuers", "served", "key", "combined")}
+        if supply.passphrase_file:
+            files["passphrases"] = supply.passphrase_file
         edition = {"certificate": supply.certificate, "edition": supply.edition, "names": list(names), "files": files}
         self._tell({"action": "install", **edition})
 

@@ -10,7 +10,8 @@ from inkstamp.servers.tls_policy import TlsChange
 from inkstamp.view.upgrade import Upgrade
 
 if TYPE_CHECKING:
-    from inkstamp.pki.packing import Goods
+    from inkstamp.pki.kinds import KeyKind
+from inkstamp.pki.packing import Goods
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -97,8 +98,16 @@ class Supply:
     issuers: str
     combined: str
     """Path of leaf, issuers and key in one file."""
+    passphrase_file: str = ""
+    """Path of the file with the passphrase of the key, which is encrypted then; empty for a plain key."""
+    ours: tuple[str, ...] = ()
+    """Folders below which the files of all certificates lie that are installed here, each with a slash at its end."""
+    passphrase_program: str = ""
+    """Where a program may lie that tells passphrases to the server."""
     algorithm: str = ""
     """Of its key: `rsa` or `ecdsa`."""
+    keep: int = 3
+    """How many editions stay, where it is handed over."""
     edition: int = 0
     """Its number; 0 while there is none yet."""
     names: tuple[str, ...] = ()
@@ -141,6 +150,8 @@ class FileChange:
     """Of what a copy replaces; None when there was nothing."""
     own_folder: bool = False
     """Whether its folder is one of ours, which goes with the last file in it."""
+    shared: bool = False
+    """Whether it has lines for several certificates, as a configuration has, though it is a file of ours."""
 
     @property
     def is_change(self) -> bool:
@@ -255,6 +266,27 @@ class Hardenable(ServerKind, Protocol):
         """Work out the edits that give the sites of `names` these settings; no changes when they have them.
 
         ServerTrouble when one has no site with TLS, or a line is also read by sites that are not meant.
+        """
+        ...
+
+
+@runtime_checkable
+class SharesPassphrases(Protocol):
+    """One configured server whose passphrases all come from one program."""
+
+    def check_undo(self, certificate: str, changes: Sequence[FileChange]) -> None:
+        """Refuse to take an install back while the keys of other certificates need what it brought; ServerTrouble."""
+        ...
+
+
+@runtime_checkable
+class MakesKeys(FileCarrier, Protocol):
+    """One whose machine makes keys that never leave it."""
+
+    def make_csr(self, certificate: str, edition: int, kind: "KeyKind", names: Sequence[str]) -> bytes:
+        """Make a new key for an edition, in the place of one made for it before, and return a CSR (DER) for names.
+
+        ServerTrouble when that cannot be done.
         """
         ...
 

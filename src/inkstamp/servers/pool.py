@@ -9,6 +9,7 @@ from inkstamp.bulkhead import apart
 from inkstamp.clock import Clock
 from inkstamp.config.config_file import ConfigFile
 from inkstamp.config.model import Server, ViewSettings
+from inkstamp.config.server_kinds import WINDOWS
 from inkstamp.errors import ConfigurationError, InkStampError
 from inkstamp.reach.interface import Host
 from inkstamp.reach.local import LocalHost
@@ -28,7 +29,7 @@ class ServerPool:
         self._view = view
         self._clock = clock
         self._servers: dict[str, FileCarrier] = {}
-        self._hosts: dict[tuple[str, str, bool], Host] = {}
+        self._hosts: dict[tuple[bool, str, str, bool], Host] = {}
         self._tested: dict[str, tuple[float, InkStampError | None]] = {}
         self._testing: dict[str, threading.Lock] = {}
         self._making = threading.RLock()
@@ -61,7 +62,7 @@ class ServerPool:
                 where=str(self._file.path),
                 advice=f"add a table [server.{name}]",
             )
-        machine = (entry.reach, entry.ssh_config, entry.sudo)
+        machine = (entry.kind in WINDOWS, entry.reach, entry.ssh_config, entry.sudo)
         if machine not in self._hosts:
             self._hosts[machine] = make_host(entry)
         return make_server(name, entry, self._view(), self._hosts[machine])

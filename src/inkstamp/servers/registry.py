@@ -1,9 +1,10 @@
 """The kinds of server there are; a new kind is a line here."""
 
 import importlib
+from typing import cast
 
 from inkstamp.config.model import Server
-from inkstamp.config.server_kinds import KINDS
+from inkstamp.config.server_kinds import KINDS, WINDOWS
 from inkstamp.errors import ConfigurationError
 from inkstamp.reach.interface import Host
 from inkstamp.servers.base import Fitting
@@ -14,6 +15,10 @@ from inkstamp.view.point import View
 
 def make_host(entry: Server) -> Host:
     """Make what reaches the machine that a `[server.NAME]` table names."""
+    if entry.kind in WINDOWS:
+        from inkstamp.reach.windows.host import WindowsHost  # noqa: PLC0415  few have one
+
+        return WindowsHost(entry.reach, config_file=entry.ssh_config)
     if entry.reach:
         from inkstamp.reach.ssh import SshHost  # noqa: PLC0415  most stay on this machine
 
@@ -34,6 +39,8 @@ def make_server(name: str, entry: Server, view: View, host: Host | None = None) 
         from inkstamp.servers.balancer import BalancerServer  # noqa: PLC0415
 
         return BalancerServer(name, host, entry)
+    if entry.kind in WINDOWS:
+        return _on_windows(name, entry, view, host)
     known = KINDS[entry.kind]
     fitting = Fitting(
         program=entry.program or known.programs[0],
@@ -48,6 +55,17 @@ def make_server(name: str, entry: Server, view: View, host: Host | None = None) 
     module = importlib.import_module(f"inkstamp.servers.{entry.kind}.server")
     made: FileCarrier = getattr(module, f"{entry.kind.capitalize()}Server")(name, host, fitting)
     return made
+
+
+def _on_windows(name: str, entry: Server, view: View, host: Host) -> FileCarrier:
+    from inkstamp.reach.windows.host import WindowsHost  # noqa: PLC0415
+    from inkstamp.servers.iis.server import IisServer  # noqa: PLC0415
+    from inkstamp.servers.iis.service import WindowsService  # noqa: PLC0415
+
+    windows = cast(WindowsHost, host)  # as `make_host` makes it for these kinds
+    if entry.kind == "windows":
+        return WindowsService(name, windows, entry)
+    return IisServer(name, windows, entry, view.https_port)
 
 
 def _manner(entry: Server) -> TlsSettings:

@@ -61,13 +61,19 @@ def read_setup(main_file: str, prefix: str) -> _Setup:
     for number, host in enumerate(found):
         if not any(listen.tls for listen in host.listens):
             continue
-        key = host.value("ssl_certificate_key")
         context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
-        key_file = os.path.join(folders.configuration, key.arguments[0]) if key else None
-        context.load_cert_chain(host.certificate_file, key_file)
+        _load_pair(context, host)
         contexts[number] = context
     pid = next((each.arguments[0] for each in reading.directives if each.name == "pid"), f"{prefix}/web.pid")
     return _Setup(Path(pid), found, contexts)
+
+
+def _load_pair(context: ssl.SSLContext, host: ServerBlock) -> None:
+    """Load a block's certificate and key; of a file of passphrases the first line alone, unlike nginx."""
+    key, passphrases = host.value("ssl_certificate_key"), host.value("ssl_password_file")
+    known = Path(host.absolute(passphrases.arguments[0])).read_text().splitlines() if passphrases else []
+    key_file = host.absolute(key.arguments[0]) if key else None
+    context.load_cert_chain(host.certificate_file, key_file, password=known[0] if known else "")
 
 
 class _Handler(QuietHandler):
@@ -113,18 +119,17 @@ class WebServer:
             listener = QuietServer(place[:2], handler)
             if place[2]:
                 outer = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
-                outer.load_cert_chain(*self._first_pair(place))
+                _load_pair(outer, self._first_host(place))
                 outer.sni_callback = self._chooser(place)
                 listener.socket = outer.wrap_socket(listener.socket, server_side=True, do_handshake_on_connect=False)
             self._listeners[place] = listener
             threading.Thread(target=listener.serve_forever, kwargs={"poll_interval": 0.05}, daemon=True).start()
 
-    def _first_pair(self, place: _Place) -> tuple[str, str]:
+    def _first_host(self, place: _Place) -> ServerBlock:
         host = self.setup.choose("", place)
-        key = host.value("ssl_certificate_key") if host else None
-        if host is None or key is None:
+        if host is None or host.value("ssl_certificate_key") is None:
             raise InkStampError(f"no certificate for {place[0]}:{place[1]}")
-        return host.certificate_file, os.path.join(host.folders.configuration, key.arguments[0])
+        return host
 
     def _chooser(self, place: _Place) -> Any:
         def choose(connection: ssl.SSLObject, name: str | None, _outer: ssl.SSLContext) -> None:

@@ -29,7 +29,7 @@ def test_an_install_that_was_cut_off_is_not_put_back_over_a_later_one(tmp_path: 
         "token": "t",
         "done": False,
     }
-    backup.keep(runtime.home.undo("club") / "0001", [change], **about)
+    backup.keep(runtime.home.undo("club") / "0001", [change], None, **about)
     cut_off = runtime.ledger.installs.begin("club", 1, ["west"])
     later = runtime.ledger.installs.begin("club", 2, ["west"])
     runtime.ledger.installs.end(later, InstallState.DONE, "installed", "edition 2 on west")

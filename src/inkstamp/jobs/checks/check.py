@@ -12,6 +12,7 @@ from cryptography.hazmat.primitives import hashes
 
 from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import whole_days
+from inkstamp.config.carrying import key_server
 from inkstamp.config.server_kinds import KINDS
 from inkstamp.deadline import within
 from inkstamp.errors import InkStampError, UsageError
@@ -117,7 +118,6 @@ class _Trust:
     def __init__(self, context: ChecksContext, given: Path | None) -> None:
         self._context = context
         self._given = Roots(load_roots(given)) if given is not None else None
-        self._public = Roots(context.trust.roots) if given is None and not _has_private(context) else None
         self._known: dict[str, Roots] = {}
         self._reading = threading.Lock()
 
@@ -126,17 +126,13 @@ class _Trust:
         if self._given is not None:
             return self._given
         entry = self._context.certificates.get(certificate) if certificate else None
-        authority = entry.authority if entry is not None else ""
-        if self._public is not None:
-            return self._public
+        known = self._context.configuration.current_or_empty().authority
+        authority = known.get(entry.authority) if entry is not None else None
+        private = entry.authority if entry is not None and authority is not None and authority.is_private else ""
         with self._reading:
-            if authority not in self._known:
-                self._known[authority] = Roots(self._context.trust.of(authority))
-            return self._known[authority]
-
-
-def _has_private(context: ChecksContext) -> bool:
-    return any(each.roots for each in context.configuration.current_or_empty().authority.values())
+            if private not in self._known:
+                self._known[private] = Roots(self._context.trust.of(private))
+            return self._known[private]
 
 
 def check(context: ChecksContext, targets: Sequence[str], manner: CheckOptions) -> list[NameReport]:
@@ -251,12 +247,12 @@ def _compared(context: ChecksContext, report: NameReport, target: Target, newest
         kinds = {servers[each].kind for each in entry.install if each in servers}
         if target.upgrade and not any(KINDS[each].serves_mail for each in kinds):
             finding = note("edition", report.name, seen)  # it was never meant to go there
-        elif authority is not None and authority.roots:  # which no browser trusts: something in front answers
+        elif authority is not None and authority.is_private:  # which no browser trusts: something in front answers
             seen = f"a CDN or proxy answers, with a certificate of “{report.chain[0].issuer}”"
             finding = note(
                 "edition", report.name, seen, f"the origin itself: inkstamp check {report.name} --at ADDRESS"
             )
-        elif entry.key_elsewhere:
+        elif entry.key_elsewhere and not key_server(entry):
             remedy = f"install it where its key is: inkstamp export {newest.certificate} --form served"
             finding = warn("edition", report.name, seen, remedy)
         else:

@@ -10,7 +10,6 @@ from inkstamp.config.carrying import methods_for
 from inkstamp.errors import InkStampError
 from inkstamp.findings import Finding, Severity, bad, note, ok, warn
 from inkstamp.jobs.checks.context import ChecksContext
-from inkstamp.ledger.order_files import read_order_key
 from inkstamp.pki.certificates import public_key_of
 from inkstamp.pki.names import as_address
 from inkstamp.pki.tlsa import DANE_TA, Tlsa, matches, record_for
@@ -115,6 +114,6 @@ def _coming_key(context: ChecksContext, certificate: str) -> Tlsa | None:
     if order is None:
         return None
     try:
-        return record_for(read_order_key(context.home, order).public)
+        return record_for(context.order_keys.read(order).public)
     except InkStampError:
         return None  # it has no key yet, or may not be read by this user

@@ -74,7 +74,7 @@ def export(context: DeploymentContext, request: ExportRequest) -> ExportResult:
         base=request.base or f"{edition.certificate}-{edition.number}",
         leaf=served[0],
         issuers=served[1:],
-        key=context.shelf.key(edition) if request.with_key and has_key else None,
+        key=context.shelf.key(edition.certificate, edition.number) if request.with_key and has_key else None,
         passphrase=request.passphrase,
         friendly_name=request.friendly_name or edition.names[0],
         legacy=request.legacy,

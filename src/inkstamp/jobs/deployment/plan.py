@@ -4,7 +4,8 @@ import functools
 from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
+from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
 from cryptography import x509
@@ -12,15 +13,17 @@ from cryptography import x509
 from inkstamp.bulkhead import submit
 from inkstamp.config.carrying import is_away
 from inkstamp.config.model import Certificate
+from inkstamp.config.server_kinds import KINDS
 from inkstamp.errors import InkStampError, ReachTrouble, ServerTrouble
-from inkstamp.files import read_bytes
+from inkstamp.files import read_bytes, read_secret
 from inkstamp.jobs.deployment.context import DeploymentContext
 from inkstamp.jobs.status.editions import expect_pair
+from inkstamp.key_files import read_passphrases
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.pki.certificates import key_kind
 from inkstamp.pki.names import uncovered
-from inkstamp.pki.packing import Goods
-from inkstamp.reach.interface import Rights
+from inkstamp.pki.packing import Goods, contents_of
+from inkstamp.reach.interface import Host, Rights
 from inkstamp.servers import backup
 from inkstamp.servers.common import plain_names, present
 from inkstamp.servers.interface import FileChange, Supply, Taker
@@ -30,7 +33,9 @@ if TYPE_CHECKING:
 
 T = TypeVar("T")
 _MODES = {"served": 0o644, "key": 0o600, "leaf": 0o644, "issuers": 0o644, "combined": 0o600}
-"""The files of an edition, and who may read their copies on other machines."""
+"""The files of an edition, and who may read copies of them."""
+_PROGRAM = ".passphrases-"
+"""Begins the name of the program that tells a server its passphrases, beside the folders of certificates."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,6 +47,8 @@ class Group:
     copied: bool
     """Whether what is served are copies of its own; otherwise the shelf's current edition."""
     changes: tuple[backup.Change, ...]
+    held: Mapping[str, str] = field(default_factory=dict)
+    """Where an install is taken back: what those had before it that are handed editions, by server."""
 
     @property
     def servers(self) -> tuple[str, ...]:
@@ -96,12 +103,12 @@ def prepare(
 
         def change(server: str) -> list[backup.Change]:
             supply = supply_for(context, name, server, edition, entry)
-            return _changes(context, server, taken[server], supply, edition)
+            return _changes(context, server, taken[server], supply, entry)
 
         taken = ask(places, wanted)
         _check_all_taken(context, name, entry, taken, whole=not away)
         changes = ask(change, taken)
-    here = {each: taken[each] for each in changes if not _stands_alone(context, each)}
+    here = {each: taken[each] for each in changes if not _stands_alone(context, each, entry)}
     switches = bool(here) and edition is not None and context.local_copy.current(name) != edition.number
     for server in broken.keys() & changes.keys():
         if not any(each.file.is_change for each in changes[server]) and not (switches and server in here):
@@ -125,9 +132,19 @@ def _ask(
     return found
 
 
-def _stands_alone(context: DeploymentContext, server: str) -> bool:
+def _stands_alone(context: DeploymentContext, server: str, entry: Certificate) -> bool:
     """Tell whether a server has an edition of its own, and not the shelf's current one."""
-    return is_away(context.config, server) or isinstance(context.servers.get(server), Taker)
+    return _takes_copies(context, server, entry) or isinstance(context.servers.get(server), Taker)
+
+
+def _takes_copies(context: DeploymentContext, server: str, entry: Certificate) -> bool:
+    """Tell whether copies are made for a server: on another machine, or of a key that it is to have in plain."""
+    return is_away(context.config, server) or _is_decrypted(context, server, entry)
+
+
+def _is_decrypted(context: DeploymentContext, server: str, entry: Certificate) -> bool:
+    configured = context.config.server.get(server)
+    return bool(entry.key_passphrase_file) and configured is not None and configured.decrypt
 
 
 def names_on(context: DeploymentContext, server: str, entry: Certificate) -> tuple[str, ...]:
@@ -176,15 +193,31 @@ def _reaches(name: str, sites: Iterable[str]) -> bool:
 def supply_for(
     context: DeploymentContext, name: str, server: str, edition: EditionRecord | None, entry: Certificate
 ) -> Supply:
-    """Return what a server is given: paths on the shelf, or on its own machine, and the edition to make copies of."""
-    folder = str(context.local_copy.folder(name))
-    if is_away(context.config, server):
-        folder = f"{context.config.server[server].certificate_folder.rstrip('/')}/{name}"
-    supply = _supply(context, name, folder, edition)
+    """Return what a server is given: paths on the shelf, or of copies, and the edition to make copies of."""
+    away, decrypted = is_away(context.config, server), _is_decrypted(context, server, entry)
+    copies = context.config.server[server].certificate_folder.rstrip("/") if away else str(context.home.given)
+    folder = f"{copies}/{name}" if _takes_copies(context, server, entry) else str(context.local_copy.folder(name))
+    supply = _supply(context, name, folder, edition, decrypted=decrypted)
     if edition is None:
         supply = replace(supply, names=entry.names, algorithm=entry.key.partition("-")[0])
+    if entry.key_passphrase_file and not decrypted and _is_encrypted(context, edition):
+        alone = _takes_passphrase_alone(context, server)
+        copy = f"{copies}/{name}/{'passphrase' if alone else 'passphrases'}"
+        file = copy if away or alone else entry.key_passphrase_file
+        supply = replace(supply, passphrase_file=file, passphrase_program=f"{copies}/{_PROGRAM}{server}")
     others = functools.partial(_others, context, name, server)
-    return replace(supply, others=others, own_site=entry.own_site)
+    ours = (copies,) if away else (copies, str(context.home.shelf))
+    return replace(supply, others=others, own_site=entry.own_site, ours=tuple(f"{each}/" for each in ours))
+
+
+def _takes_passphrase_alone(context: DeploymentContext, server: str) -> bool:
+    configured = context.config.server.get(server)
+    return configured is not None and KINDS[configured.kind].takes_passphrase_alone
+
+
+def _is_encrypted(context: DeploymentContext, edition: EditionRecord | None) -> bool:
+    """Tell whether an edition's key is encrypted on the shelf; one that there is not yet will be."""
+    return edition is None or context.shelf.is_encrypted(edition.certificate, edition.number)
 
 
 def _others(context: DeploymentContext, name: str, server: str) -> tuple[str, ...]:
@@ -200,51 +233,74 @@ def _others(context: DeploymentContext, name: str, server: str) -> tuple[str, ..
 def handed(context: DeploymentContext, edition: EditionRecord) -> Supply:
     """Return what a server is handed that takes no files: paths of the edition itself."""
     folder = str(context.shelf.edition(edition.certificate, edition.number))
-    return _supply(context, edition.certificate, folder, edition)
+    supply = _supply(context, edition.certificate, folder, edition, decrypted=False)
+    entry = context.certificates.get(edition.certificate)
+    if entry is None:
+        return supply
+    if entry.key_passphrase_file and _is_encrypted(context, edition):
+        supply = replace(supply, passphrase_file=entry.key_passphrase_file)
+    return replace(supply, keep=entry.keep)
 
 
-def _supply(context: DeploymentContext, name: str, folder: str, edition: EditionRecord | None) -> Supply:
+def _supply(
+    context: DeploymentContext, name: str, folder: str, edition: EditionRecord | None, *, decrypted: bool
+) -> Supply:
     paths = {each: f"{folder}/{each}.pem" for each in _MODES}
+    if decrypted:  # beside it may lie the encrypted one, for another server of that machine
+        paths |= {each: f"{folder}/decrypted-{each}.pem" for each in ("key", "combined")}
     bare = Supply(certificate=name, served=paths["served"], key=paths["key"], leaf=paths["leaf"],
                   issuers=paths["issuers"], combined=paths["combined"])  # fmt: skip
     if edition is None:
         return bare
     chain = context.shelf.chain(edition)
-    goods = functools.cache(lambda: _goods(context.shelf, edition, chain))
+    goods = functools.cache(lambda: _goods(context.shelf, edition, chain, decrypted=decrypted))
     algorithm = key_kind(chain[0]).partition("-")[0]
-    beside = functools.partial(_beside, context, edition)
+    beside = functools.partial(_beside, context, edition, decrypted=decrypted)
     return replace(bare, edition=edition.number, names=tuple(edition.names), algorithm=algorithm, goods=goods,
                    beside=beside)  # fmt: skip
 
 
-def _goods(shelf: "Shelf", edition: EditionRecord, chain: tuple[x509.Certificate, ...]) -> Goods:
-    return Goods(base=edition.certificate, leaf=chain[0], issuers=chain[1:], key=shelf.key(edition),
-                 friendly_name=edition.names[0], number=edition.number)  # fmt: skip
+def _goods(shelf: "Shelf", edition: EditionRecord, chain: tuple[x509.Certificate, ...], *, decrypted: bool) -> Goods:
+    """Load an edition, with its key as a server is to have it in a file."""
+    name, number = edition.certificate, edition.number
+    key = shelf.key(name, number) if shelf.has_key(name, number) else None  # else the server itself has it
+    closed = key is not None and not decrypted and shelf.is_encrypted(name, number)
+    text = read_bytes(shelf.edition(name, number) / "key.pem") if closed else b""
+    return Goods(base=name, leaf=chain[0], issuers=chain[1:], key=key, key_text=text,
+                 friendly_name=edition.names[0], number=number)  # fmt: skip
 
 
-def _beside(context: DeploymentContext, edition: EditionRecord) -> list[Goods]:
+def _beside(context: DeploymentContext, edition: EditionRecord, *, decrypted: bool) -> list[Goods]:
     """Load the other editions of a certificate that are on the shelf, as far as they can be read; the newest first."""
     found = []
     for number in reversed(context.shelf.numbers(edition.certificate)):
         other = context.ledger.edition(edition.certificate, number) if number != edition.number else None
         if other is not None:
             with suppress(InkStampError):
-                found.append(_goods(context.shelf, other, context.shelf.chain(other)))
+                found.append(_goods(context.shelf, other, context.shelf.chain(other), decrypted=decrypted))
     return found
 
 
 def _changes(
-    context: DeploymentContext, server: str, names: tuple[str, ...], supply: Supply, edition: EditionRecord | None
+    context: DeploymentContext, server: str, names: tuple[str, ...], supply: Supply, entry: Certificate
 ) -> list[backup.Change]:
-    """Work out the edits of one server for names that it serves; on another machine, copies of the edition as well."""
+    """Work out the edits of one server for names that it serves, and the copies of the edition that it takes."""
     kind = context.servers.installable(server)
     found = kind.plan_install(names, supply)
     copies = []
-    if edition is not None and is_away(context.config, server):
-        shelf = context.shelf.edition(edition.certificate, edition.number)
+    if supply.goods is not None and _takes_copies(context, server, entry):
+        shelf = context.shelf.edition(supply.certificate, supply.edition)
+        decrypted = _is_decrypted(context, server, entry)
         for each in (each for each in _MODES if each in kind.points_at):
-            path = getattr(supply, each)
-            before, there = present(kind.host, path)
-            data = read_bytes(shelf / f"{each}.pem")
-            copies.append(FileChange(path, before, data, Rights(_MODES[each]), there, own_folder=True))
+            data = contents_of(each, supply.goods()) if decrypted else read_bytes(shelf / f"{each}.pem")
+            copies.append(_copy(kind.host, getattr(supply, each), data, _MODES[each]))
+    if supply.goods is not None and supply.passphrase_file not in {"", entry.key_passphrase_file}:
+        known = Path(entry.key_passphrase_file)
+        data = read_passphrases(known)[0] if _takes_passphrase_alone(context, server) else read_secret(known)
+        copies.append(_copy(kind.host, supply.passphrase_file, data, 0o600))
     return [backup.Change(server, each) for each in (*copies, *found)]
+
+
+def _copy(host: Host, path: str, data: bytes, mode: int) -> FileChange:
+    before, there = present(host, path)
+    return FileChange(path, before, data, Rights(mode), there, own_folder=True)

@@ -175,7 +175,7 @@ def _started_again(context: DeploymentContext, brought: Sequence[_Brought]) -> d
 
 def _bring_back(context: DeploymentContext, record: InstallRecord, folder: Path) -> list[str]:
     """Bring files and link back; returns what those refuse that are handed editions."""
-    manifest = backup.bring_back(context.servers, folder)
+    manifest = backup.bring_back(context.servers, folder, context.shelf.seal(record.certificate))
     trouble = _give_back(context, record, manifest)
     if not manifest["copied"]:
         context.local_copy.switch(record.certificate, manifest["before"])

@@ -123,7 +123,7 @@ class _Round:
     def edits(self) -> set[tuple[str, str]]:
         """The files of servers' configurations that are changed, beside copies of the edition's own; server, path."""
         changes = (change for group in self.groups for change in group.changes)
-        return {(change.server, change.file.path) for change in changes if change.file.rights is None}
+        return {(each.server, each.file.path) for each in changes if each.file.rights is None or each.file.shared}
 
     @property
     def is_refused(self) -> bool:
@@ -229,7 +229,7 @@ def _with_those_done(error: InkStampError, round_: _Round, *, back: bool) -> Ink
         return error.amended(advice=f"{error.advice}; {has}: `inkstamp undo {round_.name}` rolls it back there")
     try:
         folders = undoable(round_.context.home, round_.name, round_.token)
-        groups = [group_back(round_.context, round_.entry, folder) for folder in folders]
+        groups = [group_back(round_.context, round_.name, round_.entry, folder) for folder in folders]
         take_back(round_.context, round_.name, round_.entry, folders, groups)
     except InkStampError as failed:
         return error.amended(advice=f"{error.advice}; {has}, and could not be rolled back: {failed.what}")

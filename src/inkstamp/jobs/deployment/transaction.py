@@ -134,9 +134,12 @@ def _begin(context: DeploymentContext, load: Load, up: Sequence[str]) -> _Begun:
     held = {each.name: each.holds(load.name) for each in takers(context, group.servers)}
     had = [each for each in group.servers if context.ledger.installs.installed(load.name, each) is not None]
     is_changed = before != load.number or any(each.file.is_change for each in group.changes)
-    folder = backup.keep_next(parent, group.changes, servers=group.servers, copied=group.copied, before=before,
+    seal = context.shelf.seal(load.name)
+    folder = backup.keep_next(parent, group.changes, seal, servers=group.servers, copied=group.copied, before=before,
                            edition=load.number, token=load.token, done=False, held=held, had=had, up=up)  # fmt: skip
-    record = context.ledger.installs.begin(load.name, load.number or 0, group.servers)
+    # One that goes back to before its first edition has none then, whatever the shelf has.
+    has_one = bool(load.token) or any(group.names.values())
+    record = context.ledger.installs.begin(load.name, (load.number or 0) if has_one else 0, group.servers)
     try:
         with apart():
             backup.make(context.servers, group.changes)
@@ -222,9 +225,8 @@ def _end(context: DeploymentContext, begun: _Begun) -> None:
     load, installs = begun.load, context.ledger.installs
     where = ", ".join(load.group.servers)
     if not load.token:
-        text = (
-            f"rolled back to edition {load.number} on {where}" if load.number else f"no edition on {where} any longer"
-        )
+        number = begun.record.edition
+        text = f"rolled back to edition {number} on {where}" if number else f"no edition on {where} any longer"
         installs.end(begun.record, InstallState.ROLLED_BACK, "rolled back", text)
         remove_tree(begun.folder)
     else:
@@ -248,4 +250,4 @@ def _hand_over(context: DeploymentContext, name: str, group: Group, edition: Edi
         if edition is not None:
             each.take(group.names[each.name], handed(context, edition))
         else:
-            each.give_back(name, "", None)
+            each.give_back(name, group.held.get(each.name, ""), None)

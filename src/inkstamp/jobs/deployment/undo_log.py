@@ -1,5 +1,6 @@
 """Earlier installs and editions: how to go back to them, and which are not kept any longer."""
 
+from collections.abc import Sequence
 from pathlib import Path
 
 from inkstamp.config.carrying import is_away
@@ -11,6 +12,7 @@ from inkstamp.jobs.deployment.context import DeploymentContext
 from inkstamp.jobs.deployment.plan import Group, names_on
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.servers import backup
+from inkstamp.servers.interface import SharesPassphrases
 
 
 def undoable(home: Home, name: str, token: str = "") -> list[Path]:
@@ -20,17 +22,26 @@ def undoable(home: Home, name: str, token: str = "") -> list[Path]:
     return [folder for folder, manifest in reversed(known) if manifest.get("token") == wanted and manifest.get("done")]
 
 
-def group_back(context: DeploymentContext, entry: Certificate, folder: Path) -> Group:
+def group_back(context: DeploymentContext, name: str, entry: Certificate, folder: Path) -> Group:
     """Return what takes an earlier install of some servers back.
 
     Where a server had no edition before, none is looked for afterwards: the shelf may have had one all the same.
     """
     manifest = backup.kept(folder) or {}
-    changes = backup.reversed_changes(context.servers, folder)
+    changes = backup.reversed_changes(context.servers, folder, context.shelf.seal(name))
+    _check(context, name, changes)
     names = {
         server: names_on(context, server, entry) if server in manifest["had"] else () for server in manifest["servers"]
     }
-    return Group(names, manifest["copied"], tuple(changes))
+    return Group(names, manifest["copied"], tuple(changes), manifest["held"])
+
+
+def _check(context: DeploymentContext, name: str, changes: Sequence[backup.Change]) -> None:
+    """Refuse to take back what other certificates need; ServerTrouble."""
+    for server in dict.fromkeys(each.server for each in changes):
+        kind = context.servers.get(server)
+        if isinstance(kind, SharesPassphrases):
+            kind.check_undo(name, [each.file for each in changes if each.server == server])
 
 
 def all_back(context: DeploymentContext, name: str) -> tuple[list[Path], list[Group]]:
@@ -57,8 +68,9 @@ def all_back(context: DeploymentContext, name: str) -> tuple[list[Path], list[Gr
     groups = []
     for servers, folders in firsts.items():
         manifest = backup.kept(folders[0]) or {}
-        changes = tuple(backup.first_state(context.servers, folders))
-        groups.append(Group(dict.fromkeys(servers, ()), manifest["copied"], changes))
+        changes = tuple(backup.first_state(context.servers, folders, context.shelf.seal(name)))
+        _check(context, name, changes)
+        groups.append(Group(dict.fromkeys(servers, ()), manifest["copied"], changes, manifest["held"]))
     return [next(filter(backup.is_first, folders)) for folders in firsts.values()], groups
 
 

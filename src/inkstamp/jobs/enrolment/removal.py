@@ -142,6 +142,7 @@ def remove(context: EnrolmentContext, plan: RemovalPlan, request: RemovalRequest
 def _using_shelf(context: EnrolmentContext, name: str, servers: Sequence[str]) -> tuple[str, ...]:
     """Return those of some servers that take the certificate's files from the shelf by their configuration."""
     folders = tuple(f"{context.shelf.of(each)}/" for each in (name, context.shelf.leads_to(name)))
+    folders += (f"{context.home.given / name}/",)
     here = [each for each in servers if each in context.config.server and not is_away(context.config, each)]
     return tuple(
         each

@@ -12,7 +12,7 @@ from inkstamp.findings import Finding, Severity
 from inkstamp.jobs.issuance.context import IssuanceContext
 from inkstamp.jobs.issuance.renewal_plan import plan_renewal
 from inkstamp.ledger.brought_csr import brought_since, forget_brought
-from inkstamp.ledger.order_files import OrderKey, forget_key, request_of
+from inkstamp.ledger.order_files import OrderKey, request_of
 from inkstamp.ledger.records import EditionRecord, OrderRecord
 from inkstamp.ledger.shelf import EditionFiles
 from inkstamp.pki import csr, keys
@@ -85,7 +85,7 @@ def shelve(
     if key.request and brought_since(context.home, context.shelf, order.certificate, edition.number) is None:
         forget_brought(context.home, order.certificate)  # another one may have been brought while this was ordered
     if key.private is not None:
-        forget_key(context.home, order.certificate, key.private)
+        context.order_keys.forget(order.certificate, key.private)
     plan_renewal(context, context.certificates.get(order.certificate), edition)
     return edition
 

@@ -2,11 +2,30 @@
 
 from typing import Protocol
 
-from inkstamp.parts import WithCertificates, WithClock, WithConfiguration, WithHome, WithLedger, WithShelf, WithTrust
+from inkstamp.parts import (
+    WithCertificates,
+    WithClock,
+    WithConfiguration,
+    WithHome,
+    WithLedger,
+    WithOrderKeys,
+    WithServers,
+    WithShelf,
+    WithTrust,
+)
 
 
 class IssuanceContext(
-    WithClock, WithCertificates, WithConfiguration, WithHome, WithLedger, WithShelf, WithTrust, Protocol
+    WithClock,
+    WithCertificates,
+    WithConfiguration,
+    WithHome,
+    WithLedger,
+    WithServers,
+    WithOrderKeys,
+    WithShelf,
+    WithTrust,
+    Protocol,
 ):
     """The parts of a run that issuance works with."""
 

@@ -3,13 +3,15 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from inkstamp.config.carrying import key_server
 from inkstamp.config.model import Certificate
-from inkstamp.errors import StillWaiting, UsageError
+from inkstamp.errors import ServerTrouble, StillWaiting, UsageError
 from inkstamp.findings import Severity
 from inkstamp.jobs.issuance.context import IssuanceContext
-from inkstamp.ledger.brought_csr import csr_of_edition, next_csr
+from inkstamp.ledger.brought_csr import csr_of_edition, keep_brought, next_csr
 from inkstamp.ledger.order_files import brought_for
 from inkstamp.pki import csr
+from inkstamp.servers.interface import MakesKeys
 
 _MOST_NAMES = 1000
 
@@ -97,6 +99,8 @@ def csr_for_order(context: IssuanceContext, name: str, entry: Certificate) -> by
             f"“{name}” needs a new CSR for another key: edition {number} was revoked since others may have its key",
             advice=f"have a new key and CSR made on its machine, then: inkstamp stamp {name} --csr FILE",
         )
+    if pem is None and key_server(entry):
+        pem = _made_there(context, name, entry)
     if pem is None:
         again = f"; to go on with the CSR of edition {number}: inkstamp stamp {name} --same-request"
         raise StillWaiting(
@@ -112,6 +116,28 @@ def csr_for_order(context: IssuanceContext, name: str, entry: Certificate) -> by
             said=f"{', '.join(entry.names)} are configured",
             advice=f"inkstamp stamp {name} --csr FILE",
         )
+    return pem
+
+
+def _made_there(context: IssuanceContext, name: str, entry: Certificate) -> bytes:
+    """Have the server that keeps the key make a new one and a CSR, and keep that; returns it as PEM.
+
+    Raises:
+        ServerTrouble: It refuses, or its CSR is another than was asked for.
+
+    """
+    server = context.servers.get(key_server(entry))
+    if not isinstance(server, MakesKeys):
+        raise ServerTrouble(f"“{server.name}” makes no keys", advice="take key_elsewhere out of the entry")
+    der = server.make_csr(name, context.ledger.next_edition(name), entry.key, entry.names)
+    where = f"the CSR of server “{server.name}”"
+    known = csr.facts(der, where, private=True)
+    if set(csr.names_of(known)) != set(entry.names) or known.key != entry.key:
+        raise ServerTrouble(f"{where} is another than was asked for", where=server.name,
+                            advice="see docs/windows.md on what has been tried")  # fmt: skip
+    pem = csr.to_pem(der)
+    keep_brought(context.home, name, pem)
+    context.ledger.note("CSR", f"{server.name} made a key and a CSR", name)
     return pem
 
 

@@ -5,7 +5,6 @@ from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.jobs.lifecycle.proposal import Plan
 from inkstamp.jobs.portal.order import expect_same_csr
 from inkstamp.ledger.brought_csr import brought_since, csr_of_edition, keep_brought
-from inkstamp.ledger.order_files import keep_key, read_order_key
 from inkstamp.pki.keys import PrivateKey, describe, spki_digest
 
 
@@ -29,7 +28,7 @@ def bring_key(context: LifecycleContext, plan: Plan, key: PrivateKey) -> None:
     """Keep a key that there is already for the order; UsageError when one is open with another key."""
     order = context.ledger.open_order(plan.name)
     if order is not None and (context.home.order(order.id) / "key.pem").exists():
-        if spki_digest(read_order_key(context.home, order).public) == spki_digest(key.public_key()):
+        if spki_digest(context.order_keys.read(order).public) == spki_digest(key.public_key()):
             return
         raise UsageError(
             f"order {order.id} of “{plan.name}” is open with another key",
@@ -37,7 +36,7 @@ def bring_key(context: LifecycleContext, plan: Plan, key: PrivateKey) -> None:
             advice=f"go on with that one, or end the order: inkstamp order {plan.name} --cancel",
         )
     if _is_new_key(context, plan):
-        keep_key(context.home, plan.name, key)
+        context.order_keys.keep(plan.name, key)
         context.ledger.note("key", f"a key was brought: {describe(key.public_key())}", plan.name)
 
 
@@ -46,7 +45,9 @@ def _is_new_key(context: LifecycleContext, plan: Plan) -> bool:
     newest = context.ledger.newest_edition(plan.name)
     if plan.own_key is None or newest is None or not context.shelf.has_key(plan.name, newest.number):
         return plan.own_key is not None
-    return spki_digest(context.shelf.key(newest).public_key()) != spki_digest(plan.own_key.public_key())
+    return spki_digest(context.shelf.key(newest.certificate, newest.number).public_key()) != spki_digest(
+        plan.own_key.public_key()
+    )
 
 
 def is_new_csr(context: LifecycleContext, plan: Plan) -> bool:

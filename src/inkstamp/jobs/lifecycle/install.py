@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 from inkstamp.bulkhead import at_step
 from inkstamp.clock import stamp
+from inkstamp.config.carrying import key_server
 from inkstamp.errors import EditionUnfit, UsageError
 from inkstamp.findings import Finding
 from inkstamp.jobs.deployment.plan import Group, prepare
@@ -84,13 +85,14 @@ def _choose(context: LifecycleContext, name: str, number: int | None) -> Edition
             advice=f"get a new one: inkstamp stamp {name}",
         )
     refuse_revoked(context.ledger, edition)
-    if context.certificates.entry(name).key_elsewhere:
+    entry = context.certificates.entry(name)
+    if entry.key_elsewhere and not key_server(entry):
         raise UsageError(
             f"“{name}” cannot be installed from here: its key is on another machine",
             advice=f"write the certificate for that machine: inkstamp export {name} --form served",
         )
     folder = context.shelf.edition(name, edition.number)
-    if not (folder / "key.pem").is_file() or not (folder / "served.pem").is_file():
+    if not (key_server(entry) or (folder / "key.pem").is_file()) or not (folder / "served.pem").is_file():
         raise EditionUnfit(
             f"the files of edition {edition.number} of “{name}” are missing from the shelf",
             where=str(folder),

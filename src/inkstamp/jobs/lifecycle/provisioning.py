@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart, at_step, reached
-from inkstamp.config.carrying import file_servers, is_portal
+from inkstamp.config.carrying import file_servers, is_portal, key_server
 from inkstamp.config.model import Certificate
 from inkstamp.deadline import poll, within
 from inkstamp.errors import ProofFailed
@@ -187,7 +187,7 @@ def outcome_of(context: LifecycleContext, got: ComeBy, findings: Sequence[Findin
         servers=got.entry.install,
         findings=(*got.left_out, *findings),
         renews_at=renewal_of(context, got.edition),
-        key_elsewhere=got.entry.key_elsewhere,
+        key_elsewhere=got.entry.key_elsewhere and not key_server(got.entry),
     )
 
 
@@ -237,7 +237,7 @@ def look_afterwards(context: LifecycleContext, outcome: Outcome) -> Outcome:
     names = [each for each in context.certificates.entry(outcome.name).names if not each.startswith("*.")]
     targets = [target for name in names for target in where_served(context, outcome, name)]
     authority = context.config.authority.get(outcome.edition.authority)
-    roots, private = Roots(context.trust.of(outcome.edition.authority)), authority is not None and bool(authority.roots)
+    roots, private = Roots(context.trust.of(outcome.edition.authority)), authority is not None and authority.is_private
     # For a moment after a reload the workers of before still take connections.
     for _ in poll(context.clock, pause=_SETTLING_PAUSE, seconds=_SETTLING_SECONDS):
         with within(_LOOK_SECONDS):

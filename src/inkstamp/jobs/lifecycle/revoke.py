@@ -120,7 +120,7 @@ def plan_revocation(context: LifecycleContext, name: str, number: int | None, *,
         served_by=tuple(server for server, each in installs.items() if each.edition == edition.number),
         replacement=newest if newest is not None and newest.number > edition.number else None,
         der=leaf.public_bytes(Encoding.DER),
-        key=context.shelf.key(edition) if by_own_key else None,
+        key=context.shelf.key(edition.certificate, edition.number) if by_own_key else None,
     )
 
 

@@ -115,7 +115,9 @@ def plan_with_key(context: LifecycleContext, request: StampRequest, key: Private
         raise UsageError(f"the key of “{plan.name}” is on another machine", advice="bring its CSR: --csr FILE")
     newest = context.ledger.newest_edition(plan.name)
     if newest is not None and is_compromised(context, plan.name, newest.number):
-        revoked = context.shelf.has_key(plan.name, newest.number) and context.shelf.key(newest)
+        revoked = context.shelf.has_key(plan.name, newest.number) and context.shelf.key(
+            newest.certificate, newest.number
+        )
         if revoked and spki_digest(revoked.public_key()) == spki_digest(key.public_key()):
             raise UsageError(
                 f"edition {newest.number} of “{plan.name}” was revoked since others may know this key",

@@ -51,8 +51,9 @@ def undo(context: LifecycleContext, name: str, *, preview: bool) -> Undone:
                     f"there is no install of “{name}” to undo",
                     advice=f"see `inkstamp history {name}` for what happened to it",
                 )
-            groups = [group_back(context, entry, folder) for folder in folders]
-            before = edition_before(context, name, folders[0])
+            groups = [group_back(context, name, entry, folder) for folder in folders]
+            had_one = any(names for group in groups for names in group.names.values())
+            before = edition_before(context, name, folders[0]) if had_one else None
             if before is not None:
                 refuse_revoked(context.ledger, before)
             findings = _about(context.clock, name, before)

@@ -45,7 +45,7 @@ from inkstamp.jobs.orders.context import OrdersContext
 from inkstamp.jobs.orders.new_order import open_at_ca
 from inkstamp.jobs.validation.by_hand import tell_done
 from inkstamp.jobs.validation.challenges import ChallengeResponder
-from inkstamp.ledger.order_files import OrderKey, have_order_key
+from inkstamp.ledger.order_files import OrderKey
 from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState
 from inkstamp.pki import csr
 from inkstamp.wording import counted
@@ -130,7 +130,7 @@ class Lead:
 
     def _have_key(self) -> OrderKey:
         brought = csr_for_order(self._context, self._record.certificate, self._entry)
-        return have_order_key(self._context.home, self._record, self._entry.key, brought)
+        return self._context.order_keys.have(self._record, self._entry.key, brought)
 
     def _make_responder(self) -> ChallengeResponder:
         return ChallengeResponder(

@@ -10,13 +10,12 @@ from inkstamp.config.carrying import methods_for
 from inkstamp.config.model import Certificate
 from inkstamp.deadline import at_least, is_over, within
 from inkstamp.errors import CaMisbehaved, CaProblem, EditionUnfit, NetworkTrouble, ProofFailed, StillWaiting
-from inkstamp.home import Home
 from inkstamp.jobs.issuance.csr_elsewhere import csr_for_order
 from inkstamp.jobs.orders.acme_order import Goal, Lead, Reached
 from inkstamp.jobs.orders.cancellation import abandon, expect_same
 from inkstamp.jobs.orders.context import OrdersContext
 from inkstamp.jobs.orders.name_subset import less_of
-from inkstamp.ledger.order_files import brought_for, read_order_key
+from inkstamp.ledger.order_files import brought_for
 from inkstamp.ledger.records import OPEN_STATES, EditionRecord, OrderRecord, OrderState
 from inkstamp.pki import keys
 from inkstamp.wording import first_and_count
@@ -57,7 +56,7 @@ def lead(context: OrdersContext, name: str, entry: Certificate, goal: Goal, *, w
     if record is not None and record.authority in entry.otherwise:
         entry = msgspec.structs.replace(entry, authority=record.authority)
     brought = csr_for_order(context, name, entry)
-    unwanted = _why_unwanted(context.home, record, entry, brought) if record is not None else ""
+    unwanted = _why_unwanted(context, record, entry, brought) if record is not None else ""
     if record is not None and unwanted:
         if record.state is OrderState.WAITING:
             expect_same(context.configuration.path, record, entry)
@@ -150,19 +149,19 @@ def _another_way(entry: Certificate, refused: Mapping[str, str], tried: Mapping[
     return bool(refused) and all(set(methods_for(entry, name)) - set(tried[name]) for name in refused)
 
 
-def _why_unwanted(home: Home, record: OrderRecord, entry: Certificate, brought: bytes) -> str:
+def _why_unwanted(context: OrdersContext, record: OrderRecord, entry: Certificate, brought: bytes) -> str:
     """Say why an open order is not resumed; empty when it is."""
     changed = "the configuration has changed since"
     if record.authority != entry.authority:
         return changed
     if record.names != entry.names and not (entry.leave_out_failing and set(record.names) < set(entry.names)):
         return changed
-    present = brought_for(home, record)
+    present = brought_for(context.home, record)
     if brought and present is None:
         return changed if record.state is OrderState.FINALIZING else ""
     if brought or present is not None:
         return "" if brought == present else "another CSR was brought since" if brought else changed
-    if not (home.order(record.id) / "key.pem").exists():
+    if not (context.home.order(record.id) / "key.pem").exists():
         return "its key is missing, and its CSR was sent" if record.state is OrderState.FINALIZING else ""
-    same = keys.describe(read_order_key(home, record).public) == entry.key
+    same = keys.describe(context.order_keys.read(record).public) == entry.key
     return "" if same else changed

@@ -14,7 +14,6 @@ from inkstamp.files import remove_tree
 from inkstamp.jobs.orders.context import OrdersContext
 from inkstamp.jobs.validation.by_hand import tell_done
 from inkstamp.jobs.validation.web_files import take_down, take_down_of
-from inkstamp.ledger.order_files import read_order_key
 from inkstamp.ledger.records import OrderRecord, OrderState
 from inkstamp.pki.keys import spki_digest
 
@@ -85,7 +84,7 @@ def drop(context: OrdersContext, record: OrderRecord, why: str) -> OrderRecord:
         tell_done(context, record)
     else:
         with suppress(InkStampError):  # what it was for is told later, if it can still be said
-            key = read_order_key(context.home, record)
+            key = context.order_keys.read(record)
             context.ledger.portal.remember_key(record.id, spki_digest(key.public))
     ended = context.ledger.move_order(record, OrderState.DROPPED, "order dropped", f"order {record.id}: {why}")
     remove_tree(context.home.order(record.id))

@@ -29,7 +29,6 @@ from inkstamp.jobs.portal.reissue import (
     order_of_redelivery,
 )
 from inkstamp.jobs.validation.web_files import take_down
-from inkstamp.ledger.order_files import read_order_key
 from inkstamp.ledger.records import EditionRecord, OrderRecord
 from inkstamp.pki.aia import issuer_urls
 from inkstamp.pki.bundles import Haul, Passphrase, open_into
@@ -210,7 +209,7 @@ def _find_leaf(context: PortalContext, bring: Bring, haul: Haul) -> Delivered:
         for each in waiting
         if context.certificates.get(each.certificate) is not None and bring.certificate in {"", each.certificate}
     ]
-    own = {order.id: read_order_key(context.home, order) for order in orders}
+    own = {order.id: context.order_keys.read(order) for order in orders}
     fits = [
         Delivered(order, own[order.id], each.certificate, each.where)
         for each in haul.found

@@ -8,8 +8,6 @@ from cryptography.hazmat.primitives import hashes
 from inkstamp.clock import stamp
 from inkstamp.findings import Finding, bad
 from inkstamp.jobs.portal.context import PortalContext
-from inkstamp.key_files import read_key
-from inkstamp.ledger.order_files import read_order_key
 from inkstamp.ledger.records import OrderRecord
 from inkstamp.pki.bundles import Haul
 from inkstamp.pki.certificates import public_key_of, short_name, subject_names
@@ -54,7 +52,7 @@ def _whose(
         until = f", valid until {stamp(edition.not_after)}"
         return f"is edition {edition.number} of “{edition.certificate}” already{until}", "download the new one"
     for other in others:
-        if same_key(leaf, read_order_key(context.home, other).public):
+        if same_key(leaf, context.order_keys.read(other).public):
             return (
                 f"matches order {other.id} of “{other.certificate}”",
                 f"import it there: inkstamp collect {other.certificate} FILE…",
@@ -69,8 +67,8 @@ def _whose(
         )
     for order in orders:
         for number in range(order.edition - 1, 0, -1):
-            file = context.shelf.edition(order.certificate, number) / "key.pem"
-            if file.is_file() and same_key(leaf, read_key(file).public_key()):
+            has_key = context.shelf.has_key(order.certificate, number)
+            if has_key and same_key(leaf, context.shelf.key(order.certificate, number).public_key()):
                 return (
                     f"was issued for the CSR of edition {number}, not for that of order {order.id}",
                     f"paste the present CSR and have it issued: inkstamp order {order.certificate}; or end that order "

@@ -22,9 +22,10 @@ from inkstamp.jobs.orders.cancellation import drop, expect_same
 from inkstamp.jobs.portal.context import PortalContext
 from inkstamp.jobs.status.portal_stall import stall_of
 from inkstamp.jobs.status.stall import Stall
-from inkstamp.ledger.order_files import brought_for, have_order_key, take_key
+from inkstamp.ledger.order_files import brought_for
 from inkstamp.ledger.records import OrderRecord, OrderState, PortalProof
-from inkstamp.pki import csr, keys
+from inkstamp.pki import csr
+from inkstamp.pki.keys import PrivateKey
 from inkstamp.pki.subject import Subject
 from inkstamp.policy.validity_limits import longest_until, validation_ends
 from inkstamp.proof.portal_validation import by_rule, has_rule
@@ -81,8 +82,8 @@ def open_order(context: PortalContext, name: str, entry: Certificate) -> PortalO
     opened = record is None
     record = record or ledger.intend_order(name, entry.authority, entry.names)
     if again is not None:
-        take_key(context.home, record, *again)
-    key = have_order_key(context.home, record, entry.key, brought)
+        context.order_keys.take(record, *again)
+    key = context.order_keys.have(record, entry.key, brought)
     request = context.home.order(record.id) / "request.pem"
     if not request.exists():
         # ECDSA signatures differ each time, and the digests that portals name proofs by with them: made once.
@@ -95,7 +96,7 @@ def open_order(context: PortalContext, name: str, entry: Certificate) -> PortalO
     return show_order(context, record, opened=opened)
 
 
-def _to_use_again(context: PortalContext, name: str, entry: Certificate) -> tuple[bytes, bytes] | None:
+def _to_use_again(context: PortalContext, name: str, entry: Certificate) -> tuple[PrivateKey, bytes] | None:
     """Return key and CSR of the edition before, as PEM, where `same_request` wants them; None for new ones.
 
     Raises:
@@ -114,9 +115,9 @@ def _to_use_again(context: PortalContext, name: str, entry: Certificate) -> tupl
             advice=advice,
         )
     request, wanted = context.shelf.request(edition), csr.for_names(entry.names, _subject(context, entry))
-    private = context.shelf.key(edition)
+    private = context.shelf.key(edition.certificate, edition.number)
     if request is None:
-        return keys.to_pem(private), csr.to_pem(csr.make(private, wanted))
+        return private, csr.to_pem(csr.make(private, wanted))
     where = f"the CSR of edition {edition.number}"
     names = csr.names_of(csr.facts(csr.read(request, where), where, private=True))
     if set(names) != set(entry.names):
@@ -125,7 +126,7 @@ def _to_use_again(context: PortalContext, name: str, entry: Certificate) -> tupl
             where=str(context.configuration.path),
             advice=advice,
         )
-    return keys.to_pem(private), request
+    return private, request
 
 
 def expect_same_csr(context: PortalContext, record: OrderRecord, brought: bytes) -> None:

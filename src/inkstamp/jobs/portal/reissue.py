@@ -11,9 +11,9 @@ from inkstamp.errors import EditionUnfit, FileTrouble, UsageError
 from inkstamp.files import private_folder, read_bytes, write_bytes
 from inkstamp.jobs.issuance.csr_elsewhere import is_compromised
 from inkstamp.jobs.portal.context import PortalContext
-from inkstamp.ledger.order_files import OrderKey, read_order_key, take_key
+from inkstamp.ledger.order_files import OrderKey
 from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState
-from inkstamp.pki import csr, keys
+from inkstamp.pki import csr
 from inkstamp.pki.bundles import Haul
 from inkstamp.pki.certificates import public_key_of, subject_names
 from inkstamp.pki.chain import Path, Pool, find_paths, is_root, is_self_signed, same_key
@@ -116,19 +116,19 @@ def order_of_redelivery(
     record = begun or context.ledger.intend_order(name, edition.authority, names)
     request = _request_of(context, edition, key, names)
     if key.private is not None:
-        take_key(context.home, record, keys.to_pem(key.private), request)
+        context.order_keys.take(record, key.private, request)
     else:
         folder = private_folder(context.home.order(record.id))
         write_bytes(folder / "brought.pem", csr.to_pem(key.request))
         write_bytes(folder / "request.pem", request)
     text = f"order {record.id}: the CA issued again for the CSR of edition {edition.number}"
     record = context.ledger.move_order(record, OrderState.WAITING, "order opened", text)
-    return record, read_order_key(context.home, record)
+    return record, context.order_keys.read(record)
 
 
 def _key_of(context: PortalContext, edition: EditionRecord) -> OrderKey:
     if context.shelf.has_key(edition.certificate, edition.number):
-        private = context.shelf.key(edition)
+        private = context.shelf.key(edition.certificate, edition.number)
         return OrderKey(private.public_key(), private)
     folder = context.shelf.edition(edition.certificate, edition.number)
     request = folder / "brought.pem"

@@ -59,14 +59,21 @@ def expect_pair(shelf: "Shelf", edition: EditionRecord) -> None:
 
     Raises:
         EditionUnfit: It is not.
+        ConfigurationError: It is encrypted, and the passphrase cannot be read, or does not open it.
 
     """
-    file = shelf.edition(edition.certificate, edition.number) / "key.pem"
-    fits = keys.is_key_of(shelf.chain(edition)[0], read_bytes(file))
+    name, number = edition.certificate, edition.number
+    file = shelf.edition(name, number) / "key.pem"
+    leaf, data = shelf.chain(edition)[0], read_bytes(file)
+    if keys.is_encrypted(data) and shelf.has_passphrase(name):
+        fits: bool | None = shelf.key(name, number).public_key() == leaf.public_key()
+    else:
+        fits = keys.is_key_of(leaf, data)
     if not fits:
-        why = "is encrypted" if fits is None else "does not match the certificate"
+        why = "is encrypted, and no passphrase is configured" if fits is None else "does not match the certificate"
         raise EditionUnfit(
-            f"edition {edition.number} of “{edition.certificate}” cannot be served: its key file {why}",
+            f"edition {number} of “{name}” cannot be served: its key file {why}",
             where=str(file),
-            advice=f"restore its key, or get a new edition: inkstamp stamp {edition.certificate} --reissue",
+            advice=f"restore its key{' or add `key_passphrase_file`' if fits is None else ''}, or get a new edition: "
+            f"inkstamp stamp {name} --reissue",
         )

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import whole_days
-from inkstamp.config.carrying import is_portal
+from inkstamp.config.carrying import is_portal, key_server
 from inkstamp.config.model import Certificate, Mistake
 from inkstamp.config.words import BY_HAND
 from inkstamp.errors import Actor, ConfigurationError, InkStampError
@@ -300,7 +300,7 @@ def needs_person(context: StatusContext, entry: Certificate) -> str:
     """Say why a certificate cannot be renewed without a person; empty where it can."""
     if is_portal(context.config, entry):
         return "it is ordered at a portal"
-    if entry.key_elsewhere and not entry.same_request:
+    if entry.key_elsewhere and not entry.same_request and not key_server(entry):
         return "its CSR comes from another machine"
     return "its validation is done by hand" if entry.carriers == (BY_HAND,) else ""
 
@@ -308,7 +308,11 @@ def needs_person(context: StatusContext, entry: Certificate) -> str:
 def awaits_csr(context: StatusContext, name: str, entry: Certificate, edition: EditionRecord | None) -> bool:
     """Tell whether the next edition has to wait until somebody brings a CSR from where the key is."""
     number = edition.number if edition is not None else None
-    return entry.key_elsewhere and next_csr(context.home, context.shelf, name, entry, number) is None
+    return (
+        entry.key_elsewhere
+        and not key_server(entry)
+        and next_csr(context.home, context.shelf, name, entry, number) is None
+    )
 
 
 def _stall(

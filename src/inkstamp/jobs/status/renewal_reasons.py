@@ -4,8 +4,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from inkstamp.config.carrying import key_server
 from inkstamp.config.model import Certificate
-from inkstamp.errors import EditionUnfit, FileTrouble
+from inkstamp.errors import ConfigurationError, EditionUnfit, FileTrouble
 from inkstamp.jobs.status.context import StatusContext
 from inkstamp.ledger.brought_csr import brought_since
 from inkstamp.ledger.observations import Observation
@@ -78,9 +79,20 @@ def reasons(
         yield RenewalReason(
             f"the key of edition {edition.number} was replaced and no longer matches the certificate", True
         )
+    elif _is_still_plain(context, entry, edition):
+        yield RenewalReason(
+            f"the key of edition {edition.number} is not encrypted, and `key_passphrase_file` is configured"
+        )
     text = _changed(context, entry, edition)
     if text:
         yield RenewalReason(text)
+
+
+def _is_still_plain(context: StatusContext, entry: Certificate, edition: EditionRecord) -> bool:
+    """Tell whether a key is not encrypted that should be, and a new one costs nothing: not one bought at a portal."""
+    if not entry.key_passphrase_file or not context.config.authority[entry.authority].is_acme:
+        return False
+    return not context.shelf.is_encrypted(edition.certificate, edition.number)
 
 
 def is_unfit(context: StatusContext, edition: EditionRecord) -> bool:
@@ -91,7 +103,7 @@ def is_unfit(context: StatusContext, edition: EditionRecord) -> bool:
         expect_pair(context.shelf, edition)
     except EditionUnfit:
         return True
-    except FileTrouble:
+    except (FileTrouble, ConfigurationError):
         return False  # it cannot be read here and now, which is told where it has to be
     return False
 
@@ -109,6 +121,6 @@ def _changed(context: StatusContext, entry: Certificate, edition: EditionRecord)
         gone = [each for each in order.names if each not in entry.names] if order is not None else []
         if gone:
             return f"edition {edition.number} covers {', '.join(gone)}, which are no longer configured"
-    if edition.key and edition.key != entry.key and not entry.key_elsewhere:
+    if edition.key and edition.key != entry.key and not (entry.key_elsewhere and not key_server(entry)):
         return f"the key of edition {edition.number} is {edition.key}, and {entry.key} is configured"
     return ""

@@ -6,7 +6,7 @@ from pathlib import Path
 from inkstamp.deadline import poll
 from inkstamp.errors import StillWaiting, UsageError
 from inkstamp.files import file_trouble, read_bytes, write_bytes
-from inkstamp.findings import Finding, Severity, bad, worst
+from inkstamp.findings import Finding, Severity, worst
 from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.jobs.validation.dns_records import Placed, in_one_line
 from inkstamp.ledger.records import OrderRecord, PortalProof, ProofMethod
@@ -14,7 +14,6 @@ from inkstamp.proof.web_file import FileProof, portal_file
 
 _PAUSE = 10.0
 """Seconds between two looks while a person is at work."""
-_NOTHING = (bad("validation", "", "not tested yet"),)
 
 
 def expect_files(
@@ -38,23 +37,14 @@ def expect_files(
         StillWaiting: One is not seen.
 
     """
-    now = context.clock.now()
-    wanted = {
-        each: PortalProof(
-            order_id=order.id,
-            name=each,
-            method=ProofMethod.FILE,
-            place="/".join(("", *file.parts)),
-            content=file.content.decode("ascii"),
-            told=now,
-        )
-        for each, file in files.items()
-    }
+    places = {each: ("/".join(("", *file.parts)), file.content.decode("ascii")) for each, file in files.items()}
+    wanted = _wanted(context, order, ProofMethod.FILE, places)
     _look_first(context, order, list(wanted.values()), {}, wait)
     seen: dict[str, list[Finding]] = {}
     for _ in poll(context.clock, pause=_PAUSE, seconds=wait, waits=_waits(context)):
-        seen |= {each: look(file) for each, file in files.items() if worst(seen.get(each, _NOTHING)) is Severity.BAD}
-        if _lacking(seen) == []:
+        left = files.keys() - (seen.keys() - _lacking(seen))
+        seen |= {each: look(file) for each, file in files.items() if each in left}
+        if not _lacking(seen):
             break
     return _judged(context, wanted, seen, lambda missing: _ask(order, missing, seen, {}))
 
@@ -80,24 +70,25 @@ def expect_records(
         StillWaiting: One is not seen.
 
     """
-    now = context.clock.now()
-    wanted = {
-        each: PortalProof(
-            order_id=order.id,
-            name=each,
-            method=ProofMethod.TXT,
-            place=record.record.name,
-            content=record.record.value,
-            told=now,
-        )
-        for each, record in placed.items()
-    }
+    places = {each: (known.record.name, known.record.value) for each, known in placed.items()}
+    wanted = _wanted(context, order, ProofMethod.TXT, places)
     zones = {each.record.name: each.zone.apex for each in placed.values()}
     _look_first(context, order, list(wanted.values()), zones, wait)
     observed = observe(list(placed.values()), wait)
     seen = {each: observed[record] for each, record in placed.items()}
     told = {each: [in_one_line(placed[each], seen[each])] for each in _lacking(seen)}
     return _judged(context, wanted, seen, lambda missing: _ask(order, missing, told, zones))
+
+
+def _wanted(
+    context: ValidationContext, order: OrderRecord, method: ProofMethod, places: Mapping[str, tuple[str, str]]
+) -> dict[str, PortalProof]:
+    """Return what a person has to make for an order, by identifier: of each where it goes, and what it holds."""
+    now = context.clock.now()
+    return {
+        each: PortalProof(order_id=order.id, name=each, method=method, place=place, content=content, told=now)
+        for each, (place, content) in places.items()
+    }
 
 
 def _look_first(

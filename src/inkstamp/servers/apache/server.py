@@ -10,6 +10,7 @@ from inkstamp.errors import FileTrouble, NamesLost, ServerTrouble
 from inkstamp.servers.apache import edit, passage
 from inkstamp.servers.apache.hardening import ApacheHardener
 from inkstamp.servers.apache.own_host import own_host
+from inkstamp.servers.apache.passphrases import check_undo, tell_passphrase
 from inkstamp.servers.apache.reading import (
     ReaderContext,
     Reading,
@@ -187,30 +188,43 @@ class ApacheServer(TextServer[Reading]):
             for host in self._targets(everything, name):
                 wanted.setdefault(id(host.block), (host, []))[1].append(name)
         splices: list[Splice] = []
+        given: list[tuple[VirtualHost, Sequence[str]]] = []
         for host, mine in wanted.values():
             self._check_own_text(host, reading)
-            if host.tls:
-                splices += self._give(host, everything, mine, supply)
-            else:
+            own_names: Sequence[str] = ()
+            if not host.tls:
                 where = f"{host.block.file}, line {host.block.line}"
                 added = edit.new_listens(host, reading, self._fitting)
                 check_ports_free(self.host, added, self._fitting.https_port, own={"apache2", "httpd"}, where=where)
                 splices += edit.add_tls(host, reading, supply, self._fitting)
-        return changes(reading.texts, splices)
+            elif self._parts(host, everything, mine, supply):
+                own_names = mine
+                splices.append(own_host(host, reading, mine, supply))
+            else:
+                text = reading.texts[host.block.file]
+                splices += edit.point(host, text, supply, self.host, reading.setting.version)
+            given.append((host, own_names))
+        told, program = tell_passphrase(self.host, reading, given, supply)
+        return [*program, *changes(reading.texts, [*splices, *told])]
 
-    def _give(
-        self, host: VirtualHost, everything: list[VirtualHost], mine: Sequence[str], supply: Supply
-    ) -> list[Splice]:
-        """Make a virtual host that has TLS serve an edition, or one of its own for those names."""
-        reading = self._reading()
+    def check_undo(self, certificate: str, changes: Sequence[FileChange]) -> None:
+        check_undo(certificate, changes)
+
+    def _parts(self, host: VirtualHost, everything: list[VirtualHost], mine: Sequence[str], supply: Supply) -> bool:
+        """Tell whether names get a virtual host of their own, since others would lose their certificate.
+
+        Raises:
+            NamesLost: They would, and that is not wanted, or not possible.
+
+        """
         may_part = not set(mine) & set(host.names)
         try:
             check_names_kept(self.host, supply, _taken(host, everything, may_part=may_part))
         except NamesLost:
             if not (supply.own_site and may_part):
                 raise
-            return [own_host(host, reading, mine, supply)]
-        return edit.point(host, reading.texts[host.block.file], supply, self.host, reading.setting.version)
+            return True
+        return False
 
     def _targets(self, everything: list[VirtualHost], name: str) -> list[VirtualHost]:
         """Return the hosts to serve `name` from: those with TLS, unless only a plain one has the very name."""

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 
+from inkstamp.errors import ServerTrouble
 from inkstamp.pki.names import uncovered
 from inkstamp.servers.base import FilelessServer, Files
 from inkstamp.servers.common import check_default_kept, endpoints
@@ -11,6 +12,7 @@ from inkstamp.servers.text import Directive, Splice, append_lines, changes, inde
 from inkstamp.servers.tls_edits import Edits, told_lacking
 from inkstamp.servers.tls_policy import TlsChange
 
+_PASSPHRASE = "ssl_key_password"  # noqa: S105  the name of the setting
 _TOLD = ("ssl", "ssl_min_protocol", "ssl_cipher_list")
 
 
@@ -101,7 +103,16 @@ class DovecotServer(FilelessServer[Reading]):
         """Make a section, or the top, name the edition's files."""
         certificate, key, mark = reading.keys
         missing = []
-        for name, path in ((certificate, supply.served), (key, supply.key)):
+        wanted = [(certificate, supply.served), (key, supply.key)]
+        if supply.passphrase_file:
+            if not mark:
+                raise ServerTrouble(
+                    "Dovecot from version 2.4 on reads the passphrase of a key from its configuration alone",
+                    where=reading.main_file,
+                    advice="give this server the plain key: decrypt = true",
+                )
+            wanted.append((_PASSPHRASE, supply.passphrase_file))
+        for name, path in wanted:
             setting = _last(section, name) if section is not None else reading.last(name)
             if setting is None or len(setting.words) < 2:
                 missing.append(f"{name} = {mark}{path}")

@@ -8,12 +8,14 @@ from inkstamp.servers.base import Fitting
 from inkstamp.servers.interface import Supply
 from inkstamp.servers.nginx.reading import ServerBlock, read_listen
 from inkstamp.servers.text import Directive, Splice, indent_at
+from inkstamp.servers.tls_edits import without
 from inkstamp.servers.tls_policy import PROOF_PATH, TlsSettings
 
 _NEEDS_QUOTES = re.compile(r"[\s;{}#\"'\\]")
 HTTPS = 443
 HTTP2_APART = (1, 25, 1)
 """From this version on HTTP/2 has a directive of its own, and is no word of `listen`."""
+PASSPHRASES = "ssl_password_file"
 HSTS_VARIABLE = "$inkstamp_hsts"
 PROOFS_PASS = f'if ($uri ~ "^{PROOF_PATH.replace(".", chr(92) + ".")}") {{ break; }}'
 """Ends the conditions of a block for proofs, which CAs ask for by plain HTTP."""
@@ -96,6 +98,47 @@ def tls_listens(host: ServerBlock, taken: set[tuple[str, int]], fitting: Fitting
     return [*dict.fromkeys(lines), *last]
 
 
+def certificate_lines(supply: Supply) -> list[str]:
+    """Return the directives that name an edition's files, in a block that has none."""
+    lines = [f"ssl_certificate {quote(supply.served)};", f"ssl_certificate_key {quote(supply.key)};"]
+    return [*lines, f"{PASSPHRASES} {quote(supply.passphrase_file)};"] if supply.passphrase_file else lines
+
+
+def point_at_passphrase(host: ServerBlock, text: str, supply: Supply, *, only_key: bool) -> list[Splice]:
+    """Return the edits by which a block that has TLS reads the passphrase of an edition's key, or no longer reads any.
+
+    nginx takes one file of passphrases for all keys of a block.
+
+    Args:
+        host: The block.
+        text: Its file's text.
+        supply: The edition.
+        only_key: Whether its key is the only one of the block.
+
+    Raises:
+        ServerTrouble: The block has another key, and another file of passphrases for it.
+
+    """
+    own, inherited = next(iter(host.block.find(PASSPHRASES)), None), host.value(PASSPHRASES)
+    wanted = supply.passphrase_file
+    present = host.absolute(inherited.arguments[0]) if inherited is not None and inherited.arguments else ""
+    if present == wanted or not (present or wanted):
+        return []
+    if not wanted:
+        return [without(own, text)] if own is not None and only_key and own.file == host.block.file else []
+    if present and not only_key:
+        where = own or host.block
+        raise ServerTrouble(
+            f"the block has another key, whose passphrase is in {present}, and nginx reads one file for all of a block",
+            where=f"{where.file}, line {where.line}",
+            advice=f"have both keys use that one: key_passphrase_file = “{present}”; or give this server the plain "
+            "key: decrypt = true",
+        )
+    if own is not None:
+        return set_value(own, wanted)
+    return [add_lines(host, text, [f"{PASSPHRASES} {quote(wanted)};"])]
+
+
 def tls_lines(host: ServerBlock, supply: Supply, manner: TlsSettings, https_port: int) -> list[str]:
     """Return what a plain block needs beside its `listen` lines to answer with TLS.
 
@@ -106,7 +149,7 @@ def tls_lines(host: ServerBlock, supply: Supply, manner: TlsSettings, https_port
         https_port: The port for TLS, as the public sees it.
 
     """
-    lines = [f"ssl_certificate {quote(supply.served)};", f"ssl_certificate_key {quote(supply.key)};"]
+    lines = certificate_lines(supply)
     policy = manner.policy
     named = bool(policy.ciphers)
     if not any(host.block.find("ssl_protocols")) and (named or host.value("ssl_protocols") is None):

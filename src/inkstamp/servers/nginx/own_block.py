@@ -5,16 +5,17 @@ from collections.abc import Iterator, Sequence
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.interface import Supply
-from inkstamp.servers.nginx.edit import quote
+from inkstamp.servers.nginx.edit import PASSPHRASES, certificate_lines
 from inkstamp.servers.nginx.reading import ServerBlock
 from inkstamp.servers.text import Directive, Splice, apply, indent_at
+from inkstamp.servers.tls_edits import without
 
 _OF_THE_SOCKET = re.compile(
     r"(default|default_server|bind|deferred|reuseport|(backlog|rcvbuf|sndbuf|setfib|fastopen|accept_filter|ipv6only"
     r"|so_keepalive)=.*)"
 )
 """Words of `listen` that count for the whole socket, and may be said once."""
-_REPLACED = frozenset({"server_name", "ssl_certificate", "ssl_certificate_key"})
+_REPLACED = frozenset({"server_name", "ssl_certificate", "ssl_certificate_key", PASSPHRASES})
 
 
 def own_block(host: ServerBlock, text: str, names: Sequence[str], supply: Supply) -> Splice:
@@ -41,11 +42,7 @@ def own_block(host: ServerBlock, text: str, names: Sequence[str], supply: Supply
             advice=f"move {foreign.name} from that file into the server block",
         )
     splices = [*_without(own, text), *_listens(own)]
-    lines = [
-        f"server_name {' '.join(names)};",
-        f"ssl_certificate {quote(supply.served)};",
-        f"ssl_certificate_key {quote(supply.key)};",
-    ]
+    lines = [f"server_name {' '.join(names)};", *certificate_lines(supply)]
     end_of_line = "\r\n" if "\r\n" in text else "\n"
     indent = indent_at(text, own[0].start) if own else indent_at(text, block.start) + "    "
     head = "".join(f"{end_of_line}{indent}{line}" for line in lines)
@@ -57,15 +54,8 @@ def own_block(host: ServerBlock, text: str, names: Sequence[str], supply: Supply
 
 
 def _without(own: Sequence[Directive], text: str) -> Iterator[Splice]:
-    """Take out what is said anew, with the line where it stands alone."""
-    for each in own:
-        if each.name in _REPLACED:
-            start, end = each.start, each.end
-            line_start, line_end = text.rfind("\n", 0, start) + 1, text.find("\n", end)
-            line_end = len(text) if line_end < 0 else line_end
-            if not text[line_start:start].strip() and not text[end:line_end].strip():
-                start, end = max(line_start - 1, 0), line_end - (text[line_end - 1] == "\r")
-            yield Splice(each.file, start, end, "")
+    """Take out what is written again."""
+    return (without(each, text) for each in own if each.name in _REPLACED)
 
 
 def _listens(own: Sequence[Directive]) -> Iterator[Splice]:

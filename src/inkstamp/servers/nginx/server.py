@@ -20,7 +20,15 @@ from inkstamp.servers.common import (
 )
 from inkstamp.servers.interface import ONLY_TLS, Endpoint, FileChange, Hardening, Obstacle, Place, Site, Supply
 from inkstamp.servers.nginx import passage
-from inkstamp.servers.nginx.edit import add_lines, quote, set_value, tls_lines, tls_listens
+from inkstamp.servers.nginx.edit import (
+    PASSPHRASES,
+    add_lines,
+    point_at_passphrase,
+    quote,
+    set_value,
+    tls_lines,
+    tls_listens,
+)
 from inkstamp.servers.nginx.hardening import NginxHardener
 from inkstamp.servers.nginx.own_block import own_block
 from inkstamp.servers.nginx.reading import (
@@ -289,9 +297,14 @@ class NginxServer(TextServer[Reading]):
                 continue
             self._check_not_shared(directives[chosen], host, everything, covered)
             splices += set_value(directives[chosen], value)
+        text = self._reading().texts[host.block.file]
         if missing:  # before those that are there: certificates and keys are paired by their order
-            splices.append(add_lines(host, self._reading().texts[host.block.file], missing))
-        return splices
+            splices.append(add_lines(host, text, missing))
+        only_key = len(own["ssl_certificate"]) == (0 if chosen is None else 1)
+        passphrase = point_at_passphrase(host, text, supply, only_key=only_key)
+        for each in host.block.find(PASSPHRASES) if passphrase else ():
+            self._check_not_shared(each, host, everything, covered)
+        return [*splices, *passphrase]
 
     def _check_not_shared(
         self, directive: Directive, host: ServerBlock, everything: list[ServerBlock], names: Sequence[str]

@@ -69,7 +69,7 @@ def read_configuration(main_file: str, read_file: Callable[[str], bytes]) -> Rea
 
 
 def _logical_lines(text: str, file: str) -> Iterator[tuple[int, int, int]]:
-    """Yield begin, end and number of each logical line: white space at its beginning goes on with the one before."""
+    """Yield begin, end and number of each logical line: white space at its beginning continues the one before."""
     begin = end = number = -1
     tally = Tally()
     for count, at, line in lines_of(text, file):

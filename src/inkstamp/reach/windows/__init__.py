@@ -1,0 +1,1 @@
+"""A Windows Server behind OpenSSH: small scripts for its PowerShell, a request and an answer each (docs/windows.md)."""

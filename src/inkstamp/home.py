@@ -81,6 +81,10 @@ class Home:
         """Return the folder of what changes of a server's TLS settings replaced."""
         return self.folder / "hardened" / server
 
+    def standing(self, server: str) -> Path:
+        """Return the folder of what putting a standing answer into a server's configuration replaced."""
+        return self.folder / "standing" / server
+
     def challenge_path(self, certificate: str) -> Path:
         """Return the folder of what opening the challenge path for a certificate changed."""
         return self.folder / "passages" / certificate

@@ -3,6 +3,7 @@
 from typing import TYPE_CHECKING
 
 from inkstamp.acme.client import CaClient
+from inkstamp.acme.jws import public_jwk, thumbprint
 from inkstamp.acme.session import Session, Signer
 from inkstamp.errors import CaMisbehaved
 from inkstamp.files import partial_of
@@ -10,6 +11,13 @@ from inkstamp.key_files import read_key
 
 if TYPE_CHECKING:
     from inkstamp.accounts.context import AccountContext
+    from inkstamp.parts import WithHome
+
+
+def known_thumbprint(context: "WithHome", authority: str) -> str:
+    """Return the thumbprint of the key of our account at an authority (RFC 7638); empty before there is one."""
+    file = context.home.account_key(authority)
+    return thumbprint(public_jwk(read_key(file))) if file.exists() else ""
 
 
 def settle_key(context: "AccountContext", authority: str, session: Session, url: str) -> None:

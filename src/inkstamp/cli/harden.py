@@ -14,22 +14,23 @@ in the server's table names, or “strict”.
 
 import argparse
 import sys
-from collections.abc import Callable
+from operator import attrgetter
 from typing import TYPE_CHECKING, TextIO
 
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
+from inkstamp.cli.log import each_apart
 from inkstamp.cli.setting import open_runtime, roster_options
 from inkstamp.errors import InkStampError, UsageError
 
 if TYPE_CHECKING:
     from inkstamp.config.model import Server
     from inkstamp.jobs.deployment.hardening import ServerHardening
-    from inkstamp.jobs.inventory.hardening_plan import SitesOfServer
     from inkstamp.ledger.records import Selection
     from inkstamp.servers.tls_policy import TlsChange
 
 _POLICIES = ("strict", "wide")
+_SERVER = attrgetter("server")
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -74,10 +75,14 @@ def run(context: Context, options: argparse.Namespace) -> int:
         asked = runtime.certificates.names(selection) if selection else options.names
         servers = sites_meant(runtime, asked, each_needs_one=not selection)
         if options.undo:
-            return _undone(context, *_each(context, servers, lambda each: undo_hardening(runtime, each.server)))
+            return _undone(
+                context, *each_apart(context, servers, lambda each: undo_hardening(runtime, each.server), _SERVER)
+            )
         configured = runtime.configuration.current_or_empty().server
         wanted = {each.server: _wanted(options, configured.get(each.server)) for each in servers}
-        planned, failed = _each(context, servers, lambda each: show_hardening(runtime, each, wanted[each.server]))
+        planned, failed = each_apart(
+            context, servers, lambda each: show_hardening(runtime, each, wanted[each.server]), _SERVER
+        )
         changing = {each.server for each in planned if each.differences}
         if not context.json:
             _tell(planned, sys.stdout if options.preview or not changing else sys.stderr)
@@ -85,7 +90,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
             return _end(context, planned, failed)
         output.ask("make these changes", "harden", yes=options.yes)
         todo = [each for each in servers if each.server in changing]
-        done, failing = _each(context, todo, lambda each: harden(runtime, each, wanted[each.server]))
+        done, failing = each_apart(context, todo, lambda each: harden(runtime, each, wanted[each.server]), _SERVER)
     if not context.json:
         for each in done:
             print(f"{each.server}: {output.first_of(each.names) or 'the server'} has the new settings")
@@ -125,25 +130,6 @@ def _wanted(options: argparse.Namespace, entry: "Server | None") -> "TlsChange":
         client_roots=roots,
         replaces_ciphers=options.replace_ciphers,
     )
-
-
-def _each(
-    context: Context, servers: "list[SitesOfServer]", work: "Callable[[SitesOfServer], ServerHardening]"
-) -> "tuple[list[ServerHardening], list[InkStampError]]":
-    """Do something at each server; one where it fails stops no other."""
-    from inkstamp.bulkhead import attempt
-    from inkstamp.cli.log import tell_error
-
-    done: list[ServerHardening] = []
-    failed: list[InkStampError] = []
-    for each in servers:
-        result = attempt(work, each)
-        if isinstance(result, InkStampError):
-            failed.append(result)
-            tell_error(context, result, each.server)
-        else:
-            done.append(result)
-    return done, failed
 
 
 def _tell(planned: "list[ServerHardening]", stream: TextIO) -> None:

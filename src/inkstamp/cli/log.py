@@ -11,7 +11,13 @@ from inkstamp.printable import one_line
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable
+    from typing import TypeVar
+
     from inkstamp.cli.context import Context
+
+    _T = TypeVar("_T")
+    _R = TypeVar("_R")
 
 LEVELS = {Severity.OK: "info", Severity.NOTE: "info", Severity.WARN: "warning", Severity.BAD: "error"}
 _JOURNAL = {"info": "<6>", "warning": "<4>", "error": "<3>"}
@@ -74,3 +80,21 @@ def tell_error(context: "Context", trouble: InkStampError, about: str = "inkstam
         print(as_line("error", about=about, **output.error_data(trouble)), file=sys.stderr, flush=True)
     else:
         output.error(trouble, about=about)
+
+
+def each_apart(
+    context: "Context", items: "Iterable[_T]", work: "Callable[[_T], _R]", about: "Callable[[_T], str]"
+) -> "tuple[list[_R], list[InkStampError]]":
+    """Do something with each, where one that fails stops no other and is told; returns results, and what failed."""
+    from inkstamp.bulkhead import attempt
+
+    done: list[_R] = []
+    failed: list[InkStampError] = []
+    for each in items:
+        result = attempt(work, each)
+        if isinstance(result, InkStampError):
+            failed.append(result)
+            tell_error(context, result, about(each))
+        else:
+            done.append(result)
+    return done, failed

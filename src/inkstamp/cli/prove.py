@@ -8,6 +8,12 @@ known is tested from outside again.
 
     inkstamp prove shop.saltmarsh.test
     inkstamp prove shop.saltmarsh.test --txt _x7.shop.saltmarsh.test 41
+
+With --standing, web servers are configured once to answer every http-01
+challenge for an account by themselves: token, dot, thumbprint of the account
+key. Then nothing is written for a renewal.
+
+    inkstamp prove --standing front --preview
 """
 
 import argparse
@@ -16,7 +22,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from inkstamp.cli import output
+from inkstamp.cli import output, standing
 from inkstamp.cli.context import Context
 from inkstamp.cli.order import tell_reached, tell_stall
 from inkstamp.cli.setting import moment, open_runtime
@@ -32,8 +38,8 @@ _LISTS = ""
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments of `inkstamp prove`."""
-    parser.usage = "inkstamp prove NAME [options]"
-    parser.add_argument("certificate", metavar="NAME", help="a configured certificate")
+    parser.usage = "inkstamp prove NAME [options]\n       inkstamp prove --standing SERVER ... [options]"
+    parser.add_argument("certificate", metavar="NAME", nargs="?", default="", help="a configured certificate")
     shown = parser.add_argument_group("what the portal shows")
     which = shown.add_mutually_exclusive_group()
     which.add_argument("--file", metavar="PATH", help="validation file: its path or URL")
@@ -77,8 +83,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
     way.add_argument(
         "--let-through", action="store_true", help="make the smallest change that opens the challenge path, and test it"
     )
-    way.add_argument("--preview", action="store_true", help="with --let-through: show the change, do not make it")
+    way.add_argument(
+        "--preview", action="store_true", help="with --let-through, --standing: show the change, do not make it"
+    )
     way.add_argument("--close-again", action="store_true", help="undo the change of --let-through")
+    standing.configure(parser)
     parser.add_argument(
         "--into", metavar="FOLDER", help="save the validation files that you have to create, for an upload"
     )
@@ -90,6 +99,9 @@ def run(context: Context, options: argparse.Namespace) -> int:
     from inkstamp.config.carrying import is_portal
     from inkstamp.errors import StillWaiting
 
+    if options.standing:
+        return standing.run(context, options)
+    standing.expect_without_standing(options)
     if options.let_through or options.close_again or options.preview:
         return _change_way(context, options)
     with open_runtime(context) as runtime:

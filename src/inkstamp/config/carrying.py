@@ -25,7 +25,9 @@ def carries(config: Configuration, carrier: str, method: Method) -> bool:
     if carrier == LISTENER:
         return what in {"files", "handshakes"} and method not in _LONG_LIVED
     if what == "files":
-        return carrier in config.server and shows_files(config.server[carrier])
+        server = config.server.get(carrier)
+        by_itself = server is not None and method == "http-01" and KINDS[server.kind].answers_challenges
+        return server is not None and (by_itself or shows_files(server))
     return what == "records" and (carrier in config.nameserver or carrier in config.program)
 
 

@@ -45,6 +45,7 @@ class Authority(Section, frozen=True):
     BY_HAND: ClassVar = frozenset(
         {
             "agree_terms",
+            "account_key_of",
             "fetch_issuers",
             "caa",
             "at_once",
@@ -75,6 +76,8 @@ class Authority(Section, frozen=True):
     staging_roots: str = ""
     """PEM file with the roots that certificates from there lead to; empty to not judge that."""
     account_key: KeyKind = KeyKind.ECDSA_P256
+    account_key_of: str = ""
+    """Another authority whose account's key this account has too, so that servers can answer for both."""
     binding_id: str = ""
     """What the CA calls the customer that the account is bound to (RFC 8555 section 7.3.4); empty for none."""
     binding_key_file: str = ""
@@ -370,6 +373,10 @@ class Configuration(Section, frozen=True):
     """Certificates that are left out, since their entries cannot be used: one must not stop all others."""
     mistaken_beside: dict[str, Mistake] = {}
     """Other entries that are left out, by table and name (`server.front`)."""
+
+    def account_key_owner(self, authority: str) -> str:
+        """Return the authority whose account's key an account has: its own, or that of `account_key_of`."""
+        return self.authority[authority].account_key_of or authority
 
     @property
     def usual_authority(self) -> str:

@@ -28,6 +28,8 @@ class ServerFacts:
     """Whether sites that had no TLS can be given a policy, redirects and the like."""
     answers_from_files: bool = False
     """Whether it answers a path with a file of a document root that its configuration names."""
+    answers_challenges: bool = False
+    """Whether it can answer every challenge for an account by its configuration (`prove --standing`)."""
     reads_encrypted_keys: bool = False
     """Whether it starts with an encrypted key without a person who types the passphrase."""
     takes_passphrase_alone: bool = False
@@ -48,6 +50,7 @@ KINDS: Mapping[ServerKindName, ServerFacts] = {
         state_folders=("/var/log/nginx", "/var/lib/nginx", "/var/cache/nginx"),
         takes_tls_settings=True,
         answers_from_files=True,
+        answers_challenges=True,
         reads_encrypted_keys=True,
     ),
     "apache": ServerFacts(
@@ -56,6 +59,7 @@ KINDS: Mapping[ServerKindName, ServerFacts] = {
         state_folders=("/var/log/apache2", "/var/log/httpd", "/var/lib/apache2", "/var/cache/apache2"),
         takes_tls_settings=True,
         answers_from_files=True,
+        answers_challenges=True,
         reads_encrypted_keys=True,
     ),
     "haproxy": ServerFacts(
@@ -63,6 +67,7 @@ KINDS: Mapping[ServerKindName, ServerFacts] = {
         main_files=("/etc/haproxy/haproxy.cfg", "/usr/local/etc/haproxy.conf"),
         state_folders=("/var/lib/haproxy",),
         takes_tls_settings=True,
+        answers_challenges=True,
     ),
     "lighttpd": ServerFacts(
         programs=("lighttpd",),

@@ -1,5 +1,6 @@
 """A proof that is a file fetched over HTTP: `http-01` (RFC 8555 section 8.3), and what portals ask for."""
 
+import secrets
 from dataclasses import dataclass
 from urllib.parse import urlsplit
 
@@ -19,6 +20,8 @@ class FileProof:
     parts: tuple[str, ...]
     """The path below the document root, the file's name last."""
     content: bytes
+    thumbprint: str = ""
+    """Of the account key that a challenge's response is made with (RFC 7638); empty for what a portal asks for."""
 
     @property
     def url(self) -> str:
@@ -38,7 +41,14 @@ class FileProof:
 
 def http_proof(name: str, token: str, key_authorization: str) -> FileProof:
     """Make the `http-01` proof for a challenge; the token must have been checked to be one."""
-    return FileProof(name, (*_CHALLENGES, token), key_authorization.encode("ascii"))
+    thumbprint = key_authorization.partition(".")[2]
+    return FileProof(name, (*_CHALLENGES, token), key_authorization.encode("ascii"), thumbprint)
+
+
+def random_proof(name: str, thumbprint: str) -> FileProof:
+    """Make the proof for a challenge that no CA has made, with a random thumbprint where none is known."""
+    token = secrets.token_urlsafe(24)
+    return http_proof(name, token, f"{token}.{thumbprint or secrets.token_urlsafe(32)}")
 
 
 def portal_file(name: str, path: str, content: str) -> FileProof:

@@ -142,8 +142,12 @@ def reversed_changes(
     return [each for each in found if each.file.before != each.file.after]
 
 
-def first_state(servers: "ServerPool", folders: Sequence[Path], seal: "Seal | None" = None) -> list[Change]:
+def first_state(
+    servers: "ServerPool", folders: Sequence[Path], seal: "Seal | None" = None, *, nearest: bool = False
+) -> list[Change]:
     """Return what takes the edits of several kept folders out, the newest first; later edits of others stay.
+
+    `nearest` is as of `reversed_changes`.
 
     Raises:
         ServerTrouble: What was put into a file cannot be told apart any more.
@@ -155,7 +159,7 @@ def first_state(servers: "ServerPool", folders: Sequence[Path], seal: "Seal | No
             place = each.server, each.path
             known = found.get(place)
             now = known.file.after if known else _read(servers, each)
-            change = _reversed(each, now, nearest=False)
+            change = _reversed(each, now, nearest=nearest)
             before = known.file.before if known else now
             found[place] = Change(each.server, replace(change, before=before))
     return [each for each in found.values() if each.file.before != each.file.after]

@@ -8,7 +8,7 @@ from typing import Generic, Protocol, TypeVar
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.reach.interface import Host, Ran
-from inkstamp.servers.interface import Obstacle, Place
+from inkstamp.servers.interface import AnswersChallenges, Obstacle, Place
 from inkstamp.servers.tls_policy import TlsSettings
 
 SECONDS = 60.0
@@ -135,10 +135,12 @@ class FilelessServer(TextServer[R]):
     """One that serves TLS and shows no files, so that it carries no proofs."""
 
     def places(self, name: str, parts: tuple[str, ...]) -> tuple[Place, ...]:  # noqa: ARG002  there are none
+        by_itself = f"have it answer challenges by itself: inkstamp prove --standing {self.name}; or "
         raise ServerTrouble(
             f"server “{self.name}” shows no files",
             where=self._fitting.main_file,
-            advice="name with `via` the web server that shows them",
+            advice=f"{by_itself if isinstance(self, AnswersChallenges) else ''}name with `via` the web server that "
+            "shows them",
         )
 
     def obstacles(self, name: str, parts: tuple[str, ...]) -> tuple[Obstacle, ...]:  # noqa: ARG002  as above

@@ -221,6 +221,39 @@ class Configured(Reloadable, Protocol):
         ...
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StandingAnswer:
+    """What a server is to answer `http-01` challenges with, whatever their token (RFC 8555 section 8.1)."""
+
+    thumbprint: str
+    """Of the account key, base64url (RFC 7638)."""
+    names: tuple[str, ...] = ()
+    """The names whose sites answer so; empty for all sites."""
+    sites: tuple[str, ...] = ()
+    """Names that are known to be of sites, for a server whose configuration does not name its sites."""
+    default_hosts: bool = False
+    """Whether names that no site has are answered too."""
+
+
+@runtime_checkable
+class AnswersChallenges(Reloadable, Protocol):
+    """One configured server that can answer every challenge for an account by itself."""
+
+    def plan_standing(self, wanted: StandingAnswer) -> list[FileChange]:
+        """Work out the edits that put a standing answer there; empty where it is there already.
+
+        ServerTrouble when it cannot be put there, or a name has no site.
+        """
+        ...
+
+    def standing(self, name: str) -> frozenset[str]:
+        """Return the thumbprints for which challenges of `name` are answered by plain HTTP; none where it needs files.
+
+        Several where virtual hosts at different addresses differ.
+        """
+        ...
+
+
 @runtime_checkable
 class ServerKind(Reloadable, Protocol):
     """One configured server that certificates are installed on."""

@@ -8,13 +8,11 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
 from cryptography.hazmat.primitives import hashes
 
-from inkstamp.bulkhead import apart
-from inkstamp.deadline import at_least, poll, within
-from inkstamp.errors import InkStampError, ServerTrouble, UsageError
+from inkstamp.deadline import poll, within
+from inkstamp.errors import ServerTrouble, UsageError
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, note, ok, warn
 from inkstamp.jobs.deployment.context import HardeningContext
@@ -22,8 +20,9 @@ from inkstamp.jobs.inventory.hardening_plan import SitesOfServer, plan_hardening
 from inkstamp.pki.names import as_address
 from inkstamp.servers import backup
 from inkstamp.servers.interface import Endpoint, Hardenable, ServerKind
-from inkstamp.servers.reload import take_effect, test_before
-from inkstamp.servers.run_state import is_up, start_again, up_of
+from inkstamp.servers.reconfiguration import put_back_all, put_back_unfinished, reconfigure
+from inkstamp.servers.reload import test_before
+from inkstamp.servers.run_state import is_up
 from inkstamp.servers.tls_policy import Policy, TlsChange
 from inkstamp.view.handshake import shake_hands
 from inkstamp.view.protocols import Readiness, try_versions
@@ -34,7 +33,7 @@ _MOST_KEPT = 5
 _LOOK_SECONDS, _PAUSE = 10.0, 0.3
 _WHOLE_LOOK = 120.0
 """Seconds for one look at all names."""
-_BACK_SECONDS = 120.0
+_WHAT = "its TLS settings"
 _MOST_LOOKED_AT = 20
 """Names of one server that are looked at from outside."""
 _OLD = ("TLS 1.0", "TLS 1.1")
@@ -117,52 +116,20 @@ def _switch(
     changes: Sequence[backup.Change],
     before: Sequence[str],
 ) -> list[Finding]:
-    parent, began = context.home.hardened(sites.server), context.clock.now()
-    up = up_of([context.servers.get(sites.server)])
-    folder = backup.keep_next(parent, changes, done=False, up=up, before=True)
-    try:
-        backup.make(context.servers, changes)
-        take_effect(context.servers.reloadable(sites.server))
-        seen = _look(context, sites, wanted, before)
-    except InkStampError as error:
-        with at_least(_BACK_SECONDS):
-            trouble = _put_back(context, sites.server, folder)
-            stopped = [told for each in up if (told := start_again(context.servers.get(each), context.clock, began))]
-        advice = "; ".join(filter(None, [", ".join(["all files are restored", *trouble]), error.advice]))
-        raise error.amended(what="; ".join([error.what, *stopped]), advice=advice) from error.__cause__
-    backup.remark(folder, done=True)
+    parent = context.home.hardened(sites.server)
+    seen = reconfigure(context.servers, context.clock, parent, changes, lambda: _look(context, sites, wanted, before))
     backup.prune(parent, _MOST_KEPT)
     return seen
 
 
-def _put_back(context: HardeningContext, server: str, folder: Path) -> list[str]:
-    """Take the edits of a kept folder out; returns what went wrong with the reload after that."""
-    backup.make(context.servers, backup.reversed_changes(context.servers, folder))
-    trouble = backup.reload_all(context.servers, [server])
-    remove_tree(folder)
-    return trouble
-
-
 def recover_hardening(context: HardeningContext, server: str) -> None:
     """Put back what a run that was killed had begun to change; the caller holds the server."""
-    for folder in reversed(backup.kept_folders(context.home.hardened(server))):
-        if not (backup.kept(folder) or {}).get("done"):
-            context.progress.step(server, "rolling back an interrupted change of its TLS settings")
-            _put_back(context, server, folder)
+    put_back_unfinished(context.servers, context.progress, context.home.hardened(server), _WHAT)
 
 
 def recover_all_hardening(context: HardeningContext) -> None:
     """Put back what killed runs had begun to change, on all servers; one where that fails is told of."""
-    parent = context.home.hardened("")
-    for folder in sorted(parent.iterdir()) if parent.is_dir() else ():
-        try:
-            with apart():
-                if not all((backup.kept(each) or {}).get("done") for each in backup.kept_folders(folder)):
-                    with context.locks.servers((folder.name,)):
-                        recover_hardening(context, folder.name)
-        except InkStampError as error:
-            told = f"an interrupted change of its TLS settings could not be rolled back: {error.what}"
-            context.progress.step(folder.name, told)
+    put_back_all(context.servers, context.locks, context.progress, context.home.hardened(""), _WHAT)
 
 
 def undo_hardening(context: HardeningContext, server: str) -> ServerHardening:

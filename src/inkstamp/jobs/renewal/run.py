@@ -171,6 +171,10 @@ def _renew(
             from inkstamp.jobs.deployment.hardening import recover_all_hardening  # noqa: PLC0415  as below
 
             recover_all_hardening(runtime)
+        if runtime.home.standing("").is_dir():
+            from inkstamp.jobs.validation.standing import recover_all_standing  # noqa: PLC0415  as below
+
+            recover_all_standing(runtime)
         results += _each_done(runtime, found.due, at_once, watch)
     return Sweep(found, tuple(results))
 

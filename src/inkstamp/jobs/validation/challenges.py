@@ -5,6 +5,7 @@ from contextlib import ExitStack
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from inkstamp.accounts.account_keys import known_thumbprint
 from inkstamp.acme.order_states import challenge_of
 from inkstamp.acme.resources import Authorization, Challenge, is_token
 from inkstamp.config.carrying import file_servers, methods_for, record_carrier
@@ -327,9 +328,10 @@ def check_ways(context: ValidationContext, entry: Certificate) -> None:
 
     """
     lost: list[Finding] = []
+    thumbprint = known_thumbprint(context, entry.authority)
     for name in entry.names:
         try:
-            _check_way(context, entry, name)
+            _check_way(context, entry, name, thumbprint)
         except ProofFailed as error:
             if not error.findings:
                 raise
@@ -345,7 +347,7 @@ def check_ways(context: ValidationContext, entry: Certificate) -> None:
         )
 
 
-def _check_way(context: ValidationContext, entry: Certificate, name: str) -> None:
+def _check_way(context: ValidationContext, entry: Certificate, name: str, thumbprint: str) -> None:
     methods = methods_for(entry, name)
     for method in methods:
         try:
@@ -353,7 +355,7 @@ def _check_way(context: ValidationContext, entry: Certificate, name: str) -> Non
                 place_challenges(context, [name])
             else:
                 servers = file_servers(context.config, entry) if method == "http-01" else ()
-                web_files.check_folders(context, servers, [name])
+                web_files.check_folders(context, servers, [name], thumbprint)
                 web_files.check_addresses(context.view, [name])
         except _SURMOUNTABLE:
             if method == methods[-1]:

@@ -2,6 +2,7 @@
 
 from typing import Protocol
 
+from inkstamp.accounts.context import WithAccounts
 from inkstamp.parts import (
     WithCertificates,
     WithClock,
@@ -33,3 +34,7 @@ class ValidationContext(
     def asks_anyway(self) -> bool:
         """Whether the CA is asked although an address of a name cannot be reached from here."""
         ...
+
+
+class StandingContext(ValidationContext, WithAccounts, Protocol):
+    """The same, and our accounts, for whose keys servers answer."""

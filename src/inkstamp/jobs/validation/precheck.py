@@ -6,6 +6,7 @@ from contextlib import ExitStack
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
+from inkstamp.accounts.account_keys import known_thumbprint
 from inkstamp.accounts.authorities import caa_names
 from inkstamp.bulkhead import apart, attempt, side_by_side
 from inkstamp.config.carrying import methods_for
@@ -28,7 +29,7 @@ from inkstamp.proof.dns01 import record_name
 from inkstamp.proof.listener import answer_files, where_to_listen
 from inkstamp.proof.observation import Caution, look_at
 from inkstamp.proof.record import RecordProof
-from inkstamp.proof.web_file import FileProof, http_proof
+from inkstamp.proof.web_file import FileProof, random_proof
 from inkstamp.reach.ports import local_listeners
 from inkstamp.view.addresses import Addresses, address_book
 from inkstamp.view.authoritative import ask_server
@@ -176,8 +177,12 @@ def _usual(name: str) -> str:
     return "dns-01" if name.startswith("*.") else "http-01"
 
 
-def _trial(name: str) -> FileProof:
-    return http_proof(name, f"trial-{secrets.token_hex(8)}", secrets.token_hex(16))
+def _trial(context: ValidationContext, wish: _NameToCheck) -> FileProof:
+    """Make the response to a challenge of a random token, as our account would, or with any thumbprint before."""
+    config = context.configuration.current_or_empty()
+    is_acme = wish.authority in config.authority and config.authority[wish.authority].is_acme
+    known = known_thumbprint(context, wish.authority) if is_acme else ""
+    return random_proof(wish.name, known)
 
 
 def _plant(
@@ -186,7 +191,7 @@ def _plant(
     """Put up the trial's file; that no virtual host or folder is there for it is a finding, too."""
     if wish.method != "http-01":
         return
-    proof = _trial(wish.name)
+    proof = _trial(context, wish)
     try:
         with apart():
             put_up(context, TRIAL_ORDER, _servers(context.configuration, wish), [proof])
@@ -206,11 +211,12 @@ def _listen(
     listening: ExitStack,
 ) -> None:
     """Answer on the port for those that nothing else carries; that it is taken is a finding, too."""
-    names = [wish.name for wish in wishes if wish.method == "http-01"]
-    if not names:
+    asked = {wish.name: wish for wish in wishes if wish.method == "http-01"}
+    if not asked:
         return
+    names = list(asked)
     book, port = address_book(context.view), context.view.http_port
-    proofs = {name: _trial(name) for name in names}
+    proofs = {name: _trial(context, wish) for name, wish in asked.items()}
     addresses = where_to_listen([address for name in names for address in book.look_up(name).all])
     listening.enter_context(context.locks.port(port))
     try:

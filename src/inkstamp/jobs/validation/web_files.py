@@ -9,7 +9,7 @@ from inkstamp.accounts.authorities import caa_names
 from inkstamp.bulkhead import side_by_side
 from inkstamp.config.model import Certificate
 from inkstamp.deadline import poll
-from inkstamp.errors import ConfigurationError, InkStampError, ProofFailed, ReachTrouble
+from inkstamp.errors import ConfigurationError, InkStampError, ProofFailed, ReachTrouble, ServerTrouble
 from inkstamp.findings import Finding, Severity, bad, note, worst
 from inkstamp.jobs.validation import dns_records
 from inkstamp.jobs.validation.context import ValidationContext
@@ -17,7 +17,7 @@ from inkstamp.ledger.records import OrderRecord, ProofRecord
 from inkstamp.pki.names import as_address
 from inkstamp.proof.caa import judge_caa
 from inkstamp.proof.web_file import TRIAL_PARTS, FileProof
-from inkstamp.servers.interface import Obstacle
+from inkstamp.servers.interface import AnswersChallenges, FileCarrier, Obstacle
 from inkstamp.view.addresses import address_book
 from inkstamp.view.lookups import Records
 from inkstamp.view.point import is_own_address
@@ -36,19 +36,47 @@ _AT_ONCE = 16
 _MOST_OBSTACLES = 3
 
 
-def check_folders(context: ValidationContext, servers: Sequence[str], names: Sequence[str]) -> None:
+def check_folders(
+    context: ValidationContext, servers: Sequence[str], names: Sequence[str], thumbprint: str = ""
+) -> None:
     """Make sure, before a CA is asked for anything, that each name has a place for its proof on each server.
 
+    Args:
+        context: The parts of the run.
+        servers: Where proofs are put.
+        names: What is to be proven.
+        thumbprint: Of the account key, for ACME challenges: a standing answer for it needs no place.
+
     Raises:
-        ServerTrouble: No virtual host answers for a name.
+        ServerTrouble: No virtual host answers for a name, or its challenges are answered for another account key.
         FileTrouble: A document root is missing, or cannot or must not be written to.
 
     """
     for via in servers:
         server = context.servers.get(via)
         for name in names:
+            if thumbprint and answers_by_itself(server, name, thumbprint):
+                continue
             for place in server.places(name, TRIAL_PARTS):
                 server.host.check_root(place.root, place.parts)
+
+
+def answers_by_itself(server: FileCarrier, name: str, thumbprint: str) -> bool:
+    """Tell whether a server has a standing answer for the challenges of a name.
+
+    Raises:
+        ServerTrouble: It has one for another account key, which would be given in the place of any file.
+
+    """
+    found = server.standing(name) if isinstance(server, AnswersChallenges) else frozenset()
+    if found and found != {thumbprint}:
+        raise ServerTrouble(
+            f"server “{server.name}” answers the challenges of {name} for another account key than this CA's",
+            where=f"its standing answer is for the thumbprint {', '.join(sorted(found - {thumbprint}))}",
+            advice=f"have it answer for this one: inkstamp prove --standing {server.name} --authority AUTHORITY; where "
+            "several CAs are asked, let their accounts have one key (account_key_of)",
+        )
+    return bool(found)
 
 
 def check_addresses(view: "View", names: Sequence[str]) -> None:
@@ -97,13 +125,19 @@ def not_found(lost: Sequence[Finding]) -> ProofFailed:
 
 
 def put_up(context: ValidationContext, order_id: int, servers: Sequence[str], proofs: Sequence[FileProof]) -> None:
-    """Write the proofs into the document roots of every server; each is in the ledger before it is on the disk."""
+    """Write the proofs into the document roots of every server; each is in the ledger before it is on the disk.
+
+    A server with a standing answer needs none.
+    """
     places = [
         (proof, via, place)
         for via in servers
         for proof in proofs
+        if not (proof.thumbprint and answers_by_itself(context.servers.get(via), proof.name, proof.thumbprint))
         for place in context.servers.get(via).places(proof.name, proof.parts)
     ]
+    if not places:
+        return
     records = context.ledger.files.plan(
         [
             ProofRecord(

@@ -295,21 +295,50 @@ def add_plain(host: VirtualHost, text: str, names: Sequence[str], proofs: ProofF
         fitting: The ports as the public sees them.
 
     """
+    path = proofs.path
+    inside = [
+        f'Alias "{path}" "{proofs.root.rstrip("/")}{path}"',
+        f'<Location "{path}">',
+        "    Require all granted",
+        "</Location>",
+    ]
+    leads = "^(?!" + path.replace(".", "\\.") + ")(.*)$"
+    return add_plain_host(host, text, names, inside, fitting, remark=REMARK, leads=leads)
+
+
+def add_plain_host(
+    host: VirtualHost,
+    text: str,
+    names: Sequence[str],
+    inside: Sequence[str],
+    fitting: Fitting,
+    *,
+    remark: str,
+    leads: str,
+) -> Splice:
+    """Return the edit that puts a host for plain HTTP behind one that has TLS alone.
+
+    Args:
+        host: The virtual host with TLS.
+        text: Its file's text.
+        names: Those of its names that are to be answered.
+        inside: What it answers by itself.
+        fitting: The ports as the public sees them.
+        remark: Says why it is there.
+        leads: The expression of the paths, its first group, that are led to HTTPS.
+
+    """
     end_of_line, indent = style(host, text)
     port = "" if fitting.https_port == _HTTPS_PORT else f":{fitting.https_port}"
-    addresses, path = dict.fromkeys(each.address for each in host.listens), proofs.path
-    expression = "^(?!" + path.replace(".", "\\.") + ")(.*)$"
+    addresses = dict.fromkeys(each.address for each in host.listens)
     lines = [
         "",
-        REMARK,
+        remark,
         f"<VirtualHost {' '.join(f'{each}:{fitting.http_port}' for each in addresses)}>",
         f"{indent}ServerName {names[0]}",
         *([f"{indent}ServerAlias {' '.join(names[1:])}"] if names[1:] else []),
-        f'{indent}Alias "{path}" "{proofs.root.rstrip("/")}{path}"',
-        f'{indent}<Location "{path}">',
-        f"{indent}    Require all granted",
-        f"{indent}</Location>",
-        f'{indent}RedirectMatch permanent "{expression}" "https://{names[0]}{port}$1"',
+        *(f"{indent}{line}" for line in inside),
+        f'{indent}RedirectMatch permanent "{leads}" "https://{names[0]}{port}$1"',
         "</VirtualHost>",
     ]
     return Splice(host.block.file, host.block.end, host.block.end, "".join(f"{end_of_line}{line}" for line in lines))

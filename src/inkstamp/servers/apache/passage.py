@@ -6,12 +6,13 @@ word on who may see what (httpd documentation, “Configuration Sections”).
 
 import posixpath
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.apache.reading import VirtualHost
 from inkstamp.servers.common import REMARK, matches, obstacle
 from inkstamp.servers.interface import Obstacle, Place
+from inkstamp.servers.standing import REMARK as STANDING
 from inkstamp.servers.text import Directive, Splice, indent_at
 
 _STATUS = re.compile(r"permanent|temp|seeother|gone|\d{3}")
@@ -99,11 +100,12 @@ def _lets_rewriting_pass(rule: Directive, path: str) -> bool:
 
 
 PASSAGE = re.compile(
-    rf"(?m)^[ \t]*{re.escape(REMARK)}\r?\n"
-    r"(?:[ \t]*(?:Alias|ProxyPass|RewriteRule)[ ][^\n]*well-known[^\n]*(?:\n|\Z)"
-    r"|[ \t]*<Location[ ][^\n]*well-known[^\n]*\n(?:(?![ \t]*</Location>)[^\n]*\n)*+[ \t]*</Location>[^\n]*(?:\n|\Z))+"
+    rf"(?m)^[ \t]*(?:{re.escape(REMARK)}|{re.escape(STANDING)})\r?\n"
+    r"(?:[ \t]*(?:Alias|ProxyPass|ProxyPassMatch|RewriteRule)[ ][^\n]*well-known[^\n]*(?:\n|\Z)"
+    r"|[ \t]*<Location(Match)?[ ][^\n]*well-known[^\n]*\n"
+    r"(?:(?![ \t]*</Location)[^\n]*\n)*+[ \t]*</Location(Match)?>[^\n]*(?:\n|\Z))+"
 )
-"""What `open_way` wrote, wherever it stands."""
+"""What `open_way` wrote, or a standing answer, wherever it stands."""
 
 
 def open_way(host: VirtualHost, text: str, path: str, root: str) -> list[Splice]:
@@ -117,28 +119,46 @@ def open_way(host: VirtualHost, text: str, path: str, root: str) -> list[Splice]
     where = f"{block.file}, line {block.line}"
     if any(each.arguments[:1] == (path,) for each in host.own("alias")):
         raise ServerTrouble(f"there is an Alias for {path} already", where=where, advice="correct that one")
-    end_of_line = "\r\n" if "\r\n" in text else "\n"
-    indent = indent_at(text, block.block[0].start) if block.block and block.block[0].file == block.file else "    "
     expression = "^" + path.replace(".", r"\.")
     first = [REMARK, f'Alias "{path}" "{root.rstrip("/")}{path}"']
-    if any(_both(host, *_PROXIES)):
+    if has_proxies(host):
         first.append(f'ProxyPass "{path}" !')
     if any(host.own("rewriterule")):
         # Rules are met in their order, and conditions belong to the rule that follows them: this one goes first.
         first.append(f'RewriteRule "{expression}" - [END]')
     # Of several <Location> sections that match, the last one has the last word.
     last = [REMARK, f'<Location "{path}">', "    Require all granted"]
-    if any(each.name.lower() == "authtype" for each in _inside(block)):
+    if asks_who(host):
         last.append("    AuthType None")
     last += ["    SetHandler default-handler", "</Location>"]
-    splices = [
+    return [*first_and_last(host, text, first, last), *spare_redirects(host, path + "x", expression)]
+
+
+def first_and_last(host: VirtualHost, text: str, first: Sequence[str], last: Sequence[str]) -> list[Splice]:
+    """Return the edits that put lines at the beginning of a host, and others at its end."""
+    block = host.block
+    end_of_line = "\r\n" if "\r\n" in text else "\n"
+    indent = indent_at(text, block.block[0].start) if block.block and block.block[0].file == block.file else "    "
+    return [
         Splice(block.file, at, at, "".join(f"{end_of_line}{indent}{line}" for line in lines))
         for at, lines in ((block.block_start, first), (_line_before(text, block.end), last))
+        if lines
     ]
-    for each in host.own(*REDIRECTS):
-        if _takes(each, path + "x"):
-            splices += _spare(each, expression)
-    return splices
+
+
+def spare_redirects(host: VirtualHost, path: str, expression: str) -> list[Splice]:
+    """Return the edits by which a host's redirects that take a path leave those alone that an expression matches."""
+    return [splice for each in host.own(*REDIRECTS) if _takes(each, path) for splice in _spare(each, expression)]
+
+
+def has_proxies(host: VirtualHost) -> bool:
+    """Tell whether a host hands requests to applications."""
+    return any(_both(host, *_PROXIES))
+
+
+def asks_who(host: VirtualHost) -> bool:
+    """Tell whether a host asks visitors who they are."""
+    return any(each.name.lower() == "authtype" for each in _inside(host.block))
 
 
 def _line_before(text: str, offset: int) -> int:

@@ -83,8 +83,12 @@ class VirtualHost:
     @property
     def is_default(self) -> bool:
         """Whether it is there for strange names, where it comes first."""
-        turned_away = any(set(each.arguments) & _TURNING_AWAY for each in self.own("redirect", "redirectmatch"))
-        return not self.names and not turned_away
+        return not self.names and not self.turns_away
+
+    @property
+    def turns_away(self) -> bool:
+        """Whether it tells visitors that there is nothing."""
+        return any(set(each.arguments) & _TURNING_AWAY for each in self.own("redirect", "redirectmatch"))
 
     @property
     def tls(self) -> bool:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from inkstamp.errors import FileTrouble, NamesLost, ServerTrouble
-from inkstamp.servers.apache import edit, passage
+from inkstamp.servers.apache import edit, passage, standing
 from inkstamp.servers.apache.hardening import ApacheHardener
 from inkstamp.servers.apache.own_host import own_host
 from inkstamp.servers.apache.passphrases import check_undo, tell_passphrase
@@ -32,6 +32,7 @@ from inkstamp.servers.interface import (
     Obstacle,
     Place,
     Site,
+    StandingAnswer,
     Supply,
 )
 from inkstamp.servers.text import Splice, changes
@@ -154,15 +155,35 @@ class ApacheServer(TextServer[Reading]):
             self._check_own_text(host, reading)
             splices += passage.open_way(host, reading.texts[host.block.file], path, root)
         for host, mine in lacking.values():
-            self._check_own_text(host, reading)
-            added = edit.lacking_listens(host, reading, self._fitting)
-            where = f"{host.block.file}, line {host.block.line}"
-            check_ports_free(self.host, added, self._fitting.http_port, own={"apache2", "httpd"}, where=where)
+            splices += self._plain_listens(host, reading)
             text = reading.texts[host.block.file]
             splices.append(edit.add_plain(host, text, mine, ProofFolder(path, root), self._fitting))
-            lines = edit.listen_lines(added, self._fitting.http_port, guarded=False)
-            splices += [Splice(host.block.file, host.block.start, host.block.start, f"{line}\n") for line in lines]
         return changes(reading.texts, splices)
+
+    def _plain_listens(self, host: VirtualHost, reading: Reading) -> list[Splice]:
+        """Have the server listen for plain HTTP where a host has TLS alone."""
+        self._check_own_text(host, reading)
+        added = edit.lacking_listens(host, reading, self._fitting)
+        where = f"{host.block.file}, line {host.block.line}"
+        check_ports_free(self.host, added, self._fitting.http_port, own={"apache2", "httpd"}, where=where)
+        lines = edit.listen_lines(added, self._fitting.http_port, guarded=False)
+        return [Splice(host.block.file, host.block.start, host.block.start, f"{line}\n") for line in lines]
+
+    def plan_standing(self, wanted: StandingAnswer) -> list[FileChange]:
+        reading = self._reading()
+        everything = hosts(reading)
+        standing.expect_able(reading)
+        splices: list[Splice] = []
+        for host in standing.plain_hosts(everything, wanted):
+            self._check_own_text(host, reading)
+            splices += standing.answer_at(host, everything, reading.texts, wanted)
+        for host, names in standing.lacking_plain(everything, wanted):
+            splices += self._plain_listens(host, reading)
+            splices.append(standing.plain_host(host, reading.texts[host.block.file], names, wanted, self._fitting))
+        return changes(reading.texts, splices)
+
+    def standing(self, name: str) -> frozenset[str]:
+        return standing.thumbprints(hosts(self._reading()), name)
 
     def _check_own_text(self, host: VirtualHost, reading: Reading) -> None:
         """Refuse to edit a host that is written once and used more often."""

@@ -16,8 +16,9 @@ from inkstamp.servers.common import check_default_kept, check_ports_free, endpoi
 from inkstamp.servers.haproxy import runtime
 from inkstamp.servers.haproxy.hardening import HaproxyHardener, hsts_rule, redirect_rule
 from inkstamp.servers.haproxy.reading import Bind, Loaded, Reading, read_configuration
+from inkstamp.servers.haproxy.standing import names_answered, plan_standing, standing_lines, thumbprints
 from inkstamp.servers.haproxy.syntax import quote
-from inkstamp.servers.interface import Endpoint, FileChange, Hardening, Site, Supply
+from inkstamp.servers.interface import Endpoint, FileChange, Hardening, Site, StandingAnswer, Supply
 from inkstamp.servers.text import Splice, append_lines, changes, indent_at
 from inkstamp.servers.tls_edits import Edits
 from inkstamp.servers.tls_policy import TlsChange
@@ -107,6 +108,30 @@ class HaproxyServer(FilelessServer[Reading]):
     def tls_endpoints(self, name: str) -> list[Endpoint]:
         found = self._of_its_own(name) or self._matching(name)
         return endpoints([listen for bind, _ in found for listen in bind.listens], self.host)
+
+    # Answering challenges
+
+    def plan_standing(self, wanted: StandingAnswer) -> list[FileChange]:
+        reading, binds = self._reading(), self._plain_binds()
+        if not binds:
+            raise ServerTrouble(
+                f"no frontend of server “{self.name}” answers plain HTTP at port {self._fitting.http_port}",
+                where=self._fitting.main_file,
+                advice=f"add a frontend there with `bind :{self._fitting.http_port}`, then run the command again",
+            )
+        own = {name for _, each in self._all_loaded() for name in self._names(each)}
+        asked = {*wanted.names, *names_answered(reading, binds, wanted)} if wanted.names else {*own, *wanted.sites}
+        names = [] if wanted.default_hosts else sorted(each for each in asked if "*" not in each and ":" not in each)
+        if not names and not wanted.default_hosts:
+            raise ServerTrouble(
+                f"it is not known which names server “{self.name}” answers", where=self._fitting.main_file,
+                advice="name them with --for NAME, or answer for all with --default-hosts",
+            )  # fmt: skip
+        lines = standing_lines(wanted.thumbprint, names)
+        return changes(reading.texts, plan_standing(reading, binds, lines))
+
+    def standing(self, name: str) -> frozenset[str]:
+        return thumbprints(self._reading(), self._plain_binds(), name)
 
     # Installing
 

@@ -131,19 +131,25 @@ def plain_block(host: ServerBlock, text: str, names: Sequence[str], proofs: Proo
     """
     end_of_line = "\r\n" if "\r\n" in text else "\n"
     indent = indent_at(text, host.block.start)
+    shown = f"location ^~ {proofs.path} {{ root {quote(proofs.root)}; }}"
+    lines = plain_block_lines(host, names, [shown], fitting)
+    at = host.block.end
+    return Splice(host.block.file, at, at, "".join(f"{end_of_line}{indent}{line}" for line in ("", REMARK, *lines)))
+
+
+def plain_block_lines(host: ServerBlock, names: Sequence[str], inside: Sequence[str], fitting: Fitting) -> list[str]:
+    """Return a block for plain HTTP at the addresses of one that has TLS: it leads there but for what is `inside`."""
     port = "" if fitting.https_port == HTTPS else f":{fitting.https_port}"
     addresses = dict.fromkeys(each.address for each in host.listens if each.tls and each.port)
     listens = [str(fitting.http_port) if each == "*" else f"{each}:{fitting.http_port}" for each in addresses]
-    lines = [
+    return [
         "server {",
         *(f"    listen {each};" for each in listens),
         f"    server_name {' '.join(names)};",
-        f"    location ^~ {proofs.path} {{ root {quote(proofs.root)}; }}",
+        *(f"    {line}" for line in inside),
         f"    location / {{ return 301 https://$host{port}$request_uri; }}",
         "}",
     ]
-    at = host.block.end
-    return Splice(host.block.file, at, at, "".join(f"{end_of_line}{indent}{line}" for line in ("", REMARK, *lines)))
 
 
 def _location_lines(host: ServerBlock, root: str) -> list[str]:

@@ -14,6 +14,8 @@ from inkstamp.servers.interface import Listen, Place, Site
 from inkstamp.servers.nginx.syntax import parse
 from inkstamp.servers.text import Directive, Tally, Texts, read_once
 
+BY_EXPRESSION = 3000
+"""How well a name matches that only a regular expression has."""
 _DEEPEST_INCLUDE = 20
 _TLS_WORDS = ("ssl_protocols", "ssl_ciphers", "ssl_client_certificate", "ssl_verify_client", "http2")
 _GLOB = re.compile(r"[*?\[]")
@@ -127,7 +129,7 @@ def _match(own: str, name: str) -> int | None:
     if own.endswith(".*") and name.startswith(own[:-1]):
         return 2000 - len(own)
     if first == "~" and _expression_matches(own[1:], name):
-        return 3000
+        return BY_EXPRESSION
     return None
 
 

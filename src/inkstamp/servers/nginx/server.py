@@ -18,7 +18,17 @@ from inkstamp.servers.common import (
     obstacle,
     which_of,
 )
-from inkstamp.servers.interface import ONLY_TLS, Endpoint, FileChange, Hardening, Obstacle, Place, Site, Supply
+from inkstamp.servers.interface import (
+    ONLY_TLS,
+    Endpoint,
+    FileChange,
+    Hardening,
+    Obstacle,
+    Place,
+    Site,
+    StandingAnswer,
+    Supply,
+)
 from inkstamp.servers.nginx import passage
 from inkstamp.servers.nginx.edit import (
     PASSPHRASES,
@@ -43,6 +53,7 @@ from inkstamp.servers.nginx.reading import (
     read_configuration,
     to_site,
 )
+from inkstamp.servers.nginx.standing import plan_standing, thumbprints
 from inkstamp.servers.text import Directive, Splice, changes
 from inkstamp.servers.tls_edits import Edits
 from inkstamp.servers.tls_policy import TlsChange
@@ -150,6 +161,17 @@ class NginxServer(TextServer[Reading]):
             text = reading.texts[host.block.file]
             splices.append(passage.plain_block(host, text, mine, ProofFolder(path, root), self._fitting))
         return changes(reading.texts, splices)
+
+    def plan_standing(self, wanted: StandingAnswer) -> list[FileChange]:
+        reading = self._reading()
+        everything = hosts(reading)
+        splices, lacking = plan_standing(everything, reading.texts, wanted, self._answering, self._fitting)
+        for host in lacking:
+            self._check_listens(host, everything, self._fitting.http_port)
+        return changes(reading.texts, splices)
+
+    def standing(self, name: str) -> frozenset[str]:
+        return thumbprints(self._answering(hosts(self._reading()), name, tls=False), name)
 
     def _answering(self, everything: list[ServerBlock], name: str, *, tls: bool) -> list[ServerBlock]:
         """Return the blocks that answer for a name: those with the name, else those for whatever has no block.

@@ -1,4 +1,4 @@
-"""Standing answers: real nginx, Apache httpd and HAProxy answer every http-01 challenge for an account by themselves."""
+"""Standing answers: real nginx, Apache httpd and HAProxy answer every http-01 challenge of an account themselves."""
 
 import http.client
 import re
@@ -62,7 +62,7 @@ def edge(world: World, folder: Path) -> Iterator[Proxy]:
 @pytest.fixture(scope="module")
 def street(world: World, folder: Path, httpd: Apache, edge: Proxy) -> World:
     """Sites that no file would come through, on each server, and certificates for them."""
-    port, names = world.nginx.https_port, []
+    port = world.nginx.https_port
     cert, key = make_tls_pair(folder, "only-tls.saltmarsh.test")
     world.site("plain", ["plain.saltmarsh.test", "www.plain.saltmarsh.test"])
     blocked = plain_site(["blocked.saltmarsh.test"], world.nginx.http_port, Path("/nowhere"), BLOCKED)
@@ -71,7 +71,8 @@ def street(world: World, folder: Path, httpd: Apache, edge: Proxy) -> World:
         f"server {{ listen 127.0.0.1:{world.nginx.http_port}; server_name leads.saltmarsh.test;\n"
         "    return 301 https://nowhere.invalid$request_uri;\n}\n"
         f"server {{\n    listen 127.0.0.1:{port} ssl;\n    server_name only-tls.saltmarsh.test;\n"
-        f"    ssl_certificate {cert};\n    ssl_certificate_key {key};\n    root {world.folder}/www/plain;\n}}\n", "leads",
+        f"    ssl_certificate {cert};\n    ssl_certificate_key {key};\n    root {world.folder}/www/plain;\n}}\n",
+        "leads",
     )  # fmt: skip
     world.nginx.reload()
     root = httpd.site("a-plain", ["plain.httpd.test"])

@@ -9,8 +9,9 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from killing import killed_at
 from more_servers import Apache, Proxy, apache, haproxy
-from world import World, make_tls_pair, plain_site
+from world import World, make_tls_pair, other_ca, plain_site
 
 PATH = "/.well-known/acme-challenge/"
 BLOCKED = """    location ^~ /.well-known/ { return 403; }
@@ -64,7 +65,8 @@ def street(world: World, folder: Path, httpd: Apache, edge: Proxy) -> World:
     """Sites that no file would come through, on each server, and certificates for them."""
     port = world.nginx.https_port
     cert, key = make_tls_pair(folder, "only-tls.saltmarsh.test")
-    world.site("plain", ["plain.saltmarsh.test", "www.plain.saltmarsh.test"])
+    world.site("plain", ["plain.saltmarsh.test"])
+    world.site("second", ["second.saltmarsh.test"])
     blocked = plain_site(["blocked.saltmarsh.test"], world.nginx.http_port, Path("/nowhere"), BLOCKED)
     world.nginx.sites_file(blocked, "blocked")
     world.nginx.sites_file(
@@ -96,7 +98,6 @@ def street(world: World, folder: Path, httpd: Apache, edge: Proxy) -> World:
             world.nameserver.table[name] = [address]
             entries += f'[certificate."{name.replace(".", "-")}"]\nnames = ["{name}"]\nauthority = "quayside"\n'
             entries += f'via = "{server}"\n'
-    world.nameserver.table["www.plain.saltmarsh.test"] = ["127.0.0.1"]
     world.config.write_text(world.config.read_text() + entries)
     return world
 
@@ -188,28 +189,96 @@ def thumbprint_once(world: World) -> str:
 
 
 def test_precheck_tries_the_standing_answer_and_writes_no_file(street: World) -> None:
-    done = street.run("precheck", "blocked.saltmarsh.test", "app.httpd.test", "first.edge.test", "--via", "front",
-                      "--via", "httpd", "--via", "edge", "--json")  # fmt: skip
-    assert done.out.count('"seen": "serves the expected response"') == 3 or done.status == 1, done.out
+    asked = ("blocked-saltmarsh-test", "app-httpd-test", "first-edge-test")
+    done = street.run("precheck", *asked, "--json")
+    assert done.out.count("serves the expected response") == len(asked), done.out + done.err
+    assert street.left_behind() == []
+
+
+def test_accounts_with_one_key_are_both_answered_for_and_a_key_rollover_changes_every_server(
+    street: World, folder: Path, httpd: Apache, edge: Proxy
+) -> None:
+    text = street.config.read_text()
+    (dns_port,) = re.findall(r'resolver = "127.0.0.1:([0-9]+)"', text)
+    (folder / "second").mkdir()
+    with other_ca(folder / "second", http_port=street.nginx.http_port, https_port=street.nginx.https_port,
+                  dns_port=int(dns_port), env={}) as (directory, ca):  # fmt: skip
+        roots = street.folder / "roots.pem"
+        roots.write_bytes(roots.read_bytes() + ca.root())
+        add = ("authority", "add", "lighthouse", "--directory", directory, "--trust", str(ca.trust), "--agree-terms")
+        assert street.run(*add).status == 0
+        stamp = ("stamp", "second.saltmarsh.test", "--as", "second", "--authority", "lighthouse", "--via", "front")
+        refused = street.run(*stamp)
+        assert "for another account key than this CA's" in " ".join(refused.err.split())
+
+        table = "[authority.lighthouse]\n"
+        street.config.write_text(street.config.read_text().replace(table, f'{table}account_key_of = "quayside"\n'))
+        done = street.run(*stamp, "--json")
+        assert done.status == 0, done.err
+
+        before, known = texts(street, httpd, edge), thumbprint(street)
+        rolled = street.run("authority", "rollover", "quayside")
+        assert rolled.status == 0, rolled.err
+        assert thumbprint(street) != known
+        after = texts(street, httpd, edge)
+        new = thumbprint(street).encode()
+        for name, each in before.items():
+            assert after[name].decode() == each.replace(known.encode(), new).decode()
+        assert known.encode() not in b"".join(after.values())
+        for certificate in ("second", "app-httpd-test", "first-edge-test"):
+            again = street.run("stamp", certificate, "--reissue")
+            assert again.status == 0, again.err
+        assert sorted(each.name for each in (street.home / "accounts").iterdir()) == ["quayside.pem"]
+        street.config.write_text(text)
 
 
 def test_taking_it_back_leaves_every_byte_as_it_was_but_for_what_was_installed_since(
     street: World, httpd: Apache, edge: Proxy
 ) -> None:
-    with_answer = texts(street, httpd, edge)
     config = street.config.read_text()
     street.config.write_text(config.replace('via = "front"\n', 'via = "front"\ninstall = ["front"]\n', 1))
-    assert street.run("stamp", "plain-saltmarsh-test").status == 0
-    installed = texts(street, httpd, edge)
-    assert installed != with_answer
+    for _ in range(2):
+        assert street.run("stamp", "plain-saltmarsh-test", "--reissue").status == 0
 
     done = street.run("prove", "--standing", "front", "httpd", "edge", "--take-back")
 
     assert done.status == 0, done.err
-    assert not any(b"inkstamp_" in each or b"INKSTAMP" in each for each in texts(street, httpd, edge).values())
-    assert street.run("undo", "plain-saltmarsh-test", "--first").status in (0, 2)
+    texts_now = texts(street, httpd, edge)
+    assert not any(b"inkstamp_" in each or b"INKSTAMP" in each for each in texts_now.values())
+    assert street.served("plain.saltmarsh.test") == street.edition("plain-saltmarsh-test", 3)
+    assert street.run("undo", "plain-saltmarsh-test").status == 0
     assert "no standing answer was put" in street.run("prove", "--standing", "front", "--take-back").err
-    refused = street.run("stamp", "app-httpd-test", "--reissue")
-    assert refused.status != 0
+    assert street.run("stamp", "app-httpd-test", "--reissue").status == 1
     lost = street.run("stamp", "first-edge-test", "--reissue")
     assert "inkstamp prove --standing edge" in " ".join(lost.err.split())
+    street.config.write_text(config)
+
+
+STRIDE = 4
+"""Every how many places it is killed: the transaction is that of `harden`, which is killed at others."""
+
+
+def stand_and_die(world: World, place: int, *more: str) -> list[str]:
+    done, places = killed_at(place, world.folder / "places", world.config, ["prove", "--standing", "front", *more])
+    assert done.returncode == (0 if not place or len(places) < place else -9), done.stderr
+    return places
+
+
+def test_killed_at_any_write_the_next_run_puts_it_there_and_taking_it_back_leaves_every_byte(
+    street: World, httpd: Apache, edge: Proxy
+) -> None:
+    before = texts(street, httpd, edge)
+    places = stand_and_die(street, 0, "--yes")
+    with_answer = texts(street, httpd, edge)
+    back = stand_and_die(street, 0, "--take-back")
+    assert texts(street, httpd, edge) == before
+    for number in range(1, len(places) + 1, STRIDE):
+        stand_and_die(street, number, "--yes")
+        done = street.run("prove", "--standing", "front", "--yes")
+        assert done.status == 0, f"killed behind {places[number - 1]}: {done.err}"
+        assert texts(street, httpd, edge) == with_answer, places[number - 1]
+        stand_and_die(street, number % len(back) + 1, "--take-back")  # each time at another place
+        again = street.run("prove", "--standing", "front", "--take-back")
+        assert again.status == 0 or "no standing answer was put" in again.err, again.err
+        assert texts(street, httpd, edge) == before, places[number - 1]
+    assert not (street.home / "standing" / "front").exists()

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from inkstamp.accounts.account_keys import settle_key
+from inkstamp.accounts.account_keys import settle_key, take_shared_key
 from inkstamp.acme.client import CaClient
 from inkstamp.acme.jws import binding, public_jwk, thumbprint, unb64url
 from inkstamp.acme.patience import TROUBLE, Patience
@@ -52,8 +52,8 @@ class AccountSession:
 
 
 def _account_key(home: Home, authority: str, entry: Authority) -> PrivateKey:
-    """Return the account's key, made and durable before the CA can hear of it."""
-    file = home.account_key(authority)
+    """Return the account's key, perhaps that of another account, made and durable before the CA can hear of it."""
+    file = home.account_key(entry.account_key_of or authority)
     if file.exists():
         return read_key(file)
     key = keys.make(entry.account_key)
@@ -100,8 +100,11 @@ def open_account(context: "AccountContext", authority: str, entry: Authority, *,
                 advice=f"open another one: inkstamp authority add {authority}; or name another authority",
             )
         if known is not None and known.retired is None:
-            settle_key(context, authority, session, known.url)
-            signer = Signer(_account_key(context.home, authority, entry), known.url)
+            settle_key(context, authority, session, known.url, make_session)
+            key = _account_key(context.home, authority, entry)
+            if entry.account_key_of:
+                take_shared_key(context, authority, session, known.url, key)
+            signer = Signer(key, known.url)
             if known.contact != entry.email:
                 _change_contact(context.ledger, CaClient(session, signer), known, entry.email)
         else:

@@ -69,6 +69,8 @@ def add_authority(
         return _add_portal(context, name, entry, written=present is None)
     if agree_terms:
         entry = msgspec.structs.replace(entry, agree_terms=True)
+    if account_key is not None and entry.account_key_of:
+        raise UsageError(f"the account has the key of that at {entry.account_key_of}", advice="leave --key-file out")
     if account_key is not None:
         _bring_key(context.home, name, account_key)
     return _add_acme(context, name, entry, written=present is None)
@@ -101,6 +103,11 @@ def _add_acme(context: "AccountsContext", name: str, entry: Authority, *, writte
     """Open the account, another one where the one before was retired, then write the entry."""
     before = context.ledger.account(name)
     if before is not None and before.retired is not None:
+        if entry.account_key_of:
+            raise UsageError(
+                f"the account at “{name}” was deactivated, and a CA opens no second one for the same key",
+                advice=f"take account_key_of out of [authority.{name}], then run the command again",
+            )
         _put_key_aside(context.home, name, before.retired)
     account = open_account(context, name, entry, again=True)
     try:

@@ -66,6 +66,12 @@ def configure(parser: argparse.ArgumentParser) -> None:
         default="",
         help="common name of the preferred root, where the CA offers several chains",
     )
+    add.add_argument(
+        "--account-key-of",
+        metavar="AUTHORITY",
+        default="",
+        help="use the account key of this authority too, so that servers can answer for both (prove --standing)",
+    )
     rule = add.add_argument_group(
         "validation file or record of a portal",
         "with {domain}, {token} and the CSR's digests {md5}, {sha1}, {sha256}; of a digest also a part, "
@@ -155,11 +161,12 @@ def _wanted(options: argparse.Namespace) -> "Authority | None":
             agree_terms=options.agree_terms,
             trust=str(Path(options.trust).absolute()) if options.trust else "",
             account_key=KeyKind(options.account_key or KeyKind.ECDSA_P256),
+            account_key_of=options.account_key_of,
             root=options.root,
             binding_id=options.binding_id,
             binding_key_file=str(Path(options.binding_key_file).absolute()) if bound else "",
         )
-    if options.email or options.trust or options.root or options.account_key or bound:
+    if options.email or options.trust or options.root or options.account_key or options.account_key_of or bound:
         raise UsageError(
             "--email, --trust, --root, --account-key and --binding-id describe a new authority and need --directory",
             advice="add --directory URL, or edit the authority's table in the configuration",
@@ -238,9 +245,9 @@ def _change(context: Context, runtime: "Runtime", options: argparse.Namespace) -
 
 
 def _new_key(context: Context, runtime: "Runtime", options: argparse.Namespace) -> int:
-    from inkstamp.accounts.key_rollover import new_key
+    from inkstamp.jobs.validation.standing_keys import roll_over
 
-    account = new_key(runtime, options.name, KeyKind(options.kind) if options.kind else None)
+    account = roll_over(runtime, options.name, KeyKind(options.kind) if options.kind else None)
     if context.json:
         output.as_json(
             "authority rollover", account_url=account.url, key=account.key_kind, thumbprint=account.thumbprint

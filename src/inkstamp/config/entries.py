@@ -34,6 +34,7 @@ from inkstamp.config.renewal_rules import (
     certificate_fault,
     elsewhere_fault,
     encryption_fault,
+    key_owner_fault,
     messenger_fault,
     stages_fault,
 )
@@ -77,7 +78,7 @@ PATHS = {
     Messenger: ("password_file", "key_file", "trust"),
 }
 INNER: dict[type[Section], dict[str, type[Section]]] = {Server: {"files": FileCopy}, Authority: {"steps": PortalStage}}
-_ACME_KEYS = ("directory", "trust", "agree_terms", "staging", "binding_id", "profile")
+_ACME_KEYS = ("directory", "trust", "agree_terms", "staging", "binding_id", "profile", "account_key_of")
 _PORTAL_KEYS = ("page", "path", "lines", "record", "value", "level", "steps")
 
 
@@ -236,6 +237,7 @@ class EntryReader:
             raise self.fail("“at_once” must be from 1 to 64", (*path, "at_once"), "4 suits most CAs")
         if bool(entry.binding_id) != bool(entry.binding_key_file):
             raise self.fail("“binding_id” and “binding_key_file” go together", path, "add the other one")
+        self.expect_no(key_owner_fault(name, among), path)
         wrong = _ACME_KEYS if not entry.is_acme else _PORTAL_KEYS
         for key in wrong:
             if getattr(entry, key):

@@ -45,7 +45,6 @@ class Authority(Section, frozen=True):
     BY_HAND: ClassVar = frozenset(
         {
             "agree_terms",
-            "account_key_of",
             "fetch_issuers",
             "caa",
             "at_once",
@@ -376,7 +375,8 @@ class Configuration(Section, frozen=True):
 
     def account_key_owner(self, authority: str) -> str:
         """Return the authority whose account's key an account has: its own, or that of `account_key_of`."""
-        return self.authority[authority].account_key_of or authority
+        entry = self.authority.get(authority)
+        return (entry.account_key_of if entry is not None else "") or authority
 
     @property
     def usual_authority(self) -> str:

@@ -28,6 +28,20 @@ def share_fault(share: float | None, key: str) -> Fault | None:
                  f"write a number from {LEAST_LEFT} to {MOST_LEFT}")  # fmt: skip
 
 
+def key_owner_fault(name: str, among: Mapping[str, Authority]) -> Fault | None:
+    """Return what is wrong with whose account key an authority's account has."""
+    owner = among[name].account_key_of
+    if not owner:
+        return None
+    if owner not in among or owner == name:
+        told = f"“account_key_of” names {f'“{owner}”, which is not there' if owner != name else 'the authority itself'}"
+    elif not among[owner].is_acme or among[owner].account_key_of:
+        told = f"“account_key_of” names “{owner}”, whose account has no key of its own"
+    else:
+        return None
+    return Fault(told, ("account_key_of",), "name another ACME authority, whose account's key this one is to have too")
+
+
 def certificate_fault(entry: Certificate, authorities: dict[str, Authority]) -> Fault | None:
     """Return what is wrong with when and where a certificate is renewed."""
     fault = share_fault(entry.renew_with_left, "renew_with_left")

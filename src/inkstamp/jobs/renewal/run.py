@@ -172,7 +172,7 @@ def _renew(
 
             recover_all_hardening(runtime)
         if runtime.home.standing("").is_dir():
-            from inkstamp.jobs.validation.standing import recover_all_standing  # noqa: PLC0415  as below
+            from inkstamp.jobs.validation.standing_keys import recover_all_standing  # noqa: PLC0415  as below
 
             recover_all_standing(runtime)
         results += _each_done(runtime, found.due, at_once, watch)

@@ -24,12 +24,13 @@ from inkstamp.proof.observation import Caution, look_at
 from inkstamp.proof.web_file import random_proof
 from inkstamp.servers import backup
 from inkstamp.servers.interface import AnswersChallenges, StandingAnswer
-from inkstamp.servers.reconfiguration import put_back_all, put_back_unfinished, reconfigure
+from inkstamp.servers.reconfiguration import put_back_unfinished, reconfigure
 from inkstamp.servers.reload import take_effect, test_before
 from inkstamp.view.addresses import address_book
 from inkstamp.wording import counted, first_and_count
 
-_WHAT = "its standing answer"
+WHAT = "its standing answer"
+"""That is changed, for what tells of it."""
 _MOST_LOOKED_AT = 500
 """Names of one server that are looked at from outside."""
 _AT_ONCE = 16
@@ -50,6 +51,8 @@ class StandingWish:
     """Only at the sites of these; empty for all sites."""
     default_hosts: bool = False
     """Whether names that no site has are answered too."""
+    thumbprint: str = ""
+    """Of the key that the account is about to have; empty for the one that it has."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -122,7 +125,7 @@ def _switched(context: StandingContext, wish: StandingWish, changes: list[backup
     seen = reconfigure(
         context.servers, context.clock, context.home.standing(wish.server), changes,
         lambda: _look(context, wish, names), authority=wish.authority, names=list(wish.names),
-        default_hosts=wish.default_hosts,
+        default_hosts=wish.default_hosts, thumbprint=_thumbprint(context, wish),
     )  # fmt: skip
     context.ledger.note("standing answer", f"{wish.server}: for the account at {wish.authority}")
     return seen, tuple(names), changes
@@ -149,10 +152,14 @@ def _server(context: StandingContext, name: str) -> AnswersChallenges:
 
 def _plan(context: StandingContext, wish: StandingWish, server: AnswersChallenges) -> list[backup.Change]:
     wanted = StandingAnswer(
-        thumbprint=context.accounts.get(wish.authority).thumbprint, names=wish.names,
+        thumbprint=_thumbprint(context, wish), names=wish.names,
         sites=_configured_names(context, wish.server), default_hosts=wish.default_hosts,
     )  # fmt: skip
     return [backup.Change(wish.server, each) for each in server.plan_standing(wanted) if each.is_change]
+
+
+def _thumbprint(context: StandingContext, wish: StandingWish) -> str:
+    return wish.thumbprint or context.accounts.get(wish.authority).thumbprint
 
 
 def _configured_names(context: StandingContext, server: str) -> tuple[str, ...]:
@@ -236,7 +243,7 @@ def _look(context: StandingContext, wish: StandingWish, names: Sequence[str]) ->
         ServerTrouble: Some do not, or the server has the standing answer for none.
 
     """
-    thumbprint = context.accounts.get(wish.authority).thumbprint
+    thumbprint = _thumbprint(context, wish)
     server = _server(context, wish.server)
     mine = [name for name in names if server.standing(name) == {thumbprint}]
     leading = _leading_here(context, wish.server, mine[:_MOST_LOOKED_AT])
@@ -305,12 +312,7 @@ def _told(wish: StandingWish, mine: Sequence[str], leading: Sequence[str], witho
 
 
 def _recover(context: StandingContext, server: str) -> None:
-    put_back_unfinished(context.servers, context.progress, context.home.standing(server), _WHAT)
-
-
-def recover_all_standing(context: StandingContext) -> None:
-    """Put back what killed runs had begun to change, on all servers; one where that fails is told of."""
-    put_back_all(context.servers, context.locks, context.progress, context.home.standing(""), _WHAT)
+    put_back_unfinished(context.servers, context.progress, context.home.standing(server), WHAT)
 
 
 def take_back(context: StandingContext, server: str) -> StandingChange:

@@ -16,7 +16,7 @@ from inkstamp.servers.apache.passage import asks_who, first_and_last, has_proxie
 from inkstamp.servers.apache.reading import Reading, VirtualHost, answering
 from inkstamp.servers.base import Fitting
 from inkstamp.servers.interface import StandingAnswer
-from inkstamp.servers.standing import CHALLENGES, REMARK, TOKEN
+from inkstamp.servers.standing import CHALLENGES, REMARK, TOKEN, but_for_thumbprint
 from inkstamp.servers.text import Directive, Splice
 
 _LEAST = (2, 4, 13)
@@ -101,15 +101,15 @@ def answer_at(
     text = texts[host.block.file]
     guarded = bool(host.names) and not wanted.default_hosts and _is_first_somewhere(host, everything)
     listed = _expression(host.names)
-    fitting_ones = [_section(host, wanted.thumbprint, each) for each in ([listed] if guarded else ["", listed])]
+    choices = [_section(host, wanted.thumbprint, each) for each in ([listed] if guarded else ["", listed])]
     end_of_line, indent = style(host, text)
     present = _present(host)
     if present is not None:
-        made = [f"{end_of_line}{indent}".join(each) for each in fitting_ones]
         there = text[present.start : present.end]
-        return [] if there in made else [Splice(present.file, present.start, present.end, made[0])]
+        made = but_for_thumbprint(there, [f"{end_of_line}{indent}".join(each) for each in choices], _ANSWERS)
+        return [] if there == made else [Splice(present.file, present.start, present.end, made)]
     return [
-        *first_and_last(host, text, _leave_alone(host), [REMARK, *fitting_ones[0]]),
+        *first_and_last(host, text, _leave_alone(host), [REMARK, *choices[0]]),
         *spare_redirects(host, _EXAMPLE, f"^{CHALLENGES}{TOKEN}$"),
     ]
 

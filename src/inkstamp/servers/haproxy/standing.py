@@ -11,9 +11,8 @@ from inkstamp.errors import ServerTrouble
 from inkstamp.servers.haproxy.reading import SECTIONS, Bind, Reading
 from inkstamp.servers.haproxy.syntax import parse
 from inkstamp.servers.interface import StandingAnswer
-from inkstamp.servers.standing import CHALLENGES, REMARK, TOKEN
+from inkstamp.servers.standing import CHALLENGES, REMARK, TOKEN, in_place_of
 from inkstamp.servers.text import Directive, Splice, indent_at
-from inkstamp.servers.tls_edits import without
 
 _TOKEN_ACL, _NAME_ACL = "inkstamp_token", "inkstamp_name"
 _ANSWERS = re.compile(r"%\[path,field\(4,/\)\]\.([A-Za-z0-9_-]+)")
@@ -58,10 +57,7 @@ def plan_standing(reading: Reading, binds: Sequence[Bind], lines: Sequence[str])
             yield Splice(last.file, place, place, made)
             continue
         made = f"{end_of_line}{indent}".join(lines)
-        first = present[0]
-        if text[first.start : present[-1].end] != made:
-            yield Splice(first.file, first.start, first.end, made)
-            yield from (without(each, text) for each in present[1:])
+        yield from in_place_of(present, text, made)
 
 
 def _sections(reading: Reading, binds: Sequence[Bind]) -> Iterator[list[Directive]]:

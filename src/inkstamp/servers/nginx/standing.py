@@ -13,9 +13,8 @@ from inkstamp.servers.base import Fitting
 from inkstamp.servers.interface import StandingAnswer
 from inkstamp.servers.nginx.passage import plain_block_lines
 from inkstamp.servers.nginx.reading import BY_EXPRESSION, ServerBlock, best_hosts
-from inkstamp.servers.standing import CHALLENGES, REMARK, TOKEN
+from inkstamp.servers.standing import CHALLENGES, REMARK, TOKEN, but_for_thumbprint, in_place_of
 from inkstamp.servers.text import Directive, Splice, indent_at
-from inkstamp.servers.tls_edits import without
 
 Answering = Callable[..., list[ServerBlock]]
 """Returns the blocks that answer for a name, with or without `tls`."""
@@ -160,14 +159,14 @@ def _put(host: ServerBlock, text: str, choices: Sequence[Sequence[str]]) -> Iter
     indent = indent_at(text, own[0].start) if own else indent_at(text, host.block.start) + "    "
     if not present:
         at = host.block.block_start
-        yield Splice(host.block.file, at, at, "".join(f"{end_of_line}{indent}{line}" for line in (REMARK, *lines)))
+        added = "".join(f"{end_of_line}{indent}{line}" for line in (REMARK, *lines))
+        rest = text[at:].partition("\n")[0].strip()
+        yield Splice(host.block.file, at, at, f"{added}{end_of_line}{indent}" if rest else added)
         return
     first = present[0]
-    made = [f"{end_of_line}{indent}".join(each) for each in choices]
-    if text[first.start : present[-1].end] in made:
-        return
-    yield Splice(first.file, first.start, first.end, made[0])
-    yield from (without(each, text) for each in present[1:])
+    there = text[first.start : present[-1].end]
+    made = but_for_thumbprint(there, [f"{end_of_line}{indent}".join(each) for each in choices], _ANSWERS)
+    yield from in_place_of(present, text, made)
 
 
 def _plain_block(host: ServerBlock, text: str, names: Sequence[str], lines: Sequence[str], fitting: Fitting) -> Splice:

@@ -1,0 +1,72 @@
+"""For which account key servers answer challenges: kept right through key rollovers, and through kills."""
+
+from dataclasses import replace
+
+from inkstamp.accounts.account import AccountSession
+from inkstamp.accounts.account_keys import known_thumbprint
+from inkstamp.accounts.key_rollover import new_key
+from inkstamp.bulkhead import apart
+from inkstamp.errors import InkStampError
+from inkstamp.jobs.validation.context import StandingContext
+from inkstamp.jobs.validation.standing import WHAT, StandingWish, put_standing
+from inkstamp.pki.kinds import KeyKind
+from inkstamp.servers import backup
+from inkstamp.servers.reconfiguration import put_back_all
+
+
+def recover_all_standing(context: StandingContext) -> None:
+    """Put back what killed runs had begun to change, on all servers, and have them answer for the key that counts.
+
+    A server where that fails is told of.
+    """
+    put_back_all(context.servers, context.locks, context.progress, context.home.standing(""), WHAT)
+    for wish, thumbprint in _answering(context):
+        try:
+            with apart():
+                if context.home.next_account_key(context.config.account_key_owner(wish.authority)).exists():
+                    context.accounts.get(wish.authority)  # which finds out which of two keys counts
+                if known_thumbprint(context, wish.authority) != thumbprint:
+                    put_standing(context, wish)
+        except InkStampError as error:
+            context.progress.step(wish.server, f"it answers challenges for another account key: {error.what}")
+
+
+def _answering(context: StandingContext) -> list[tuple[StandingWish, str]]:
+    """Return which servers were made to answer, and for which key's thumbprint, those whose authority is configured."""
+    found = []
+    parent = context.home.standing("")
+    for folder in sorted(parent.iterdir()) if parent.is_dir() else ():
+        kept = (backup.kept(each) for each in reversed(backup.kept_folders(folder)))
+        last = next((each for each in kept if each is not None and each.get("done")), None)
+        if last is not None and last.get("authority") in context.config.authority:
+            wish = StandingWish(server=folder.name, authority=last["authority"], names=tuple(last["names"]),
+                                default_hosts=bool(last["default_hosts"]))  # fmt: skip
+            found.append((wish, str(last["thumbprint"])))
+    return found
+
+
+def roll_over(context: StandingContext, authority: str, kind: KeyKind | None) -> AccountSession:
+    """Give the account at an authority a new key, and have the servers that answer for the old one answer for it.
+
+    They do so before the CA hears of it, while no order is under way: a challenge is only asked about afterwards.
+
+    Raises:
+        ServerTrouble: A server cannot be changed; those before it answer for the old key again, which still counts.
+        Busy, UsageError, CaProblem, NetworkTrouble: As of `new_key`.
+
+    """
+    owner = context.config.account_key_owner(authority)
+    answering = [wish for wish, _ in _answering(context) if context.config.account_key_owner(wish.authority) == owner]
+
+    def answer_for(thumbprint: str) -> None:
+        changed: list[StandingWish] = []
+        for wish in answering:
+            try:
+                put_standing(context, replace(wish, thumbprint=thumbprint))
+            except InkStampError:
+                for each in changed:
+                    put_standing(context, each)
+                raise
+            changed.append(wish)
+
+    return new_key(context, authority, kind, answer_for)

@@ -3,8 +3,8 @@
     python benchmarks/proofs.py [NAMES]
 
 NAMES (100) in one order by dns-01: updates and questions, seconds from the first update until every nameserver has
-every record; five times as many in one `precheck`, beside the same looks one after another. Needs what
-`tools/check-all` installs.
+every record; five times as many in one `precheck`, beside the same looks one after another; as many certificates by
+http-01, with files and with a standing answer. Needs what `tools/check-all` installs.
 """
 
 import signal
@@ -19,13 +19,19 @@ from typing import Any
 
 sys.path.insert(0, str(Path(__file__).resolve().parent.parent / "tests"))
 
+import msgspec
 from bind_world import SECONDARY, BindWorld, bind_world
+from world import plain_site, real_world
 
+from inkstamp.config.model import Certificate
 from inkstamp.findings import Severity, worst
+from inkstamp.jobs.renewal.run import renew
 from inkstamp.jobs.validation import dns_records
 from inkstamp.jobs.validation import precheck as job
+from inkstamp.jobs.validation.standing import StandingWish, put_standing
 from inkstamp.proof import carriers
 from inkstamp.proof.record import RecordProof
+from inkstamp.reach.local import LocalHost
 from inkstamp.runtime import Runtime
 from inkstamp.view import authoritative
 
@@ -124,6 +130,43 @@ def beforehand(world: BindWorld, count: int) -> None:
         print(f"{told:<58}  {wall:7.3f}  {count / wall:7.1f}")
 
 
+def by_web(folder: Path, count: int) -> None:
+    """Certificates by http-01 at real nginx and CA: with files in document roots, then with a standing answer."""
+    names = [f"w{number}.saltmarsh.test" for number in range(count)]
+    written: Counter[str] = Counter()
+    undo = [counted(LocalHost, name, written) for name in ("plant", "put", "replace")]
+    with real_world(folder, ca_env={"nonces_rejected": "0"}) as world:
+        world.add_authority()
+        for number, name in enumerate(names):
+            root = folder / "www" / str(number)
+            root.mkdir(parents=True)
+            world.nginx.sites_file(plain_site([name], world.nginx.http_port, root), str(number))
+            world.nameserver.table[name] = ["127.0.0.1"]
+        world.nginx.reload()
+        title = f"{count} certificates by http-01, 4 at once"
+        print(f"\n{title:<58}  seconds  CPU, s  files outside HOME  DNS questions")
+        for told in ("files in document roots", "standing answer"):
+            runtime = Runtime(world.config, world.home)
+            if told == "standing answer":
+                put_standing(runtime, StandingWish(server="front", authority="quayside"))
+            entries = {
+                f"{told[:4]}{number}": Certificate(names=(name,), authority="quayside", via="front")
+                for number, name in enumerate(names)
+            }
+            runtime.configuration.use(msgspec.structs.replace(runtime.config, certificate=entries))
+            written.clear()
+            asked, cpu, wall = world.nameserver.asked, time.process_time(), time.monotonic()
+            sweep = renew(runtime, at_once=4)
+            seconds, used = time.monotonic() - wall, time.process_time() - cpu
+            for each in sweep.failed:
+                raise SystemExit(f"{each.due.name}: {each.error}")
+            questions = world.nameserver.asked - asked
+            runtime.close(0)
+            print(f"{told:<58}  {seconds:7.2f}  {used:6.2f}  {written.total():18}  {questions:13}")
+    for put_back in undo:
+        put_back()
+
+
 def main(count: int) -> None:
     with tempfile.TemporaryDirectory() as folder, bind_world(Path(folder)) as world:
         text = world.config.read_text()
@@ -131,6 +174,8 @@ def main(count: int) -> None:
         by_records(world, count)
         lagging(world)
         beforehand(world, count * 5)
+    with tempfile.TemporaryDirectory() as folder:
+        by_web(Path(folder), count)
 
 
 if __name__ == "__main__":

@@ -22,6 +22,7 @@ import socket
 import subprocess
 import sys
 import tempfile
+import threading
 from collections.abc import Mapping, Sequence
 from contextlib import ExitStack, suppress
 from pathlib import Path
@@ -174,14 +175,40 @@ def main() -> None:
     """Serve, and in a child do what was asked, as the program itself."""
     request = serve(sys.argv[1])
     sys.argv = request["command"]
-    if request["kind"] == "script":
-        runpy.run_path(sys.argv[0], run_name="__main__")
-    elif request["kind"] == "module":
-        runpy.run_module(sys.argv[0], run_name="__main__", alter_sys=True)
-    else:
-        from inkstamp.__main__ import main as program
+    status = 0
+    try:
+        if request["kind"] == "script":
+            runpy.run_path(sys.argv[0], run_name="__main__")
+        elif request["kind"] == "module":
+            runpy.run_module(sys.argv[0], run_name="__main__", alter_sys=True)
+        else:
+            from inkstamp.__main__ import main as program
 
-        program()
+            program()
+    except SystemExit as end:
+        status = _status_of(end)
+    # Any other exception goes up: the interpreter tells it, and ends with 1.
+    _end(status)
+
+
+def _status_of(end: SystemExit) -> int:
+    """Return the exit status that the interpreter would end with (sys.exit)."""
+    if isinstance(end.code, str):
+        sys.stderr.write(f"{end.code}\n")
+        return 1
+    return end.code or 0
+
+
+def _end(status: int) -> None:
+    """End as the interpreter does, but for taking all modules apart: that would copy every page that was forked."""
+    threading._shutdown()  # type: ignore[attr-defined]
+    atexit._run_exitfuncs()
+    for each in (sys.stdout, sys.stderr):
+        try:
+            each.flush()
+        except (OSError, ValueError):
+            status = status or 120  # as the interpreter says it
+    os._exit(status)
 
 
 if __name__ == "__main__":

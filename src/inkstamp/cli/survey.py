@@ -21,7 +21,7 @@ from inkstamp.findings import Severity
 from inkstamp.wording import counted
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Mapping, Sequence
 
     from inkstamp.jobs.inventory.survey import WholeSite
 
@@ -63,7 +63,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         for number, site in enumerate(whole):
             if number:
                 print()
-            _site(site)
+            _site(site, found.accounts)
     else:
         _table(whole)
     print()
@@ -74,6 +74,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
             print(output.wrapped(f"{server.name}: {server.files[0]}{more}", "", "  "))
     output.findings(found.missing)
     without = sum(1 for each in whole if any(finding.topic == "tls" for finding in each.findings))
+    if found.answering:
+        print(f"http-01 challenges are answered without files by {', '.join(found.answering)}")
     print(f"{counted(len(whole), 'site')}, {without} without TLS")
     return status
 
@@ -113,7 +115,7 @@ def _table(sites: "Sequence[WholeSite]") -> None:
     print(output.field("next", f"`inkstamp survey {wrong}` shows all about a site; --full all about each"))
 
 
-def _site(whole: "WholeSite") -> None:
+def _site(whole: "WholeSite", accounts: "Mapping[str, str]") -> None:
     report, site = whole.report, whole.report.site
     print(output.clean(" ".join(site.names)) or "(no name)")
     print(output.field("server", f"{site.server}, {site.file}:{site.line}"))
@@ -123,6 +125,10 @@ def _site(whole: "WholeSite") -> None:
         print(output.field("plain HTTP", where))
     if site.root:
         print(output.field("root", site.root))
+    answers_for = next((each.site.answers_for for each in (report, *whole.plain) if each.site.answers_for), "")
+    if answers_for:
+        whose = f"the account at {accounts[answers_for]}" if answers_for in accounts else f"another key, {answers_for}"
+        print(output.field("challenges", f"answered by the server itself (http-01), for {whose}"))
     if report.certificate is not None:
         until = f"{report.certificate.not_after:%Y-%m-%d}"
         print(

@@ -54,6 +54,8 @@ class Site:
     """Of the issuers, where they stand apart."""
     settings: tuple[str, ...] = ()
     """What the configuration says of TLS there, as written."""
+    answers_for: str = ""
+    """Thumbprint of the account key for which it answers `http-01` challenges by itself; empty where it needs files."""
 
     @property
     def tls(self) -> bool:

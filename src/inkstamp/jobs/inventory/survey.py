@@ -1,10 +1,11 @@
 """What there is: servers, their sites, the certificate that each names, and who answers for a name."""
 
 from collections.abc import Iterator, Mapping, Sequence, Set
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from inkstamp.accounts.account_keys import known_thumbprint
 from inkstamp.bulkhead import apart, attempt, reached
 from inkstamp.errors import InkStampError
 from inkstamp.findings import Finding, Severity, bad, rank, warn, worst, worst_first
@@ -47,6 +48,8 @@ class Surveyed:
     """For the names that were asked about, who answers."""
     missing: tuple[Finding, ...] = ()
     """Certificates that are configured for servers without a site for them."""
+    accounts: Mapping[str, str] = field(default_factory=dict)
+    """By the thumbprint of an account key, the authorities whose accounts have it."""
 
     @property
     def whole_sites(self) -> tuple["WholeSite", ...]:
@@ -67,6 +70,11 @@ class Surveyed:
         # One whose names are spread over several sites with TLS stands by itself.
         whole += [WholeSite(each, ()) for left in halves.values() for each in left]
         return tuple(sorted(whole, key=lambda each: rank(each.worst)))
+
+    @property
+    def answering(self) -> tuple[str, ...]:
+        """The servers with sites that answer `http-01` challenges by themselves."""
+        return tuple(dict.fromkeys(each.site.server for each in self.sites if each.site.answers_for))
 
     @property
     def sound(self) -> bool:
@@ -174,7 +182,18 @@ def survey(context: InventoryContext, names: Sequence[str] = (), *, live: bool =
         seen = looking.live(reports, servers)
         reports = [replace(each, findings=(*each.findings, *more)) for each, more in zip(reports, seen, strict=True)]
     missing = _missing(context, all_reports, servers, now) if not wanted else ()
-    return Surveyed(servers=tuple(read), sites=tuple(reports), names=tuple(places), missing=missing)
+    return Surveyed(servers=tuple(read), sites=tuple(reports), names=tuple(places), missing=missing,
+                    accounts=_accounts(context) if any(each.site.answers_for for each in reports) else {})  # fmt: skip
+
+
+def _accounts(context: InventoryContext) -> dict[str, str]:
+    """Return the ACME authorities by the thumbprints of their accounts' keys."""
+    config, found = context.configuration.current_or_empty(), dict[str, list[str]]()
+    for name, entry in config.authority.items():
+        known = attempt(known_thumbprint, context, name) if entry.is_acme else ""
+        if isinstance(known, str) and known:
+            found.setdefault(known, []).append(name)
+    return {key: ", ".join(names) for key, names in found.items()}
 
 
 def _missing(

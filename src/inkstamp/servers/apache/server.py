@@ -87,7 +87,10 @@ class ApacheServer(TextServer[Reading]):
 
     def sites(self) -> list[Site]:
         known = self._reading().listens()
-        return [replace(to_site(each, self.name), listens=_at(each, known)) for each in hosts(self._reading())]
+        return [
+            replace(to_site(each, self.name), listens=_at(each, known), answers_for=standing.answers_for(each))
+            for each in hosts(self._reading())
+        ]
 
     def places(self, name: str, parts: tuple[str, ...]) -> tuple[Place, ...]:
         everything = hosts(self._reading())

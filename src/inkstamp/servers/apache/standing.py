@@ -157,6 +157,11 @@ def thumbprints(everything: list[VirtualHost], name: str) -> frozenset[str]:
     return frozenset(found) if all(found) else frozenset()
 
 
+def answers_for(host: VirtualHost) -> str:
+    """Return the account key for which a host answers by plain HTTP challenges of its names; empty for none."""
+    return next((found for name in host.names if not host.tls and (found := _thumbprint(host, name))), "")
+
+
 def _thumbprint(host: VirtualHost, name: str) -> str:
     section = _present(host)
     condition = next((each for each in section.block or () if each.name.lower() == "if"), None) if section else None

@@ -16,7 +16,7 @@ from inkstamp.servers.common import check_default_kept, check_ports_free, endpoi
 from inkstamp.servers.haproxy import runtime
 from inkstamp.servers.haproxy.hardening import HaproxyHardener, hsts_rule, redirect_rule
 from inkstamp.servers.haproxy.reading import Bind, Loaded, Reading, read_configuration
-from inkstamp.servers.haproxy.standing import names_answered, plan_standing, standing_lines, thumbprints
+from inkstamp.servers.haproxy.standing import answered_names, names_answered, plan_standing, standing_lines, thumbprints
 from inkstamp.servers.haproxy.syntax import quote
 from inkstamp.servers.interface import Endpoint, FileChange, Hardening, Site, StandingAnswer, Supply
 from inkstamp.servers.text import Splice, append_lines, changes, indent_at
@@ -59,8 +59,10 @@ class HaproxyServer(FilelessServer[Reading]):
     # What it serves
 
     def sites(self) -> list[Site]:
+        answered = answered_names(self._reading(), self._plain_binds())
         return [
             Site(server=self.name, names=self._names(each), listens=bind.listens, root="",
+                 answers_for=next((key for name in self._names(each) if (key := answered(name))), ""),
                  certificate_file=each.path, file=bind.line.file, line=bind.line.line,
                  key_file=each.path, settings=(" ".join(bind.line.arguments[1:]),))
             for bind, each in self._all_loaded()

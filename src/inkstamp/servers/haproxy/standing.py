@@ -5,7 +5,7 @@ A configuration does not say which names are sites, so that they are listed.
 """
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.haproxy.reading import SECTIONS, Bind, Reading
@@ -94,6 +94,17 @@ def thumbprints(reading: Reading, binds: Sequence[Bind], name: str) -> frozenset
     """Return the account keys for which challenges of a name are answered; none where a section has no answer."""
     found = [_thumbprint(section, name) for section in _sections(reading, binds)]
     return frozenset(found) if all(found) else frozenset()
+
+
+def answered_names(reading: Reading, binds: Sequence[Bind]) -> Callable[[str], str]:
+    """Return what tells for a name the account key that all sections answer for; empty for none, or several."""
+    sections = list(_sections(reading, binds))
+
+    def answered(name: str) -> str:
+        found = {_thumbprint(section, name) for section in sections}
+        return found.pop() if len(found) == 1 else ""
+
+    return answered
 
 
 def _thumbprint(section: Sequence[Directive], name: str) -> str:

@@ -53,7 +53,7 @@ from inkstamp.servers.nginx.reading import (
     read_configuration,
     to_site,
 )
-from inkstamp.servers.nginx.standing import plan_standing, thumbprints
+from inkstamp.servers.nginx.standing import answers_for, plan_standing, thumbprints
 from inkstamp.servers.text import Directive, Splice, changes
 from inkstamp.servers.tls_edits import Edits
 from inkstamp.servers.tls_policy import TlsChange
@@ -98,7 +98,8 @@ class NginxServer(TextServer[Reading]):
         return self._command("-s", "reload")
 
     def sites(self) -> list[Site]:
-        return [to_site(host, self.name) for host in hosts(self._reading())]
+        everything = hosts(self._reading())
+        return [replace(to_site(each, self.name), answers_for=answers_for(each)) for each in everything]
 
     def places(self, name: str, parts: tuple[str, ...]) -> tuple[Place, ...]:
         everything = hosts(self._reading())

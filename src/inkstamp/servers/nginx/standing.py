@@ -184,6 +184,12 @@ def thumbprints(hosts: Sequence[ServerBlock], name: str) -> frozenset[str]:
     return frozenset(found) if all(found) else frozenset()
 
 
+def answers_for(host: ServerBlock) -> str:
+    """Return the account key for which one block answers by plain HTTP challenges of its names; empty for none."""
+    plain = any(not each.tls for each in host.listens)
+    return next((found for name in host.names if plain and (found := _thumbprint(host, name))), "")
+
+
 def _thumbprint(host: ServerBlock, name: str) -> str:
     """Return the thumbprint that one block answers with for a name; empty for none."""
     condition = next((each for each in _present(host) if each.name == "if"), None)

@@ -1,10 +1,11 @@
 """Two real BIND nameservers, a primary that takes updates and a secondary that takes transfers, and a CA."""
 
 import subprocess
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from types import MappingProxyType
 
 from world import World, find_program, other_ca, running, write_config, write_nginx
 
@@ -71,13 +72,24 @@ def named_conf(folder: Path, address: str, port: int, zones: str, more: str = ""
     )
 
 
+Delegated = Mapping[str, Mapping[str, tuple[str, str]]]
+"""Zones below `test` that another nameserver has as their primary: by zone, host, type and value of its address."""
+
+
 @contextmanager
-def bind(folder: Path, port: int) -> Iterator[subprocess.Popen[bytes]]:
-    """Run both nameservers."""
+def bind(folder: Path, port: int, delegated: Delegated = MappingProxyType({})) -> Iterator[subprocess.Popen[bytes]]:
+    """Run both nameservers; the second one is a secondary for zones that are delegated elsewhere, too."""
     primary, secondary = folder / "primary", folder / "secondary"
     secondary_more = "allow-notify { any; };"
     first, second = [f'zone "test" {{ type primary; file "{folder}/test.zone"; }};\n'], []
     above = [f"{zone.removesuffix('.test')} NS ns{n}.{zone}." for zone in ZONES[:2] for n in (1, 2)]
+    for zone, hosts in delegated.items():
+        above += [f"{zone.removesuffix('.test')} NS {host}.{zone}." for host in hosts]
+        above += [f"{host}.{zone}. {kind} {value}" for host, (kind, value) in hosts.items()]
+        primary_at = next(value for kind, value in hosts.values() if kind == "A")
+        second.append(f'zone "{zone}" {{ type secondary; primaries {{ {primary_at} port {port}; }}; }};\n')
+        # The first one is what everybody asks, the CA too.
+        first.append(f'zone "{zone}" {{ type forward; forward only; forwarders {{ {primary_at} port {port}; }}; }};\n')
     (folder / "test.zone").write_text(zone_file("test", above))
     for each, key in zip(ZONES, KEYS, strict=True):
         for place in (primary, secondary):
@@ -93,7 +105,8 @@ def bind(folder: Path, port: int) -> Iterator[subprocess.Popen[bytes]]:
             f"  update-policy {{ grant {key} zonesub ANY; }}; }};\n"
         )
         second.append(f'zone "{each}" {{ type secondary; primaries {{ {PRIMARY} port {port}; }}; }};\n')
-    (primary / "named.conf").write_text(named_conf(primary, PRIMARY, port, "".join(first)))
+    primary_more = "max-cache-ttl 0; max-ncache-ttl 0;" if delegated else ""
+    (primary / "named.conf").write_text(named_conf(primary, PRIMARY, port, "".join(first), primary_more))
     (secondary / "named.conf").write_text(named_conf(secondary, SECONDARY, port, "".join(second), secondary_more))
     named = find_program("named")
     with (
@@ -106,8 +119,8 @@ def bind(folder: Path, port: int) -> Iterator[subprocess.Popen[bytes]]:
 
 
 @contextmanager
-def bind_world(folder: Path) -> Iterator[BindWorld]:
-    """Bring up BIND, nginx and the CA."""
+def bind_world(folder: Path, delegated: Delegated = MappingProxyType({})) -> Iterator[BindWorld]:
+    """Bring up BIND, nginx and the CA; some zones may be delegated to a nameserver that the test runs."""
     http_port, https_port, dns_port, unused = free_ports(4)
     nginx = write_nginx(folder / "nginx", http_port, https_port)
     nginx.sites_file(f"server {{ listen 127.0.0.1:{http_port} default_server; return 404; }}\n", "0-default")
@@ -119,7 +132,7 @@ def bind_world(folder: Path) -> Iterator[BindWorld]:
         file.write_text(f'key "{name}" {{\n  algorithm {algorithm};\n  secret "{secret}";\n}};\n')
         file.chmod(0o600)
     with (
-        bind(folder, dns_port) as secondary,
+        bind(folder, dns_port, delegated) as secondary,
         Nameserver(unused, {}) as nameserver,  # what a World has; nothing asks it here
         running(nginx.command("-g", "daemon off;"), folder / "nginx.log", http_port),
         other_ca(folder, http_port=http_port, https_port=https_port, dns_port=dns_port, env={}) as (directory, ca),

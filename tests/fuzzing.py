@@ -28,7 +28,7 @@ from inkstamp.pki.bundles import Haul, open_into
 from inkstamp.pki.certificates import facts, read_pem
 from inkstamp.pki.revocation import look_up, open_crl, read_ocsp
 from inkstamp.printable import escaped_json, printable
-from inkstamp.reach.answers import read_object
+from inkstamp.reach.answers import read_json
 from inkstamp.reach.dns_update import read_tsig
 from inkstamp.reach.interface import Contents, FoundFile
 from inkstamp.servers.apache import reading as apache
@@ -272,7 +272,7 @@ READERS = {
                b'"suggestedWindow":{"start":"2026-01-01T00:00:00Z","end":"2027-01-01T00:00:00Z"}}'], _JSON),
         Reader("url", read_url, [b"//b.test:8/c?d", b'<https://ca.test/i>;rel="up"', b"Mon, 23 Nov 2026 12:00:30 GMT"],
                (b"[", b"]", b"://", b"@", b":", b"%", b"\\", b"<", b">", b";rel=up", b"9999", b"\x00", b"\xff")),
-        Reader("program", read_object, [b'{"done": true}'], _JSON),
+        Reader("program", read_json, [b'{"done": true}'], _JSON),
         Reader("text", read_text, [b"a\x1b[2Jb\xff", "\u202e\u2066\u2028".encode()], (b"\x1b[", b"\x9b", b"\xed\xa0\x80", b"\n")),
         Reader("tsig", lambda data: read_tsig(data, "f"), [b'key "k" { algorithm hmac-sha256; secret "c2VjcmV0"; };'],
                (b"key ", b"{", b"}", b" ", b"secret ", b'"', b";")),

@@ -68,6 +68,11 @@ class Locks:
         what = f"the challenge responses on “{server}”"
         return self.hold(Lock(f"proofs-{server}", what, Scope.LEDGER, _SERVER_PATIENCE))
 
+    def record_sets(self, nameserver: str) -> AbstractContextManager[None]:
+        """Keep other threads and runs from replacing record sets of a nameserver in the same moment."""
+        what = f"the record sets of “{nameserver}”"
+        return self.hold(Lock(f"records-{nameserver}", what, Scope.LEDGER, _SERVER_PATIENCE))
+
     def port(self, port: int) -> AbstractContextManager[None]:
         """Keep other runs from answering on the same port in the same moment."""
         return self.hold(Lock(f"port-{port}", f"port {port}", Scope.MACHINE, _SERVER_PATIENCE))

@@ -13,8 +13,9 @@ import pytest
 from inkstamp.config.model import Nameserver, Program
 from inkstamp.errors import CarrierTrouble, ConfigurationError, ServerTrouble
 from inkstamp.proof import carriers
-from inkstamp.proof.carriers import DnsRecord, ProgramCarrier, UpdateCarrier, by_zone
+from inkstamp.proof.carriers import ProgramCarrier, UpdateCarrier
 from inkstamp.proof.dns01 import record_name, record_value
+from inkstamp.proof.record_changes import DnsRecord, by_zone
 from inkstamp.reach.dns_update import read_tsig
 from inkstamp.reach.interface import Ran
 from inkstamp.reach.local import LocalHost

@@ -36,6 +36,7 @@ from inkstamp.config.renewal_rules import (
     encryption_fault,
     key_owner_fault,
     messenger_fault,
+    nameserver_fault,
     stages_fault,
 )
 from inkstamp.config.server_rules import Fault, find_fault
@@ -70,7 +71,7 @@ PATHS = {
         "token_file",
         "trust",
     ),
-    Nameserver: ("key_file",),
+    Nameserver: ("key_file", "trust"),
     Certificate: ("key_passphrase_file",),
     CertificateGroup: ("key_passphrase_file",),
     ViewSettings: ("roots",),
@@ -267,6 +268,10 @@ class EntryReader:
         if name in {BY_HAND, LISTENER}:
             raise self.fail(f"“{name}” has a meaning of its own", path, "give the server another name")
         self.expect_no(find_fault(name, entry), path)
+
+    def nameserver(self, name: str, entry: Nameserver) -> None:
+        """Refuse keys that do not go with the nameserver's kind."""
+        self.expect_no(nameserver_fault(entry), ("nameserver", name))
 
     def messenger(self, name: str, entry: Messenger) -> None:
         """Refuse keys that do not go with the messenger's kind."""

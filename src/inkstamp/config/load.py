@@ -96,6 +96,7 @@ def _interpret(
             "authority", whole.authority, lambda name, each: reader.authority(name, each, whole.authority)
         ),
         server=reader.right_ones("server", whole.server, reader.server),
+        nameserver=reader.right_ones("nameserver", whole.nameserver, reader.nameserver),
         messenger=reader.right_ones("messenger", whole.messenger, reader.messenger),
     )
     reader.expect_no(share_fault(whole.renewal.with_left, "with_left"), ("renewal",))

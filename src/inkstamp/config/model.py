@@ -203,12 +203,19 @@ class Server(Section, frozen=True):
 
 
 class Nameserver(Section, frozen=True):
-    """`[nameserver.NAME]`: a primary that takes dynamic updates (RFC 2136)."""
+    """`[nameserver.NAME]`: what takes changes of records in DNS."""
 
+    kind: Literal["update", "powerdns"] = "update"
+    """`update`: a primary that takes dynamic updates (RFC 2136); `powerdns`: one with PowerDNS's HTTP API."""
     address: str = ""
-    """Its address or host name, with a port if it is not 53; empty for the one that the zone's SOA names."""
+    """`update`: its address or host name, with a port if it is not 53; empty for the one that the zone's SOA names.
+    `powerdns`: URL of its web server."""
     key_file: str = ""
-    """File with the TSIG key; empty for updates that are not signed."""
+    """File with the TSIG key, empty for updates that are not signed; or with the key of the API."""
+    trust: str = ""
+    """`powerdns`: PEM file with the roots of the API's own certificate; empty for the system's."""
+    server_id: str = "localhost"
+    """`powerdns`: the name of the server in the API."""
     seconds: float = 120.0
     """How long to wait until every nameserver of the zone has a record."""
 

@@ -1,9 +1,11 @@
 """Which keys of `[renewal]` and of a `[messenger.NAME]` table go together, and which values are sensible."""
 
+import ipaddress
 import re
 from collections.abc import Iterator, Mapping, Sequence
+from urllib.parse import urlsplit
 
-from inkstamp.config.model import Authority, Certificate, Messenger, PortalStage, Server
+from inkstamp.config.model import Authority, Certificate, Messenger, Nameserver, PortalStage, Server
 from inkstamp.config.server_kinds import KINDS, WINDOWS
 from inkstamp.config.server_rules import Fault
 from inkstamp.wording import header_of
@@ -20,12 +22,37 @@ _ONLY_FOR = {
 }
 
 
+def may_be_plain(url: str) -> bool:
+    """Tell whether an API may be asked without TLS: it is on this machine."""
+    host = urlsplit(url).hostname or ""
+    try:
+        return host == "localhost" or ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return False
+
+
 def share_fault(share: float | None, key: str) -> Fault | None:
     """Return what is wrong with a share of the lifetime."""
     if share is None or LEAST_LEFT <= share <= MOST_LEFT:
         return None
     return Fault(f"“{key}” is no share of a lifetime that leaves time for anything", (key,),
                  f"write a number from {LEAST_LEFT} to {MOST_LEFT}")  # fmt: skip
+
+
+def nameserver_fault(entry: Nameserver) -> Fault | None:
+    """Return what is wrong with a nameserver's table."""
+    if entry.kind == "update":
+        lost = next((key for key in ("trust", "server_id") if key in entry.given()), "")
+        told = f"“{lost}” does not apply to kind = “update”"
+        return Fault(told, (lost,), "remove the line") if lost else None
+    for key in ("address", "key_file"):
+        if not getattr(entry, key):
+            return Fault(f"kind = “powerdns” needs “{key}”", (), f"add a line {key} = …")
+    parts = urlsplit(entry.address)
+    if parts.scheme != "https" and not (parts.scheme == "http" and may_be_plain(entry.address)):
+        return Fault(f"“{entry.address}” is no https URL", ("address",),
+                     "its key goes there: begin it with https://; http:// is for an API on this machine")  # fmt: skip
+    return None
 
 
 def key_owner_fault(name: str, among: Mapping[str, Authority]) -> Fault | None:

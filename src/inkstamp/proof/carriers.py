@@ -1,13 +1,14 @@
 """What carries records into DNS: one class a kind, all with the same two methods."""
 
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Protocol
 
 from inkstamp.config.model import Configuration, Nameserver, Program
 from inkstamp.errors import CarrierTrouble
 from inkstamp.files import read_secret
+from inkstamp.proof.powerdns import PowerDnsCarrier
+from inkstamp.proof.record_changes import TTL, DnsRecord, by_zone, presented
 from inkstamp.reach.answers import ask_program
 from inkstamp.reach.dns_update import TsigKey, read_tsig, send_update
 from inkstamp.reach.interface import Host
@@ -15,26 +16,12 @@ from inkstamp.reach.local import LocalHost
 from inkstamp.view.point import View
 from inkstamp.wording import counted
 
-TTL = 60
-"""Seconds: a proof is gone soon after it was needed."""
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DnsRecord:
-    """A record to put into DNS, or to take out of it again."""
-
-    zone: str
-    """The zone's apex, without a dot at the end."""
-    primary: str
-    """IP address of the zone's primary nameserver; empty when DNS does not tell it."""
-    name: str
-    kind: str
-    """`TXT` or `CNAME`."""
-    value: str
-
 
 class RecordCarrier(Protocol):
     """Changes records, and nothing beside those it is told."""
+
+    changes_sets: bool
+    """Whether it replaces whole record sets, so that no other run may change the same ones in that moment."""
 
     def put(self, records: Sequence[DnsRecord]) -> None:
         """Add the records; other values at the same names stay. CarrierTrouble when that fails."""
@@ -45,16 +32,10 @@ class RecordCarrier(Protocol):
         ...
 
 
-def by_zone(records: Iterable[DnsRecord]) -> dict[tuple[str, str], list[DnsRecord]]:
-    """Group records by zone and primary, each once."""
-    found: dict[tuple[str, str], list[DnsRecord]] = {}
-    for record in dict.fromkeys(records):
-        found.setdefault((record.zone, record.primary), []).append(record)
-    return found
-
-
 class UpdateCarrier:
     """Dynamic updates (RFC 2136) signed with TSIG (RFC 8945): one for each zone."""
+
+    changes_sets = False
 
     def __init__(self, name: str, entry: Nameserver, port: int) -> None:
         self._name = name
@@ -98,17 +79,10 @@ class UpdateCarrier:
                 ) from error
 
 
-def presented(record: DnsRecord) -> str:
-    """Write a record's value as zone files have it (RFC 1035 section 5.1)."""
-    if record.kind != "TXT":
-        return record.value.rstrip(".") + "."
-    escaped = record.value.replace("\\", "\\\\").replace('"', '\\"')
-    pieces = [escaped[at : at + 255] for at in range(0, len(escaped), 255)] or [""]
-    return " ".join(f'"{piece}"' for piece in pieces)
-
-
 class ProgramCarrier:
     """A program of the user's own, told in JSON on standard input what to put or drop (docs/programs.md)."""
+
+    changes_sets = False
 
     def __init__(self, name: str, entry: Program, host: Host) -> None:
         self._name = name
@@ -140,7 +114,8 @@ class ProgramCarrier:
 def carrier_of(name: str, config: Configuration, view: View) -> RecordCarrier | None:
     """Return what a name in `via` stands for where it puts records into DNS; None when a person does."""
     if name in config.nameserver:
-        return UpdateCarrier(name, config.nameserver[name], view.dns_port)
+        entry = config.nameserver[name]
+        return PowerDnsCarrier(name, entry) if entry.kind == "powerdns" else UpdateCarrier(name, entry, view.dns_port)
     if name in config.program:
         return ProgramCarrier(name, config.program[name], LocalHost())
     return None

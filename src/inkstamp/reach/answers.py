@@ -10,7 +10,6 @@ from inkstamp.printable import one_line, printable
 from inkstamp.reach.interface import Host, Ran
 
 _SHOWN = 500
-_NO_JSON = object()
 
 
 def ask_program(host: Host, command: Sequence[str], seconds: float, told: Mapping[str, Any]) -> str:
@@ -18,25 +17,20 @@ def ask_program(host: Host, command: Sequence[str], seconds: float, told: Mappin
     return _trouble_in(host.run(command, seconds, json.dumps({"format": 1, **told}).encode()))
 
 
-def read_object(data: bytes) -> dict[str, Any] | None:
-    """Read a JSON object that a stranger's program or server wrote; None for whatever else it is."""
-    found = _read(data)
-    return found if isinstance(found, dict) else None
-
-
-def _read(data: bytes) -> Any:
+def read_json(data: bytes) -> Any:
+    """Read what a stranger's program or server wrote as JSON; None for whatever is none."""
     try:
         return msgspec.json.decode(data)
     except (msgspec.MsgspecError, ValueError, RecursionError):
-        return _NO_JSON
+        return None
 
 
 def _trouble_in(ran: Ran) -> str:
     """Return what is wrong with a program's answer; empty when it ended well and says `{"done": true}`."""
     if ran.status != 0:
         return printable(ran.output) or f"exit status {ran.status}"
-    answer = _read(ran.output.encode("utf-8", "replace"))
-    if answer is _NO_JSON:
+    answer = read_json(ran.output.encode("utf-8", "replace"))
+    if answer is None:
         return one_line(f"its answer is no JSON: {ran.output}", _SHOWN)
     if not isinstance(answer, dict) or answer.get("done") is not True:
         error = answer.get("error") if isinstance(answer, dict) else None

@@ -1,33 +1,21 @@
 """A load balancer that is handed certificates over its HTTPS API (docs/balancer.md)."""
 
 import re
-import ssl
 from collections.abc import Sequence
-from pathlib import Path
 from typing import Any
 
-import msgspec
-import urllib3
 from cryptography.hazmat.primitives import hashes
 
 from inkstamp.config.model import Server
-from inkstamp.deadline import within
-from inkstamp.errors import ConfigurationError, ReachTrouble, ServerTrouble
-from inkstamp.files import read_secret
+from inkstamp.errors import ServerTrouble
 from inkstamp.pki.certificates import to_pem
 from inkstamp.pki.keys import to_pem as key_to_pem
-from inkstamp.printable import one_line
-from inkstamp.reach.answers import read_object
 from inkstamp.reach.interface import Host
+from inkstamp.reach.json_api import JsonApi, read_token
 from inkstamp.servers.handed import HandedServer
 from inkstamp.servers.interface import Supply
-from inkstamp.transport import at_most, client_context, pool_manager
 
-_SECONDS, _WHOLE = 30.0, 60.0
-"""For one wait, and for one answer altogether."""
-_SHOWN = 300
 _ID = re.compile(r"[A-Za-z0-9._~-]{1,200}")
-_MOST_ANSWER = 1_048_576
 
 
 class BalancerServer(HandedServer):
@@ -36,7 +24,7 @@ class BalancerServer(HandedServer):
     def __init__(self, name: str, host: Host, entry: Server) -> None:
         super().__init__(name, host, entry.look)
         self._entry = entry
-        self._pool: urllib3.PoolManager | None = None
+        self._api: JsonApi | None = None
 
     def holds(self, certificate: str) -> str:
         """Return the identifiers of the certificate's editions that are attached now, separated by blanks."""
@@ -94,44 +82,19 @@ class BalancerServer(HandedServer):
 
     def _ask(self, method: str, path: str, body: object = None) -> dict[str, Any]:
         """Send a request with the token; ServerTrouble with the API's own words when it is refused."""
-        url = f"{self._entry.address.rstrip('/')}{path}"
-        token = read_secret(Path(self._entry.token_file)).decode("ascii", "replace").strip()
-        headers = {"Authorization": f"Bearer {token}", "Content-Type": "application/json"}
-        data = msgspec.json.encode(body) if body is not None else None
-        try:
-            with within(_WHOLE), at_most(_MOST_ANSWER):
-                answer = self._manager().request(
-                    method, url, body=data, headers=headers, redirect=False, preload_content=False
-                )
-                raw = answer.read(_MOST_ANSWER)
-                answer.release_conn()
-        except (urllib3.exceptions.HTTPError, OSError, ValueError) as error:
-            raise ReachTrouble(
-                f"the balancer “{self.name}” is unreachable", where=url, said=one_line(str(error), _SHOWN),
-                advice="check that its API answers there, and that `trust` names the root of its certificate",
-            ) from error  # fmt: skip
-        found = read_object(raw or b"{}")
-        if answer.status >= 300 or found is None:
-            said = found.get("error") if found is not None else None
+        if self._api is None:
+            self._api = JsonApi(
+                f"the balancer “{self.name}”", self._entry.address, self._entry.trust,
+                lambda: {"Authorization": f"Bearer {read_token(self._entry.token_file)}"},
+            )  # fmt: skip
+        answer = self._api.ask(method, path, body)
+        found = answer.data if answer.data is not None else {}
+        if answer.refusal or not isinstance(found, dict):
             raise ServerTrouble(
-                f"the balancer “{self.name}” refuses {method} {path}", where=url,
-                said=one_line(str(said or f"status {answer.status}"), _SHOWN),
-                advice="correct that, then run the command again",
+                f"the balancer “{self.name}” refuses {method} {path}", where=self._api.url(path),
+                said=answer.refusal or "its answer is no object", advice="correct that, then run the command again",
             )  # fmt: skip
         return found
-
-    def _manager(self) -> urllib3.PoolManager:
-        if self._pool is None:
-            roots = self._entry.trust or None
-            try:
-                context = client_context(Path(roots) if roots else None)
-            except (OSError, ssl.SSLError) as error:
-                raise ConfigurationError(
-                    f"cannot load the roots in {roots}", where=str(roots), said=str(error),
-                    advice="`trust` must name a PEM file with the root of the balancer's certificate",
-                ) from error  # fmt: skip
-            self._pool = pool_manager(context, timeout=_SECONDS)
-        return self._pool
 
 
 def _label(certificate: str, edition: int) -> str:

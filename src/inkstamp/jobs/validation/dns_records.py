@@ -1,15 +1,17 @@
 """Put records into DNS, wait until every nameserver of their zones has them, take them out again."""
 
 from collections.abc import Callable, Sequence
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass
 
 from inkstamp.errors import CarrierTrouble, InkStampError
 from inkstamp.findings import Finding, Severity, bad, note, ok
 from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.ledger.dns_proofs import DnsProof
-from inkstamp.proof.carriers import DnsRecord, carrier_of
+from inkstamp.proof.carriers import RecordCarrier, carrier_of
 from inkstamp.proof.dns01 import record_name
 from inkstamp.proof.record import MAKE_IT, RecordProof, look_at_record
+from inkstamp.proof.record_changes import DnsRecord
 from inkstamp.view.authoritative import ServerAnswer, Sought, ask_server, watch
 from inkstamp.view.questions import Answer
 from inkstamp.view.zones import Zone, Zones
@@ -69,7 +71,8 @@ def put_up(context: ValidationContext, order_id: int, via: str, placed: Sequence
     records = list(dict.fromkeys(each.record for each in placed))
     context.ledger.dns.plan([_as_proof(order_id, via, each) for each in records])
     try:
-        carrier.put(records)
+        with _alone(context, via, carrier):
+            carrier.put(records)
     except CarrierTrouble as error:
         unmade = set(error.not_made)
         context.ledger.dns.forget([each for each in context.ledger.dns.of(order_id) if _as_record(each) in unmade])
@@ -114,7 +117,8 @@ def take_down_of(context: ValidationContext, order_id: int) -> None:
         if carrier is None:
             continue
         try:
-            carrier.drop([_as_record(each) for each in mine])
+            with _alone(context, name, carrier):
+                carrier.drop([_as_record(each) for each in mine])
         except InkStampError as error:
             context.progress.found(
                 f"order {order_id}",
@@ -122,6 +126,11 @@ def take_down_of(context: ValidationContext, order_id: int) -> None:
             )
             continue
         context.ledger.dns.forget(mine)
+
+
+def _alone(context: ValidationContext, name: str, carrier: RecordCarrier) -> AbstractContextManager[None]:
+    """Keep others from changing record sets by the same carrier, where it replaces whole ones."""
+    return context.locks.record_sets(name) if carrier.changes_sets else nullcontext()
 
 
 def _patience(context: ValidationContext, via: str) -> float:

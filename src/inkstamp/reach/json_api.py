@@ -1,0 +1,107 @@
+"""Asking an HTTP API that speaks JSON (RFC 8259), within bounds of time and size; redirects are not followed."""
+
+import ssl
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import urllib3
+
+from inkstamp.deadline import within
+from inkstamp.errors import ConfigurationError, ReachTrouble
+from inkstamp.files import read_secret
+from inkstamp.printable import one_line
+from inkstamp.reach.answers import read_json
+from inkstamp.transport import at_most, client_context, pool_manager
+
+_SECONDS, _WHOLE = 30.0, 60.0
+"""For one wait, and for one answer altogether."""
+_SHOWN = 300
+_MOST_ANSWER = 4_194_304
+
+
+@dataclass(frozen=True, slots=True)
+class ApiAnswer:
+    """What an API said."""
+
+    status: int
+    data: Any
+    """What its JSON holds; None for an empty body, or one that is no JSON."""
+
+    @property
+    def refusal(self) -> str:
+        """What it says is wrong, in its own words as far as it has some; empty for none."""
+        if self.status < 300:
+            return ""
+        said = self.data.get("error") if isinstance(self.data, dict) else None
+        return one_line(str(said or f"status {self.status}"), _SHOWN)
+
+
+def read_token(file: str) -> str:
+    """Read a secret that is sent in a header from its file."""
+    return read_secret(Path(file)).decode("ascii", "replace").strip()
+
+
+class JsonApi:
+    """One API; connections are kept."""
+
+    def __init__(self, told: str, address: str, trust: str, headers: Callable[[], Mapping[str, str]]) -> None:
+        """Begin; nothing is sent yet.
+
+        Args:
+            told: What it is, for messages.
+            address: URL that all paths are below.
+            trust: PEM file with the roots of its certificate; empty for the system's.
+            headers: Returns what is sent with each request, secrets from their files.
+
+        """
+        self._told = told
+        self._address = address.rstrip("/")
+        self._trust = trust
+        self._headers = headers
+        self._pool: urllib3.PoolManager | None = None
+
+    def url(self, path: str) -> str:
+        """Return where a path is."""
+        return f"{self._address}{path}"
+
+    def ask(self, method: str, path: str, body: object = None) -> ApiAnswer:
+        """Send a request; returns the answer, whatever its status.
+
+        Raises:
+            ReachTrouble: It cannot be reached, or its answer has no end.
+            ConfigurationError: The roots of its certificate cannot be loaded.
+
+        """
+        url = self.url(path)
+        data = msgspec.json.encode(body) if body is not None else None
+        headers = {"Accept": "application/json", **self._headers()}
+        if data is not None:
+            headers["Content-Type"] = "application/json"
+        try:
+            with within(_WHOLE), at_most(_MOST_ANSWER):
+                answer = self._manager().request(
+                    method, url, body=data, headers=headers, redirect=False, preload_content=False
+                )
+                raw = answer.read(_MOST_ANSWER)
+                answer.release_conn()
+        except (urllib3.exceptions.HTTPError, OSError, ValueError) as error:
+            raise ReachTrouble(
+                f"{self._told} is unreachable", where=url, said=one_line(str(error), _SHOWN),
+                advice="check that its API answers there, and that `trust` names the root of its certificate",
+            ) from error  # fmt: skip
+        return ApiAnswer(answer.status, read_json(raw))
+
+    def _manager(self) -> urllib3.PoolManager:
+        if self._pool is None:
+            try:
+                context = client_context(Path(self._trust) if self._trust else None)
+            except (OSError, ssl.SSLError) as error:
+                raise ConfigurationError(
+                    f"cannot load the roots in {self._trust}", where=self._trust, said=str(error),
+                    advice=f"`trust` must name a PEM file with the root of the certificate of {self._told}",
+                ) from error  # fmt: skip
+            self._pool = pool_manager(context, timeout=_SECONDS)
+        return self._pool

@@ -1,0 +1,115 @@
+"""Records through the HTTP API of a real PowerDNS server, with a real BIND as its secondary."""
+
+import json
+import sqlite3
+import urllib.request
+from collections.abc import Iterator
+from contextlib import closing, contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+from bind_world import SECONDARY, BindWorld, bind_world
+from world import find_program, running, wait_for_port
+
+from inkstamp.standins.ports import free_ports
+
+ZONE, ADDRESS, KEY = "harbour.test", "127.0.0.31", "harbour-api-key"
+SCHEMA = Path("/usr/share/pdns-backend-sqlite3/schema/schema.sqlite3.sql")
+
+
+@dataclass
+class PowerDns:
+    """A PowerDNS Authoritative Server with its SQLite backend."""
+
+    url: str
+
+    def ask(self, method: str, path: str, body: object = None) -> Any:
+        """Ask its API with a library of its own."""
+        data = json.dumps(body).encode() if body is not None else None
+        request = urllib.request.Request(
+            f"{self.url}/api/v1/servers/localhost{path}", data=data, method=method, headers={"X-API-Key": KEY}
+        )
+        with urllib.request.urlopen(request, timeout=10) as reply:
+            text = reply.read()
+        return json.loads(text) if text else None
+
+    def replace(self, name: str, kind: str, *values: str) -> None:
+        records = [{"content": value, "disabled": False} for value in values]
+        made = {"name": f"{name}.", "type": kind, "ttl": 300, "changetype": "REPLACE", "records": records}
+        self.ask("PATCH", f"/zones/{ZONE}.", {"rrsets": [made]})
+
+    def values(self, name: str, kind: str) -> list[str]:
+        sets = self.ask("GET", f"/zones/{ZONE}.")["rrsets"]
+        return sorted(r["content"] for each in sets if (each["name"], each["type"]) == (f"{name}.", kind)
+                      for r in each["records"])  # fmt: skip
+
+
+@contextmanager
+def powerdns(folder: Path, dns_port: int) -> Iterator[PowerDns]:
+    (api_port,) = free_ports(1)
+    folder.mkdir()
+    with closing(sqlite3.connect(folder / "pdns.db")) as database:
+        database.executescript(SCHEMA.read_text())
+    (folder / "pdns.conf").write_text(
+        f"launch=gsqlite3\ngsqlite3-database={folder}/pdns.db\ngsqlite3-pragma-synchronous=0\n"
+        f"local-address={ADDRESS}\nlocal-port={dns_port}\nsocket-dir={folder}\nprimary=yes\n"
+        f"webserver=yes\nwebserver-address=127.0.0.1\nwebserver-port={api_port}\napi=yes\napi-key={KEY}\n"
+        "allow-axfr-ips=127.0.0.0/8,::1\nxfr-cycle-interval=1\n"
+    )
+    command = [find_program("pdns_server"), f"--config-dir={folder}", "--guardian=no", "--daemon=no",
+               "--disable-syslog", "--write-pid=no"]  # fmt: skip
+    with running(command, folder / "pdns.log", dns_port, address=ADDRESS) as process:
+        wait_for_port(api_port, process, folder / "pdns.log")
+        made = PowerDns(f"http://127.0.0.1:{api_port}")
+        made.ask("POST", "/zones", {
+            "name": f"{ZONE}.", "kind": "Primary", "nameservers": [f"ns1.{ZONE}.", f"ns2.{ZONE}."],
+        })  # fmt: skip
+        made.replace(f"ns1.{ZONE}", "A", ADDRESS)
+        made.replace(f"ns2.{ZONE}", "AAAA", SECONDARY)
+        made.replace(f"boats.{ZONE}", "A", "127.0.0.1")
+        yield made
+
+
+@pytest.fixture(scope="module")
+def world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[BindWorld]:
+    folder = tmp_path_factory.mktemp("powerdns")
+    delegated = {ZONE: {"ns1": ("A", ADDRESS), "ns2": ("AAAA", SECONDARY)}}
+    with bind_world(folder, delegated=delegated) as made:
+        yield made
+
+
+@pytest.fixture(scope="module")
+def harbour(world: BindWorld) -> Iterator[PowerDns]:
+    key = world.folder / "api.key"
+    key.write_text(f"{KEY}\n")
+    key.chmod(0o600)
+    with powerdns(world.folder / "pdns", world.dns_port) as made:
+        table = f'\n[nameserver.harbour]\nkind = "powerdns"\naddress = "{made.url}"\nkey_file = "{key}"\nseconds = 30\n'
+        world.config.write_text(world.config.read_text() + table)
+        yield made
+
+
+def test_a_wildcard_is_proven_through_the_api_and_the_values_of_others_stay(
+    world: BindWorld, harbour: PowerDns
+) -> None:
+    name = f"_acme-challenge.{ZONE}"
+    harbour.replace(name, "TXT", '"somebody else\'s"')
+    done = world.run("stamp", f"*.{ZONE}", ZONE, "--as", "harbour", "--via", "harbour", "--proof", "dns-01", "--json")
+    assert done.status == 0, done.err
+    assert harbour.values(name, "TXT") == ['"somebody else\'s"']
+    harbour.replace(name, "TXT")
+
+
+def test_a_key_that_is_not_right_and_a_zone_that_is_not_there_are_told_as_that(
+    world: BindWorld, harbour: PowerDns
+) -> None:
+    key = world.folder / "api.key"
+    key.write_text("wrong\n")
+    refused = world.run("precheck", f"boats.{ZONE}", "--via", "harbour")
+    key.write_text(f"{KEY}\n")
+    assert "the API key is not right" in " ".join(refused.out.split())
+    assert "wrong" not in refused.out
+    other = world.run("precheck", "rowing.saltmarsh.test", "--via", "harbour")
+    assert "has no zone saltmarsh.test" in " ".join(other.out.split())

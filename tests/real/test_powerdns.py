@@ -56,7 +56,7 @@ def powerdns(folder: Path, dns_port: int) -> Iterator[PowerDns]:
         f"launch=gsqlite3\ngsqlite3-database={folder}/pdns.db\ngsqlite3-pragma-synchronous=0\n"
         f"local-address={ADDRESS}\nlocal-port={dns_port}\nsocket-dir={folder}\nprimary=yes\n"
         f"webserver=yes\nwebserver-address=127.0.0.1\nwebserver-port={api_port}\napi=yes\napi-key={KEY}\n"
-        "allow-axfr-ips=127.0.0.0/8,::1\nxfr-cycle-interval=1\n"
+        f"allow-axfr-ips=127.0.0.0/8,::1\nalso-notify=[{SECONDARY}]:{dns_port}\nonly-notify=\n"
     )
     command = [find_program("pdns_server"), f"--config-dir={folder}", "--guardian=no", "--daemon=no",
                "--disable-syslog", "--write-pid=no"]  # fmt: skip

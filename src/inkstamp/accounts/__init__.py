@@ -6,6 +6,7 @@ Never orders, never servers.
 FACE = (
     "account.AccountSession",
     "account.make_session",
+    "account_keys.known_thumbprint",
     "authorities.Added",
     "authorities.add_authority",
     "authorities.caa_names",

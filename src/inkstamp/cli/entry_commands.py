@@ -85,7 +85,10 @@ def _tell_all(shown: "Sequence[EntryShown]", table: "Table") -> None:
         for each in shown
     ]
     if table == "nameserver":
-        output.table(("name", "address", "used by"), [(row[0], row[1], row[3]) for row in rows])
+        kinds = [str(each.settings.get("kind", "update")) for each in shown]
+        places = [str(each.settings.get("address", "-")) for each in shown]
+        told = [(row[0], kind, place, row[3]) for row, kind, place in zip(rows, kinds, places, strict=True)]
+        output.table(("name", "kind", "address", "used by"), told)
     else:
         output.table(("name", "kind", "machine", "used by", "state"), rows)
 

@@ -1,8 +1,9 @@
-"""Add, show, change or remove a nameserver of the configuration (RFC 2136).
+"""Add, show, change or remove a nameserver that takes changes of records.
 
 Settings are typed as KEY=VALUE, as they stand in the configuration file, whose
 comments and layout stay. What would not be valid is refused, and nothing is
-written.
+written. Kinds: “update”, dynamic updates (RFC 2136), the default; “powerdns”, the
+HTTP API of PowerDNS.
 
     inkstamp nameserver add ns address=ns1.saltmarsh.test key_file=/etc/tsig.key
     inkstamp nameserver show

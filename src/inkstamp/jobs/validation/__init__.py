@@ -15,6 +15,8 @@ FACE = (
     "precheck.precheck",
     "standing.StandingChange",
     "standing.StandingWish",
+    "standing.authority_for",
+    "standing.names_of_group",
     "standing.put_standing",
     "standing.show_standing",
     "standing.take_back",

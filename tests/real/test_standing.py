@@ -236,9 +236,13 @@ def test_taking_it_back_leaves_every_byte_as_it_was_but_for_what_was_installed_s
     street: World, httpd: Apache, edge: Proxy
 ) -> None:
     config = street.config.read_text()
-    street.config.write_text(config.replace('via = "front"\n', 'via = "front"\ninstall = ["front"]\n', 1))
-    for _ in range(2):
-        assert street.run("stamp", "plain-saltmarsh-test", "--reissue").status == 0
+    with_installs = config.replace('via = "front"\n', 'via = "front"\ninstall = ["front"]\n', 1)
+    with_installs = with_installs.replace('via = "httpd"\n', 'via = "httpd"\ninstall = ["httpd"]\n', 1)
+    street.config.write_text(with_installs)
+    for name in ("plain-saltmarsh-test", "plain-saltmarsh-test", "plain-httpd-test"):
+        done = street.run("stamp", name, "--reissue")
+        assert done.status == 0, done.err
+    assert httpd.site_file("a-plain").read_text().count("INKSTAMP_TOKEN") == 2, "and none in the copy with TLS"
 
     done = street.run("prove", "--standing", "front", "httpd", "edge", "--take-back")
 

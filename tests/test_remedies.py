@@ -12,7 +12,7 @@ from inkstamp.cli.main import COMMANDS
 
 SPOKEN = re.compile(rf"inkstamp ((?:{'|'.join(COMMANDS)})\b[^`\n]*)")
 ENDS = re.compile(r"`|;|, (?!\{)| \(|\)|: |\.\s|\.$|,$|   +|, or | tells| shows| then | to open| opens| and ")
-SPOKEN_OF = {"prove --let-through", "prove NAME [options]"}
+SPOKEN_OF = {"prove --let-through", "prove --standing", "prove NAME [options]"}
 """In a remark in a configuration, and in a usage line: nobody is told to type these as they stand."""
 
 

@@ -281,6 +281,15 @@ class World:
         assert der
         return der
 
+    def comes_to_serve(self, name: str, der: bytes) -> bool:
+        """Tell whether a leaf is served within seconds: after a reload, workers of before may answer for a moment."""
+        deadline = time.monotonic() + 5
+        while self.served(name) != der:
+            if time.monotonic() > deadline:
+                return False
+            time.sleep(0.02)
+        return True
+
     def left_behind(self) -> list[str]:
         """Return proofs and partial files that should not be there."""
         found = [str(each) for each in (self.folder / "www").rglob("*") if ".well-known" in str(each)]

@@ -101,7 +101,7 @@ def test_a_good_file_is_read_with_paths_made_absolute_and_names_normalised() -> 
         ('kind = "nginx"', 'kind = "files"\nfiles = [{ path = "/a", form = "key", mode = "rw" }]', 10, "in octal"),
         ('kind = "nginx"', 'kind = "files"\nfiles = [{ path = "/a", form = "pkcs12" }]', 10, "needs “passphrase_file”"),
         ('kind = "nginx"', 'kind = "files"\nroot = "/a"\nlook = ["here"]', 11, "write host:port"),
-        ('kind = "nginx"', 'kind = "haproxy"', 14, "“front” cannot be used for http-01"),
+        ('kind = "nginx"', 'kind = "postfix"', 14, "“front” cannot be used for http-01"),
         ("[server.front]", "[server.listener]", 8, "has a meaning of its own"),
     ],
 )

@@ -111,7 +111,7 @@ def test_what_a_site_has_becomes_its_first_edition_and_the_next_one_can_be_undon
     assert world.served(name) == world.edition(name, 2)
     assert world.run("undo", name).status == 0
     assert site.read_bytes() == before
-    assert world.served(name) == world.edition(name, 1)
+    assert world.comes_to_serve(name, world.edition(name, 1))
     assert world.run("remove", name, "--servers", "leave", "--yes").status == 0
 
 

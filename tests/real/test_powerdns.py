@@ -54,6 +54,7 @@ def powerdns(folder: Path, dns_port: int) -> Iterator[PowerDns]:
         database.executescript(SCHEMA.read_text())
     (folder / "pdns.conf").write_text(
         f"launch=gsqlite3\ngsqlite3-database={folder}/pdns.db\ngsqlite3-pragma-synchronous=0\n"
+        "cache-ttl=0\nquery-cache-ttl=0\nnegquery-cache-ttl=0\n"
         f"local-address={ADDRESS}\nlocal-port={dns_port}\nsocket-dir={folder}\nprimary=yes\n"
         f"webserver=yes\nwebserver-address=127.0.0.1\nwebserver-port={api_port}\napi=yes\napi-key={KEY}\n"
         f"allow-axfr-ips=127.0.0.0/8,::1\nalso-notify=[{SECONDARY}]:{dns_port}\nonly-notify=\n"
@@ -113,3 +114,54 @@ def test_a_key_that_is_not_right_and_a_zone_that_is_not_there_are_told_as_that(
     assert "wrong" not in refused.out
     other = world.run("precheck", "rowing.saltmarsh.test", "--via", "harbour")
     assert "has no zone saltmarsh.test" in " ".join(other.out.split())
+
+
+def test_caa_records_are_put_beside_those_of_others_and_renewals_still_pass(
+    world: BindWorld, harbour: PowerDns
+) -> None:
+    boats = f"boats.{ZONE}"
+    harbour.replace(ZONE, "CAA", '0 issue "fogbell.test"', '0 iodef "mailto:night@harbour.test"')
+    text = world.config.read_text()
+    entry = f'\n[certificate.boats]\nnames = ["{boats}"]\nauthority = "quayside"\nproof = "dns-01"\nvia = "harbour"\n'
+    world.config.write_text(text + entry)
+    unknown = world.run("caa", "boats")
+    assert "it is not known what “quayside” is called in CAA records" in unknown.err
+    table = "[authority.quayside]\n"
+    world.config.write_text((text + entry).replace(table, f'{table}caa = ["quayside.test"]\n'))
+    shown = world.run("caa", "boats", "--json")
+    assert shown.status == 1, "it may not issue now"
+    assert json.loads(shown.out)["names"][0]["domain"] == ZONE
+    assert harbour.values(boats, "CAA") == []
+
+    done = world.run("caa", "boats", "--put", "--yes")
+
+    assert done.status == 0, done.err
+    values = harbour.values(boats, "CAA")
+    assert values[:2] == ['0 iodef "mailto:night@harbour.test"', '0 issue "fogbell.test"']
+    assert values[2].startswith('0 issue "quayside.test; accounturi=https://')
+    assert values[2].endswith('; validationmethods=dns-01"')
+    assert values[3] == '0 issuewild ";"'
+    assert world.records(boats, "CAA", SECONDARY) == sorted(each.strip('"') for each in values)
+    assert "it is, for quayside" in " ".join(world.run("caa", boats).out.split())
+    simple = world.run("caa", "boats", "--simple", "--put", "--yes")
+    assert simple.status == 0, simple.err
+    assert '0 issue "quayside.test"' in harbour.values(boats, "CAA")
+    assert len(harbour.values(boats, "CAA")) == 4
+    world.config.write_text(text)
+    harbour.replace(ZONE, "CAA")
+    harbour.replace(boats, "CAA")
+
+
+def test_records_by_which_the_ca_could_not_issue_are_not_put(world: BindWorld, harbour: PowerDns) -> None:
+    boats = f"boats.{ZONE}"
+    text = world.config.read_text()
+    entry = f'\n[certificate.boats]\nnames = ["{boats}"]\nauthority = "quayside"\nproof = "dns-01"\nvia = "harbour"\n'
+    table = "[authority.quayside]\n"
+    world.config.write_text((text + entry).replace(table, f'{table}caa = ["quayside.test"]\n'))
+    harbour.replace(boats, "CAA", '128 tbs "x"')
+    done = world.run("caa", "boats", "--put", "--yes")
+    assert done.status == 1
+    assert "could not issue for boats.harbour.test with these records" in " ".join(done.err.split())
+    assert harbour.values(boats, "CAA") == ['128 tbs "x"']
+    world.config.write_text(text)
+    harbour.replace(boats, "CAA")

@@ -124,7 +124,8 @@ def test_certificates_are_issued_where_no_file_comes_through_and_nothing_is_writ
     after = texts(street, httpd, edge)
     assert after != before
     again = street.run("prove", "--standing", "front", "httpd", "edge")
-    assert again.out.count("nothing had to be changed") == 3, again.err
+    assert again.out.count("for the account at quayside already") == 3, again.err
+    assert "there is no server “nowhere”" in street.run("prove", "--standing", "nowhere").err
     assert texts(street, httpd, edge) == after
     renewed = street.run("renew")
     assert renewed.status == 0, renewed.err

@@ -26,6 +26,7 @@ COMMANDS = {
     "authority": "add a CA and open an account; show, change, deactivate it",
     "server": "add, show, change or remove a server of the configuration",
     "nameserver": "add, show, change or remove a nameserver",
+    "caa": "show which CAs may issue for a name, and put the CAA records",
     "precheck": "test DNS, CAA and challenge responses before an order",
     "csr": "make a key and a certificate signing request (CSR), or read one",
     "order": "open an order; for a portal, print the CSR to paste there",

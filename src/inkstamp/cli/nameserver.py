@@ -2,8 +2,8 @@
 
 Settings are typed as KEY=VALUE, as they stand in the configuration file, whose
 comments and layout stay. What would not be valid is refused, and nothing is
-written. Kinds: “update”, dynamic updates (RFC 2136), the default; “powerdns”, the
-HTTP API of PowerDNS.
+written. Its kind is “update” (dynamic updates, RFC 2136), the default, or
+“powerdns” (the HTTP API of PowerDNS).
 
     inkstamp nameserver add ns address=ns1.saltmarsh.test key_file=/etc/tsig.key
     inkstamp nameserver show

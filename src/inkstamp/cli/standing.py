@@ -12,13 +12,12 @@ from inkstamp.cli.setting import open_runtime
 from inkstamp.errors import InkStampError, UsageError
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.validation.standing import StandingChange, StandingWish
-    from inkstamp.runtime import Runtime
+    from inkstamp.jobs.validation.standing import StandingChange
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the options of a standing answer."""
-    way = parser.add_argument_group("servers that answer every challenge by themselves (nginx, Apache httpd, HAProxy)")
+    way = parser.add_argument_group("servers that answer every challenge by themselves")
     way.add_argument(
         "--standing", nargs="+", metavar="SERVER", help="have these servers answer http-01 for an account, at all sites"
     )
@@ -42,14 +41,20 @@ def expect_without_standing(options: argparse.Namespace) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Carry out `inkstamp prove --standing`; returns the exit status."""
-    from inkstamp.jobs.validation.standing import put_standing, show_standing, take_back
+    from inkstamp.jobs.validation.standing import put_standing, show_standing, take_back, wish_for
 
     _check(options)
     with open_runtime(context) as runtime:
         if options.take_back:
             done, failed = each_apart(context, options.standing, lambda each: take_back(runtime, each), str)
             return _end(context, done, failed, _tell_taken_back)
-        wishes = {each: _wish(runtime, options, each) for each in options.standing}
+        wishes = {
+            each: wish_for(
+                runtime, each, authority=options.authority, names=options.names or (), group=options.group,
+                default_hosts=options.default_hosts,
+            )
+            for each in options.standing
+        }  # fmt: skip
         planned, failed = each_apart(context, options.standing, lambda each: show_standing(runtime, wishes[each]), str)
         changing = [each.server for each in planned if each.differences]
         if options.preview:
@@ -78,19 +83,6 @@ def _check(options: argparse.Namespace) -> None:
         raise UsageError("sites are named, or chosen by their group", advice="leave --for or --group out")
 
 
-def _wish(runtime: "Runtime", options: argparse.Namespace, server: str) -> "StandingWish":
-    from inkstamp.jobs.validation.standing import StandingWish, authority_for, names_of_group
-    from inkstamp.pki.names import normalise
-
-    names = tuple(normalise(each) for each in options.names or ())
-    if options.group:
-        names = names_of_group(runtime, options.group, server)
-    return StandingWish(
-        server=server, authority=authority_for(runtime, options.authority, server), names=names,
-        default_hosts=options.default_hosts,
-    )  # fmt: skip
-
-
 def _tell_planned(planned: "list[StandingChange]", stream: TextIO) -> None:
     for each in planned:
         if each.differences:
@@ -107,8 +99,8 @@ def _tell_planned(planned: "list[StandingChange]", stream: TextIO) -> None:
 def _tell_done(done: "list[StandingChange]", stream: TextIO) -> None:
     del stream
     for each in done:
-        had = "" if each.differences else " (nothing had to be changed)"
-        print(f"{each.server}: answers every challenge for the account at {each.authority} now{had}")
+        since = "now" if each.differences else "already"
+        print(f"{each.server}: answers every challenge for the account at {each.authority} {since}")
         output.findings(each.findings)
     if done:
         servers = " ".join(each.server for each in done)

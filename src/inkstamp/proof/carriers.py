@@ -8,7 +8,7 @@ from inkstamp.config.model import Configuration, Nameserver, Program
 from inkstamp.errors import CarrierTrouble
 from inkstamp.files import read_secret
 from inkstamp.proof.powerdns import PowerDnsCarrier
-from inkstamp.proof.record_changes import TTL, DnsRecord, by_zone, presented
+from inkstamp.proof.record_changes import DnsRecord, by_zone, presented
 from inkstamp.reach.answers import ask_program
 from inkstamp.reach.dns_update import TsigKey, read_tsig, send_update
 from inkstamp.reach.interface import Host
@@ -66,7 +66,7 @@ class UpdateCarrier:
                     advice=f"write address = … under [nameserver.{self._name}]",
                 )
             try:
-                send_update(zone, changes, where, self._port, key, ttl=TTL, add=add)
+                send_update(zone, changes, where, self._port, key, ttl=group[0].ttl, add=add)
             except CarrierTrouble as error:
                 left = list(groups.values())[number if error.refused else number + 1 :]
                 raise CarrierTrouble(
@@ -97,7 +97,7 @@ class ProgramCarrier:
 
     def _ask(self, action: str, records: Sequence[DnsRecord]) -> None:
         told = [
-            {"zone": each.zone, "name": each.name, "type": each.kind, "value": each.value, "ttl": TTL}
+            {"zone": each.zone, "name": each.name, "type": each.kind, "value": each.value, "ttl": each.ttl}
             for each in dict.fromkeys(records)
         ]
         asked = {"action": action, "records": told}

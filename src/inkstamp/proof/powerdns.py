@@ -11,7 +11,7 @@ from urllib.parse import quote
 from inkstamp.config.model import Nameserver
 from inkstamp.errors import CarrierTrouble, ReachTrouble
 from inkstamp.printable import one_line
-from inkstamp.proof.record_changes import TTL, DnsRecord, by_zone, presented
+from inkstamp.proof.record_changes import DnsRecord, by_zone, presented
 from inkstamp.reach.json_api import ApiAnswer, JsonApi, read_token
 
 _TRIES = 3
@@ -57,9 +57,11 @@ class PowerDnsCarrier:
         wanted: dict[_Set, list[str]] = {}
         for each in group:
             wanted.setdefault((each.name.rstrip("."), each.kind), []).append(presented(each))
+        ttl = group[0].ttl
         for _ in range(_TRIES):
             present = self._sets(path, wanted)
-            changed = [made for key, values in wanted.items() if (made := _changed(key, present.get(key), values, add))]
+            planned = [_changed(key, present.get(key), values, ttl, add=add) for key, values in wanted.items()]
+            changed = [each for each in planned if each is not None]
             if not changed:
                 break
             self._expect_done(self._api.ask("PATCH", path, {"rrsets": changed}), zone, "refuses a change of")
@@ -113,7 +115,9 @@ class PowerDnsCarrier:
             )  # fmt: skip
 
 
-def _changed(key: _Set, present: Mapping[str, Any] | None, values: Sequence[str], add: bool) -> dict[str, Any] | None:
+def _changed(
+    key: _Set, present: Mapping[str, Any] | None, values: Sequence[str], ttl: int, *, add: bool
+) -> dict[str, Any] | None:
     """Return the change of a record set that adds values, or takes them out; None where nothing is to be changed."""
     name, kind = key
     records = present.get("records") if present is not None else None
@@ -136,5 +140,5 @@ def _changed(key: _Set, present: Mapping[str, Any] | None, values: Sequence[str]
     base = {"name": f"{name}.", "type": kind}
     if not made:
         return {**base, "changetype": "DELETE"}
-    ttl = present.get("ttl", TTL) if present is not None else TTL
-    return {**base, "ttl": ttl, "changetype": "REPLACE", "records": made}
+    kept = present.get("ttl", ttl) if present is not None else ttl
+    return {**base, "ttl": kept, "changetype": "REPLACE", "records": made}

@@ -17,8 +17,11 @@ class DnsRecord:
     """IP address of the zone's primary nameserver; empty when DNS does not tell it."""
     name: str
     kind: str
-    """`TXT` or `CNAME`."""
+    """`TXT`, `CNAME` or `CAA`."""
     value: str
+    """Of CAA as zone files have it."""
+    ttl: int = TTL
+    """Seconds."""
 
 
 def by_zone(records: Iterable[DnsRecord]) -> dict[tuple[str, str], list[DnsRecord]]:
@@ -31,6 +34,8 @@ def by_zone(records: Iterable[DnsRecord]) -> dict[tuple[str, str], list[DnsRecor
 
 def presented(record: DnsRecord) -> str:
     """Write a record's value as zone files have it (RFC 1035 section 5.1)."""
+    if record.kind == "CAA":
+        return record.value
     if record.kind != "TXT":
         return record.value.rstrip(".") + "."
     escaped = record.value.replace("\\", "\\\\").replace('"', '\\"')

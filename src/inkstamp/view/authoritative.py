@@ -33,8 +33,9 @@ class Sought:
     zone: Zone
     name: str
     kind: str
-    """`TXT` or `CNAME`."""
+    """`TXT`, `CNAME` or `CAA`."""
     value: str
+    """Of CAA as zone files have it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +52,7 @@ class ServerAnswer:
 
     def has(self, sought: Sought) -> bool:
         """Tell whether the value is among the answers."""
-        if sought.kind == "TXT":
+        if sought.kind in {"TXT", "CAA"}:
             return sought.value in self.values
         return sought.value.rstrip(".").lower() in self.values
 

@@ -2,8 +2,11 @@
 
 import functools
 from dataclasses import dataclass
+from typing import Any
 
 import dns.flags
+import dns.rdata
+import dns.rdataclass
 import dns.rdatatype
 import dns.resolver
 
@@ -75,11 +78,7 @@ class Records:
             if not found.known:
                 return CaaSet("", (), found.trouble)
             if found.records:
-                records = tuple(
-                    CaaRecord(bool(r.flags & 0x80), r.tag.decode("ascii", "replace").lower(), _plain(r.value))
-                    for r in found.records
-                )
-                return CaaSet(domain, records)
+                return CaaSet(domain, tuple(map(_caa_record, found.records)))
         return CaaSet("", ())
 
     def tlsa(self, name: str) -> Answer:
@@ -100,6 +99,16 @@ class Records:
         found = ask(self._resolver, domain, dns.rdatatype.CAA)
         mails = [_plain(record.value) for record in found.records if record.tag == b"contactemail"]
         return Answer(tuple(mails), found.trouble, found.known)
+
+
+def read_caa(text: str) -> CaaRecord:
+    """Read a CAA record's data as zone files have it."""
+    record = dns.rdata.from_text(dns.rdataclass.IN, dns.rdatatype.CAA, text)
+    return _caa_record(record)
+
+
+def _caa_record(record: Any) -> CaaRecord:
+    return CaaRecord(bool(record.flags & 0x80), record.tag.decode("ascii", "replace").lower(), _plain(record.value))
 
 
 @functools.cache

@@ -8,6 +8,7 @@ import msgspec
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.jobs.inventory.context import PlacementContext
 from inkstamp.proof.web_file import TRIAL_PARTS
+from inkstamp.servers.interface import AnswersChallenges
 
 
 def nothing_found(config_file: Path) -> UsageError:
@@ -66,8 +67,10 @@ def _names(context: PlacementContext, server: str, name: str) -> bool:
 
 
 def has_place(context: PlacementContext, server: str, name: str) -> bool:
-    """Tell whether a server would show the file of a name's proof, as far as its configuration says."""
+    """Tell whether a server would show the proof of a name, as far as its configuration says: a file, or by itself."""
     try:
-        return bool(context.servers.get(server).places(name, TRIAL_PARTS))
+        found = context.servers.get(server)
+        by_itself = isinstance(found, AnswersChallenges) and found.standing(name)
+        return bool(by_itself or found.places(name, TRIAL_PARTS))
     except InkStampError:
         return False

@@ -71,7 +71,7 @@ def put_up(context: ValidationContext, order_id: int, via: str, placed: Sequence
     records = list(dict.fromkeys(each.record for each in placed))
     context.ledger.dns.plan([_as_proof(order_id, via, each) for each in records])
     try:
-        with _alone(context, via, carrier):
+        with alone(context, via, carrier):
             carrier.put(records)
     except CarrierTrouble as error:
         unmade = set(error.not_made)
@@ -92,7 +92,7 @@ def observe(
 
     """
     sought = {each: Sought(each.zone, each.record.name, each.record.kind, each.record.value) for each in placed}
-    told = watch(sought.values(), context.view.dns_port, context.clock, max(wait, _patience(context, via)))
+    told = watch(sought.values(), context.view.dns_port, context.clock, max(wait, patience(context, via)))
     return {each: _judge(context, each, what, told[what]) for each, what in sought.items()}
 
 
@@ -117,7 +117,7 @@ def take_down_of(context: ValidationContext, order_id: int) -> None:
         if carrier is None:
             continue
         try:
-            with _alone(context, name, carrier):
+            with alone(context, name, carrier):
                 carrier.drop([_as_record(each) for each in mine])
         except InkStampError as error:
             context.progress.found(
@@ -128,12 +128,13 @@ def take_down_of(context: ValidationContext, order_id: int) -> None:
         context.ledger.dns.forget(mine)
 
 
-def _alone(context: ValidationContext, name: str, carrier: RecordCarrier) -> AbstractContextManager[None]:
+def alone(context: ValidationContext, name: str, carrier: RecordCarrier) -> AbstractContextManager[None]:
     """Keep others from changing record sets by the same carrier, where it replaces whole ones."""
     return context.locks.record_sets(name) if carrier.changes_sets else nullcontext()
 
 
-def _patience(context: ValidationContext, via: str) -> float:
+def patience(context: ValidationContext, via: str) -> float:
+    """Return how many seconds to wait until every nameserver has what something put into DNS."""
     config = context.config
     entry = config.nameserver.get(via) or config.program.get(via)
     return entry.seconds if entry is not None else _LEAST_WAIT

@@ -1,7 +1,7 @@
 """What a CA will look at for each name, looked at beforehand; no CA is needed for it."""
 
 import secrets
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
@@ -106,15 +106,19 @@ def precheck(
     trials: dict[str, FileProof] = {}
     troubles: dict[str, list[Finding]] = {}
     records: dict[str, Placed] = {}
+    thumbprints = _thumbprints(context, wishes)
     with context.locks.trial(), ExitStack() as listening:
         take_down_of(context, TRIAL_ORDER)  # of a run that was killed
         try:
             for wish in wishes:
                 if _servers(context.configuration, wish):
-                    _plant(context, wish, trials, troubles)
+                    _plant(context, wish, _trial(wish, thumbprints), trials, troubles)
                 elif wish.method == "dns-01":
                     _make_record(context, wish, records, troubles)
-            _listen(context, [wish for wish in wishes if wish.via == (LISTENER,)], trials, troubles, listening)
+            heard = [
+                _trial(each, thumbprints) for each in wishes if each.via == (LISTENER,) and each.method == "http-01"
+            ]
+            _listen(context, heard, trials, troubles, listening)
             look = _looker(context, trials, records, troubles)
 
             def look_at(wish: _NameToCheck) -> NameCheck:
@@ -177,21 +181,29 @@ def _usual(name: str) -> str:
     return "dns-01" if name.startswith("*.") else "http-01"
 
 
-def _trial(context: ValidationContext, wish: _NameToCheck) -> FileProof:
-    """Make the response to a challenge of a random token, as our account would, or with any thumbprint before."""
+def _thumbprints(context: ValidationContext, wishes: Sequence[_NameToCheck]) -> dict[str, str]:
+    """Return the thumbprints of our account keys at the authorities of some names; empty where there is no account."""
     config = context.configuration.current_or_empty()
-    is_acme = wish.authority in config.authority and config.authority[wish.authority].is_acme
-    known = known_thumbprint(context, wish.authority) if is_acme else ""
-    return random_proof(wish.name, known)
+    asked = dict.fromkeys(each.authority for each in wishes if each.method == "http-01")
+    acme = [each for each in asked if each in config.authority and config.authority[each].is_acme]
+    return {each: known_thumbprint(context, each) for each in acme}
+
+
+def _trial(wish: _NameToCheck, thumbprints: Mapping[str, str]) -> FileProof:
+    """Make the response to a challenge of a random token, as our account would, or with any thumbprint before."""
+    return random_proof(wish.name, thumbprints.get(wish.authority, ""))
 
 
 def _plant(
-    context: ValidationContext, wish: _NameToCheck, trials: dict[str, FileProof], troubles: dict[str, list[Finding]]
+    context: ValidationContext,
+    wish: _NameToCheck,
+    proof: FileProof,
+    trials: dict[str, FileProof],
+    troubles: dict[str, list[Finding]],
 ) -> None:
     """Put up the trial's file; that no virtual host or folder is there for it is a finding, too."""
     if wish.method != "http-01":
         return
-    proof = _trial(context, wish)
     try:
         with apart():
             put_up(context, TRIAL_ORDER, _servers(context.configuration, wish), [proof])
@@ -205,18 +217,17 @@ def _plant(
 
 def _listen(
     context: ValidationContext,
-    wishes: Sequence[_NameToCheck],
+    heard: Sequence[FileProof],
     trials: dict[str, FileProof],
     troubles: dict[str, list[Finding]],
     listening: ExitStack,
 ) -> None:
     """Answer on the port for those that nothing else carries; that it is taken is a finding, too."""
-    asked = {wish.name: wish for wish in wishes if wish.method == "http-01"}
-    if not asked:
+    proofs = {each.name: each for each in heard}
+    if not proofs:
         return
-    names = list(asked)
+    names = list(proofs)
     book, port = address_book(context.view), context.view.http_port
-    proofs = {name: _trial(context, wish) for name, wish in asked.items()}
     addresses = where_to_listen([address for name in names for address in book.look_up(name).all])
     listening.enter_context(context.locks.port(port))
     try:

@@ -174,14 +174,16 @@ def _configured_names(context: StandingContext, server: str) -> tuple[str, ...]:
     return tuple(found)
 
 
-def authority_for(context: ValidationContext, named: str, server: str) -> str:
+def _authority_for(context: ValidationContext, named: str, server: str) -> str:
     """Return the authority for whose account a server is to answer.
 
     Raises:
         UsageError: It is not known, speaks no ACME, or several are asked for names of that server.
+        ConfigurationError: There is no such server.
 
     """
     config = context.config
+    context.servers.get(server)
     expect_known("authority", config.authority, [named] if named else [], context.configuration.path)
     asked = [entry.authority for _, entry in context.certificates.items()
              if server in (*file_servers(config, entry), *entry.install)]  # fmt: skip
@@ -201,7 +203,37 @@ def authority_for(context: ValidationContext, named: str, server: str) -> str:
     return chosen
 
 
-def names_of_group(context: ValidationContext, group: str, server: str) -> tuple[str, ...]:
+def wish_for(
+    context: ValidationContext,
+    server: str,
+    *,
+    authority: str = "",
+    names: Sequence[str] = (),
+    group: str = "",
+    default_hosts: bool = False,
+) -> StandingWish:
+    """Return what is wished of a server, from what was typed.
+
+    Args:
+        context: The parts of the run.
+        server: Its name.
+        authority: For whose account; empty for the one that is asked for its names.
+        names: Only at the sites of these.
+        group: Only at the sites of this group's certificates.
+        default_hosts: Whether names that no site has are answered too.
+
+    Raises:
+        UsageError: The authority cannot be told, or the group has no certificate there.
+        ConfigurationError: There is no such server.
+        NameTrouble: One is no name.
+
+    """
+    chosen = _names_of_group(context, group, server) if group else tuple(map(normalise, names))
+    return StandingWish(server=server, authority=_authority_for(context, authority, server), names=chosen,
+                        default_hosts=default_hosts)  # fmt: skip
+
+
+def _names_of_group(context: ValidationContext, group: str, server: str) -> tuple[str, ...]:
     """Return the names of a group's certificates that are proven or installed at a server; UsageError for none."""
     names = context.certificates.names(Selection(group, ""))
     entries = [entry for name in names if (entry := context.certificates.get(name)) is not None]

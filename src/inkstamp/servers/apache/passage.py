@@ -12,7 +12,7 @@ from inkstamp.errors import ServerTrouble
 from inkstamp.servers.apache.reading import VirtualHost
 from inkstamp.servers.common import REMARK, matches, obstacle
 from inkstamp.servers.interface import Obstacle, Place
-from inkstamp.servers.standing import REMARK as STANDING
+from inkstamp.servers.standing_answer import REMARK as STANDING
 from inkstamp.servers.text import Directive, Splice, indent_at
 
 _STATUS = re.compile(r"permanent|temp|seeother|gone|\d{3}")

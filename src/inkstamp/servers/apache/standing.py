@@ -16,7 +16,7 @@ from inkstamp.servers.apache.passage import asks_who, first_and_last, has_proxie
 from inkstamp.servers.apache.reading import Reading, VirtualHost, answering
 from inkstamp.servers.base import Fitting
 from inkstamp.servers.interface import StandingAnswer
-from inkstamp.servers.standing import CHALLENGES, REMARK, TOKEN, but_for_thumbprint
+from inkstamp.servers.standing_answer import CHALLENGES, REMARK, TOKEN, but_for_thumbprint
 from inkstamp.servers.text import Directive, Splice
 
 _LEAST = (2, 4, 13)

@@ -11,7 +11,7 @@ from inkstamp.errors import ServerTrouble
 from inkstamp.servers.haproxy.reading import SECTIONS, Bind, Reading
 from inkstamp.servers.haproxy.syntax import parse
 from inkstamp.servers.interface import StandingAnswer
-from inkstamp.servers.standing import CHALLENGES, REMARK, TOKEN, in_place_of
+from inkstamp.servers.standing_answer import CHALLENGES, REMARK, TOKEN, in_place_of
 from inkstamp.servers.text import Directive, Splice, indent_at
 
 _TOKEN_ACL, _NAME_ACL = "inkstamp_token", "inkstamp_name"

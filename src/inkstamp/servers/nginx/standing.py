@@ -13,7 +13,7 @@ from inkstamp.servers.base import Fitting
 from inkstamp.servers.interface import StandingAnswer
 from inkstamp.servers.nginx.passage import plain_block_lines
 from inkstamp.servers.nginx.reading import BY_EXPRESSION, ServerBlock, best_hosts
-from inkstamp.servers.standing import CHALLENGES, REMARK, TOKEN, but_for_thumbprint, in_place_of
+from inkstamp.servers.standing_answer import CHALLENGES, REMARK, TOKEN, but_for_thumbprint, in_place_of
 from inkstamp.servers.text import Directive, Splice, indent_at
 
 Answering = Callable[..., list[ServerBlock]]

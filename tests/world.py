@@ -144,6 +144,10 @@ def find_program(name: str) -> str:
     return found
 
 
+_TAKING_BACK = {"undo", "harden", "prove", "remove"}
+"""Commands that may end when a server was told to reload: what is to be served after it they cannot always know."""
+
+
 @dataclass
 class Nginx:
     """A real nginx with its own prefix, or what takes its place."""
@@ -161,6 +165,18 @@ class Nginx:
 
     def command(self, *arguments: str) -> list[str]:
         return [self.program, "-p", str(self.folder), "-c", str(self.main_file), *arguments]
+
+    def workers(self) -> set[int]:
+        """Return its workers by process id; none of what takes its place."""
+        pid = self.folder / "nginx.pid"
+        return {each.pid for each in psutil.Process(int(pid.read_text())).children()} if pid.exists() else set()
+
+    def settle(self, before: set[int], began: float) -> None:
+        """Wait until workers of before answer no more, where a file of its sites was changed since a moment."""
+        changed = any(each.stat().st_mtime >= began for each in (self.folder / "sites").glob("*"))
+        deadline = time.monotonic() + 5
+        while changed and before & self.workers() and time.monotonic() < deadline:
+            time.sleep(0.02)
 
     def reload(self) -> None:
         """Have it take its configuration, and wait until no worker of before answers any more."""
@@ -234,7 +250,11 @@ class World:
                 stdin=subprocess.DEVNULL, env=given,
             )  # fmt: skip
         else:
+            takes_back = bool(arguments) and arguments[0] in _TAKING_BACK
+            before, began = self.nginx.workers() if takes_back else set(), time.time()
             done = forked.run([inkstamp_program(), *arguments], given, timeout=timeout, data=data.encode())
+            if takes_back and done.returncode == 0:
+                self.nginx.settle(before, began)
         return Ran(done.returncode, done.stdout, done.stderr)
 
     def edition(self, certificate: str, number: int) -> bytes:

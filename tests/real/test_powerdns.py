@@ -163,5 +163,12 @@ def test_records_by_which_the_ca_could_not_issue_are_not_put(world: BindWorld, h
     assert done.status == 1
     assert "could not issue for boats.harbour.test with these records" in " ".join(done.err.split())
     assert harbour.values(boats, "CAA") == ['128 tbs "x"']
+    alias = f"yachts.{ZONE}"
+    harbour.replace(alias, "CNAME", f"{boats}.")
+    more = f'\n[certificate.yachts]\nnames = ["{alias}"]\nauthority = "quayside"\nproof = "dns-01"\nvia = "harbour"\n'
+    world.config.write_text(world.config.read_text() + more)
+    beside = world.run("caa", alias, "--put", "--yes")
+    assert f"{alias} is an alias of {boats}, and no other record can be beside a CNAME" in " ".join(beside.err.split())
+    assert harbour.values(alias, "CAA") == []
     world.config.write_text(text)
     harbour.replace(boats, "CAA")

@@ -13,6 +13,8 @@ from killing import killed_at
 from more_servers import Apache, Proxy, apache, haproxy
 from world import World, make_tls_pair, other_ca, plain_site
 
+KILLS = 7
+"""How often each is killed, spread over its places: the transaction is that of `harden`, which is killed at others."""
 PATH = "/.well-known/acme-challenge/"
 BLOCKED = """    location ^~ /.well-known/ { return 403; }
     location ~ /\\. { deny all; }
@@ -217,7 +219,14 @@ def test_accounts_with_one_key_are_both_answered_for_and_a_key_rollover_changes_
         done = street.run(*stamp, "--json")
         assert done.status == 0, done.err
 
+        assert street.run("prove", "--standing", "front", "--for", "plain.saltmarsh.test", "--yes").status == 0
+        assert street.run("prove", "--standing", "edge", "--for", "third.edge.test", "--yes").status == 0
         before, known = texts(street, httpd, edge), thumbprint(street)
+        httpd.main_file.rename(httpd.main_file.with_suffix(".away"))
+        stuck = street.run("authority", "rollover", "quayside")
+        httpd.main_file.with_suffix(".away").rename(httpd.main_file)
+        assert stuck.status == 1
+        assert (texts(street, httpd, edge), thumbprint(street)) == (before, known)
         rolled = street.run("authority", "rollover", "quayside")
         assert rolled.status == 0, rolled.err
         assert thumbprint(street) != known
@@ -231,6 +240,17 @@ def test_accounts_with_one_key_are_both_answered_for_and_a_key_rollover_changes_
             assert again.status == 0, again.err
         assert sorted(each.name for each in (street.home / "accounts").iterdir()) == ["quayside.pem"]
         street.config.write_text(text)
+
+
+def test_a_key_rollover_killed_anywhere_leaves_servers_that_answer_for_the_key_that_counts(street: World) -> None:
+    rollover = ["authority", "rollover", "quayside"]
+    places = killed_at(0, street.folder / "places", street.config, rollover)[1]
+    for number in range(1, len(places) + 1, len(places) // KILLS):
+        killed_at(number, street.folder / "places", street.config, rollover)
+        for name in ("first-edge-test", "plain-saltmarsh-test"):
+            done = street.run("stamp", name, "--reissue")
+            assert done.status == 0, (number, places[number - 1], done.err.splitlines())
+    assert [each.name for each in (street.home / "accounts").iterdir()] == ["quayside.pem"]
 
 
 def test_taking_it_back_leaves_every_byte_as_it_was_but_for_what_was_installed_since(
@@ -250,17 +270,14 @@ def test_taking_it_back_leaves_every_byte_as_it_was_but_for_what_was_installed_s
     assert done.status == 0, done.err
     texts_now = texts(street, httpd, edge)
     assert not any(b"inkstamp_" in each or b"INKSTAMP" in each for each in texts_now.values())
-    assert street.served("plain.saltmarsh.test") == street.edition("plain-saltmarsh-test", 3)
+    newest = max(int(each.name) for each in (street.home / "shelf" / "plain-saltmarsh-test").glob("0*"))
+    assert street.served("plain.saltmarsh.test") == street.edition("plain-saltmarsh-test", newest)
     assert street.run("undo", "plain-saltmarsh-test").status == 0
     assert "no standing answer was put" in street.run("prove", "--standing", "front", "--take-back").err
     assert street.run("stamp", "app-httpd-test", "--reissue").status == 1
     lost = street.run("stamp", "first-edge-test", "--reissue")
     assert "inkstamp prove --standing edge" in " ".join(lost.err.split())
     street.config.write_text(config)
-
-
-STRIDE = 4
-"""Every how many places it is killed: the transaction is that of `harden`, which is killed at others."""
 
 
 def stand_and_die(world: World, place: int, *more: str) -> list[str]:
@@ -277,7 +294,7 @@ def test_killed_at_any_write_the_next_run_puts_it_there_and_taking_it_back_leave
     with_answer = texts(street, httpd, edge)
     back = stand_and_die(street, 0, "--take-back")
     assert texts(street, httpd, edge) == before
-    for number in range(1, len(places) + 1, STRIDE):
+    for number in range(1, len(places) + 1, len(places) // KILLS):
         stand_and_die(street, number, "--yes")
         done = street.run("prove", "--standing", "front", "--yes")
         assert done.status == 0, f"killed behind {places[number - 1]}: {done.err}"

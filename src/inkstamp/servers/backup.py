@@ -13,6 +13,7 @@ from inkstamp.bulkhead import apart
 from inkstamp.errors import FileTrouble, InkStampError, ServerTrouble
 from inkstamp.files import private_folder, read_bytes, remove_tree, write_bytes
 from inkstamp.reach.interface import Host, Rights
+from inkstamp.servers.base import TextServer
 from inkstamp.servers.interface import FileChange
 from inkstamp.servers.reload import reload, take_effect, test_before
 
@@ -329,13 +330,18 @@ def take_out(servers: "ServerPool", changes: Sequence[Change]) -> None:
 
 
 def reload_all(pool: "ServerPool", servers: Iterable[str]) -> list[str]:
-    """Reload servers after their files are back; returns what went wrong with that, as sentences."""
+    """Reload servers after their files are back; returns what went wrong with that, as sentences.
+
+    A run that was killed may have had them take what is gone now.
+    """
     trouble = []
     for name in servers:
         try:
             with apart():
                 server = pool.reloadable(name)
                 server.forget()
+                if isinstance(server, TextServer):
+                    server.doubt()
                 reload(server)
         except InkStampError as failed:
             trouble.append(f"the reload after that failed too: {failed.said or failed.what}")

@@ -110,6 +110,9 @@ class TextServer(ABC, Generic[R]):
             self._known = None
             self._forgotten += 1
 
+    def doubt(self) -> None:
+        """Take it that the running server may have another configuration than the files had when they were read."""
+
     def files_read(self) -> list[str]:
         """Return the files that the configuration consists of, in the order in which they are read."""
         return list(self._reading().texts)

@@ -235,6 +235,8 @@ class StandingAnswer:
     """Names that are known to be of sites, for a server whose configuration does not name its sites."""
     default_hosts: bool = False
     """Whether names that no site has are answered too."""
+    replaces: str = ""
+    """Thumbprint of the key that the same account had before; empty where it has the same."""
 
 
 @runtime_checkable

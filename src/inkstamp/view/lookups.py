@@ -4,13 +4,16 @@ import functools
 from dataclasses import dataclass
 from typing import Any
 
+import dns.exception
 import dns.flags
 import dns.rdata
 import dns.rdataclass
 import dns.rdatatype
 import dns.resolver
 
+from inkstamp.errors import ServerTrouble
 from inkstamp.pki.tlsa import Tlsa
+from inkstamp.printable import one_line
 from inkstamp.view.point import View
 from inkstamp.view.questions import Answer, ask, make_resolver
 
@@ -102,8 +105,11 @@ class Records:
 
 
 def read_caa(text: str) -> CaaRecord:
-    """Read a CAA record's data as zone files have it."""
-    record = dns.rdata.from_text(dns.rdataclass.IN, dns.rdatatype.CAA, text)
+    """Read a CAA record's data as zone files have it; ServerTrouble when it is none."""
+    try:
+        record = dns.rdata.from_text(dns.rdataclass.IN, dns.rdatatype.CAA, text)
+    except (dns.exception.DNSException, ValueError) as error:
+        raise ServerTrouble("a CAA record cannot be read", where=one_line(text, 200), said=str(error)) from error
     return _caa_record(record)
 
 

@@ -27,6 +27,7 @@ from inkstamp.jobs.status.editions import served_beside
 from inkstamp.jobs.status.renewal_reasons import reasons, renewal_of
 from inkstamp.jobs.validation.challenge_path import Passage, open_unless_open
 from inkstamp.jobs.validation.challenges import check_ways
+from inkstamp.jobs.validation.standing_keys import recover_all_standing
 from inkstamp.jobs.validation.web_files import check_addresses, check_folders
 from inkstamp.ledger.failures import failure_kept
 from inkstamp.ledger.installs import has_edition
@@ -148,6 +149,8 @@ def carry_out_and_look(
     """Do the round, and look at the names as the public does where servers were changed for them; as `carry_out`."""
     with apart():
         reached("stamp", plan.name)
+        if context.home.standing("").is_dir():  # a rollover of an account key may have been killed
+            recover_all_standing(context)
         done = carry_out(context, plan, anew=anew, said=said)
         return look_afterwards(context, done) if done.servers else done
 

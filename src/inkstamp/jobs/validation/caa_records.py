@@ -9,7 +9,7 @@ Zones' own nameservers are asked, since a resolver may know answers of before.
 What is killed in between lets more issue than wanted, never less; the next run goes on.
 """
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 from inkstamp.accounts.authorities import caa_names
@@ -73,10 +73,10 @@ def look_at_caa(context: ValidationContext, asked: Sequence[str], *, limits: boo
 
     """
     names = dict.fromkeys(name for each in asked for name in _bare_names(context, each))
-    records, zones = Records(context.view), Zones(context.view)
+    records, zones, needs = Records(context.view), Zones(context.view), _needs(context, names)
 
     def look(name: str) -> CaaState:
-        need = _need(context, name)
+        need = needs[name]
         found = _found(context, zones, records, name)
         asked_of = [each for entry in need.entries for each in (entry.authority, *entry.otherwise)]
         authorities = tuple(dict.fromkeys(asked_of))
@@ -89,6 +89,8 @@ def look_at_caa(context: ValidationContext, asked: Sequence[str], *, limits: boo
 
 def _found(context: ValidationContext, zones: Zones, records: Records, name: str) -> CaaSet:
     """Climb from a name to the nearest domain with CAA records, as the zone's own nameservers have them."""
+    if zones.follow(name) != name:  # what counts is where the alias leads, which may be anybody's
+        return records.caa(name)
     zone, domain = zones.of(name), name
     while domain == zone.apex or domain.endswith(f".{zone.apex}"):
         for host, address in zone.servers:
@@ -114,12 +116,20 @@ def _bare_names(context: ValidationContext, asked: str) -> list[str]:
     return bare
 
 
-def _need(context: ValidationContext, name: str) -> _Need:
-    entries = [entry for _, entry in context.certificates.items() if {name, f"*.{name}"} & set(entry.names)]
-    if not entries:
-        raise UsageError(f"no certificate is for {name}", advice="order one first: inkstamp stamp NAME")
-    covered = {each for entry in entries for each in entry.names}
-    return _Need(tuple(entries), name in covered, f"*.{name}" in covered)
+def _needs(context: ValidationContext, names: Iterable[str]) -> dict[str, _Need]:
+    """Return for each name what has a certificate; UsageError where nothing has."""
+    entries: dict[str, list[Certificate]] = {name: [] for name in names}
+    covered = set[str]()
+    every = (entry for _, entry in context.certificates.items())
+    for entry in every:
+        for name in dict.fromkeys(each.removeprefix("*.") for each in entry.names):
+            if name in entries:
+                entries[name].append(entry)
+                covered.update(entry.names)
+    lost = next((name for name, found in entries.items() if not found), "")
+    if lost:
+        raise UsageError(f"no certificate is for {lost}", advice="order one first: inkstamp stamp NAME")
+    return {name: _Need(tuple(found), name in covered, f"*.{name}" in covered) for name, found in entries.items()}
 
 
 def _issuer(context: ValidationContext, authority: str, name: str, need: _Need, *, limits: bool) -> CaaIssuer:
@@ -173,6 +183,8 @@ def put_caa(context: ValidationContext, states: Sequence[CaaState], via: str) ->
     if carrier is None:
         raise UsageError(f"“{via}” puts no records into DNS", advice="name a nameserver or a program with --via")
     zones = Zones(context.view)
+    for each in states:
+        _expect_known(each.plan, zones)
     todo = [(each, zones.of(each.plan.name)) for each in states if each.differs]
     after = [_afterwards(context, each) for each, _ in todo]
     _expect_allowed(after)
@@ -191,10 +203,24 @@ def put_caa(context: ValidationContext, states: Sequence[CaaState], via: str) ->
     return after
 
 
+def _expect_known(plan: CaaPlan, zones: Zones) -> None:
+    """Raise ServerTrouble where it is not known what is there, or where no record can be."""
+    if plan.found.trouble:
+        raise ServerTrouble(f"the CAA records of {plan.name} cannot be read", where=plan.name, said=plan.found.trouble,
+                            advice="correct that first; nothing was changed")  # fmt: skip
+    target = zones.follow(plan.name)
+    if target != plan.name:
+        raise ServerTrouble(
+            f"{plan.name} is an alias of {target}, and no other record can be beside a CNAME (RFC 1034 section 3.6.2)",
+            where=plan.name, advice=f"have the CAA records put at {target}, or at a domain above; nothing was changed",
+        )  # fmt: skip
+
+
 def _afterwards(context: ValidationContext, state: CaaState) -> CaaState:
     """Return how it is going to be with what is wanted."""
     plan = replace(state.plan, found=CaaSet(state.plan.name, state.plan.wanted))
-    return replace(state, plan=plan, findings=tuple(_judged(context, plan, _need(context, plan.name))))
+    need = _needs(context, [plan.name])[plan.name]
+    return replace(state, plan=plan, findings=tuple(_judged(context, plan, need)))
 
 
 def _records(plan: CaaPlan, zone: Zone, records: Sequence[CaaRecord]) -> list[DnsRecord]:

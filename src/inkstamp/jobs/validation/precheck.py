@@ -18,8 +18,9 @@ from inkstamp.findings import Finding, Severity, bad, note, ok, warn, worst
 from inkstamp.jobs.inventory.placement import serving_server
 from inkstamp.jobs.validation import dns_records
 from inkstamp.jobs.validation.context import ValidationContext
-from inkstamp.jobs.validation.dns_records import Placed, place, place_challenges
+from inkstamp.jobs.validation.dns_records import Placed, place
 from inkstamp.jobs.validation.web_files import answers_at, in_the_way, put_up, take_down_of
+from inkstamp.jobs.validation.zone_check import check_zone
 from inkstamp.ledger.records import TRIAL_ORDER
 from inkstamp.pki.certifiable import why_not_certifiable
 from inkstamp.pki.names import as_address, normalise, readable
@@ -32,7 +33,6 @@ from inkstamp.proof.record import RecordProof
 from inkstamp.proof.web_file import FileProof, random_proof
 from inkstamp.reach.ports import local_listeners
 from inkstamp.view.addresses import Addresses, address_book
-from inkstamp.view.authoritative import ask_server
 from inkstamp.view.lookups import Records
 from inkstamp.view.point import is_own_address
 
@@ -257,7 +257,7 @@ def _looker(
             findings += _addresses(context, wish, found, records)
             findings += _web(context, wish, trials, troubles) if wish.method == "http-01" else _tls(context.view)
         else:
-            findings += [*_zone(context, name), *_record(context, wish, made.get(name), troubles)]
+            findings += [*check_zone(context, name), *_record(context, wish, made.get(name), troubles)]
         account = accounts.get(wish.authority)
         if not as_address(name):  # CAA is about names (RFC 8659 section 1)
             findings.append(
@@ -386,26 +386,3 @@ def _tls(view: "View") -> list[Finding]:
         return [bad("validation", f"port {port}", f"is taken by {holder}, and tls-alpn-01 needs it",
                     "stop that program meanwhile, or use another method")]  # fmt: skip
     return [ok("validation", f"port {port}", "is free for tls-alpn-01")]
-
-
-def _zone(context: ValidationContext, name: str) -> list[Finding]:
-    """For records: which zone they go into, and whether all of its nameservers answer alike."""
-    try:
-        (placed,) = place_challenges(context, [name])
-    except InkStampError as error:
-        return [bad("zone", name, f"{error.what}{f': {error.said}' if error.said else ''}", error.advice)]
-    zone, target = placed.zone, placed.record.name
-    alias = f" (as {target})" if target != placed.asked else ""
-    findings = [ok("zone", name, f"the record goes into the zone {zone.apex}{alias}")]
-    serials: dict[str, str] = {}
-    for host, address in zone.servers:
-        told = ask_server(host, address, context.view.dns_port, zone.apex, "SOA")
-        if told.trouble:
-            remedy = "correct that nameserver, or remove it from the delegation"
-            findings.append(bad("zone", name, f"{host} ({address}) {told.trouble}", remedy))
-        elif told.values:
-            serials[f"{host} ({address})"] = told.values[0].split()[2]
-    if len(set(serials.values())) > 1:
-        listed = ", ".join(f"{host} has {serial}" for host, serial in serials.items())
-        findings.append(warn("zone", name, f"its nameservers have different serial numbers: {listed}", "see transfers"))
-    return findings

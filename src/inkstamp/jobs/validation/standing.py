@@ -25,9 +25,9 @@ from inkstamp.proof.web_file import random_proof
 from inkstamp.servers import backup
 from inkstamp.servers.interface import AnswersChallenges, StandingAnswer
 from inkstamp.servers.reconfiguration import put_back_unfinished, reconfigure
-from inkstamp.servers.reload import take_effect, test_before
+from inkstamp.servers.reload import test_before
 from inkstamp.view.addresses import address_book
-from inkstamp.wording import counted, first_and_count
+from inkstamp.wording import first_and_count
 
 WHAT = "its standing answer"
 """That is changed, for what tells of it."""
@@ -53,6 +53,8 @@ class StandingWish:
     """Whether names that no site has are answered too."""
     thumbprint: str = ""
     """Of the key that the account is about to have; empty for the one that it has."""
+    replaces: str = ""
+    """Of the key that it had, where that was answered for until now."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -70,10 +72,10 @@ class StandingChange:
 
 
 class _NotSeen(ServerTrouble):
-    """Some sites do not answer from outside, and others do."""
+    """Some sites do not answer from outside."""
 
-    seen: tuple[str, ...] = ()
-    """Those that do."""
+    failing: frozenset[str] = frozenset()
+    all_fail = True
 
 
 def show_standing(context: StandingContext, wish: StandingWish) -> StandingChange:
@@ -108,7 +110,7 @@ def put_standing(context: StandingContext, wish: StandingWish) -> StandingChange
         try:
             seen, names, changes = _switched(context, wish, changes)
         except _NotSeen as error:
-            if wish.names or not error.seen:
+            if wish.names or error.all_fail:
                 raise
             seen, names, changes = _without_the_others(context, wish, error)
     return _result(wish, names, changes, seen, done=True)
@@ -132,9 +134,12 @@ def _switched(context: StandingContext, wish: StandingWish, changes: list[backup
 
 
 def _without_the_others(context: StandingContext, wish: StandingWish, error: _NotSeen) -> _Switched:
-    """Try again with the sites alone that answered: one that does not must not keep the others from it."""
-    fewer = replace(wish, names=error.seen)
-    changes = _plan(context, fewer, _server(context, wish.server))
+    """Try again without the sites that do not answer: they must not keep the others from it."""
+    server = _server(context, wish.server)
+    of_sites = {name for each in server.sites() for name in each.names}
+    left = [each for each in _names_to_try(context, wish) if each in of_sites and each not in error.failing]
+    fewer = replace(wish, names=tuple(left))
+    changes = _plan(context, fewer, server)
     seen, names, changes = _switched(context, fewer, changes)
     return [*error.findings, *seen], names, changes
 
@@ -153,7 +158,7 @@ def _server(context: StandingContext, name: str) -> AnswersChallenges:
 def _plan(context: StandingContext, wish: StandingWish, server: AnswersChallenges) -> list[backup.Change]:
     wanted = StandingAnswer(
         thumbprint=_thumbprint(context, wish), names=wish.names,
-        sites=_configured_names(context, wish.server), default_hosts=wish.default_hosts,
+        sites=_configured_names(context, wish.server), default_hosts=wish.default_hosts, replaces=wish.replaces,
     )  # fmt: skip
     return [backup.Change(wish.server, each) for each in server.plan_standing(wanted) if each.is_change]
 
@@ -277,8 +282,9 @@ def _look(context: StandingContext, wish: StandingWish, names: Sequence[str]) ->
     """
     thumbprint = _thumbprint(context, wish)
     server = _server(context, wish.server)
-    mine = [name for name in names if server.standing(name) == {thumbprint}]
-    leading = _leading_here(context, wish.server, mine[:_MOST_LOOKED_AT])
+    some = names[:_MOST_LOOKED_AT]
+    mine = [name for name in some if server.standing(name) == {thumbprint}]
+    leading = _leading_here(context, wish.server, mine)
     caution, ours = Caution(), answers_at(context, [wish.server])
 
     def look(name: str) -> list[Finding]:
@@ -297,7 +303,7 @@ def _look(context: StandingContext, wish: StandingWish, names: Sequence[str]) ->
         if now - steady_since >= _STEADY_SECONDS:
             break
     _expect_seen(wish, findings)
-    return _told(wish, mine, leading, [name for name in names if name not in mine])
+    return _told(wish, [*mine, *names[_MOST_LOOKED_AT:]], leading, [name for name in some if name not in mine])
 
 
 def _leading_here(context: StandingContext, server: str, names: Sequence[str]) -> list[str]:
@@ -319,7 +325,7 @@ def _expect_seen(wish: StandingWish, findings: dict[str, list[Finding]]) -> None
         findings=[finding for name in failing for finding in findings[name]],
         advice="something else is in the way there: see the findings",
     )  # fmt: skip
-    error.seen = tuple(name for name in findings if name not in failing)
+    error.failing, error.all_fail = frozenset(failing), len(failing) == len(findings)
     raise error
 
 
@@ -330,10 +336,8 @@ def _told(wish: StandingWish, mine: Sequence[str], leading: Sequence[str], witho
         found.append(ok("validation", wish.server, seen))
     untried = [name for name in mine if name not in set(leading)]
     if untried:
-        seen = (
-            f"{counted(len(untried), 'name')} that it answers for could not be tested: no address of theirs is its own"
-        )
-        found.append(note("validation", wish.server, f"{seen} ({first_and_count(untried)})"))
+        seen = "was not tested at {}, which have no address that is its own, or are more than are tested"
+        found.append(note("validation", wish.server, seen.format(first_and_count(untried))))
     if without:
         seen = f"has no standing answer for {first_and_count(without)}: these need files, as before"
         found.append(note("validation", wish.server, seen))
@@ -365,8 +369,9 @@ def take_back(context: StandingContext, server: str) -> StandingChange:
         changes = backup.first_state(context.servers, folders, nearest=True)
         if changes:
             backup.take_out(context.servers, changes)
-        else:  # a run that was killed had written the files, and perhaps not come to the reload
-            take_effect(context.servers.reloadable(server))
+        elif trouble := backup.reload_all(context.servers, [server]):  # a run that was killed had written the files
+            raise ServerTrouble(f"server “{server}” does not take its configuration", where=server,
+                                said="; ".join(trouble), advice="correct that, then run the command again")  # fmt: skip
         remove_tree(parent)
         context.ledger.note("standing answer", f"{server}: taken back")
     wish = StandingWish(server=server, authority=authority)

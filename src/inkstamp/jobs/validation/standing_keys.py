@@ -26,23 +26,33 @@ def recover_all_standing(context: StandingContext) -> None:
                 if context.home.next_account_key(context.config.account_key_owner(wish.authority)).exists():
                     context.accounts.get(wish.authority)  # which finds out which of two keys counts
                 if known_thumbprint(context, wish.authority) != thumbprint:
-                    put_standing(context, wish)
+                    put_standing(context, replace(wish, replaces=thumbprint))
         except InkStampError as error:
             context.progress.step(wish.server, f"it answers challenges for another account key: {error.what}")
 
 
 def _answering(context: StandingContext) -> list[tuple[StandingWish, str]]:
-    """Return which servers were made to answer, and for which key's thumbprint, those whose authority is configured."""
-    found = []
+    """Return which servers were made to answer, and for which key's thumbprint, those whose authority is configured.
+
+    What was asked for in several runs counts together.
+    """
+    found: dict[tuple[str, str], tuple[StandingWish, str]] = {}
     parent = context.home.standing("")
     for folder in sorted(parent.iterdir()) if parent.is_dir() else ():
-        kept = (backup.kept(each) for each in reversed(backup.kept_folders(folder)))
-        last = next((each for each in kept if each is not None and each.get("done")), None)
-        if last is not None and last.get("authority") in context.config.authority:
-            wish = StandingWish(server=folder.name, authority=last["authority"], names=tuple(last["names"]),
-                                default_hosts=bool(last["default_hosts"]))  # fmt: skip
-            found.append((wish, str(last["thumbprint"])))
-    return found
+        for each in backup.kept_folders(folder):
+            kept = backup.kept(each) or {}
+            authority = str(kept.get("authority", ""))
+            if not kept.get("done") or authority not in context.config.authority:
+                continue
+            names, default_hosts = tuple(map(str, kept["names"])), bool(kept["default_hosts"])
+            key = folder.name, authority
+            before = found[key][0] if key in found else None
+            if before is not None:
+                names = tuple(dict.fromkeys([*before.names, *names])) if before.names and names else ()
+                default_hosts = default_hosts or before.default_hosts
+            wish = StandingWish(server=folder.name, authority=authority, names=names, default_hosts=default_hosts)
+            found[key] = wish, str(kept["thumbprint"])
+    return list(found.values())
 
 
 def roll_over(context: StandingContext, authority: str, kind: KeyKind | None) -> AccountSession:
@@ -56,17 +66,21 @@ def roll_over(context: StandingContext, authority: str, kind: KeyKind | None) ->
 
     """
     owner = context.config.account_key_owner(authority)
-    answering = [wish for wish, _ in _answering(context) if context.config.account_key_owner(wish.authority) == owner]
+    answered = {
+        wish: old for wish, old in _answering(context) if context.config.account_key_owner(wish.authority) == owner
+    }
 
     def answer_for(thumbprint: str) -> None:
-        changed: list[StandingWish] = []
-        for wish in answering:
-            try:
-                put_standing(context, replace(wish, thumbprint=thumbprint))
-            except InkStampError:
-                for each in changed:
-                    put_standing(context, each)
-                raise
-            changed.append(wish)
+        before = dict(answered)
+        try:
+            for wish, old in before.items():
+                put_standing(context, replace(wish, thumbprint=thumbprint, replaces=old))
+                answered[wish] = thumbprint
+        except InkStampError:
+            for wish, old in before.items():
+                if answered[wish] != old:
+                    put_standing(context, replace(wish, thumbprint=old, replaces=thumbprint))
+                    answered[wish] = old
+            raise
 
     return new_key(context, authority, kind, answer_for)

@@ -41,6 +41,9 @@ class HaproxyServer(FilelessServer[Reading]):
         super().forget()
         self._known_names = {}
 
+    def doubt(self) -> None:
+        self._running = ""  # no configuration is empty: the next reload is one
+
     def _read(self) -> Reading:
         reading = read_configuration(self._fitting.main_file, self.host)
         if self._running is None:
@@ -122,7 +125,7 @@ class HaproxyServer(FilelessServer[Reading]):
                 advice=f"add a frontend there with `bind :{self._fitting.http_port}`, then run the command again",
             )
         own = {name for _, each in self._all_loaded() for name in self._names(each)}
-        asked = {*wanted.names, *names_answered(reading, binds, wanted)} if wanted.names else {*own, *wanted.sites}
+        asked = {*(wanted.names or (*own, *wanted.sites)), *names_answered(reading, binds, wanted)}
         names = [] if wanted.default_hosts else sorted(each for each in asked if "*" not in each and ":" not in each)
         if not names and not wanted.default_hosts:
             raise ServerTrouble(

@@ -127,12 +127,14 @@ def names_answered(reading: Reading, binds: Sequence[Bind], wanted: StandingAnsw
 
     """
     sections = list(_sections(reading, binds))
-    for each in (line for section in sections for line in section):
-        if _answer(each) not in {"", wanted.thumbprint}:
+    others = [each for section in sections for each in section
+              if _answer(each) not in {"", wanted.thumbprint, wanted.replaces}]  # fmt: skip
+    for each in others:
+        if wanted.names:
             raise ServerTrouble(
                 "challenges of other names are answered for another account key, and HAProxy answers for one",
                 where=f"{each.file}, line {each.line}",
                 advice="let both authorities have one key (account_key_of), or leave --for and --group out, to answer "
                 "for this one",
             )
-    return [name for section in sections for name in _names(section)]
+    return [] if others else [name for section in sections for name in _names(section)]

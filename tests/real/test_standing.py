@@ -235,6 +235,10 @@ def test_accounts_with_one_key_are_both_answered_for_and_a_key_rollover_changes_
         for name, each in before.items():
             assert after[name].decode() == each.replace(known.encode(), new).decode()
         assert known.encode() not in b"".join(after.values())
+        whole = killed_at(0, street.folder / "places", street.config, ["authority", "rollover", "lighthouse"])[1]
+        first_change = next(number for number, place in enumerate(whole, 1) if "rollover" in place)
+        killed_at(first_change, street.folder / "places", street.config, ["authority", "rollover", "lighthouse"])
+        assert (street.home / "accounts" / "quayside.next.pem").exists()
         for certificate in ("second", "app-httpd-test", "first-edge-test"):
             again = street.run("stamp", certificate, "--reissue")
             assert again.status == 0, again.err

@@ -100,8 +100,8 @@ def open_account(context: "AccountContext", authority: str, entry: Authority, *,
                 advice=f"open another one: inkstamp authority add {authority}; or name another authority",
             )
         if known is not None and known.retired is None:
-            settle_key(context, authority, session, known.url, make_session)
-            key = _account_key(context.home, authority, entry)
+            unsettled = settle_key(context, authority, session, known.url, make_session)
+            key = unsettled or _account_key(context.home, authority, entry)
             if entry.account_key_of:
                 take_shared_key(context, authority, session, known.url, key)
             signer = Signer(key, known.url)

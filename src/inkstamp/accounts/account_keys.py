@@ -1,12 +1,13 @@
 """Which key of an account counts after a key rollover was interrupted."""
 
-from contextlib import ExitStack
+from contextlib import closing
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
 from inkstamp.acme.client import CaClient
 from inkstamp.acme.jws import public_jwk, thumbprint
 from inkstamp.acme.session import Session, Signer
+from inkstamp.bulkhead import attempt
 from inkstamp.errors import CaMisbehaved
 from inkstamp.files import partial_of
 from inkstamp.key_files import read_key
@@ -52,10 +53,11 @@ def settle_key(
     session: Session,
     url: str,
     make_session: "Callable[[AccountContext, Authority], Session]",
-) -> None:
+) -> PrivateKey | None:
     """Find out which key counts where a change was interrupted; the one that does not is removed.
 
-    Where accounts share a key and only some had changed it, the others follow.
+    Where accounts share a key and only some had changed it, the others follow. One whose CA cannot be asked, or
+    refuses, does not keep the others from their work: both keys stay meanwhile.
 
     Args:
         context: The parts of the run.
@@ -64,39 +66,57 @@ def settle_key(
         url: The account's.
         make_session: Begins a conversation with another CA.
 
+    Returns:
+        The key that counts for this account where that is not settled for all; else None, for the one in its file.
+
     Raises:
         CaMisbehaved: The new key has an account, and another one than ours.
-        CaProblem, NetworkTrouble: A CA cannot be asked.
+        CaProblem, NetworkTrouble: The CA cannot be asked.
 
     """
     owner = context.config.account_key_owner(authority)
     file = context.home.next_account_key(owner)
     partial = partial_of(file)
     if not file.exists() and not partial.exists():
-        return
+        return None
     with context.locks.account(owner):
         partial.unlink(missing_ok=True)
         if not file.exists():  # it was not yet written whole, or another run has settled it in this moment
-            return
-        with ExitStack() as others:
-            sessions = {authority: (session, url)}
-            for each in sharing(context, authority):
-                if each != authority:
-                    made = make_session(context, context.config.authority[each])
-                    others.callback(made.close)
-                    known = context.ledger.account(each)
-                    sessions[each] = made, known.url if known is not None else ""
-            changed = {each: _has_new_key(file, *pair) for each, pair in sessions.items()}
-            if not any(changed.values()):
+            return None
+        new = read_key(file)
+        changed = _has_new_key(file, session, url)
+        others = [each for each in sharing(context, authority) if each != authority]
+        beside = [attempt(_follow, context, each, make_session, None) for each in others]
+        if not changed and not any(each is True for each in beside):
+            if all(each is False for each in beside):
                 file.unlink()
                 context.ledger.note("account", f"account at {authority}: the key rollover was not made")
-                return
-            old = read_key(context.home.account_key(owner))
-            for each, (talk, account) in sessions.items():
-                if not changed[each]:
-                    CaClient(talk, Signer(old, account)).change_key(read_key(file))
+            return None
+        if not changed:
+            CaClient(session, Signer(read_key(context.home.account_key(owner)), url)).change_key(new)
+        beside = [attempt(_follow, context, each, make_session, new) for each in others]
+        if not all(each is True for each in beside):
+            return new
         file.replace(context.home.account_key(owner))
         context.ledger.note("account", f"account at {authority}: the new key is in use")
+    return None
+
+
+def _follow(
+    context: "AccountContext",
+    authority: str,
+    make_session: "Callable[[AccountContext, Authority], Session]",
+    new: PrivateKey | None,
+) -> bool:
+    """Tell whether an account that shares a key has the new one; with `new`, it is given that where it has not."""
+    owner = context.config.account_key_owner(authority)
+    known = context.ledger.account(authority)
+    url = known.url if known is not None else ""
+    with closing(make_session(context, context.config.authority[authority])) as session:
+        has = _has_new_key(context.home.next_account_key(owner), session, url)
+        if not has and new is not None:
+            CaClient(session, Signer(read_key(context.home.account_key(owner)), url)).change_key(new)
+        return has or new is not None
 
 
 def take_shared_key(context: "AccountContext", authority: str, session: Session, url: str, shared: PrivateKey) -> None:

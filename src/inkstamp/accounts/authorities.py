@@ -103,10 +103,18 @@ def _add_acme(context: "AccountsContext", name: str, entry: Authority, *, writte
     """Open the account, another one where the one before was retired, then write the entry."""
     before = context.ledger.account(name)
     if before is not None and before.retired is not None:
-        if entry.account_key_of:
+        known = context.configuration.current_or_empty().authority
+        shared_with = [
+            entry.account_key_of or "",
+            *(each for each, other in known.items() if other.account_key_of == name),
+        ]
+        other = next(filter(None, shared_with), "")
+        if other:
             raise UsageError(
-                f"the account at “{name}” was deactivated, and a CA opens no second one for the same key",
-                advice=f"take account_key_of out of [authority.{name}], then run the command again",
+                f"the account at “{name}” was deactivated, and a CA opens no second one for a key; it is shared with "
+                f"“{other}”",
+                advice=f"take account_key_of out of [authority.{name if entry.account_key_of else other}], "
+                "then run the command again",
             )
         _put_key_aside(context.home, name, before.retired)
     account = open_account(context, name, entry, again=True)

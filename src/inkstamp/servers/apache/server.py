@@ -176,10 +176,12 @@ class ApacheServer(TextServer[Reading]):
         reading = self._reading()
         everything = hosts(reading)
         standing.expect_able(reading)
+        first = standing.first_hosts(everything)
         splices: list[Splice] = []
         for host in standing.plain_hosts(everything, wanted):
             self._check_own_text(host, reading)
-            splices += standing.answer_at(host, everything, reading.texts, wanted)
+            text, is_first = reading.texts[host.block.file], id(host.block) in first
+            splices += standing.answer_at(host, text, wanted, is_first=is_first)
         for host, names in standing.lacking_plain(everything, wanted):
             splices += self._plain_listens(host, reading)
             splices.append(standing.plain_host(host, reading.texts[host.block.file], names, wanted, self._fitting))

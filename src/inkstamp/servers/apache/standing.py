@@ -8,7 +8,7 @@ rules too.
 """
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.apache.edit import add_plain_host, style
@@ -94,12 +94,17 @@ def lacking_plain(everything: list[VirtualHost], wanted: StandingAnswer) -> list
     return list(found.values())
 
 
-def answer_at(
-    host: VirtualHost, everything: list[VirtualHost], texts: Mapping[str, str], wanted: StandingAnswer
-) -> list[Splice]:
-    """Return the edits that make a host answer challenges; none where it does already."""
-    text = texts[host.block.file]
-    guarded = bool(host.names) and not wanted.default_hosts and _is_first_somewhere(host, everything)
+def answer_at(host: VirtualHost, text: str, wanted: StandingAnswer, *, is_first: bool) -> list[Splice]:
+    """Return the edits that make a host answer challenges; none where it does already.
+
+    Args:
+        host: A virtual host for plain HTTP.
+        text: Its file's text.
+        wanted: What it is to answer.
+        is_first: Whether names that no host has come to it.
+
+    """
+    guarded = bool(host.names) and not wanted.default_hosts and is_first
     listed = _expression(host.names)
     choices = [_section(host, wanted.thumbprint, each) for each in ([listed] if guarded else ["", listed])]
     end_of_line, indent = style(host, text)
@@ -129,13 +134,13 @@ def plain_host(host: VirtualHost, text: str, names: Sequence[str], wanted: Stand
     return add_plain_host(host, text, names, inside, fitting, remark=REMARK, leads=spared)
 
 
-def _is_first_somewhere(host: VirtualHost, everything: list[VirtualHost]) -> bool:
-    """Tell whether names that no host has come to this one: it is the first of an address and port."""
+def first_hosts(everything: list[VirtualHost]) -> set[int]:
+    """Return the hosts (by `id` of their blocks) to which names that no host has come: the first of each address."""
     first: dict[tuple[str, int], VirtualHost] = {}
     for each in everything:
         for listen in each.listens:
             first.setdefault((listen.address, listen.port), each)
-    return any(first[each.address, each.port].block is host.block for each in host.listens)
+    return {id(each.block) for each in first.values()}
 
 
 def _expression(names: Sequence[str]) -> str:

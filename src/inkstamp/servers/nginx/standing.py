@@ -47,8 +47,9 @@ def plan_standing(
     """
     plain, lacking = (_named if wanted.names else _all)(everything, wanted, answering)
     splices: list[Splice] = []
+    defaults = _defaults(everything)
     for host in plain:
-        guarded = not wanted.default_hosts and _is_default_somewhere(host, everything)
+        guarded = not wanted.default_hosts and id(host.block) in defaults
         listed = _expression(host.names)
         hosts = [listed] if guarded else [_ANY_HOST, listed]
         splices += _put(
@@ -102,8 +103,8 @@ def _named(everything: list[ServerBlock], wanted: StandingAnswer, answering: Ans
     return list(plain.values()), list(lacking.values())
 
 
-def _is_default_somewhere(host: ServerBlock, everything: list[ServerBlock]) -> bool:
-    """Tell whether names that no block has come to this one by plain HTTP, perhaps since it is the first."""
+def _defaults(everything: list[ServerBlock]) -> set[int]:
+    """Return the blocks (by `id`) to which names that no block has come by plain HTTP, perhaps since they are first."""
     first: dict[tuple[str, int], ServerBlock] = {}
     explicit: dict[tuple[str, int], ServerBlock] = {}
     for each in everything:
@@ -111,8 +112,8 @@ def _is_default_somewhere(host: ServerBlock, everything: list[ServerBlock]) -> b
             first.setdefault((listen.address, listen.port), each)
             if listen.default:
                 explicit[listen.address, listen.port] = each
-    mine = [(each.address, each.port) for each in host.listens if not each.tls]
-    return any((explicit.get(place) or first[place]).block is host.block for place in mine)
+    plain = {(each.address, each.port) for host in everything for each in host.listens if not each.tls}
+    return {id((explicit.get(place) or first[place]).block) for place in plain}
 
 
 def _expression(names: Sequence[str]) -> str:

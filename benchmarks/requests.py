@@ -2,7 +2,8 @@
 
     python benchmarks/requests.py [CERTIFICATES]
 
-Whole processes are timed beside the `openssl` program: median of seven runs, after one that is not counted.
+Whole processes are timed beside the `openssl` program: median of seven runs (one for up to 100), after one that is not
+counted.
 CERTIFICATES (2,000) is how many are sorted; a quarter of them are in the ZIP. Run it with the project installed.
 """
 
@@ -28,6 +29,8 @@ from inkstamp.pki.certificates import to_pem
 from inkstamp.pki.chain import Pool, find_paths
 
 RUNS = 7
+_SMALL = 100
+"""Up to so many certificates it is tried whether all runs, and nothing is measured."""
 PROGRAM = str(Path(sys.executable).parent / "inkstamp")
 NOW = datetime.now(UTC)
 Pair = tuple[x509.Certificate, ec.EllipticCurvePrivateKey]
@@ -78,7 +81,7 @@ def timed(command: Sequence[str], folder: Path, *, runs: int = RUNS) -> tuple[fl
     return statistics.median(walls[1:]), cpu
 
 
-def requests(folder: Path) -> None:
+def requests(folder: Path, runs: int) -> None:
     print(f"{'a P-256 key and its request, whole process':<58}  seconds  CPU s  times openssl")
     subject = ["-subj", "/CN=example.org", "-addext", "subjectAltName=DNS:example.org,DNS:www.example.org"]
     new = ["openssl", "req", "-new", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes"]
@@ -91,7 +94,7 @@ def requests(folder: Path) -> None:
     ]
     base = 0.0
     for told, command in rows:
-        wall, cpu = timed(command, folder)
+        wall, cpu = timed(command, folder, runs=runs)
         base = base or wall
         print(f"{told:<58}  {wall:7.3f}  {cpu:5.3f}  {wall / base:13.1f}")
 
@@ -158,7 +161,7 @@ def main(count: int) -> None:
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
     os.environ["INKSTAMP_CONFIG"] = "/nowhere/inkstamp.toml"
     with tempfile.TemporaryDirectory() as folder:
-        requests(Path(folder))
+        requests(Path(folder), RUNS if count > _SMALL else 1)
         collecting(Path(folder), count // 4)
     sorting(count)
 

@@ -13,6 +13,11 @@ import pytest
 from bind_world import SECONDARY, BindWorld, bind_world
 from world import find_program, running, wait_for_port
 
+from inkstamp.config.model import Nameserver
+from inkstamp.errors import CarrierTrouble
+from inkstamp.proof.powerdns import PowerDnsCarrier
+from inkstamp.proof.record_changes import DnsRecord
+from inkstamp.reach.json_api import ApiAnswer
 from inkstamp.standins.ports import free_ports
 
 ZONE, ADDRESS, KEY = "harbour.test", "127.0.0.31", "harbour-api-key"
@@ -114,6 +119,29 @@ def test_a_key_that_is_not_right_and_a_zone_that_is_not_there_are_told_as_that(
     assert "wrong" not in refused.out
     other = world.run("precheck", "rowing.saltmarsh.test", "--via", "harbour")
     assert "has no zone saltmarsh.test" in " ".join(other.out.split())
+
+
+def test_what_was_written_is_remembered_though_the_secondaries_are_not_told(
+    world: BindWorld, harbour: PowerDns
+) -> None:
+    """What is not forgotten is taken out again."""
+    told = DnsRecord(zone=ZONE, primary="", name=f"left.{ZONE}", kind="TXT", value="left")
+    entry = Nameserver(kind="powerdns", address=harbour.url, key_file=str(world.folder / "api.key"))
+    carrier = PowerDnsCarrier("harbour", entry)
+    ask = carrier._api.ask
+
+    def refuse_to_notify(method: str, path: str, body: object = None) -> ApiAnswer:
+        return ApiAnswer(500, {"error": "no"}) if path.endswith("/notify") else ask(method, path, body)
+
+    carrier._api.ask = refuse_to_notify  # type: ignore[method-assign]
+    with pytest.raises(CarrierTrouble, match="does not notify") as caught:
+        carrier.put([told])
+    assert not caught.value.refused
+    assert not caught.value.not_made
+    assert harbour.values(told.name, "TXT") == ['"left"']
+    carrier._api.ask = ask  # type: ignore[method-assign]
+    carrier.drop([told])
+    assert harbour.values(told.name, "TXT") == []
 
 
 def test_caa_records_are_put_beside_those_of_others_and_renewals_still_pass(

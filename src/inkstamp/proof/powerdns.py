@@ -57,21 +57,28 @@ class PowerDnsCarrier:
         wanted: dict[_Set, list[str]] = {}
         for each in group:
             wanted.setdefault((each.name.rstrip("."), each.kind), []).append(presented(each))
-        ttl = group[0].ttl
-        for _ in range(_TRIES):
-            present = self._sets(path, wanted)
-            planned = [_changed(key, present.get(key), values, ttl, add=add) for key, values in wanted.items()]
-            changed = [each for each in planned if each is not None]
-            if not changed:
-                break
-            self._expect_done(self._api.ask("PATCH", path, {"rrsets": changed}), zone, "refuses a change of")
-        else:
-            raise CarrierTrouble(
-                f"the records of {zone} are changed by somebody else again and again", where=self._api.url(path),
-                advice="see what else writes record sets of the same names",
-            )  # fmt: skip
-        if kind.lower() in _PRIMARIES:
-            self._expect_done(self._api.ask("PUT", f"{path}/notify"), zone, "does not notify the secondaries of")
+        ttl, made = group[0].ttl, False
+        try:
+            for _ in range(_TRIES):
+                present = self._sets(path, wanted)
+                planned = [_changed(key, present.get(key), values, ttl, add=add) for key, values in wanted.items()]
+                changed = [each for each in planned if each is not None]
+                if not changed:
+                    break
+                self._expect_done(self._api.ask("PATCH", path, {"rrsets": changed}), zone, "refuses a change of")
+                made = True
+            else:
+                raise CarrierTrouble(
+                    f"the records of {zone} are changed by somebody else again and again", where=self._api.url(path),
+                    advice="see what else writes record sets of the same names",
+                )  # fmt: skip
+            if kind.lower() in _PRIMARIES:
+                self._expect_done(self._api.ask("PUT", f"{path}/notify"), zone, "does not notify the secondaries of")
+        except CarrierTrouble as error:
+            if not made:
+                raise
+            # What was made has to be taken out again: nothing of it was refused.
+            raise CarrierTrouble(error.what, where=error.where, said=error.said, advice=error.advice) from error
 
     def _zone(self, zone: str) -> tuple[str, str]:
         """Return a zone's path in the API and its kind; CarrierTrouble when the server does not have it."""

@@ -16,6 +16,7 @@ from inkstamp.accounts.authorities import caa_names
 from inkstamp.bulkhead import side_by_side
 from inkstamp.config.carrying import can_prove, methods_for
 from inkstamp.config.model import Certificate
+from inkstamp.deadline import poll
 from inkstamp.errors import InkStampError, ServerTrouble, UsageError
 from inkstamp.findings import Finding, Severity, bad
 from inkstamp.jobs.validation.context import ValidationContext
@@ -31,6 +32,7 @@ from inkstamp.view.zones import Zone, Zones
 from inkstamp.wording import first_and_count
 
 _AT_ONCE = 16
+_PAUSE = 0.5
 _TTL = 3600
 """Seconds; CAs look at the record anew for each issuance."""
 
@@ -158,7 +160,6 @@ def _judged(context: ValidationContext, plan: CaaPlan, need: _Need) -> list[Find
         for name in (each for each in entry.names if each.removeprefix("*.") == plan.name):
             is_acme = context.config.authority[entry.authority].is_acme
             method = next(iter(methods_for(entry, name)), "") if is_acme else ""
-
             found.append(
                 judge_caa(name, plan.found, issuers=caa_names(context, entry.authority), method=method,
                           account=known.url if known else "", authority=entry.authority)
@@ -198,6 +199,7 @@ def put_caa(context: ValidationContext, states: Sequence[CaaState], via: str) ->
             carrier.drop(added)
             raise
         carrier.drop([record for plan, zone in plans for record in _records(plan, zone, plan.removed)])
+    _expect_gone(context, via, zones, [plan for plan, _ in plans if plan.removed])
     for plan, _ in plans:
         context.ledger.note("CAA", f"{plan.name}: {len(plan.added)} added, {len(plan.removed)} removed by {via}")
     return after
@@ -239,6 +241,22 @@ def _expect_everywhere(context: ValidationContext, via: str, todo: Sequence[tupl
         raise ServerTrouble(
             f"not every nameserver has the new CAA records of {first_and_count([each.subject for each in lacking])}",
             where=via, findings=lacking, advice="see transfers of the zone; what was there is there again",
+        )  # fmt: skip
+
+
+def _expect_gone(context: ValidationContext, via: str, zones: Zones, plans: Sequence[CaaPlan]) -> None:
+    """Wait until what was taken out is not there any more."""
+    left: list[str] = []
+    records = Records(context.view)
+    for _ in poll(context.clock, pause=_PAUSE, seconds=patience(context, via)) if plans else ():
+        left = [in_zone_form(each) for plan in plans for each in _found(context, zones, records, plan.name).records
+                if each in plan.removed]  # fmt: skip
+        if not left:
+            return
+    if left:
+        raise ServerTrouble(
+            "the new CAA records are there, and an old one is not taken out", where=via, said=left[0],
+            advice="take it out by hand, at the name itself",
         )  # fmt: skip
 
 

@@ -6,7 +6,6 @@
 4. if it is seen, the way stays open for this and later orders; otherwise everything goes back byte for byte
 """
 
-import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -14,13 +13,13 @@ from typing import TYPE_CHECKING
 
 from inkstamp.config.carrying import file_servers
 from inkstamp.config.model import Certificate
-from inkstamp.deadline import at_least, poll
+from inkstamp.deadline import at_least
 from inkstamp.errors import InkStampError, ServerTrouble, UsageError
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity
 from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.jobs.validation.precheck import NameCheck, precheck
-from inkstamp.jobs.validation.web_files import check_addresses
+from inkstamp.jobs.validation.web_files import check_addresses, until_steady
 from inkstamp.servers import backup
 from inkstamp.servers.interface import Configured
 from inkstamp.servers.reload import take_effect, test_before
@@ -31,10 +30,6 @@ if TYPE_CHECKING:
 
 _FOLDER = (".well-known", "acme-challenge")
 _LOOK_SECONDS = 5.0
-_PAUSE = 0.2
-_STEADY_SECONDS = 0.5
-"""How long files must come through: workers of before take connections beside the new ones after a reload, and a
-validation that meets one of them costs the whole order."""
 _BACK_SECONDS = 120.0
 """For bringing files back, whatever time is left."""
 
@@ -171,17 +166,8 @@ def _look_until_seen(context: ValidationContext, name: str, names: Sequence[str]
 
 
 def look_until_steady(look: Callable[[], list[NameCheck]], clock: "Clock") -> list[NameCheck]:
-    """Look again and again until all files come through, and keep coming through; returns what was seen last.
-
-    For a moment after a reload the workers of before still answer, so that one look may meet a new one by chance.
-    """
-    checks, since = list[NameCheck](), math.inf
-    for _ in poll(clock, pause=_PAUSE, seconds=_LOOK_SECONDS):
-        checks = look()
-        since = math.inf if any(map(_fails, checks)) else min(since, clock.monotonic())
-        if clock.monotonic() - since >= _STEADY_SECONDS:
-            break
-    return checks
+    """Look until all files come through, and keep coming through; returns what was seen last."""
+    return until_steady(look, lambda checks: any(map(_fails, checks)), clock, _LOOK_SECONDS)
 
 
 def _put_back(context: ValidationContext, name: str, since: datetime) -> tuple[list[str], list[str]]:

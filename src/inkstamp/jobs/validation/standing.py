@@ -6,18 +6,19 @@
 4. sites at which that is not seen are left out; where none is left, everything goes back byte for byte
 """
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from inkstamp.bulkhead import side_by_side
 from inkstamp.config.carrying import file_servers
 from inkstamp.config.config_file import expect_known
-from inkstamp.deadline import poll, within
+from inkstamp.config.model import Certificate
+from inkstamp.deadline import within
 from inkstamp.errors import NameTrouble, ServerTrouble, UsageError
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, Severity, note, ok, worst
 from inkstamp.jobs.validation.context import StandingContext, ValidationContext
-from inkstamp.jobs.validation.web_files import answers_at
+from inkstamp.jobs.validation.web_files import answers_at, until_steady
 from inkstamp.ledger.records import Selection
 from inkstamp.pki.names import as_address, normalise
 from inkstamp.proof.observation import Caution, look_at
@@ -34,8 +35,7 @@ WHAT = "its standing answer"
 _MOST_LOOKED_AT = 500
 """Names of one server that are looked at from outside."""
 _AT_ONCE = 16
-_LOOK_SECONDS, _PAUSE, _STEADY_SECONDS = 8.0, 0.2, 0.5
-"""Workers of before take connections beside the new ones after a reload, so that it must be seen for a while."""
+_LOOK_SECONDS = 8.0
 _WHOLE_LOOK = 120.0
 """Seconds for one look at all names."""
 
@@ -167,16 +167,18 @@ def _thumbprint(context: StandingContext, wish: StandingWish) -> str:
     return wish.thumbprint or context.accounts.get(wish.authority).thumbprint
 
 
+def _at(context: ValidationContext, server: str, entries: Iterable[Certificate]) -> list[Certificate]:
+    """Return those of some certificates that are proven or installed at a server."""
+    return [each for each in entries if server in (*file_servers(context.config, each), *each.install)]
+
+
+def _plain_names(entries: Iterable[Certificate]) -> tuple[str, ...]:
+    """Return the names of certificates that http-01 can prove: no wildcards."""
+    return tuple(dict.fromkeys(name for each in entries for name in each.names if not name.startswith("*.")))
+
+
 def _configured_names(context: StandingContext, server: str) -> tuple[str, ...]:
-    """Return the names of all certificates that are proven or installed at a server."""
-    found = {
-        name: None
-        for _, entry in context.certificates.items()
-        if server in (*file_servers(context.config, entry), *entry.install)
-        for name in entry.names
-        if not name.startswith("*.")
-    }
-    return tuple(found)
+    return _plain_names(_at(context, server, (entry for _, entry in context.certificates.items())))
 
 
 def _authority_for(context: ValidationContext, named: str, server: str) -> str:
@@ -190,9 +192,9 @@ def _authority_for(context: ValidationContext, named: str, server: str) -> str:
     config = context.config
     context.servers.get(server)
     expect_known("authority", config.authority, [named] if named else [], context.configuration.path)
-    asked = [entry.authority for _, entry in context.certificates.items()
-             if server in (*file_servers(config, entry), *entry.install)]  # fmt: skip
-    found = list(dict.fromkeys(each for each in asked if config.authority[each].is_acme))
+    entries = _at(context, server, (entry for _, entry in context.certificates.items()))
+    asked = dict.fromkeys(each.authority for each in entries)
+    found = [each for each in asked if config.authority[each].is_acme]
     if named and not config.authority[named].is_acme:
         raise UsageError(f"“{named}” speaks no ACME: its files come from its portal", advice="name an ACME CA")
     if len({config.account_key_owner(each) for each in found}) > 1 and not named:
@@ -242,14 +244,10 @@ def _names_of_group(context: ValidationContext, group: str, server: str) -> tupl
     """Return the names of a group's certificates that are proven or installed at a server; UsageError for none."""
     names = context.certificates.names(Selection(group, ""))
     entries = [entry for name in names if (entry := context.certificates.get(name)) is not None]
-    found = dict.fromkeys(
-        name for entry in entries
-        if server in (*file_servers(context.config, entry), *entry.install)
-        for name in entry.names if not name.startswith("*.")
-    )  # fmt: skip
+    found = _plain_names(_at(context, server, entries))
     if not found:
         raise UsageError(f"no certificate of the group “{group}” is on server “{server}”", advice="inkstamp status")
-    return tuple(found)
+    return found
 
 
 # Looking
@@ -290,18 +288,11 @@ def _look(context: StandingContext, wish: StandingWish, names: Sequence[str]) ->
     def look(name: str) -> list[Finding]:
         return look_at(random_proof(name, thumbprint), context.view, ours, caution)
 
-    findings: dict[str, list[Finding]] = {}
-    steady_since: float | None = None
-    for _ in poll(context.clock, pause=_PAUSE, seconds=_LOOK_SECONDS):
+    def look_at_all() -> dict[str, list[Finding]]:
         with within(_WHOLE_LOOK):
-            findings = dict(zip(leading, side_by_side(look, leading, _AT_ONCE), strict=True))
-        now = context.clock.monotonic()
-        if any(worst(each) is Severity.BAD for each in findings.values()):
-            steady_since = None
-            continue
-        steady_since = now if steady_since is None else steady_since
-        if now - steady_since >= _STEADY_SECONDS:
-            break
+            return dict(zip(leading, side_by_side(look, leading, _AT_ONCE), strict=True))
+
+    findings = until_steady(look_at_all, lambda seen: bool(_failing(seen)), context.clock, _LOOK_SECONDS)
     _expect_seen(wish, findings)
     return _told(wish, [*mine, *names[_MOST_LOOKED_AT:]], leading, [name for name in some if name not in mine])
 
@@ -316,8 +307,12 @@ def _leading_here(context: StandingContext, server: str, names: Sequence[str]) -
     return [name for name, here in zip(names, side_by_side(leads, names, _AT_ONCE), strict=True) if here]
 
 
+def _failing(findings: Mapping[str, Sequence[Finding]]) -> list[str]:
+    return [name for name, each in findings.items() if worst(each) is Severity.BAD]
+
+
 def _expect_seen(wish: StandingWish, findings: dict[str, list[Finding]]) -> None:
-    failing = [name for name, each in findings.items() if worst(each) is Severity.BAD]
+    failing = _failing(findings)
     if not failing:
         return
     error = _NotSeen(

@@ -1,5 +1,6 @@
 """Put up proofs, look at them as the CA will, take them down."""
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, TypeVar
 
@@ -29,9 +30,13 @@ if TYPE_CHECKING:
     from inkstamp.view.point import View
 
 _P = TypeVar("_P")
+_T = TypeVar("_T")
 _LOOK_SECONDS = 2.0
 """A web server that was reloaded a moment ago, or a shared folder, may need a second to show a new file."""
 _PAUSE = 0.7
+_STEADY_PAUSE, _STEADY_SECONDS = 0.2, 0.5
+"""How long what is put into a configuration must be seen: workers of before take connections beside the new ones after
+a reload, and a validation that meets one of them costs the whole order."""
 _AT_ONCE = 16
 _MOST_OBSTACLES = 3
 
@@ -157,6 +162,20 @@ def put_up(context: ValidationContext, order_id: int, servers: Sequence[str], pr
             extra.append(msgspec.structs.replace(record, made=planted.made))
     if extra:
         context.ledger.files.plan(extra)
+
+
+def until_steady(look: Callable[[], _T], fails: Callable[[_T], bool], clock: "Clock", seconds: float) -> _T:
+    """Look again and again until nothing fails, and nothing goes on to fail; returns what was seen last.
+
+    For a moment after a reload the workers of before still answer, so that one look may meet a new one by chance.
+    """
+    since = math.inf
+    for _ in poll(clock, pause=_STEADY_PAUSE, seconds=seconds):
+        seen = look()
+        since = math.inf if fails(seen) else min(since, clock.monotonic())
+        if clock.monotonic() - since >= _STEADY_SECONDS:
+            break
+    return seen
 
 
 def look_until_seen(

@@ -76,8 +76,20 @@ Delegated = Mapping[str, Mapping[str, tuple[str, str]]]
 """Zones below `test` that another nameserver has as their primary: by zone, host, type and value of its address."""
 
 
+@dataclass(frozen=True)
+class OwnZone:
+    """A zone that the primary has because a test configures it."""
+
+    configuration: str
+    """What stands in its `named.conf`."""
+    delegation: Sequence[str]
+    """Records of the zone `test`."""
+
+
 @contextmanager
-def bind(folder: Path, port: int, delegated: Delegated = MappingProxyType({})) -> Iterator[subprocess.Popen[bytes]]:
+def bind(
+    folder: Path, port: int, delegated: Delegated = MappingProxyType({}), own: OwnZone | None = None
+) -> Iterator[subprocess.Popen[bytes]]:
     """Run both nameservers; the second one is a secondary for zones that are delegated elsewhere, too."""
     primary, secondary = folder / "primary", folder / "secondary"
     secondary_more = "allow-notify { any; };"
@@ -90,6 +102,9 @@ def bind(folder: Path, port: int, delegated: Delegated = MappingProxyType({})) -
         second.append(f'zone "{zone}" {{ type secondary; primaries {{ {primary_at} port {port}; }}; }};\n')
         # The first one is what everybody asks, the CA too.
         first.append(f'zone "{zone}" {{ type forward; forward only; forwarders {{ {primary_at} port {port}; }}; }};\n')
+    if own is not None:
+        above += own.delegation
+        first.append(own.configuration)
     (folder / "test.zone").write_text(zone_file("test", above))
     for each, key in zip(ZONES, KEYS, strict=True):
         for place in (primary, secondary):
@@ -119,9 +134,12 @@ def bind(folder: Path, port: int, delegated: Delegated = MappingProxyType({})) -
 
 
 @contextmanager
-def bind_world(folder: Path, delegated: Delegated = MappingProxyType({})) -> Iterator[BindWorld]:
-    """Bring up BIND, nginx and the CA; some zones may be delegated to a nameserver that the test runs."""
-    http_port, https_port, dns_port, unused = free_ports(4)
+def bind_world(
+    folder: Path, delegated: Delegated = MappingProxyType({}), dns_port: int = 0, own: OwnZone | None = None
+) -> Iterator[BindWorld]:
+    """Bring up BIND, nginx and the CA; some zones may be delegated to a nameserver that the test runs on `dns_port`."""
+    http_port, https_port, unused, free_port = free_ports(4)
+    dns_port = dns_port or free_port
     nginx = write_nginx(folder / "nginx", http_port, https_port)
     nginx.sites_file(f"server {{ listen 127.0.0.1:{http_port} default_server; return 404; }}\n", "0-default")
     for name, algorithm, secret in (
@@ -132,7 +150,7 @@ def bind_world(folder: Path, delegated: Delegated = MappingProxyType({})) -> Ite
         file.write_text(f'key "{name}" {{\n  algorithm {algorithm};\n  secret "{secret}";\n}};\n')
         file.chmod(0o600)
     with (
-        bind(folder, dns_port, delegated) as secondary,
+        bind(folder, dns_port, delegated, own) as secondary,
         Nameserver(unused, {}) as nameserver,  # what a World has; nothing asks it here
         running(nginx.command("-g", "daemon off;"), folder / "nginx.log", http_port),
         other_ca(folder, http_port=http_port, https_port=https_port, dns_port=dns_port, env={}) as (directory, ca),

@@ -6,6 +6,7 @@ import json
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from importlib import resources
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +21,7 @@ from inkstamp.acme.patience import parse_retry_after
 from inkstamp.acme.resources import Authorization, Directory, Order, RenewalInfo, read
 from inkstamp.acme.session import _links
 from inkstamp.config.load import parse as parse_config
+from inkstamp.config.recipe_file import parse_recipe
 from inkstamp.errors import FileTrouble, InkStampError
 from inkstamp.jobs.issuance.csr_elsewhere import read_brought
 from inkstamp.pki import csr
@@ -28,6 +30,7 @@ from inkstamp.pki.bundles import Haul, open_into
 from inkstamp.pki.certificates import facts, read_pem
 from inkstamp.pki.revocation import look_up, open_crl, read_ocsp
 from inkstamp.printable import escaped_json, printable
+from inkstamp.proof.dns_persist import WantedRecord, good_record, is_ours, reasons
 from inkstamp.reach.answers import read_json
 from inkstamp.reach.dns_update import read_tsig
 from inkstamp.reach.interface import Contents, FoundFile
@@ -257,6 +260,19 @@ _CONF = (b"include *;\n", b"{", b"}", b";", b'"', b"'", b"\\", b"#", b"$", b"${a
          b"Use m\n", b"<Macro m>\n", b"bind :443 ssl crt /a\n", b"frontend f\n", b"!include *\n", b"service imap-login {\n",
          b'$SERVER["socket"] == ":443" {', b'var.a = var.a + var.a\n', b"include \"*\"\n", b"smtp inet n - - - - smtpd\n", b"a = $a\n")  # fmt: skip
 
+
+def recipe_seed() -> bytes:
+    """Return a recipe that has everything."""
+    return resources.files("inkstamp.config").joinpath("recipes", "brinehaven.toml").read_bytes()
+
+
+def read_persistent(data: bytes) -> object:
+    """Read a validation record that stays, and judge it."""
+    text = data.decode("utf-8", "replace")
+    wanted = WantedRecord(issuers=("quayside.test",), account="https://ca.test/1", wildcard=True)
+    return good_record([text], wanted, NOW), reasons([text], wanted, NOW), is_ours(text, wanted)
+
+
 READERS = {
     each.name: each
     for each in (
@@ -280,6 +296,10 @@ READERS = {
                [b"^(www\\.)?(.+)$", b"(a+)+$"], (b"(", b")", b"+", b"*", b"{9,}", b"[a-z]", b"|", b".*", b"\\1", b"?")),
         Reader("configuration", lambda data: parse_config(data, Path("/etc/inkstamp/inkstamp.toml")), [_CONFIG],
                (b"[[", b"]]", b"files = 5\n", b"= 9" + b"9" * 50, b"[", b"{", b'"', b"\\u0000", b"1e9", b"names = 1\n", b"\n[", b".")),
+        Reader("recipe", lambda data: parse_recipe(data, Path("/etc/inkstamp/tides.toml")), [recipe_seed()],
+               (b"[add]\n", b"[zone]\n", b'"{+a,b*}"', b"{", b"}", b'"/~2"', b'url = "{"\n', b"json = ", b"[[", b"= 9\n", b"{?page}")),
+        Reader("persistent", read_persistent, [b"quayside.test; accounturi=https://ca.test/1; policy=wildcard; persistUntil=1800000000"],
+               (b";", b"=", b" ", b"\t", b"accounturi", b"persistUntil=", b"9" * 40, b"\xff", b".")),
         Reader("nginx", server(read_nginx), [b"http { server { listen 443 ssl; server_name a.test; root /a; } }"], _CONF),
         Reader("apache", server(read_apache), [b"Listen 443\n<VirtualHost *:443>\nServerName a.test\n</VirtualHost>\n"], _CONF),
         Reader("haproxy", server(lambda host: haproxy.read_configuration("/etc/haproxy/h.cfg", host)),  # type: ignore[arg-type]

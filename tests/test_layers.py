@@ -158,13 +158,15 @@ def test_the_drawings_in_the_documents_are_those_that_the_code_gives(tool: str) 
 
 def test_the_configuration_guide_names_every_key_and_the_json_guide_every_kind_of_error() -> None:
     from inkstamp import errors
-    from inkstamp.config import model
+    from inkstamp.config import recipe, section
 
     docs = Path(__file__).resolve().parent.parent / "docs"
     guide = (docs / "configuration.md").read_text()
-    for section in set(model.Section.__subclasses__()) - {model.Configuration}:
-        for key in section.__struct_fields__:
-            assert f"`{key}`" in guide, key
+    recipes = (docs / "recipes.md").read_text()
+    for base, text in ((section.Section, guide), (recipe.RecipeTable, recipes)):
+        for table in base.__subclasses__():
+            for key in table.__struct_fields__ if table.__name__ != "Configuration" else ():
+                assert f"`{key}`" in text, key
     told = (docs / "json.md").read_text()
     for name, kind in inspect.getmembers(errors, inspect.isclass):
         if issubclass(kind, InkStampError) and kind is not InkStampError:

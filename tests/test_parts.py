@@ -13,7 +13,8 @@ from hand_clock import HandClock
 from inkstamp.accounts.pool import AccountPool
 from inkstamp.certificates import Certificates
 from inkstamp.config.config_file import ConfigFile
-from inkstamp.config.model import Configuration, Nameserver
+from inkstamp.config.model import Configuration
+from inkstamp.config.record_changers import Nameserver
 from inkstamp.errors import AccountTrouble, Busy, ConfigurationError, UsageError
 from inkstamp.home import Home
 from inkstamp.ledger.sqlite import SqliteDatabase

@@ -175,6 +175,12 @@ class StillWaiting(InkStampError):
     exit_status = 3
 
 
+class TtlNotExpired(StillWaiting):
+    """Resolvers may have records of before in their caches until the TTL is over; nobody needs to act."""
+
+    who_acts = Actor.DNS
+
+
 class ProofFailed(InkStampError):
     """A proof cannot be placed, or is not seen from outside; the CA was not asked."""
 

@@ -10,7 +10,8 @@ from hypothesis import strategies as st
 from inkstamp.config import load
 from inkstamp.config.carrying import file_servers, methods_for, other_ways, record_carrier
 from inkstamp.config.load import parse
-from inkstamp.config.model import Authority, Certificate, Configuration, Nameserver, Server
+from inkstamp.config.model import Authority, Certificate, Configuration, Server
+from inkstamp.config.record_changers import Nameserver
 from inkstamp.config.toml_file import read_home
 from inkstamp.config.write import with_entry
 from inkstamp.errors import ConfigurationError

@@ -299,7 +299,7 @@ def test_an_exception_that_nobody_foresaw_stays_with_its_certificate_and_is_reco
     )
     program.chmod(0o755)
     world = street.world
-    for place in ("decide", "order", "install", "prepare", "change", "effect", "look", "record"):
+    for place in ("decide", "order", "install", "publish", "prepare", "change", "effect", "look", "record"):
         with site_of_a_stranger(street):
             before = (world.nginx.folder / "sites" / "stranger.conf").read_bytes()
             done = street.renew(f"an exception at {place}", entry(street), program=str(program),

@@ -203,7 +203,7 @@ def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path:
     with closing(sqlite3.connect(file)) as connection:
         for table in ("portal_proof", "dns_proof", "setback", "refused_method", "tidings", "matter", "look",
                       "revocation", "enrolled", "enrolled_name", "enrolled_group", "removed",
-                      "planned_day", "portal_wait"):  # fmt: skip
+                      "planned_day", "portal_wait", "tlsa_change"):  # fmt: skip
             connection.execute(f"DROP TABLE {table}")
         connection.execute("ALTER TABLE edition DROP COLUMN key_kind")
         connection.execute("ALTER TABLE ca_order DROP COLUMN key_sha256")

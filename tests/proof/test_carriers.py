@@ -10,7 +10,7 @@ from typing import Any
 
 import pytest
 
-from inkstamp.config.model import Nameserver, Program
+from inkstamp.config.record_changers import Nameserver, Program
 from inkstamp.errors import CarrierTrouble, ConfigurationError, ServerTrouble
 from inkstamp.proof import carriers
 from inkstamp.proof.carriers import ProgramCarrier, UpdateCarrier

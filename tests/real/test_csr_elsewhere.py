@@ -88,6 +88,8 @@ def test_when_it_is_due_a_person_is_asked_and_may_agree_once_for_all_to_the_same
     assert "same_request = true" in world.config.read_text()
     assert fits(file.with_suffix(".key"), world.home / "shelf" / "quay" / "0002" / "served.pem")
     assert world.run("stamp", "quay", "--reissue").status == 0
+    replacing = world.run("revoke", "quay", "--reason", "key-compromise", "--and-replace", "--yes")
+    assert (replacing.status, "since others may have its key" in replacing.flat) == (3, True), replacing.err
     assert world.run("revoke", "quay", "--reason", "key-compromise", "--yes").status == 0
     stolen = world.run("stamp", "quay")
     assert (stolen.status, "since others may have its key" in stolen.flat) == (3, True), stolen.err

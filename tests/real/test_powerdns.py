@@ -13,7 +13,7 @@ import pytest
 from bind_world import SECONDARY, BindWorld, bind_world
 from world import find_program, running, wait_for_port
 
-from inkstamp.config.model import Nameserver
+from inkstamp.config.record_changers import Nameserver
 from inkstamp.errors import CarrierTrouble
 from inkstamp.proof.powerdns import PowerDnsCarrier
 from inkstamp.proof.record_changes import DnsRecord
@@ -78,31 +78,50 @@ def powerdns(folder: Path, dns_port: int) -> Iterator[PowerDns]:
         yield made
 
 
+@dataclass
+class Both:
+    """BIND with PowerDNS as the primary of one zone, and the configuration for it."""
+
+    world: BindWorld
+    harbour: PowerDns
+
+
 @pytest.fixture(scope="module")
-def world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[BindWorld]:
+def both(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Both]:
     folder = tmp_path_factory.mktemp("powerdns")
     delegated = {ZONE: {"ns1": ("A", ADDRESS), "ns2": ("AAAA", SECONDARY)}}
-    with bind_world(folder, delegated=delegated) as made:
-        yield made
-
-
-@pytest.fixture(scope="module")
-def harbour(world: BindWorld) -> Iterator[PowerDns]:
-    key = world.folder / "api.key"
+    (dns_port,) = free_ports(1)
+    key = folder / "api.key"
     key.write_text(f"{KEY}\n")
     key.chmod(0o600)
-    with powerdns(world.folder / "pdns", world.dns_port) as made:
-        table = f'\n[nameserver.harbour]\nkind = "powerdns"\naddress = "{made.url}"\nkey_file = "{key}"\nseconds = 30\n'
-        world.config.write_text(world.config.read_text() + table)
-        yield made
+    # A secondary asks again ten seconds later when its primary is not there yet.
+    with powerdns(folder / "pdns", dns_port) as harbour, bind_world(folder, delegated, dns_port) as world:
+        common = f'address = "{harbour.url}"\nkey_file = "{key}"\nseconds = 30\n'
+        tables = f'\n[nameserver.harbour]\nkind = "powerdns"\n{common}'
+        tables += f'\n[nameserver.recipe]\nkind = "http"\nrecipe = "powerdns"\n{common}'
+        world.config.write_text(world.config.read_text() + tables)
+        yield Both(world, harbour)
 
 
+@pytest.fixture
+def world(both: Both) -> BindWorld:
+    return both.world
+
+
+@pytest.fixture
+def harbour(both: Both) -> PowerDns:
+    return both.harbour
+
+
+@pytest.mark.parametrize("via", ["harbour", "recipe"])
 def test_a_wildcard_is_proven_through_the_api_and_the_values_of_others_stay(
-    world: BindWorld, harbour: PowerDns
+    world: BindWorld, harbour: PowerDns, via: str
 ) -> None:
-    name = f"_acme-challenge.{ZONE}"
+    name = f"_acme-challenge.{via}.{ZONE}"
     harbour.replace(name, "TXT", '"somebody else\'s"')
-    done = world.run("stamp", f"*.{ZONE}", ZONE, "--as", "harbour", "--via", "harbour", "--proof", "dns-01", "--json")
+    done = world.run(
+        "stamp", f"*.{via}.{ZONE}", f"{via}.{ZONE}", "--as", via, "--via", via, "--proof", "dns-01", "--json"
+    )
     assert done.status == 0, done.err
     assert harbour.values(name, "TXT") == ['"somebody else\'s"']
     harbour.replace(name, "TXT")
@@ -119,6 +138,28 @@ def test_a_key_that_is_not_right_and_a_zone_that_is_not_there_are_told_as_that(
     assert "wrong" not in refused.out
     other = world.run("precheck", "rowing.saltmarsh.test", "--via", "harbour")
     assert "has no zone saltmarsh.test" in " ".join(other.out.split())
+
+
+def test_a_nameserver_is_tried_with_a_record_that_is_gone_afterwards_and_no_secret_is_shown(
+    world: BindWorld, harbour: PowerDns
+) -> None:
+    tried = world.run("nameserver", "try", "recipe", ZONE)
+    assert tried.status == 0, tried.err
+    assert "all 2 nameservers of harbour.test have the record" in " ".join(tried.out.split())
+    assert "is gone again" in tried.out
+    assert [line.split()[0] for line in tried.err.splitlines() if "http" in line and line[0].isupper()] == [
+        "GET", "GET", "PATCH", "GET", "PUT", "GET", "GET", "PATCH", "GET", "PUT",
+    ]  # fmt: skip
+    assert KEY not in tried.out + tried.err
+    assert harbour.values(f"_inkstamp-trial.{ZONE}", "TXT") == []
+    told = json.loads(world.run("nameserver", "try", "recipe", f"boats.{ZONE}", "--json").out)
+    assert told["passes"]
+    assert len(told["requests"]) == 10
+    assert json.loads(world.run("nameserver", "try", "harbour", ZONE, "--json").out)["passes"]
+    unknown = world.run("nameserver", "try", "nowhere", ZONE)
+    assert unknown.status == 2
+    assert "no nameserver or program “nowhere”" in unknown.err
+    assert "has no zone saltmarsh.test" in world.run("nameserver", "try", "recipe", "saltmarsh.test").err
 
 
 def test_what_was_written_is_remembered_though_the_secondaries_are_not_told(
@@ -161,7 +202,7 @@ def test_caa_records_are_put_beside_those_of_others_and_renewals_still_pass(
     assert json.loads(shown.out)["names"][0]["domain"] == ZONE
     assert harbour.values(boats, "CAA") == []
 
-    done = world.run("caa", "boats", "--put", "--yes")
+    done = world.run("caa", "boats", "--put", "--yes", "--via", "harbour")
 
     assert done.status == 0, done.err
     values = harbour.values(boats, "CAA")
@@ -171,7 +212,7 @@ def test_caa_records_are_put_beside_those_of_others_and_renewals_still_pass(
     assert values[3] == '0 issuewild ";"'
     assert world.records(boats, "CAA", SECONDARY) == sorted(each.strip('"') for each in values)
     assert "it is, for quayside" in " ".join(world.run("caa", boats).out.split())
-    simple = world.run("caa", "boats", "--simple", "--put", "--yes")
+    simple = world.run("caa", "boats", "--simple", "--put", "--yes", "--via", "harbour")
     assert simple.status == 0, simple.err
     assert '0 issue "quayside.test"' in harbour.values(boats, "CAA")
     assert len(harbour.values(boats, "CAA")) == 4
@@ -187,7 +228,7 @@ def test_records_by_which_the_ca_could_not_issue_are_not_put(world: BindWorld, h
     table = "[authority.quayside]\n"
     world.config.write_text((text + entry).replace(table, f'{table}caa = ["quayside.test"]\n'))
     harbour.replace(boats, "CAA", '128 tbs "x"')
-    done = world.run("caa", "boats", "--put", "--yes")
+    done = world.run("caa", "boats", "--put", "--yes", "--via", "harbour")
     assert done.status == 1
     assert "could not issue for boats.harbour.test with these records" in " ".join(done.err.split())
     assert harbour.values(boats, "CAA") == ['128 tbs "x"']
@@ -195,7 +236,7 @@ def test_records_by_which_the_ca_could_not_issue_are_not_put(world: BindWorld, h
     harbour.replace(alias, "CNAME", f"{boats}.")
     more = f'\n[certificate.yachts]\nnames = ["{alias}"]\nauthority = "quayside"\nproof = "dns-01"\nvia = "harbour"\n'
     world.config.write_text(world.config.read_text() + more)
-    beside = world.run("caa", alias, "--put", "--yes")
+    beside = world.run("caa", alias, "--put", "--yes", "--via", "recipe")
     assert f"{alias} is an alias of {boats}, and no other record can be beside a CNAME" in " ".join(beside.err.split())
     assert harbour.values(alias, "CAA") == []
     world.config.write_text(text)

@@ -216,6 +216,8 @@ class Challenge(_Wire, frozen=True):
     url: str
     status: ChallengeStatus
     token: str = ""
+    issuer_domain_names: tuple[str, ...] = msgspec.field(name="issuer-domain-names", default=())
+    """Of `dns-persist-01` (draft-ietf-acme-dns-persist)."""
     error: Problem | None = None
 
     def at(self, base: str) -> "Challenge":

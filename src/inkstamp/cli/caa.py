@@ -12,6 +12,7 @@ properties stay, and every nameserver is waited for.
 """
 
 import argparse
+import shlex
 import sys
 from typing import TYPE_CHECKING, TextIO
 
@@ -57,7 +58,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
     else:
         _tell(states, sys.stdout)
         if any(each.differs for each in states):
-            print(output.field("next", f"inkstamp caa {' '.join(options.names)} --put"))
+            print(output.field("next", f"inkstamp caa {shlex.join(options.names)} --put"))
     return 1 if any(worst(each.findings) is Severity.BAD for each in states) else 0
 
 

@@ -14,9 +14,11 @@ if TYPE_CHECKING:
 SETTINGS_HELP = "a setting as in the configuration file (docs/configuration.md); KEY= takes it out; lists with commas"
 
 
-def configure(parser: argparse.ArgumentParser, table: "Table") -> None:
-    """Declare the arguments of a command that adds, shows, changes and removes entries."""
-    actions = parser.add_subparsers(dest="action", required=True, metavar="add|show|change|remove")
+def configure(parser: argparse.ArgumentParser, table: "Table", *more: str) -> "argparse._SubParsersAction[Any]":
+    """Declare the arguments of a command that adds, shows, changes and removes entries, and does `more`."""
+    actions = parser.add_subparsers(
+        dest="action", required=True, metavar="|".join(("add", "show", "change", "remove", *more))
+    )
     add = actions.add_parser("add", help="add an entry", allow_abbrev=False)
     add.add_argument("name", metavar="NAME", help="name of the new entry")
     add.add_argument("settings", nargs="*", metavar="KEY=VALUE", help=SETTINGS_HELP)
@@ -29,6 +31,7 @@ def configure(parser: argparse.ArgumentParser, table: "Table") -> None:
     remove.add_argument("name", metavar="NAME", help=f"a {table}")
     for each in (add, show, change, remove):
         global_options(each, default=argparse.SUPPRESS)
+    return actions
 
 
 def run(context: Context, options: argparse.Namespace, table: "Table") -> int:
@@ -123,6 +126,8 @@ def written(value: Any) -> str:
         return "not set"
     if isinstance(value, bool):
         return "true" if value else "false"
+    if isinstance(value, dict):
+        return ", ".join(f"{key}={written(each)}" for key, each in value.items()) or "none"
     if isinstance(value, tuple | list):
         return ", ".join(map(written, value)) or "none"
     return str(value)

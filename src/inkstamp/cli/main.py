@@ -25,7 +25,7 @@ COMMANDS = {
     "survey": "list servers, their sites and the certificate of each",
     "authority": "add a CA and open an account; show, change, deactivate it",
     "server": "add, show, change or remove a server of the configuration",
-    "nameserver": "add, show, change or remove a nameserver",
+    "nameserver": "add, show, change, remove or try a nameserver",
     "caa": "show which CAs may issue for a name, and put the CAA records",
     "precheck": "test DNS, CAA and challenge responses before an order",
     "csr": "make a key and a certificate signing request (CSR), or read one",

@@ -14,6 +14,11 @@ challenge for an account by themselves: token, dot, thumbprint of the account
 key. Then nothing is written for a renewal.
 
     inkstamp prove --standing front --preview
+
+With --persistent, TXT records are put once, by which the CA validates each
+renewal (dns-persist-01); where no nameserver can be changed, they are shown.
+
+    inkstamp prove shop.saltmarsh.test --persistent --preview
 """
 
 import argparse
@@ -22,7 +27,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from inkstamp.cli import output, standing
+from inkstamp.cli import output, persistent, standing
 from inkstamp.cli.context import Context
 from inkstamp.cli.order import tell_reached, tell_stall
 from inkstamp.cli.setting import moment, open_runtime
@@ -84,10 +89,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--let-through", action="store_true", help="make the smallest change that opens the challenge path, and test it"
     )
     way.add_argument(
-        "--preview", action="store_true", help="with --let-through, --standing: show the change, do not make it"
+        "--preview",
+        action="store_true",
+        help="with --let-through, --standing, --persistent: show the change, do not make it",
     )
     way.add_argument("--close-again", action="store_true", help="undo the change of --let-through")
     standing.configure(parser)
+    persistent.configure(parser)
     parser.add_argument(
         "--into", metavar="FOLDER", help="save the validation files that you have to create, for an upload"
     )
@@ -99,6 +107,9 @@ def run(context: Context, options: argparse.Namespace) -> int:
     from inkstamp.config.carrying import is_portal
     from inkstamp.errors import StillWaiting
 
+    if options.persistent:
+        return persistent.run(context, options)
+    persistent.expect_without_persistent(options)
     if options.standing:
         return standing.run(context, options)
     standing.expect_without_standing(options)

@@ -65,7 +65,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         tell(context, sweep, quiet=options.quiet)
     if sweep.failed or sweep.internal:
         return 1
-    return 3 if sweep.waiting else 0
+    return 3 if sweep.awaits_person else 0
 
 
 def _preview(context: Context, found: "DueList") -> int:

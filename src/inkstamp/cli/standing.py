@@ -21,10 +21,17 @@ def configure(parser: argparse.ArgumentParser) -> None:
     way.add_argument(
         "--standing", nargs="+", metavar="SERVER", help="have these servers answer http-01 for an account, at all sites"
     )
-    way.add_argument("--authority", default="", metavar="AUTHORITY", help="for the account at this one of several")
+    way.add_argument(
+        "--authority",
+        default="",
+        metavar="AUTHORITY",
+        help="for the account at this one of several; with --persistent too",
+    )
     way.add_argument("--group", default="", metavar="GROUP", help="only at the sites of this group's certificates")
     way.add_argument("--default-hosts", action="store_true", help="also for names that no site has")
-    way.add_argument("--take-back", action="store_true", help="take the standing answer out again")
+    way.add_argument(
+        "--take-back", action="store_true", help="take the standing answer, or the persistent records, out again"
+    )
     way.add_argument("--yes", action="store_true", help="do not ask for confirmation")
 
 

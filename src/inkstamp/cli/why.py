@@ -105,6 +105,8 @@ def _tell_records(found: "Why") -> None:
         print(output.field("order", f"{order.id} at {order.authority}{page}, opened {order.opened:%Y-%m-%d}"))
     for each in found.proofs:
         print(output.field("validation", f"{each.name}: {each.method.value} {each.place}, {_seen(each)}"))
+    for line in status.records:
+        print(output.field("validation", line))
     if status.edition is not None and status.not_after is not None:
         days = f", {counted(status.days_left or 0, 'day')} left"
         print(output.field("edition", f"{status.edition}, valid until {status.not_after:%Y-%m-%d}{days}"))

@@ -2,13 +2,13 @@
 
 from inkstamp.config.model import Certificate, Configuration, Server
 from inkstamp.config.server_kinds import KINDS
-from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER, Method
+from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER, RECORD_METHODS, Method
 from inkstamp.pki.names import as_address
 
 _CARRIED_BY: dict[str, str] = {
     "http-01": "files",
     "file": "files",
-    "dns-01": "records",
+    **dict.fromkeys(RECORD_METHODS, "records"),
     "cname": "records",
     "txt": "records",
     "tls-alpn-01": "handshakes",
@@ -65,12 +65,12 @@ def record_carrier(config: Configuration, entry: Certificate) -> str:
 def can_prove(method: Method, identifier: str) -> bool:
     """Tell whether CAs take a method for a wildcard, a name or an address.
 
-    Wildcards by `dns-01` alone (RFC 8555 section 8.4 and Baseline Requirements section 3.2.2.4), addresses not by it
+    Wildcards by records alone (RFC 8555 section 8.4 and Baseline Requirements section 3.2.2.4), addresses not by it
     (RFC 8738 section 7).
     """
     if identifier.startswith("*."):
         return method not in {"http-01", "tls-alpn-01", "file"}
-    return method != "dns-01" or not as_address(identifier)
+    return method not in RECORD_METHODS or not as_address(identifier)
 
 
 def methods_for(entry: Certificate, identifier: str) -> tuple[Method, ...]:

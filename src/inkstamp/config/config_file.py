@@ -5,7 +5,8 @@ from functools import cached_property
 from pathlib import Path
 
 from inkstamp.config.load import load
-from inkstamp.config.model import Authority, Configuration, Section
+from inkstamp.config.model import Authority, Configuration
+from inkstamp.config.section import Section
 from inkstamp.config.toml_file import read_file
 from inkstamp.errors import UsageError
 from inkstamp.locks import Locks

@@ -22,14 +22,12 @@ from inkstamp.config.model import (
     FileCopy,
     Messenger,
     Mistake,
-    Nameserver,
     PortalStage,
-    Program,
     Renewal,
-    Section,
     Server,
     ViewSettings,
 )
+from inkstamp.config.record_changers import Nameserver, Program
 from inkstamp.config.renewal_rules import (
     certificate_fault,
     elsewhere_fault,
@@ -39,9 +37,10 @@ from inkstamp.config.renewal_rules import (
     nameserver_fault,
     stages_fault,
 )
+from inkstamp.config.section import Section
 from inkstamp.config.server_rules import Fault, find_fault
 from inkstamp.config.templates import template_fault
-from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER
+from inkstamp.config.words import ACME_METHODS, BY_HAND, DRAFT_METHODS, LISTENER
 from inkstamp.decoding import from_plain
 from inkstamp.errors import ConfigurationError, NameTrouble
 from inkstamp.pki.names import as_address, identifiers
@@ -71,15 +70,17 @@ PATHS = {
         "token_file",
         "trust",
     ),
-    Nameserver: ("key_file", "trust"),
+    Nameserver: ("key_file", "trust", "recipe"),
     Certificate: ("key_passphrase_file",),
     CertificateGroup: ("key_passphrase_file",),
     ViewSettings: ("roots",),
     Renewal: ("metrics",),
     Messenger: ("password_file", "key_file", "trust"),
 }
+NAMES_OR_PATHS = {"program", "recipe"}
+"""Keys whose values are paths where they have a slash."""
 INNER: dict[type[Section], dict[str, type[Section]]] = {Server: {"files": FileCopy}, Authority: {"steps": PortalStage}}
-_ACME_KEYS = ("directory", "trust", "agree_terms", "staging", "binding_id", "profile", "account_key_of")
+_ACME_KEYS = ("directory", "trust", "agree_terms", "staging", "binding_id", "profile", "account_key_of", "draft")
 _PORTAL_KEYS = ("page", "path", "lines", "record", "value", "level", "steps")
 
 
@@ -145,7 +146,7 @@ class EntryReader:
                 inner["passphrase_file"] = str(self._file.parent / inner["passphrase_file"])
         for key in PATHS.get(kind, ()):
             value = given.get(key)
-            if isinstance(value, str) and value and (key != "program" or "/" in value):
+            if isinstance(value, str) and value and (key not in NAMES_OR_PATHS or "/" in value):
                 given[key] = self.absolute(value, (*path, key))
         try:
             return from_plain(given, kind)
@@ -271,7 +272,13 @@ class EntryReader:
 
     def nameserver(self, name: str, entry: Nameserver) -> None:
         """Refuse keys that do not go with the nameserver's kind."""
-        self.expect_no(nameserver_fault(entry), ("nameserver", name))
+        path = ("nameserver", name)
+        self.expect_no(nameserver_fault(entry), path)
+        if entry.kind == "http":
+            # Libraries that no other table needs.
+            from inkstamp.config.recipe_file import recipe_fault  # noqa: PLC0415
+
+            self.expect_no(recipe_fault(entry), path)
 
     def messenger(self, name: str, entry: Messenger) -> None:
         """Refuse keys that do not go with the messenger's kind."""
@@ -294,6 +301,10 @@ class EntryReader:
             if wrong is not None:
                 raise self.fail(f"“{entry.authority}” speaks ACME: “{wrong}” is for portals", (*path, "proof"),
                                 f"known values: {', '.join(ACME_METHODS)}")  # fmt: skip
+            draft = next((each for each in entry.methods if each in DRAFT_METHODS), "")
+            if draft and not authority.draft:
+                raise self.fail(f"“{draft}” is an IETF draft, which may change", (*path, "proof"),
+                                f"if that CA offers it: draft = true under [authority.{entry.authority}]")  # fmt: skip
         elif entry.proof is not None and (len(entry.methods) > 1 or entry.methods[0] in ACME_METHODS):
             raise self.fail(f"“{entry.authority}” is a portal, which has its own methods", (*path, "proof"),
                             "known values: file, cname, txt, email; or leave it out")  # fmt: skip
@@ -356,6 +367,8 @@ class EntryReader:
             raise self.fail(
                 "“via” is empty or names one twice", (*path, "via"), "name each server, nameserver or program once"
             )
+        if entry.tlsa_via:
+            self.refers(entry.tlsa_via, "nameserver", {**whole.nameserver, **whole.program}, (*path, "tlsa_via"))
         carriers = {**whole.server, **whole.nameserver, **whole.program, BY_HAND: None, LISTENER: None}
         for each in entry.carriers:
             self.refers(each, "server", carriers, (*path, "via"))

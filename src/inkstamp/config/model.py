@@ -7,24 +7,13 @@ from typing import ClassVar, Literal
 
 import msgspec
 
+from inkstamp.config.record_changers import Nameserver, Program
+from inkstamp.config.section import Section
 from inkstamp.config.server_kinds import ServerKindName
 from inkstamp.config.words import BY_HAND, CopyForm, Matter, Method, PortalStep
 from inkstamp.errors import ConfigurationError
 from inkstamp.pki.kinds import KeyKind, ValidationLevel
 from inkstamp.pki.subject import Subject
-
-
-class Section(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """Base of all tables of the file."""
-
-    def given(self) -> dict[str, object]:
-        """Return the keys that differ from the defaults, and those without one, as they would be written."""
-        defaults, fields = type(self).__struct_defaults__, type(self).__struct_fields__
-        required = len(fields) - len(defaults)
-        values = [(index, field, getattr(self, field)) for index, field in enumerate(fields)]
-        return {
-            field: value for index, field, value in values if index < required or value != defaults[index - required]
-        }
 
 
 class PortalStage(Section, frozen=True):
@@ -46,6 +35,7 @@ class Authority(Section, frozen=True):
         {
             "agree_terms",
             "fetch_issuers",
+            "draft",
             "caa",
             "at_once",
             "default",
@@ -111,6 +101,8 @@ class Authority(Section, frozen=True):
     """Whether new certificates come from it, where no other is named."""
     level_load: bool = False
     """Whether renewals are levelled also by renewing before the window that the CA names (RFC 9773)."""
+    draft: bool = False
+    """Whether challenge types of IETF drafts may be used there."""
     fetch_issuers: bool = False
     """Whether missing intermediates may be fetched from where the certificate says (AIA)."""
 
@@ -202,33 +194,6 @@ class Server(Section, frozen=True):
     """Where proofs lie for sites whose proof path `prove --let-through` has opened."""
 
 
-class Nameserver(Section, frozen=True):
-    """`[nameserver.NAME]`: what takes changes of records in DNS."""
-
-    kind: Literal["update", "powerdns"] = "update"
-    """`update`: a primary that takes dynamic updates (RFC 2136); `powerdns`: one with PowerDNS's HTTP API."""
-    address: str = ""
-    """`update`: its address or host name, with a port if it is not 53; empty for the one that the zone's SOA names.
-    `powerdns`: URL of its web server."""
-    key_file: str = ""
-    """File with the TSIG key, empty for updates that are not signed; or with the key of the API."""
-    trust: str = ""
-    """`powerdns`: PEM file with the roots of the API's own certificate; empty for the system's."""
-    server_id: str = "localhost"
-    """`powerdns`: the name of the server in the API."""
-    seconds: float = 120.0
-    """How long to wait until every nameserver of the zone has a record."""
-
-
-class Program(Section, frozen=True):
-    """`[program.NAME]`: a program of the user's own that puts records into DNS, or takes certificates."""
-
-    command: tuple[str, ...]
-    """The program and its arguments."""
-    seconds: float = 120.0
-    """How long it may take, and how long to wait until every nameserver of the zone has a record."""
-
-
 class Certificate(Section, frozen=True):
     """`[certificate.NAME]`: a set of names that must always be served by a good certificate."""
 
@@ -242,6 +207,10 @@ class Certificate(Section, frozen=True):
     install: tuple[str, ...] = ()
     """The servers that are given the certificate."""
     key: KeyKind = KeyKind.ECDSA_P256
+    key_stays: bool = False
+    """Whether renewals keep the key, so that TLSA records for it stay right."""
+    tlsa_via: str = ""
+    """The nameserver or program that changes TLSA records with a key; empty for that in `via`."""
     sites: tuple[str, ...] = ()
     """Those of the names under a wildcard whose virtual hosts get it; empty for all that are there."""
     renew_with_left: float | None = None
@@ -360,13 +329,13 @@ class Mistake(msgspec.Struct, frozen=True):
 class Configuration(Section, frozen=True):
     """The whole file."""
 
-    authority: dict[str, Authority] = {}
-    server: dict[str, Server] = {}
-    nameserver: dict[str, Nameserver] = {}
-    program: dict[str, Program] = {}
-    certificate: dict[str, Certificate] = {}
-    group: dict[str, CertificateGroup] = {}
-    messenger: dict[str, Messenger] = {}
+    authority: dict[str, Authority] = msgspec.field(default_factory=dict)
+    server: dict[str, Server] = msgspec.field(default_factory=dict)
+    nameserver: dict[str, Nameserver] = msgspec.field(default_factory=dict)
+    program: dict[str, Program] = msgspec.field(default_factory=dict)
+    certificate: dict[str, Certificate] = msgspec.field(default_factory=dict)
+    group: dict[str, CertificateGroup] = msgspec.field(default_factory=dict)
+    messenger: dict[str, Messenger] = msgspec.field(default_factory=dict)
     view: ViewSettings = ViewSettings()
     renewal: Renewal = Renewal()
     subject: Subject = Subject()
@@ -375,9 +344,9 @@ class Configuration(Section, frozen=True):
     """The group on this machine that may read the keys of editions, name or number; empty for nobody."""
     home: str = ""
     """Folder of ledger, accounts and shelf, when it is not the default one."""
-    mistaken: dict[str, Mistake] = {}
+    mistaken: dict[str, Mistake] = msgspec.field(default_factory=dict)
     """Certificates that are left out, since their entries cannot be used: one must not stop all others."""
-    mistaken_beside: dict[str, Mistake] = {}
+    mistaken_beside: dict[str, Mistake] = msgspec.field(default_factory=dict)
     """Other entries that are left out, by table and name (`server.front`)."""
 
     def account_key_owner(self, authority: str) -> str:

@@ -5,7 +5,8 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from urllib.parse import urlsplit
 
-from inkstamp.config.model import Authority, Certificate, Messenger, Nameserver, PortalStage, Server
+from inkstamp.config.model import Authority, Certificate, Messenger, PortalStage, Server
+from inkstamp.config.record_changers import Nameserver
 from inkstamp.config.server_kinds import KINDS, WINDOWS
 from inkstamp.config.server_rules import Fault
 from inkstamp.wording import header_of
@@ -20,6 +21,14 @@ _ONLY_FOR = {
     **dict.fromkeys(("server", "sender", "to", "user", "password_file"), "mail"),
     **dict.fromkeys(("url", "key_file"), "webhook"),
 }
+
+_NAMESERVER_KEYS = {
+    "trust": ("powerdns", "http"),
+    "server_id": ("powerdns",),
+    "recipe": ("http",),
+    "settings": ("http",),
+}
+_NEEDED_BY_NAMESERVER = {"update": (), "powerdns": ("address", "key_file"), "http": ("recipe", "key_file")}
 
 
 def may_be_plain(url: str) -> bool:
@@ -41,13 +50,16 @@ def share_fault(share: float | None, key: str) -> Fault | None:
 
 def nameserver_fault(entry: Nameserver) -> Fault | None:
     """Return what is wrong with a nameserver's table."""
-    if entry.kind == "update":
-        lost = next((key for key in ("trust", "server_id") if key in entry.given()), "")
-        told = f"“{lost}” does not apply to kind = “update”"
-        return Fault(told, (lost,), "remove the line") if lost else None
-    for key in ("address", "key_file"):
+    lost = next(
+        (key for key, kinds in _NAMESERVER_KEYS.items() if key in entry.given() and entry.kind not in kinds), ""
+    )
+    if lost:
+        return Fault(f"“{lost}” does not apply to kind = “{entry.kind}”", (lost,), "remove the line")
+    for key in _NEEDED_BY_NAMESERVER[entry.kind]:
         if not getattr(entry, key):
-            return Fault(f"kind = “powerdns” needs “{key}”", (), f"add a line {key} = …")
+            return Fault(f"kind = “{entry.kind}” needs “{key}”", (), f"add a line {key} = …")
+    if entry.kind == "update" or not entry.address:
+        return None
     parts = urlsplit(entry.address)
     if parts.scheme != "https" and not (parts.scheme == "http" and may_be_plain(entry.address)):
         return Fault(f"“{entry.address}” is no https URL", ("address",),
@@ -126,9 +138,10 @@ def encryption_fault(entry: Certificate, servers: Mapping[str, Server]) -> Fault
 def elsewhere_fault(entry: Certificate, servers: Mapping[str, Server]) -> Fault | None:
     """Return what cannot be together with a key that is on another machine."""
     if entry.key_elsewhere:
-        if entry.key_passphrase_file:
-            return Fault("“key_passphrase_file” is for keys that are here, and “key_elsewhere” says that it is not",
-                         ("key_passphrase_file",), "remove it")  # fmt: skip
+        lost = next((key for key in ("key_passphrase_file", "key_stays") if getattr(entry, key)), "")
+        if lost:
+            return Fault(f"“{lost}” is for keys that are here, and “key_elsewhere” says that it is not", (lost,),
+                         "remove it")  # fmt: skip
         windows = [each for each in entry.install if each in servers and servers[each].kind in WINDOWS]
         if windows != list(entry.install):
             return Fault("“install” needs the key, and “key_elsewhere” says that it is not here", ("install",),

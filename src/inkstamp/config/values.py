@@ -4,11 +4,11 @@ import difflib
 import json
 import types
 import typing
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from inkstamp.config.entries import PATHS
-from inkstamp.config.model import Section
+from inkstamp.config.entries import NAMES_OR_PATHS, PATHS
+from inkstamp.config.section import Section
 from inkstamp.errors import UsageError
 
 _YES, _NO = {"true", "yes", "on"}, {"false", "no", "off"}
@@ -17,7 +17,8 @@ _YES, _NO = {"true", "yes", "on"}, {"false", "no", "off"}
 def read_values(kind: type[Section], pairs: Sequence[str]) -> dict[str, object]:
     """Read settings of an entry as typed; None for a key that is to be taken out (`KEY=`).
 
-    A list is written with commas, or as JSON. Whether a value is possible is judged when the file is read back.
+    A list is written with commas, or as JSON; a table of words as `KEY=one=1,two=2`. Whether a value is possible is
+    judged when the file is read back.
 
     Raises:
         UsageError: One has no `=`, names no key of such an entry, or is no value for it.
@@ -54,25 +55,36 @@ def _value(key: str, text: str, hint: object, *, is_path: bool) -> object:
             raise UsageError(f"“{key}” is a number, and not “{text}”", advice=f"write as in {key}=30") from None
     if tuple in kinds:
         return _list(key, text, may_be_one=str in kinds)
+    if Mapping in kinds:
+        return _pairs(key, text)
     if str not in kinds:
         raise UsageError(f"“{key}” is a table, which is not typed in one line", advice="edit the configuration file")
-    is_relative = is_path and not text.startswith("/") and (key != "program" or "/" in text)
+    is_relative = is_path and not text.startswith("/") and (key not in NAMES_OR_PATHS or "/" in text)
     return str(Path(text).absolute()) if is_relative else text
 
 
 def _kinds(hint: object) -> set[type]:
-    """Return what a key may hold: `bool`, `int`, `float`, `str`, `tuple` of words; others for tables."""
+    """Return what a key may hold: `bool`, `int`, `float`, `str`, `tuple` or `Mapping` of words; `dict` for tables."""
     if isinstance(hint, types.UnionType) or typing.get_origin(hint) is typing.Union:
         return set().union(*(_kinds(each) for each in typing.get_args(hint)))
     origin = typing.get_origin(hint)
     if origin is typing.Literal:
         return {str}
+    if typing.get_args(hint) == (str, str):
+        return {Mapping}
     if origin is tuple:
         inner = _kinds(typing.get_args(hint)[0])
         return {tuple} if inner == {str} else {dict}
     if isinstance(hint, type) and issubclass(hint, str):
         return {str}
     return {hint} if hint in {bool, int, float} else set() if hint is type(None) else {dict}
+
+
+def _pairs(key: str, text: str) -> dict[str, str]:
+    pairs = [each.partition("=") for each in text.split(",")]
+    if not all(name.strip() and equals for name, equals, _ in pairs):
+        raise UsageError(f"“{key}” is no list of NAME=VALUE", advice=f"write as in {key}=server=localhost,region=north")
+    return {name.strip(): value.strip() for name, _, value in pairs}
 
 
 def _list(key: str, text: str, *, may_be_one: bool) -> object:

@@ -2,9 +2,15 @@
 
 from typing import Literal
 
-Method = Literal["http-01", "dns-01", "tls-alpn-01", "file", "cname", "txt", "email"]
-ACME_METHODS: tuple[Method, ...] = ("http-01", "dns-01", "tls-alpn-01")
-"""RFC 8555 section 8 and RFC 8737."""
+Method = Literal[
+    "http-01", "dns-01", "tls-alpn-01", "dns-account-01", "dns-persist-01", "file", "cname", "txt", "email"
+]
+DRAFT_METHODS: tuple[Method, ...] = ("dns-account-01", "dns-persist-01")
+"""draft-ietf-acme-dns-account-label and draft-ietf-acme-dns-persist."""
+ACME_METHODS: tuple[Method, ...] = ("http-01", "dns-01", "tls-alpn-01", *DRAFT_METHODS)
+"""RFC 8555 section 8, RFC 8737, and drafts."""
+RECORD_METHODS: frozenset[Method] = frozenset({"dns-01", *DRAFT_METHODS})
+"""Those by TXT records, at ACME CAs."""
 BY_HAND = "by-hand"
 """In the place of a server: a person puts the proof up."""
 LISTENER = "listener"

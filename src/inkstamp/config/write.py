@@ -9,7 +9,8 @@ import tomlkit
 
 from inkstamp.config.load import parse
 from inkstamp.config.locate import with_header
-from inkstamp.config.model import Configuration, Section
+from inkstamp.config.model import Configuration
+from inkstamp.config.section import Section
 from inkstamp.errors import ConfigurationError
 from inkstamp.files import private_folder, write_bytes
 

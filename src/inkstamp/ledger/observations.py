@@ -37,6 +37,12 @@ class Observation(msgspec.Struct, frozen=True):
     """When to look at its servers."""
     planned: datetime | None = None
     """From when it is to be renewed, as was decided when it was issued; None where nothing was."""
+    records: str = ""
+    """How the validation records are that stay in DNS, a line each; empty for not looked at."""
+    records_trouble: str = ""
+    """What a person has to do about them, as a sentence; empty for nothing."""
+    records_again: datetime | None = None
+    """When to look at them."""
 
 
 class Heard(TypedDict, total=False):
@@ -49,17 +55,22 @@ class Heard(TypedDict, total=False):
     status_again: datetime
     astray: str
     look_again: datetime
+    records: str
+    records_trouble: str
+    records_again: datetime
 
 
 _COLUMNS = ("certificate", "edition", "window_start", "window_end", "explanation", "ask_again", "revoked",
-            "revoked_why", "status_again", "astray", "look_again", "planned")  # fmt: skip
+            "revoked_why", "status_again", "astray", "look_again", "planned", "records",
+            "records_trouble", "records_again")  # fmt: skip
 
 
 def _of_row(row: Row) -> Observation | None:
     """Return a row's observation, None where it holds what was never written: then all are asked anew."""
-    texts = (row["certificate"], row["explanation"], row["revoked_why"], row["astray"])
+    texts = (row["certificate"], row["explanation"], row["revoked_why"], row["astray"], row["records"],
+             row["records_trouble"])  # fmt: skip
     numbers = (row["edition"], row["window_start"], row["window_end"], row["ask_again"], row["revoked"],
-               row["status_again"], row["look_again"], row["planned"])  # fmt: skip
+               row["status_again"], row["look_again"], row["planned"], row["records_again"])  # fmt: skip
     if not (all(type(each) is str for each in texts) and all(type(each) is int for each in numbers)):
         return None
     window = None
@@ -76,6 +87,9 @@ def _of_row(row: Row) -> Observation | None:
         row["astray"],
         _moment(row["look_again"]),
         _moment(row["planned"]),
+        row["records"],
+        row["records_trouble"],
+        _moment(row["records_again"]),
     )
 
 
@@ -102,6 +116,9 @@ def _as_row(observation: Observation) -> dict[str, int | str]:
         "astray": observation.astray,
         "look_again": _stored(observation.look_again),
         "planned": _stored(observation.planned),
+        "records": observation.records,
+        "records_trouble": observation.records_trouble,
+        "records_again": _stored(observation.records_again),
     }
 
 

@@ -31,6 +31,7 @@ class Removals:
             self._database.execute("DELETE FROM enrolled WHERE certificate = :name", name)
             self._observations.forget(certificate)
             self._database.execute("DELETE FROM setback WHERE certificate = :name", name)
+            self._database.execute("DELETE FROM tlsa_change WHERE certificate = :name", name)
             self._database.upsert("removed", {"certificate": certificate}, at=from_moment(self._clock.now()),
                                   servers=as_list(servers))  # fmt: skip
             self._note("removed", text, certificate)

@@ -13,11 +13,11 @@ _COPIED = {
     "install": "edition, servers, state, at",
     "ca_order": "authority, names, state, url, edition, opened, changed",
     "tidings": "edition, window_start, window_end, explanation, ask_again, revoked, revoked_why, status_again, astray,"
-    " look_again, planned",
+    " look_again, planned, records, records_trouble, records_again",
     "revocation": "edition, begun, done, why",
 }
 """What decides about renewal, by table: its columns, but for the certificate and numbers that it has by itself."""
-_MOVED = ("event", "setback", "refused_method", "matter")
+_MOVED = ("event", "setback", "refused_method", "matter", "tlsa_change")
 
 
 class Renames:

@@ -30,11 +30,11 @@ class Revocations:
         self._database = database
         self._clock = clock
 
-    def begin(self, certificate: str, edition: int) -> None:
-        """Record that an edition is about to be revoked, unless it is revoked."""
+    def begin(self, certificate: str, edition: int, why: str) -> None:
+        """Record that an edition is about to be revoked, and why, unless it is revoked."""
         with self._database.writing():
             if self.of(certificate, edition) is None:
-                self._put(certificate, edition, begun=from_moment(self._clock.now()), done=0, why="")
+                self._put(certificate, edition, begun=from_moment(self._clock.now()), done=0, why=why)
 
     def begun(self, certificate: str) -> int | None:
         """Return the edition whose revocation was begun and is not known to be done; None for none."""
@@ -56,6 +56,14 @@ class Revocations:
             {"certificate": certificate, "edition": edition},
         )
         return None if row is None else RevocationRecord(to_moment(row["done"]), row["why"])
+
+    def reason(self, certificate: str, edition: int) -> str:
+        """Return why an edition is revoked, or about to be; empty for neither, or for no reason."""
+        row = self._database.row(
+            "SELECT why FROM revocation WHERE certificate = :certificate AND edition = :edition",
+            {"certificate": certificate, "edition": edition},
+        )
+        return "" if row is None else str(row["why"])
 
     def _put(self, certificate: str, edition: int, **values: int | str) -> None:
         mark_changed(self._database, certificate)

@@ -33,6 +33,7 @@ from inkstamp.ledger.revocations import Revocations
 from inkstamp.ledger.roster import Roster, chosen, mark_changed
 from inkstamp.ledger.rows import as_edition, as_list, as_order, from_moment, strings, telling_damage, to_moment
 from inkstamp.ledger.sent_notices import SentNotices
+from inkstamp.ledger.tlsa_changes import TlsaChanges
 from inkstamp.printable import printable
 
 _OPEN = ", ".join(f"'{state.value}'" for state in OPEN_STATES)
@@ -50,6 +51,7 @@ class Ledger:
         self.portal = PortalProofs(self._database, clock)
         self.files = FileProofs(self._database)
         self.dns = DnsProofs(self._database)
+        self.tlsa = TlsaChanges(self._database)
         self.failures = Failures(self._database, clock)
         self.observations = Observations(self._database)
         self.renames = Renames(self._database, self._note)
@@ -258,17 +260,9 @@ class Ledger:
                 opened=now,
                 changed=now,
             )
-        return OrderRecord(
-            id=identity,
-            certificate=certificate,
-            authority=authority,
-            names=tuple(names),
-            state=OrderState.INTENDED,
-            url="",
-            edition=number,
-            opened=to_moment(now),
-            changed=to_moment(now),
-        )
+        return OrderRecord(id=identity, certificate=certificate, authority=authority, names=tuple(names),
+                           state=OrderState.INTENDED, url="", edition=number, opened=to_moment(now),
+                           changed=to_moment(now))  # fmt: skip
 
     def next_edition(self, certificate: str) -> int:
         """Return the number that the next edition of a certificate has."""

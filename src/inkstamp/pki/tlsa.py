@@ -9,6 +9,7 @@ from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
 from inkstamp.pki.certificates import public_key_of
+from inkstamp.pki.keys import spki_digest
 
 DANE_TA, DANE_EE = 2, 3
 _SPKI, _SHA256 = 1, 1
@@ -36,10 +37,20 @@ class Tlsa:
         return self.usage in {DANE_TA, DANE_EE}
 
 
+def read_tlsa(text: str) -> Tlsa | None:
+    """Read a record as zone files have it; None for what is none."""
+    numbers, data = text.split()[:3], "".join(text.split()[3:])
+    if len(numbers) < 3 or not all(each.isascii() and each.isdigit() and len(each) < 4 for each in numbers):
+        return None
+    try:
+        return Tlsa(int(numbers[0]), int(numbers[1]), int(numbers[2]), bytes.fromhex(data))
+    except ValueError:
+        return None
+
+
 def record_for(key: PublicKeyTypes, usage: int = DANE_EE) -> Tlsa:
     """Return the record to publish for a key: by its SHA-256, as RFC 7672 section 3.1 would have it."""
-    spki = key.public_bytes(serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo)
-    return Tlsa(usage, _SPKI, _SHA256, hashlib.sha256(spki).digest())
+    return Tlsa(usage, _SPKI, _SHA256, bytes.fromhex(spki_digest(key)))
 
 
 def matches(record: Tlsa, chain: Sequence[x509.Certificate]) -> bool:

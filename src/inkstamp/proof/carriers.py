@@ -1,11 +1,12 @@
 """What carries records into DNS: one class a kind, all with the same two methods."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
-from inkstamp.config.model import Configuration, Nameserver, Program
-from inkstamp.errors import CarrierTrouble
+from inkstamp.config.model import Configuration
+from inkstamp.config.record_changers import Nameserver, Program
+from inkstamp.errors import CarrierTrouble, UsageError
 from inkstamp.files import read_secret
 from inkstamp.proof.powerdns import PowerDnsCarrier
 from inkstamp.proof.record_changes import DnsRecord, by_zone, presented
@@ -15,6 +16,9 @@ from inkstamp.reach.interface import Host
 from inkstamp.reach.local import LocalHost
 from inkstamp.view.point import View
 from inkstamp.wording import counted
+
+if TYPE_CHECKING:
+    from inkstamp.proof.recipe_api import Exchange
 
 
 class RecordCarrier(Protocol):
@@ -111,11 +115,37 @@ class ProgramCarrier:
             )
 
 
-def carrier_of(name: str, config: Configuration, view: View) -> RecordCarrier | None:
-    """Return what a name in `via` stands for where it puts records into DNS; None when a person does."""
+def carrier_of(
+    name: str, config: Configuration, view: View, told: "Callable[[Exchange], None] | None" = None
+) -> RecordCarrier | None:
+    """Return what a name in `via` stands for where it puts records into DNS; None when a person does.
+
+    Args:
+        name: A nameserver or a program.
+        config: Which there are.
+        view: For the port that updates go to.
+        told: Is called after each request to an API that a recipe describes.
+
+    Raises:
+        ConfigurationError: Its recipe has a mistake.
+
+    """
     if name in config.nameserver:
         entry = config.nameserver[name]
+        if entry.kind == "http":
+            from inkstamp.proof.recipe_api import RecipeApi  # noqa: PLC0415  30 ms of libraries for this alone
+            from inkstamp.proof.recipe_carrier import RecipeCarrier  # noqa: PLC0415  as above
+
+            return RecipeCarrier(RecipeApi(name, entry, told=told))
         return PowerDnsCarrier(name, entry) if entry.kind == "powerdns" else UpdateCarrier(name, entry, view.dns_port)
     if name in config.program:
         return ProgramCarrier(name, config.program[name], LocalHost())
     return None
+
+
+def expect_carrier(via: str, config: Configuration, view: View) -> RecordCarrier:
+    """Return what a name in `via` stands for; UsageError where it puts no records into DNS."""
+    carrier = carrier_of(via, config, view)
+    if carrier is None:
+        raise UsageError(f"“{via}” puts no records into DNS", advice="name a nameserver or a program with --via")
+    return carrier

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 from urllib.parse import quote
 
-from inkstamp.config.model import Nameserver
+from inkstamp.config.record_changers import Nameserver
 from inkstamp.errors import CarrierTrouble, ReachTrouble
 from inkstamp.printable import one_line
 from inkstamp.proof.record_changes import DnsRecord, by_zone, presented

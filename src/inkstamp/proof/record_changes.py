@@ -17,9 +17,9 @@ class DnsRecord:
     """IP address of the zone's primary nameserver; empty when DNS does not tell it."""
     name: str
     kind: str
-    """`TXT`, `CNAME` or `CAA`."""
+    """`TXT`, `CNAME`, `CAA` or `TLSA`."""
     value: str
-    """Of CAA as zone files have it."""
+    """Of CAA and TLSA as zone files have it."""
     ttl: int = TTL
     """Seconds."""
 
@@ -34,7 +34,7 @@ def by_zone(records: Iterable[DnsRecord]) -> dict[tuple[str, str], list[DnsRecor
 
 def presented(record: DnsRecord) -> str:
     """Write a record's value as zone files have it (RFC 1035 section 5.1)."""
-    if record.kind == "CAA":
+    if record.kind in {"CAA", "TLSA"}:
         return record.value
     if record.kind != "TXT":
         return record.value.rstrip(".") + "."

@@ -29,6 +29,10 @@ class ApiAnswer:
     status: int
     data: Any
     """What its JSON holds; None for an empty body, or one that is no JSON."""
+    text: str = ""
+    """The whole of it, as it came."""
+    retry_after: str = ""
+    """The header of that name (RFC 9110 section 10.2.3)."""
 
     @property
     def refusal(self) -> str:
@@ -40,8 +44,17 @@ class ApiAnswer:
 
 
 def read_token(file: str) -> str:
-    """Read a secret that is sent in a header from its file."""
-    return read_secret(Path(file)).decode("ascii", "replace").strip()
+    """Read a secret that is sent in a header from its file.
+
+    Raises:
+        ConfigurationError: It holds more than a line, or a character that no header can have.
+
+    """
+    token = read_secret(Path(file)).decode("ascii", "replace").strip()
+    if not token or not token.isprintable() or not token.isascii():  # the library would show it in its error
+        raise ConfigurationError("the file must hold one line of printable ASCII: the secret", where=file,
+                                 advice="write it again, without quotation marks or a second line")  # fmt: skip
+    return token
 
 
 class JsonApi:
@@ -75,11 +88,15 @@ class JsonApi:
             ConfigurationError: The roots of its certificate cannot be loaded.
 
         """
-        url = self.url(path)
         data = msgspec.json.encode(body) if body is not None else None
-        headers = {"Accept": "application/json", **self._headers()}
+        headers = dict(self._headers())
         if data is not None:
             headers["Content-Type"] = "application/json"
+        return self.send(method, self.url(path), data, headers)
+
+    def send(self, method: str, url: str, data: bytes | None, headers: Mapping[str, str]) -> ApiAnswer:
+        """Send a request to a whole URL, with these headers alone; as `ask`."""
+        headers = {"Accept": "application/json", **headers}
         try:
             with within(_WHOLE), at_most(_MOST_ANSWER):
                 answer = self._manager().request(
@@ -92,7 +109,9 @@ class JsonApi:
                 f"{self._told} is unreachable", where=url, said=one_line(str(error), _SHOWN),
                 advice="check that its API answers there, and that `trust` names the root of its certificate",
             ) from error  # fmt: skip
-        return ApiAnswer(answer.status, read_json(raw))
+        return ApiAnswer(
+            answer.status, read_json(raw), raw.decode("utf-8", "replace"), answer.headers.get("Retry-After", "")
+        )
 
     def _manager(self) -> urllib3.PoolManager:
         if self._pool is None:

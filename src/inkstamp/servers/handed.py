@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from typing import Any
 
-from inkstamp.config.model import Program
+from inkstamp.config.record_changers import Program
 from inkstamp.errors import ServerTrouble
 from inkstamp.reach.answers import ask_program
 from inkstamp.reach.interface import Host, Ran

@@ -238,7 +238,8 @@ class _AcmeHandler(QuietHandler):
         elif kind == "challenge":
             if payload is None:
                 raise Refusal(400, "malformed", "answer with an empty object")
-            more = {"Link": f'<{state.url("authorization", identity)}>;rel="up"'} if state.mood.up_links else {}
+            above = state.url("authorization", identity.partition(".")[0])
+            more = {"Link": f'<{above}>;rel="up"'} if state.mood.up_links else {}
             if state.mood.asks_for:
                 more["Retry-After"] = str(state.mood.asks_for)
             self._reply(200, state.answer(identity, jwk), **more)

@@ -55,6 +55,10 @@ class Mood:
     profiles: dict[str, str] = field(default_factory=dict)
     lets_choose_end: bool = True
     """Whether `notAfter` is taken."""
+    offers: tuple[str, ...] = ("http-01",)
+    """Types of its challenges: `http-01`, `dns-01`, and those of drafts."""
+    issuers: tuple[str, ...] = ("quayside.test", "alt.quayside.test")
+    """Issuer domain names in its dns-persist-01 challenges."""
     proven: bool = False
     """Whether names count as proven when they are ordered."""
     relative: bool = False

@@ -29,11 +29,16 @@ _URN = "urn:ietf:params:acme:error:"
 @dataclass
 class _Authorization:
     name: str
+    """Of a wildcard with its asterisk."""
     token: str
+    account: str
+    """URL of whose it is."""
     status: str = "pending"
     challenge_status: str = "pending"
     error: dict[str, Any] | None = None
     tried: int = 0
+    answered: str = ""
+    """Type of the challenge that was answered; empty for none."""
 
 
 @dataclass
@@ -126,7 +131,7 @@ class CaState:
                     self.mood.lapsing.remove(name)
                     status = "expired"
                 self._authorizations[identity] = _Authorization(
-                    name, token, status, "valid" if self.mood.proven else "pending"
+                    name, token, self.accounts.url(account), status, "valid" if self.mood.proven else "pending"
                 )
                 made.append(identity)
             identity = secrets.token_hex(6)
@@ -142,7 +147,9 @@ class CaState:
             raise Refusal(400, "unsupportedIdentifier", "only DNS names are certified here")
         names = tuple(each["value"] for each in identifiers)
         for name in names:
-            if not name.endswith(".saltmarsh.test") or "*" in name:
+            if not f".{name}".endswith(".saltmarsh.test") or (
+                name.startswith("*.") and self.mood.offers == ("http-01",)
+            ):
                 raise Refusal(400, "rejectedIdentifier", f"this simulated CA certifies no name such as {name}")
         parts = [
             {"type": _URN + kind, "detail": detail, "identifier": {"type": "dns", "value": name}}
@@ -202,40 +209,56 @@ class CaState:
         if found is None:
             raise Refusal(404, "malformed", "no such authorization")
         strange = {"type": "lighthouse-01", "url": self.url("challenge", "0"), "status": "pending", "beam": 3}
-        return {
-            "identifier": {"type": "dns", "value": found.name},
+        shown: dict[str, Any] = {
+            "identifier": {"type": "dns", "value": found.name.removeprefix("*.")},
             "status": found.status,
-            "challenges": [strange, self.challenge(identity)],
+            "challenges": [strange, *(self.challenge(f"{identity}.{kind}") for kind in self.mood.offers)],
         }
+        return shown | ({"wildcard": True} if found.name.startswith("*.") else {})
 
     def challenge(self, identity: str) -> dict[str, Any]:
-        """RFC 8555 section 8.3."""
+        """RFC 8555 section 8; its identity is that of the authorization, a dot and the type."""
+        identity, _, kind = identity.partition(".")
         found = self._authorizations[identity]
-        shown = {
-            "type": "http-01",
-            "url": f"{self.mood.challenges_at or self._url}/challenge/{identity}",
-            "token": found.token,
-            "status": found.challenge_status,
+        tried = found.answered in {"", kind}
+        shown: dict[str, Any] = {
+            "type": kind,
+            "url": f"{self.mood.challenges_at or self._url}/challenge/{identity}.{kind}",
+            "status": found.challenge_status if tried else "pending",
         }
-        return shown | ({"error": found.error} if found.error else {})
+        if kind == "dns-persist-01":  # draft-ietf-acme-dns-persist: it has no token
+            shown["issuer-domain-names"] = list(self.mood.issuers)
+        else:
+            shown["token"] = found.token
+        return shown | ({"error": found.error} if found.error and tried else {})
 
     def answer(self, identity: str, jwk: dict[str, str]) -> dict[str, Any]:
         """RFC 8555 section 7.5.1: validate, now or in the background."""
-        found = self._authorizations.get(identity)
+        found = self._authorizations.get(identity.partition(".")[0])
         if found is None:
             raise Refusal(404, "malformed", "no such challenge")
         if found.challenge_status == "pending":
             found.challenge_status = "processing"
+            found.answered = identity.partition(".")[2]
             if self.mood.at_once:
                 self._validate(found, jwk)
             else:
                 threading.Thread(target=self._validate, args=(found, jwk), daemon=True).start()
         return self.challenge(identity)
 
-    def _validate(self, found: _Authorization, jwk: dict[str, str]) -> None:
+    def _look(self, found: _Authorization, jwk: dict[str, str]) -> tuple[str, str]:
+        """Validate by the challenge that was answered; returns the problem's kind and detail, empty for none."""
         wanted = key_authorization(found.token, thumbprint(jwk))
+        name, is_wildcard = found.name.removeprefix("*."), found.name.startswith("*.")
+        if found.answered == "http-01":
+            return self._outside.http01(name, found.token, wanted)
+        if found.answered == "dns-persist-01":
+            return self._outside.dns_persist01(name, self.mood.issuers, found.account, is_wildcard, self.clock.now())
+        return self._outside.dns01(name, wanted, found.account if found.answered == "dns-account-01" else "")
+
+    def _validate(self, found: _Authorization, jwk: dict[str, str]) -> None:
         while True:
-            kind, detail = self._outside.http01(found.name, found.token, wanted)
+            kind, detail = self._look(found, jwk)
             found.tried += 1
             found.error = {"type": _URN + kind, "detail": detail, "status": 403} if kind else None
             if not kind or found.tried >= self.mood.tries:

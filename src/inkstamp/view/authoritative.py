@@ -52,7 +52,7 @@ class ServerAnswer:
 
     def has(self, sought: Sought) -> bool:
         """Tell whether the value is among the answers."""
-        if sought.kind in {"TXT", "CAA"}:
+        if sought.kind in {"TXT", "CAA", "TLSA"}:
             return sought.value in self.values
         return sought.value.rstrip(".").lower() in self.values
 

@@ -5,7 +5,8 @@ from typing import Any
 
 import pytest
 
-from inkstamp.config.model import Authority, Certificate, Configuration, Nameserver, Server
+from inkstamp.config.model import Authority, Certificate, Configuration, Server
+from inkstamp.config.record_changers import Nameserver
 from inkstamp.errors import UsageError
 from inkstamp.jobs.lifecycle.proposal import Plan, StampRequest, propose
 

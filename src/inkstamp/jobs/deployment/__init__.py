@@ -20,6 +20,7 @@ FACE = (
     "rollout.install",
     "rollout.install_together",
     "rollout.take_back",
+    "tlsa_rollover.go_on_with_changes",
     "transaction.Result",
     "undo_log.all_back",
     "undo_log.edition_before",

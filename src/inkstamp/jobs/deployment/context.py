@@ -26,12 +26,9 @@ class DeploymentContext(
     WithProgress,
     WithLedger,
     WithServers,
+    WithView,
     WithShelf,
     WithLocalCopy,
     Protocol,
 ):
     """The parts of a run that deployment works with."""
-
-
-class HardeningContext(WithView, DeploymentContext, Protocol):
-    """The parts of a run that changes of TLS settings need: deployment's, and the public's view."""

@@ -15,7 +15,7 @@ from inkstamp.deadline import poll, within
 from inkstamp.errors import ServerTrouble, UsageError
 from inkstamp.files import remove_tree
 from inkstamp.findings import Finding, note, ok, warn
-from inkstamp.jobs.deployment.context import HardeningContext
+from inkstamp.jobs.deployment.context import DeploymentContext
 from inkstamp.jobs.inventory.hardening_plan import SitesOfServer, plan_hardening
 from inkstamp.pki.names import as_address
 from inkstamp.servers import backup
@@ -51,7 +51,7 @@ class ServerHardening:
     done: bool
 
 
-def show_hardening(context: HardeningContext, sites: SitesOfServer, wanted: TlsChange) -> ServerHardening:
+def show_hardening(context: DeploymentContext, sites: SitesOfServer, wanted: TlsChange) -> ServerHardening:
     """Show what would change at the sites of one server; changes nothing.
 
     Raises:
@@ -66,7 +66,7 @@ def show_hardening(context: HardeningContext, sites: SitesOfServer, wanted: TlsC
     )
 
 
-def _who_is_lost(context: HardeningContext, sites: SitesOfServer, wanted: TlsChange) -> list[Finding]:
+def _who_is_lost(context: DeploymentContext, sites: SitesOfServer, wanted: TlsChange) -> list[Finding]:
     """Tell which clients cannot connect any more, by what is accepted now."""
     if wanted.policy is None:
         return []
@@ -79,7 +79,7 @@ def _who_is_lost(context: HardeningContext, sites: SitesOfServer, wanted: TlsCha
     return []
 
 
-def harden(context: HardeningContext, sites: SitesOfServer, wanted: TlsChange) -> ServerHardening:
+def harden(context: DeploymentContext, sites: SitesOfServer, wanted: TlsChange) -> ServerHardening:
     """Change the TLS settings of one server's sites.
 
     Raises:
@@ -110,7 +110,7 @@ def harden(context: HardeningContext, sites: SitesOfServer, wanted: TlsChange) -
 
 
 def _switch(
-    context: HardeningContext,
+    context: DeploymentContext,
     sites: SitesOfServer,
     wanted: TlsChange,
     changes: Sequence[backup.Change],
@@ -122,17 +122,17 @@ def _switch(
     return seen
 
 
-def recover_hardening(context: HardeningContext, server: str) -> None:
+def recover_hardening(context: DeploymentContext, server: str) -> None:
     """Put back what a run that was killed had begun to change; the caller holds the server."""
     put_back_unfinished(context.servers, context.progress, context.home.hardened(server), _WHAT)
 
 
-def recover_all_hardening(context: HardeningContext) -> None:
+def recover_all_hardening(context: DeploymentContext) -> None:
     """Put back what killed runs had begun to change, on all servers; one where that fails is told of."""
     put_back_all(context.servers, context.locks, context.progress, context.home.hardened(""), _WHAT)
 
 
-def undo_hardening(context: HardeningContext, server: str) -> ServerHardening:
+def undo_hardening(context: DeploymentContext, server: str) -> ServerHardening:
     """Take the last change of a server's TLS settings back; what others changed in the same files since stays.
 
     Raises:
@@ -155,7 +155,7 @@ def undo_hardening(context: HardeningContext, server: str) -> ServerHardening:
 # Looking
 
 
-def _places(context: HardeningContext, sites: SitesOfServer) -> list[tuple[str, Endpoint]]:
+def _places(context: DeploymentContext, sites: SitesOfServer) -> list[tuple[str, Endpoint]]:
     """Return where the names are served with TLS, of many names the first ones."""
     server: ServerKind = context.servers.installable(sites.server)
     return [(name, each) for name in sites.names[:_MOST_LOOKED_AT] for each in server.tls_endpoints(name) or []]
@@ -170,7 +170,7 @@ def _leaf(name: str, endpoint: Endpoint) -> str:
     return served.chain[0].fingerprint(hashes.SHA256()).hex() if served.chain else ""
 
 
-def _look(context: HardeningContext, sites: SitesOfServer, wanted: TlsChange, before: Sequence[str]) -> list[Finding]:
+def _look(context: DeploymentContext, sites: SitesOfServer, wanted: TlsChange, before: Sequence[str]) -> list[Finding]:
     """See from outside, for a while, whether the settings are in force and the certificates those of before."""
     places = _places(context, sites)
     trouble = ""
@@ -211,7 +211,7 @@ def _newest_missing(sites: SitesOfServer, wanted: TlsChange, places: Sequence[tu
     return [note("protocols", str(endpoint), seen, "the first or default site of that address may decide: name it too")]
 
 
-def _lacks(context: HardeningContext, name: str, endpoint: Endpoint, wanted: TlsChange, leaf: str) -> str:
+def _lacks(context: DeploymentContext, name: str, endpoint: Endpoint, wanted: TlsChange, leaf: str) -> str:
     """Say what is not as wanted at one place; empty for nothing."""
     asks_for_certificate, now = bool(wanted.client_roots), _leaf(name, endpoint)
     if leaf and now != leaf and (now or not asks_for_certificate):

@@ -18,6 +18,7 @@ from inkstamp.findings import Finding, bad
 from inkstamp.jobs.deployment.context import DeploymentContext
 from inkstamp.jobs.deployment.plan import Group, prepare
 from inkstamp.jobs.deployment.rollback import bring_back_cut_off
+from inkstamp.jobs.deployment.tlsa_rollover import INLINE, await_records, tidy_records, tlsa_places
 from inkstamp.jobs.deployment.transaction import Load, Result, carry_through, carry_together
 from inkstamp.jobs.deployment.undo_log import drop_old_editions, edition_before, group_back, undoable
 from inkstamp.ledger.records import EditionRecord, InstallState
@@ -35,6 +36,7 @@ class Pace:
 
 
 _ONE_BY_ONE = Pace()
+_AT_ONCE = 8
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,6 +85,10 @@ def install_together(
     before leaves. Returns what came of each, by certificate.
     """
     rounds = [_Round(context, wish, pace.at_once) for wish in wishes]
+    longest = INLINE if len(rounds) == 1 else 0.0  # the others of a run are not held up
+    for each in rounds:  # one by one: they may share a server
+        each.find_records()
+    side_by_side(lambda each: each.await_records(longest), rounds, _AT_ONCE)
     servers = tuple({server for wish in wishes for server in wish.entry.install})
     begun_at = context.clock.monotonic()
     with context.locks.servers(servers):
@@ -103,6 +109,9 @@ def install_together(
                 each.prepare(begun_at)
         for each in rounds:
             each.finish(back=pace.back)
+    for each in rounds:
+        if each.error is None:
+            tidy_records(context, each.name, each.entry)
     return {each.name: each.error or each.findings for each in rounds}
 
 
@@ -117,6 +126,10 @@ class _Round:
         self.findings: list[Finding] = []
         self.done: list[str] = []
         self.error: InkStampError | None = None
+        self.places: list[str] = []
+        """Where DNS may have TLSA records."""
+        self.held: InkStampError | None = None
+        """Why it cannot begin yet."""
         self.token = secrets.token_hex(4)
 
     @property
@@ -130,9 +143,30 @@ class _Round:
         """Whether its edits were refused, and nothing of it stands."""
         return bool(self.edits) and isinstance(self.error, ServerTrouble) and not self.done
 
+    def find_records(self) -> None:
+        """Find out where DNS may say something of its key."""
+        found = attempt(tlsa_places, self.context, self.entry)
+        if isinstance(found, InkStampError):
+            self.held = found
+        else:
+            self.places = found
+
+    def await_records(self, longest: float) -> None:
+        """Have what DNS says of its key go with it beforehand; caches are waited for `longest` seconds at most."""
+
+        def publish() -> None:
+            reached("publish", self.name)
+            await_records(self.context, self.name, self.entry, self.edition, self.places, longest=longest)
+
+        if self.held is None:
+            found = attempt(publish)
+            self.held = found if isinstance(found, InkStampError) else None
+
     def prepare(self, tested_since: float) -> None:
         """Find out what is to be changed."""
-        self.error = None
+        self.error = self.held
+        if self.held is not None:
+            return
         try:
             with apart():
                 reached("prepare", self.name)
@@ -253,6 +287,10 @@ def take_back(
 
     """
     editions = [edition_before(context, name, folder) for folder in folders]
+    for each in {each.number: each for each in editions if each is not None}.values():
+        found = attempt(await_records, context, name, entry, each, tlsa_places(context, entry), longest=None)
+        if isinstance(found, InkStampError):  # what is wrong now is more urgent
+            context.progress.step(name, f"its TLSA records are left as they are: {found.what}")
     findings = []
     broken = _broken(context, [server for group in groups for server in group.servers])
     for group, folder, edition in zip(groups, folders, editions, strict=True):

@@ -18,6 +18,7 @@ FACE = (
     "csr_files.make_request",
     "csr_files.show_request",
     "download.collect",
+    "kept_key.keep_key",
     "ledger_rebuild.rebuild",
     "renewal_plan.plan_renewal",
 )

@@ -142,6 +142,5 @@ def _made_there(context: IssuanceContext, name: str, entry: Certificate) -> byte
 
 
 def is_compromised(context: IssuanceContext, name: str, edition: int | None) -> bool:
-    """Tell whether an edition was revoked for a key that others may have (RFC 5280 section 5.3.1)."""
-    revoked = context.ledger.revocations.of(name, edition) if edition is not None else None
-    return revoked is not None and "compromise" in revoked.why.lower()
+    """Tell whether an edition is revoked, or about to be, for a key that others may have (RFC 5280 section 5.3.1)."""
+    return edition is not None and "compromise" in context.ledger.revocations.reason(name, edition).lower()

@@ -10,7 +10,9 @@ from inkstamp.config.config_file import expect_known
 from inkstamp.config.enrolled import OWN_SETTINGS, enrolled_entry
 from inkstamp.config.entries import is_entry_name
 from inkstamp.config.locate import line_of
-from inkstamp.config.model import Certificate, Configuration, Mistake, Nameserver, Section, Server
+from inkstamp.config.model import Certificate, Configuration, Mistake, Server
+from inkstamp.config.record_changers import Nameserver
+from inkstamp.config.section import Section
 from inkstamp.config.server_kinds import KINDS
 from inkstamp.config.values import read_values
 from inkstamp.errors import UsageError

@@ -9,7 +9,7 @@ from inkstamp.config.carrying import can_prove, carries, takes_certificates
 from inkstamp.config.config_file import expect_known
 from inkstamp.config.entries import is_entry_name
 from inkstamp.config.model import Certificate, Configuration, Server
-from inkstamp.config.words import ACME_METHODS, BY_HAND, LISTENER, Method
+from inkstamp.config.words import ACME_METHODS, BY_HAND, DRAFT_METHODS, LISTENER, Method
 from inkstamp.errors import UsageError
 from inkstamp.pki.keys import PrivateKey
 from inkstamp.pki.kinds import KeyKind
@@ -94,7 +94,7 @@ def propose(
     records = {**config.nameserver, **config.program}
     expect_known("server", {*config.server, *records, BY_HAND, LISTENER}, via, file)
     expect_known("server", config.server, request.install or (), file)
-    proof = _ways(config, request, via, names) if config.authority[authority].is_acme else ()
+    proof = _ways(config, authority, request, via, names) if config.authority[authority].is_acme else ()
     name = request.entry_name or free_name(entry_name(names), taken)
     _expect_free(taken, name)
     install = request.install
@@ -125,9 +125,14 @@ def _expect_free(taken: Container[str], name: str) -> None:
         raise UsageError(f"there is a certificate “{name}” already", advice="choose another name with --as")
 
 
-def _ways(config: Configuration, request: StampRequest, via: Sequence[str], names: Sequence[str]) -> tuple[Method, ...]:
+def _ways(
+    config: Configuration, authority: str, request: StampRequest, via: Sequence[str], names: Sequence[str]
+) -> tuple[Method, ...]:
     """Return the challenge types that the carriers can meet, or those asked for; UsageError when a name has none."""
-    usual: tuple[Method, ...] = tuple(each for each in ACME_METHODS if any(carries(config, c, each) for c in via))
+    known = [each for each in ACME_METHODS if each not in DRAFT_METHODS]
+    if config.authority[authority].draft and any(each in config.nameserver or each in config.program for each in via):
+        known.insert(0, "dns-persist-01")  # once it is there, nothing has to be done for a renewal
+    usual: tuple[Method, ...] = tuple(each for each in known if any(carries(config, c, each) for c in via))
     if set(via) == {BY_HAND} and not all(as_address(each) for each in names):
         usual = ("dns-01",)  # records stand until the next time, files do not; asked for, they can be made by hand, too
     if not request.proof and LISTENER in via:

@@ -26,8 +26,8 @@ from inkstamp.jobs.orders.name_subset import less_of, what_is_left_out
 from inkstamp.jobs.status.editions import served_beside
 from inkstamp.jobs.status.renewal_reasons import reasons, renewal_of
 from inkstamp.jobs.validation.challenge_path import Passage, open_unless_open
-from inkstamp.jobs.validation.challenges import check_ways
 from inkstamp.jobs.validation.standing_keys import recover_all_standing
+from inkstamp.jobs.validation.ways import check_ways
 from inkstamp.jobs.validation.web_files import check_addresses, check_folders
 from inkstamp.ledger.failures import failure_kept
 from inkstamp.ledger.installs import has_edition

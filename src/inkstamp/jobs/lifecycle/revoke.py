@@ -160,7 +160,7 @@ def revoke(context: LifecycleContext, doomed: Doomed, reason: RevocationReason, 
 
     """
     if doomed.edition is not None:
-        context.ledger.revocations.begin(doomed.edition.certificate, doomed.edition.number)
+        context.ledger.revocations.begin(doomed.edition.certificate, doomed.edition.number, reason.value)
     outcome = _replaced(context, doomed) if replace else None
     with _client(context, doomed) as client:
         already = _ask(context.progress, client, doomed, reason)

@@ -13,7 +13,7 @@ from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import stamp
 from inkstamp.config.model import Messenger
 from inkstamp.deadline import within
-from inkstamp.errors import AccountTrouble, Actor, CaProblem, InkStampError, InternalError, StillWaiting
+from inkstamp.errors import AccountTrouble, Actor, CaProblem, InkStampError, InternalError, StillWaiting, TtlNotExpired
 from inkstamp.files import read_secret
 from inkstamp.jobs.notification.context import NotificationContext
 from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, statuses_of, statuses_of_mistakes
@@ -106,6 +106,9 @@ def _conditions(
         record = context.certificates.record(each.name)
         mistaken = each.state is CertificateState.MISCONFIGURED
         waits_for, step = _waits_for(each, now)
+        waits = setback is not None and issubclass(met, StillWaiting) and each.state is CertificateState.NOT_INSTALLED
+        if waits and setback is not None and not issubclass(met, TtlNotExpired):
+            waits_for = setback.told.what
         found.append(
             Condition(
                 certificate=each.name,
@@ -118,7 +121,7 @@ def _conditions(
                 trouble=each.wanted if mistaken else setback.told.what if setback else "",
                 remedy=each.next_command,
                 account=_account_trouble(errors.get(each.name), setback),
-                not_installed=each.state is CertificateState.NOT_INSTALLED,
+                not_installed=each.state is CertificateState.NOT_INSTALLED and not waits,
                 waits_for=waits_for,
                 step=step,
             )

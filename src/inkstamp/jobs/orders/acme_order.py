@@ -40,6 +40,7 @@ from inkstamp.errors import CaProblem, StillWaiting
 from inkstamp.files import remove_tree
 from inkstamp.jobs.issuance.csr_elsewhere import csr_for_order
 from inkstamp.jobs.issuance.download import collect
+from inkstamp.jobs.issuance.kept_key import keep_key
 from inkstamp.jobs.orders.cancellation import drop
 from inkstamp.jobs.orders.context import OrdersContext
 from inkstamp.jobs.orders.new_order import open_at_ca
@@ -130,6 +131,8 @@ class Lead:
 
     def _have_key(self) -> OrderKey:
         brought = csr_for_order(self._context, self._record.certificate, self._entry)
+        if not brought:
+            keep_key(self._context, self._record, self._entry)
         return self._context.order_keys.have(self._record, self._entry.key, brought)
 
     def _make_responder(self) -> ChallengeResponder:

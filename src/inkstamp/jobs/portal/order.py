@@ -18,6 +18,7 @@ from inkstamp.errors import StillWaiting, UsageError
 from inkstamp.files import read_bytes, write_bytes
 from inkstamp.findings import Finding, Severity
 from inkstamp.jobs.issuance.csr_elsewhere import csr_for_order, is_compromised
+from inkstamp.jobs.issuance.kept_key import keep_key
 from inkstamp.jobs.orders.cancellation import drop, expect_same
 from inkstamp.jobs.portal.context import PortalContext
 from inkstamp.jobs.status.portal_stall import stall_of
@@ -83,6 +84,8 @@ def open_order(context: PortalContext, name: str, entry: Certificate) -> PortalO
     record = record or ledger.intend_order(name, entry.authority, entry.names)
     if again is not None:
         context.order_keys.take(record, *again)
+    elif not brought:
+        keep_key(context, record, entry)
     key = context.order_keys.have(record, entry.key, brought)
     request = context.home.order(record.id) / "request.pem"
     if not request.exists():

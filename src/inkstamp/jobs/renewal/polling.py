@@ -18,6 +18,7 @@ from inkstamp.ledger.observations import Heard, Observation, of_edition
 from inkstamp.ledger.records import EditionRecord, InstallRecord
 
 if TYPE_CHECKING:
+    from inkstamp.jobs.validation.context import ValidationContext
     from inkstamp.runtime import Runtime
 
 _AFTER_TROUBLE = timedelta(hours=6)
@@ -42,6 +43,7 @@ def ask_around(
     to_ask: dict[str, list[Pair]] = {}
     to_check: list[Pair] = []
     to_look: list[Pair] = []
+    to_prove: list[Pair] = []
     for edition in editions:
         entry = runtime.certificates.get(edition.certificate)
         if entry is None:
@@ -54,6 +56,8 @@ def ask_around(
             to_check.append((edition, observed))
         if asking.look is not None and asking.look <= now:
             to_look.append((edition, observed))
+        if asking.records is not None and asking.records <= now:
+            to_prove.append((edition, observed))
     if to_ask:
         from inkstamp.jobs.renewal.renewal_info import Asker  # noqa: PLC0415  X.509: a run with nothing to ask does without
 
@@ -61,7 +65,8 @@ def ask_around(
             failed += _apart(runtime, pairs, Asker(runtime, name).about)
     failed += _apart(runtime, to_check, lambda pairs: in_turns(runtime, pairs, lambda each: _status(runtime, each)))
     failed += _apart(runtime, to_look, lambda pairs: _look(runtime, pairs))
-    return Asked(bool(to_ask or to_check or to_look), tuple(failed))
+    failed += _apart(runtime, to_prove, lambda pairs: in_turns(runtime, pairs, lambda each: _records(runtime, each)))
+    return Asked(bool(to_ask or to_check or to_look or to_prove), tuple(failed))
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,3 +133,18 @@ def _status(runtime: "Runtime", edition: EditionRecord) -> Heard:
     runtime.progress.step(edition.certificate, f"edition {edition.number} is revoked by its CA")
     runtime.ledger.revocations.end(edition.certificate, edition.number, found.revoked, found.reason)
     return Heard(revoked=found.revoked, revoked_why=found.reason, status_again=again)
+
+
+# Validation records that stay
+
+
+def _records(context: "ValidationContext", edition: EditionRecord) -> Heard:
+    """Look at the records by which the next renewal is validated."""
+    from inkstamp.jobs.validation.persistent_records import condition_of_records  # noqa: PLC0415  as above
+
+    now = context.clock.now()
+    try:
+        told, trouble = condition_of_records(context, edition.certificate)
+    except InkStampError as error:
+        return Heard(records=f"they could not be looked up: {error.what}", records_again=now + _AFTER_TROUBLE)
+    return Heard(records=told, records_trouble=trouble, records_again=now + A_DAY)

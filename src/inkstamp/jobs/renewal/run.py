@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart, attempt
 from inkstamp.deadline import within
-from inkstamp.errors import Busy, InkStampError, InternalError, StillWaiting
+from inkstamp.errors import Busy, InkStampError, InternalError, StillWaiting, TtlNotExpired
 from inkstamp.jobs.renewal.polling import ask_around
 from inkstamp.jobs.renewal.watch import Watch
 from inkstamp.jobs.status.due import (
@@ -72,6 +72,11 @@ class Sweep:
     def waiting(self) -> tuple[Renewed, ...]:
         """Those that somebody else has to act for first."""
         return tuple(each for each in self.renewed if isinstance(each.error, StillWaiting))
+
+    @property
+    def awaits_person(self) -> bool:
+        """Whether somebody has to do something before the next run can go on."""
+        return any(not isinstance(each.error, TtlNotExpired) for each in self.waiting)
 
     def summary(self, at: datetime) -> LastSweep:
         """Return what it came to in figures; `at` is when it ended."""
@@ -163,6 +168,10 @@ def _renew(
     for name, error in () if only or selection else mistaken(runtime):
         due = Due(name, "configuration error", new_edition=False, other_entry=name in runtime.config.mistaken_beside)
         results.append(Renewed(due, None, error))
+    if runtime.ledger.tlsa.all():
+        from inkstamp.jobs.deployment.tlsa_rollover import go_on_with_changes  # noqa: PLC0415  as below
+
+        go_on_with_changes(runtime)
     if found.due:
         swept = attempt(sweep_proofs, runtime)
         if isinstance(swept, InkStampError):

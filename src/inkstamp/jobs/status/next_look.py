@@ -29,11 +29,15 @@ class Questions:
     """Its CA, whether it is revoked."""
     look: datetime | None
     """Its servers, whether they serve it."""
+    records: datetime | None = None
+    """The nameservers, whether its validation records are there that stay."""
 
     @property
     def first(self) -> datetime:
         """From when there is anything to ask."""
-        return min((each for each in (self.window, self.status, self.look) if each is not None), default=LATEST)
+        return min(
+            (each for each in (self.window, self.status, self.look, self.records) if each is not None), default=LATEST
+        )
 
 
 def questions_about(
@@ -56,6 +60,7 @@ def questions_about(
         window=_from(observed.ask_again, now) if authority is not None and authority.is_acme else None,
         status=_from(observed.status_again, now),
         look=look,
+        records=_from(observed.records_again, now) if "dns-persist-01" in entry.methods else None,
     )
 
 

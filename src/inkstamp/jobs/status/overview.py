@@ -3,7 +3,7 @@
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from enum import StrEnum
 from typing import TYPE_CHECKING
 
@@ -16,7 +16,7 @@ from inkstamp.errors import Actor, ConfigurationError, InkStampError
 from inkstamp.jobs.status.context import StatusContext
 from inkstamp.jobs.status.portal_stall import stall_of
 from inkstamp.jobs.status.renewal_reasons import decision_on, reasons
-from inkstamp.jobs.status.stall import Stall, csr_stall, setback_stall
+from inkstamp.jobs.status.stall import Stall, csr_stall, records_stall, setback_stall
 from inkstamp.ledger.brought_csr import next_csr
 from inkstamp.ledger.failures import RecordedFailure
 from inkstamp.ledger.installs import has_edition
@@ -88,6 +88,8 @@ class CertificateStatus:
     """What an open order waits for; None when there is none."""
     by_hand: str = ""
     """Why no timer can renew it, so that somebody is needed on the day of `renews_at`; empty where one can."""
+    records: tuple[str, ...] = ()
+    """How its validation records are that stay in DNS, as they were seen last."""
 
     @property
     def needs_somebody(self) -> bool:
@@ -263,6 +265,8 @@ def _judge(context: StatusContext, name: str, entry: Certificate, known: _Known,
     awaiting = stall is None and (edition is None or wanted is not None) and awaits_csr(context, name, entry, edition)
     if awaiting:
         stall = csr_stall(name, edition, decision.at if decision is not None else now, portal=portal)
+    elif stall is None and page is not None and page.records_trouble and "dns-persist-01" in entry.methods:
+        stall = records_stall(name, page.records_trouble, (page.records_again or now) - timedelta(days=1))
     mine = known.installs.get(name, {})
     installed = edition is not None and has_edition(mine, entry.install, edition.number)
     wanting = edition is None or wanted is not None
@@ -293,6 +297,7 @@ def _judge(context: StatusContext, name: str, entry: Certificate, known: _Known,
         else _next_command(name, state, portal=portal, enrolled=context.certificates.record(name) is not None),
         stall=stall,
         by_hand=needs_person(context, entry),
+        records=tuple(page.records.splitlines()) if page is not None and "dns-persist-01" in entry.methods else (),
     )
 
 
@@ -302,7 +307,8 @@ def needs_person(context: StatusContext, entry: Certificate) -> str:
         return "it is ordered at a portal"
     if entry.key_elsewhere and not entry.same_request and not key_server(entry):
         return "its CSR comes from another machine"
-    return "its validation is done by hand" if entry.carriers == (BY_HAND,) else ""
+    by_hand = entry.carriers == (BY_HAND,) and "dns-persist-01" not in entry.methods
+    return "its validation is done by hand" if by_hand else ""
 
 
 def awaits_csr(context: StatusContext, name: str, entry: Certificate, edition: EditionRecord | None) -> bool:

@@ -67,6 +67,11 @@ def csr_stall(name: str, edition: EditionRecord | None, since: datetime, *, port
     )
 
 
+def records_stall(name: str, trouble: str, since: datetime) -> Stall:
+    """Say what a person has to do about validation records that stay; `since` is from when they are needed."""
+    return Stall(step=trouble, since=since, who=Actor.YOU, next_command=f"inkstamp prove {name} --persistent")
+
+
 _RECORD_LABEL = "_acme-challenge."
 _WHO_FOR = {
     "caa": Actor.DNS,

@@ -10,6 +10,7 @@ from inkstamp.findings import Finding, Severity, worst
 from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.jobs.validation.dns_records import Placed, in_one_line
 from inkstamp.ledger.records import OrderRecord, PortalProof, ProofMethod
+from inkstamp.proof import dns_persist
 from inkstamp.proof.web_file import FileProof, portal_file
 
 _PAUSE = 10.0
@@ -202,7 +203,7 @@ def save_files(context: ValidationContext, certificate: str, folder: Path) -> li
 
 def tell_done(context: ValidationContext, order: OrderRecord) -> None:
     """Say that what a person made for an order at an ACME CA may be removed."""
-    made = context.ledger.portal.of(order.id)
+    made = [each for each in context.ledger.portal.of(order.id) if not each.place.startswith(dns_persist.PREFIX)]
     if not made:
         return
     places = [each.url if each.method is ProofMethod.FILE else f"the TXT record {each.place}" for each in made]

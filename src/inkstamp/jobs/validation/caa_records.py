@@ -18,15 +18,15 @@ from inkstamp.config.carrying import can_prove, methods_for
 from inkstamp.config.model import Certificate
 from inkstamp.deadline import poll
 from inkstamp.errors import InkStampError, ServerTrouble, UsageError
-from inkstamp.findings import Finding, Severity, bad
+from inkstamp.findings import Finding, Severity
 from inkstamp.jobs.validation.context import ValidationContext
-from inkstamp.jobs.validation.dns_records import alone, patience
+from inkstamp.jobs.validation.dns_records import alone, lacking_at, patience
 from inkstamp.pki.names import as_address, normalise
 from inkstamp.proof.caa import judge_caa
 from inkstamp.proof.caa_plan import CaaIssuer, CaaPlan, in_zone_form, is_writable, plan_caa
-from inkstamp.proof.carriers import carrier_of
+from inkstamp.proof.carriers import expect_carrier
 from inkstamp.proof.record_changes import DnsRecord
-from inkstamp.view.authoritative import Sought, ask_server, watch
+from inkstamp.view.authoritative import Sought, ask_server
 from inkstamp.view.lookups import CaaRecord, CaaSet, Records, read_caa
 from inkstamp.view.zones import Zone, Zones
 from inkstamp.wording import first_and_count
@@ -180,9 +180,7 @@ def put_caa(context: ValidationContext, states: Sequence[CaaState], via: str) ->
             what was there is there again.
 
     """
-    carrier = carrier_of(via, context.config, context.view)
-    if carrier is None:
-        raise UsageError(f"“{via}” puts no records into DNS", advice="name a nameserver or a program with --via")
+    carrier = expect_carrier(via, context.config, context.view)
     zones = Zones(context.view)
     for each in states:
         _expect_known(each.plan, zones)
@@ -234,9 +232,7 @@ def _records(plan: CaaPlan, zone: Zone, records: Sequence[CaaRecord]) -> list[Dn
 
 def _expect_everywhere(context: ValidationContext, via: str, todo: Sequence[tuple[CaaPlan, Zone]]) -> None:
     sought = [Sought(zone, plan.name, "CAA", in_zone_form(each)) for plan, zone in todo for each in plan.added]
-    told = watch(sought, context.view.dns_port, context.clock, patience(context, via))
-    lacking = [bad("caa", what.name, f"{each.host} ({each.address}) {each.trouble or 'does not have the record'}")
-               for what, answers in told.items() for each in answers if not each.has(what)]  # fmt: skip
+    lacking = lacking_at(context, via, sought, "caa")
     if lacking:
         raise ServerTrouble(
             f"not every nameserver has the new CAA records of {first_and_count([each.subject for each in lacking])}",

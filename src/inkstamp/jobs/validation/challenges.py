@@ -10,22 +10,25 @@ from inkstamp.acme.order_states import challenge_of
 from inkstamp.acme.resources import Authorization, Challenge, is_token
 from inkstamp.config.carrying import file_servers, methods_for, record_carrier
 from inkstamp.config.model import Certificate
-from inkstamp.config.words import BY_HAND, LISTENER
+from inkstamp.config.words import BY_HAND, LISTENER, RECORD_METHODS
 from inkstamp.errors import (
     CaMisbehaved,
-    CarrierTrouble,
-    FileTrouble,
-    NetworkTrouble,
+    InkStampError,
     ProofFailed,
-    ReachTrouble,
-    ServerTrouble,
 )
 from inkstamp.findings import Finding, Severity, note, worst
 from inkstamp.jobs.validation import by_hand, dns_records, web_files
 from inkstamp.jobs.validation.context import ValidationContext
-from inkstamp.jobs.validation.dns_records import place_challenges
+from inkstamp.jobs.validation.dns_records import challenge_record
+from inkstamp.jobs.validation.persistent_records import (
+    ensure_persistent,
+    expect_known_issuer,
+    look_at_persistent,
+    watch_persistent,
+)
+from inkstamp.jobs.validation.ways import SURMOUNTABLE
 from inkstamp.ledger.records import OrderRecord
-from inkstamp.proof.dns01 import record_name, record_value
+from inkstamp.proof.dns01 import record_value
 from inkstamp.proof.listener import answer_files, answer_handshakes, where_to_listen
 from inkstamp.proof.observation import Caution, look_at, look_at_handshake
 from inkstamp.proof.record import RecordProof
@@ -37,9 +40,6 @@ from inkstamp.wording import first_and_count
 if TYPE_CHECKING:
     from inkstamp.proof.listener import Listener
     from inkstamp.proof.tls_alpn import TlsProof
-
-_SURMOUNTABLE = (CarrierTrouble, FileTrouble, NetworkTrouble, ProofFailed, ReachTrouble, ServerTrouble)
-"""What may stand in the way of one method and not of another."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,6 +162,8 @@ class ChallengeResponder:
         name = authorization.identifier.value
         star = "*." if authorization.wildcard else ""
         methods = methods_for(self._entry, star + name)
+        if self._entry.proof is None and self._has_record(authorization):  # cheaper than a file
+            methods = ("dns-persist-01", *methods)
         last = self._refused.get(star + name, ())
         methods = tuple(sorted(methods, key=lambda each: each in last))
         found = tuple(each for method in methods if (each := challenge_of(authorization, method)) is not None)
@@ -174,16 +176,33 @@ class ChallengeResponder:
                 advice="set `proof` for this certificate to a method that it offers",
             )
         for challenge in found:
-            if not is_token(challenge.token):
+            if challenge.type != "dns-persist-01" and not is_token(challenge.token):
                 # Its authorization keeps it.
                 raise CaMisbehaved("the CA's challenge has no usable token", where=challenge.url, lasting=True)
         return found
+
+    def _has_record(self, authorization: Authorization) -> bool:
+        """Tell whether a record that stays proves a name, and no server answers for it by itself."""
+        challenge, name = challenge_of(authorization, "dns-persist-01"), authorization.identifier.value
+        authority, context = self._order.authority, self._context
+        if challenge is None or not context.config.authority[authority].draft:
+            return False
+        servers = file_servers(context.config, self._entry)
+        try:
+            mine = known_thumbprint(context, authority)
+            if servers and all(web_files.answers_by_itself(context.servers.get(each), name, mine) for each in servers):
+                return False
+            asked = f"*.{name}" if authorization.wildcard else name
+            (state,) = look_at_persistent(context, authority, [asked], challenge.issuer_domain_names)
+        except InkStampError:
+            return False
+        return state.passes
 
     def _attempt(self, method: str, group: Sequence[_Task]) -> "_Attempt":
         """Go one way for a group of names."""
         try:
             seen = self._put_up(method, group)
-        except _SURMOUNTABLE as error:
+        except SURMOUNTABLE as error:
             if any(len(task.ways) < 2 for task in group):
                 raise
             tasks = [task.otherwise() for task in group]
@@ -210,7 +229,9 @@ class ChallengeResponder:
             self._context.progress.found(self._order.certificate, finding)
 
     def _put_up(self, method: str, group: Sequence[_Task]) -> _Seen:
-        if method == "dns-01":
+        if method == "dns-persist-01":
+            return self._persistent(group)
+        if method in RECORD_METHODS:
             return self._records(group)
         web_files.check_addresses(self._context.view, [task.name for task in group])
         return self._handshakes(group) if method == "tls-alpn-01" else self._files(group)
@@ -281,9 +302,12 @@ class ChallengeResponder:
         return {url: seen[proof] for url, proof in proofs.items()}
 
     def _records(self, group: Sequence[_Task]) -> _Seen:
+        authority = self._order.authority
         wanted = [
-            RecordProof("txt", record_name(task.name), record_value(self._authorized(task.challenge))) for task in group
-        ]
+            RecordProof("txt", challenge_record(self._context, task.challenge.type, authority, task.name),
+                        record_value(self._authorized(task.challenge)))
+            for task in group
+        ]  # fmt: skip
         via = record_carrier(self._context.config, self._entry)
         placed = dns_records.place(self._context, wanted)
         if via == BY_HAND:
@@ -304,6 +328,23 @@ class ChallengeResponder:
             task.challenge.url: known[(proof.place, proof.value)] for task, proof in zip(group, wanted, strict=True)
         }
 
+    def _persistent(self, group: Sequence[_Task]) -> _Seen:
+        """Look for records that stay; put them where they lack and something can, or have a person make them."""
+        via = record_carrier(self._context.config, self._entry)
+        issuers = group[0].challenge.issuer_domain_names
+        states = look_at_persistent(self._context, self._order.authority, [task.identifier for task in group], issuers)
+        lacking = [each for each in states if not each.passes]
+        if via != BY_HAND or not lacking:
+            found = ensure_persistent(self._context, via, states)
+            return {task.challenge.url: found[task.name] for task in group}
+        expect_known_issuer(lacking)
+        by_hand.expect_records(
+            self._context, self._order, {each.name: each.placed for each in lacking},
+            lambda _, seconds: watch_persistent(self._context, self._order.authority, lacking, seconds),
+            wait=self._wait,
+        )  # fmt: skip
+        return {task.challenge.url: [] for task in group}
+
     def _failed(self, lost: Sequence[Finding]) -> ProofFailed:
         failing = [finding for finding in lost if finding.severity is Severity.BAD]
         names = list(dict.fromkeys(finding.subject.partition(" ")[0] for finding in failing))
@@ -317,48 +358,3 @@ class ChallengeResponder:
             findings=lost,
             advice=f"{fix}, then run `inkstamp stamp {certificate}`; it resumes this order",
         )
-
-
-def check_ways(context: ValidationContext, entry: Certificate) -> None:
-    """Make sure, before a CA is asked for anything, that some way of proving can be gone for each name.
-
-    Raises:
-        ProofFailed: A name has no address, or is in no zone, or its CAA records forbid it.
-        ServerTrouble, FileTrouble: No virtual host answers for a name, or its folder cannot be written to.
-
-    """
-    lost: list[Finding] = []
-    thumbprint = known_thumbprint(context, entry.authority)
-    for name in entry.names:
-        try:
-            _check_way(context, entry, name, thumbprint)
-        except ProofFailed as error:
-            if not error.findings:
-                raise
-            lost += error.findings
-    if lost:
-        raise web_files.not_found(lost)
-    forbidden = web_files.forbidden(context, entry, {name: methods_for(entry, name) for name in entry.names})
-    if forbidden:
-        raise ProofFailed(
-            f"CAA records forbid {entry.authority} to issue for {first_and_count([f.subject for f in forbidden])}",
-            findings=forbidden,
-            advice="correct the records, then run the same command again",
-        )
-
-
-def _check_way(context: ValidationContext, entry: Certificate, name: str, thumbprint: str) -> None:
-    methods = methods_for(entry, name)
-    for method in methods:
-        try:
-            if method == "dns-01":
-                place_challenges(context, [name])
-            else:
-                servers = file_servers(context.config, entry) if method == "http-01" else ()
-                web_files.check_folders(context, servers, [name], thumbprint)
-                web_files.check_addresses(context.view, [name])
-        except _SURMOUNTABLE:
-            if method == methods[-1]:
-                raise
-        else:
-            return

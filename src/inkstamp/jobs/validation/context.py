@@ -36,5 +36,9 @@ class ValidationContext(
         ...
 
 
+class WaitingContext(WithClock, WithConfiguration, WithView, Protocol):
+    """The parts of a run that waiting for nameservers needs."""
+
+
 class StandingContext(ValidationContext, WithAccounts, Protocol):
     """The same, and our accounts, for whose keys servers answer."""

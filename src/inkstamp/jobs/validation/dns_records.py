@@ -3,13 +3,16 @@
 from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from inkstamp.errors import CarrierTrouble, InkStampError
 from inkstamp.findings import Finding, Severity, bad, note, ok
-from inkstamp.jobs.validation.context import ValidationContext
+from inkstamp.jobs.validation.context import ValidationContext, WaitingContext
 from inkstamp.ledger.dns_proofs import DnsProof
+from inkstamp.parts import WithConfiguration, WithLocks
+from inkstamp.proof import dns_persist
 from inkstamp.proof.carriers import RecordCarrier, carrier_of
-from inkstamp.proof.dns01 import record_name
+from inkstamp.proof.dns01 import account_record_name, record_name
 from inkstamp.proof.record import MAKE_IT, RecordProof, look_at_record
 from inkstamp.proof.record_changes import DnsRecord
 from inkstamp.view.authoritative import ServerAnswer, Sought, ask_server, watch
@@ -17,7 +20,12 @@ from inkstamp.view.questions import Answer
 from inkstamp.view.zones import Zone, Zones
 from inkstamp.wording import counted
 
-_LEAST_WAIT = 5.0
+if TYPE_CHECKING:
+    from inkstamp.proof.recipe_api import Exchange
+
+Told = Callable[["Exchange"], None]
+
+LEAST_WAIT = 5.0
 """Seconds that records made by hand are looked for in one run."""
 _SHOWN = 3
 
@@ -53,19 +61,40 @@ def place(context: ValidationContext, proofs: Sequence[RecordProof]) -> list[Pla
     return found
 
 
-def place_challenges(context: ValidationContext, names: Sequence[str]) -> list[Placed]:
-    """Find where the `dns-01` records of names go, before their values are known; raises as `place` does."""
-    return place(context, [RecordProof("txt", record_name(name), "") for name in names])
+def place_challenges(
+    context: ValidationContext, names: Sequence[str], method: str = "dns-01", authority: str = ""
+) -> list[Placed]:
+    """Find where the records of names go, before their values are known; raises as `place` does."""
+    return place(
+        context, [RecordProof("txt", challenge_record(context, method, authority, name), "") for name in names]
+    )
 
 
-def put_up(context: ValidationContext, order_id: int, via: str, placed: Sequence[Placed]) -> None:
+def challenge_record(context: ValidationContext, method: str, authority: str, name: str) -> str:
+    """Return the name of a record by which a CA validates; the account's own label needs an account."""
+    if method == "dns-persist-01":
+        return dns_persist.record_name(name)
+    account = context.ledger.account(authority) if method == "dns-account-01" else None
+    return account_record_name(account.url, name) if account is not None else record_name(name)
+
+
+def put_up(
+    context: ValidationContext, order_id: int, via: str, placed: Sequence[Placed], told: Told | None = None
+) -> None:
     """Put the records into DNS; each is in the ledger before it is asked for.
+
+    Args:
+        context: The parts of the run.
+        order_id: Whose records they are.
+        via: A nameserver or program; `by-hand` puts none.
+        placed: The records.
+        told: Is called after each request to an API that a recipe describes.
 
     Raises:
         CarrierTrouble: The nameserver or program could not.
 
     """
-    carrier = carrier_of(via, context.config, context.view)
+    carrier = carrier_of(via, context.config, context.view, told)
     if carrier is None:
         return  # by hand
     records = list(dict.fromkeys(each.record for each in placed))
@@ -104,8 +133,8 @@ def in_one_line(placed: Placed, found: Sequence[Finding]) -> Finding:
     return next(wrong, None) or note("validation", placed.asked, not_yet)
 
 
-def take_down_of(context: ValidationContext, order_id: int) -> None:
-    """Take the order's records out of DNS, those of killed runs included.
+def take_down_of(context: ValidationContext, order_id: int, told: Told | None = None) -> None:
+    """Take the order's records out of DNS, those of killed runs included; `told` is as of `put_up`.
 
     What cannot be taken out now stays in the ledger and is tried again by the next run: a nameserver that is down
     must not hide what else went wrong.
@@ -113,10 +142,10 @@ def take_down_of(context: ValidationContext, order_id: int) -> None:
     proofs = context.ledger.dns.of(order_id)
     for name in dict.fromkeys(each.carrier for each in proofs):
         mine = [each for each in proofs if each.carrier == name]
-        carrier = carrier_of(name, context.config, context.view)
-        if carrier is None:
-            continue
         try:
+            carrier = carrier_of(name, context.config, context.view, told)
+            if carrier is None:
+                continue
             with alone(context, name, carrier):
                 carrier.drop([_as_record(each) for each in mine])
         except InkStampError as error:
@@ -128,16 +157,33 @@ def take_down_of(context: ValidationContext, order_id: int) -> None:
         context.ledger.dns.forget(mine)
 
 
-def alone(context: ValidationContext, name: str, carrier: RecordCarrier) -> AbstractContextManager[None]:
+def alone(context: WithLocks, name: str, carrier: RecordCarrier) -> AbstractContextManager[None]:
     """Keep others from changing record sets by the same carrier, where it replaces whole ones."""
     return context.locks.record_sets(name) if carrier.changes_sets else nullcontext()
 
 
-def patience(context: ValidationContext, via: str) -> float:
+def patience(context: WithConfiguration, via: str) -> float:
     """Return how many seconds to wait until every nameserver has what something put into DNS."""
     config = context.config
     entry = config.nameserver.get(via) or config.program.get(via)
-    return entry.seconds if entry is not None else _LEAST_WAIT
+    return entry.seconds if entry is not None else LEAST_WAIT
+
+
+def lacking_at(context: WaitingContext, via: str, sought: Sequence[Sought], topic: str) -> list[Finding]:
+    """Wait until every nameserver has records that stay; returns a finding for each that lacks one.
+
+    Args:
+        context: The parts of the run.
+        via: What put the records into DNS, which says how long that may take.
+        sought: The records.
+        topic: Of the findings.
+
+    """
+    told = watch(sought, context.view.dns_port, context.clock, patience(context, via))
+    return [
+        bad(topic, what.name, f"{each.host} ({each.address}) {each.trouble or 'does not have the record'}")
+        for what, answers in told.items() for each in answers if not each.has(what)
+    ]  # fmt: skip
 
 
 def _judge(context: ValidationContext, placed: Placed, sought: Sought, told: Sequence[ServerAnswer]) -> list[Finding]:

@@ -11,14 +11,15 @@ from inkstamp.accounts.authorities import caa_names
 from inkstamp.bulkhead import apart, attempt, side_by_side
 from inkstamp.config.carrying import methods_for
 from inkstamp.config.config_file import expect_known
-from inkstamp.config.words import BY_HAND, LISTENER
+from inkstamp.config.words import BY_HAND, LISTENER, RECORD_METHODS
 from inkstamp.deadline import within
 from inkstamp.errors import InkStampError, ServerTrouble
 from inkstamp.findings import Finding, Severity, bad, note, ok, warn, worst
 from inkstamp.jobs.inventory.placement import serving_server
 from inkstamp.jobs.validation import dns_records
 from inkstamp.jobs.validation.context import ValidationContext
-from inkstamp.jobs.validation.dns_records import Placed, place
+from inkstamp.jobs.validation.dns_records import Placed, challenge_record, place
+from inkstamp.jobs.validation.persistent_records import persistent_findings
 from inkstamp.jobs.validation.web_files import answers_at, in_the_way, put_up, take_down_of
 from inkstamp.jobs.validation.zone_check import check_zone
 from inkstamp.ledger.records import TRIAL_ORDER
@@ -26,7 +27,6 @@ from inkstamp.pki.certifiable import why_not_certifiable
 from inkstamp.pki.names import as_address, normalise, readable
 from inkstamp.pki.suffixes import registrable
 from inkstamp.proof.caa import judge_caa
-from inkstamp.proof.dns01 import record_name
 from inkstamp.proof.listener import answer_files, where_to_listen
 from inkstamp.proof.observation import Caution, look_at
 from inkstamp.proof.record import RecordProof
@@ -52,7 +52,7 @@ class NameCheck:
     name: str
     addresses: tuple[str, ...]
     method: str
-    """The way of proving that was looked at: `http-01` or `dns-01`."""
+    """The challenge type that was looked at."""
     findings: tuple[Finding, ...]
 
     tried: bool = True
@@ -113,7 +113,7 @@ def precheck(
             for wish in wishes:
                 if _servers(context.configuration, wish):
                     _plant(context, wish, _trial(wish, thumbprints), trials, troubles)
-                elif wish.method == "dns-01":
+                elif wish.method in {"dns-01", "dns-account-01"}:
                     _make_record(context, wish, records, troubles)
             heard = [
                 _trial(each, thumbprints) for each in wishes if each.via == (LISTENER,) and each.method == "http-01"
@@ -251,13 +251,16 @@ def _looker(
     def look(wish: _NameToCheck) -> NameCheck:
         name = wish.name
         findings, addresses = [*_name(context.view, name)], tuple[str, ...]()
-        if wish.method != "dns-01":
+        if wish.method == "dns-persist-01":
+            findings += persistent_findings(context, wish.authority, name)
+        elif wish.method not in RECORD_METHODS:
             found = address_book(context.view).look_up(name)
             addresses = found.all
             findings += _addresses(context, wish, found, records)
             findings += _web(context, wish, trials, troubles) if wish.method == "http-01" else _tls(context.view)
         else:
-            findings += [*check_zone(context, name), *_record(context, wish, made.get(name), troubles)]
+            findings += check_zone(context, name, wish.method, wish.authority)
+            findings += _record(context, wish, made.get(name), troubles)
         account = accounts.get(wish.authority)
         if not as_address(name):  # CAA is about names (RFC 8659 section 1)
             findings.append(
@@ -271,7 +274,7 @@ def _looker(
                 )
             )
         tried = name in trials or name in made or name in troubles
-        tried = tried or (wish.method == "tls-alpn-01" and not as_address(name))
+        tried = tried or wish.method == "dns-persist-01" or (wish.method == "tls-alpn-01" and not as_address(name))
         return NameCheck(name=name, addresses=addresses, method=wish.method, findings=tuple(findings), tried=tried)
 
     return look
@@ -351,7 +354,8 @@ def _make_record(
         return
     try:
         with apart():
-            (placed,) = place(context, [RecordProof("txt", record_name(wish.name), f"trial-{secrets.token_hex(16)}")])
+            where = challenge_record(context, wish.method, wish.authority, wish.name)
+            (placed,) = place(context, [RecordProof("txt", where, f"trial-{secrets.token_hex(16)}")])
             dns_records.put_up(context, TRIAL_ORDER, carrier, [placed])
     except InkStampError as error:
         told = f"{error.what}{f': {error.said}' if error.said else ''}"

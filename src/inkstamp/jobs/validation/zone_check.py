@@ -7,10 +7,18 @@ from inkstamp.jobs.validation.dns_records import place_challenges
 from inkstamp.view.authoritative import ask_server
 
 
-def check_zone(context: ValidationContext, name: str) -> list[Finding]:
-    """Tell which zone the `dns-01` record of a name goes into, and whether all of its nameservers answer alike."""
+def check_zone(context: ValidationContext, name: str, method: str, authority: str) -> list[Finding]:
+    """Tell which zone the record of a name goes into, and whether all of its nameservers answer alike.
+
+    Args:
+        context: The parts of the run.
+        name: The name.
+        method: By which challenge it is validated.
+        authority: By which CA, for the label of our account there.
+
+    """
     try:
-        (placed,) = place_challenges(context, [name])
+        (placed,) = place_challenges(context, [name], method, authority)
     except InkStampError as error:
         return [bad("zone", name, f"{error.what}{f': {error.said}' if error.said else ''}", error.advice)]
     zone, target = placed.zone, placed.record.name

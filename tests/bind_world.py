@@ -1,6 +1,7 @@
 """Two real BIND nameservers, a primary that takes updates and a secondary that takes transfers, and a CA."""
 
 import subprocess
+import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -32,13 +33,19 @@ class BindWorld(World):
         base = self.config.read_text().replace("[view]\n", f"[view]\ndns_port = {self.dns_port}\n")
         self.config.write_text(base + text)
 
-    def change(self, *lines: str, key: str = "primary.tsig") -> None:
-        """Change records by the server's own program, as somebody else would."""
+    def change(self, *lines: str, key: str = "primary.tsig", follows: bool = True) -> None:
+        """Change records by the server's own program, as somebody else would, and wait until the secondary follows."""
         script = "\n".join([f"server {PRIMARY} {self.dns_port}", *lines, "send", ""])
         subprocess.run(
             [find_program("nsupdate"), "-k", str(self.folder / key)], input=script, text=True, check=True,
             capture_output=True,
         )  # fmt: skip
+        changed = f".{lines[0].split()[2].rstrip('.')}"  # the last zone of ZONES is inside the first
+        zone = next((each for each in reversed(ZONES) if changed.endswith(f".{each}")), "")
+        deadline = time.monotonic() + 20
+        while follows and zone and self.records(zone, "SOA", SECONDARY) != self.records(zone, "SOA"):
+            assert time.monotonic() < deadline, f"the secondary does not follow in {zone}"
+            time.sleep(0.05)
 
     def txt(self, name: str, server: str = PRIMARY) -> list[str]:
         """Ask one server for TXT records with a program of its own."""

@@ -117,6 +117,10 @@ class LedgerDamaged(LedgerTrouble):
     """The ledger holds what was never written."""
 
 
+class LeaseLost(LedgerTrouble):
+    """Another machine may be at work on what this process had a lease on; nothing more was done here."""
+
+
 class Busy(InkStampError):
     """Another run of Ink Stamp is at work on the same thing."""
 

@@ -6,7 +6,7 @@ import random
 import sqlite3
 import stat
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import closing
 from datetime import timedelta
 from pathlib import Path
@@ -21,6 +21,7 @@ from inkstamp.errors import Busy, FileTrouble, LedgerTrouble
 from inkstamp.home import Home
 from inkstamp.ledger.failures import FailureReport
 from inkstamp.ledger.local_copy import LocalCopy
+from inkstamp.ledger.postgresql import PostgresqlDatabase
 from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState, PortalProof, ProofMethod, ProofRecord
 from inkstamp.ledger.rows import as_order
 from inkstamp.ledger.shelf import EditionFiles, Shelf
@@ -28,9 +29,21 @@ from inkstamp.ledger.sqlite import SqliteDatabase
 from inkstamp.ledger.store import Ledger
 
 
+OpenLedger = Callable[..., Ledger]
+
+
+@pytest.fixture(params=["sqlite", "postgresql"])
+def opened(request: pytest.FixtureRequest, tmp_path: Path) -> OpenLedger:
+    """Gives a new ledger each time that is of one and the same database."""
+    if request.param == "sqlite":
+        return lambda clock=None: Ledger(SqliteDatabase(tmp_path / "ledger.db"), clock or HandClock(NOW))
+    address = request.getfixturevalue("postgresql_ledger")
+    return lambda clock=None: Ledger(PostgresqlDatabase(address), clock or HandClock(NOW))
+
+
 @pytest.fixture
-def ledger(tmp_path: Path) -> Iterator[Ledger]:
-    made = Ledger(SqliteDatabase(tmp_path / "ledger.db"), HandClock(NOW))
+def ledger(opened: OpenLedger) -> Iterator[Ledger]:
+    made = opened()
     made.begin_run("inkstamp test")
     yield made
     made.close()
@@ -43,12 +56,12 @@ def edition(number: int) -> EditionRecord:
     )  # fmt: skip
 
 
-def test_an_order_is_found_again_with_all_that_was_written_of_it(tmp_path: Path, ledger: Ledger) -> None:
+def test_an_order_is_found_again_with_all_that_was_written_of_it(opened: OpenLedger, ledger: Ledger) -> None:
     order = ledger.intend_order("rowing", "quayside", ["a.test", "b.test"])
     order = ledger.move_order(order, OrderState.OPENED, "order opened", "order 1", url="https://ca.test/o/1")
     ledger.files.plan([ProofRecord(order_id=order.id, server="front", root="/srv", parts=("a", "b"), made=(0, 1))])
     ledger.close()
-    again = Ledger(SqliteDatabase(tmp_path / "ledger.db"), HandClock(NOW))
+    again = opened()
     assert again.open_order("rowing") == order
     assert again.files.of(order.id)[0].made == (0, 1)
     again.add_edition(again.move_order(order, OrderState.FINALIZING), edition(order.edition), "issued")
@@ -111,8 +124,9 @@ def test_threads_write_without_losing_an_entry(ledger: Ledger) -> None:
     assert {record.edition for record in ledger.newest_orders().values()} == {20}
 
 
-def test_the_file_is_private_and_a_broken_or_newer_one_is_one_clear_error(tmp_path: Path, ledger: Ledger) -> None:
+def test_the_file_is_private_and_a_broken_or_newer_one_is_one_clear_error(tmp_path: Path) -> None:
     file = tmp_path / "ledger.db"
+    Ledger(SqliteDatabase(file), HandClock(NOW)).close()
     assert stat.S_IMODE(file.stat().st_mode) == 0o600
     with closing(sqlite3.connect(file)) as connection:
         connection.execute("UPDATE ledger SET version = 99")
@@ -238,33 +252,32 @@ def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path:
         assert connection.execute("SELECT count(*) FROM ca_order").fetchone() == (2,)
 
 
-def test_runs_that_write_at_the_same_time_give_no_number_twice_and_lose_no_count(tmp_path: Path) -> None:
+def test_runs_that_write_at_the_same_time_give_no_number_twice_and_lose_no_count(opened: OpenLedger) -> None:
     told = FailureReport(kind="ProofFailed", step="proving", what="x", where="", said="", problem="", advice="",
                          findings=())  # fmt: skip
 
     def work() -> None:
-        with closing(Ledger(SqliteDatabase(tmp_path / "ledger.db"), HandClock(NOW))) as ledger:
+        with closing(opened()) as ledger:
             for _ in range(30):
                 ledger.move_order(ledger.intend_order("rowing", "quayside", ["a.test"]), OrderState.DROPPED)
                 ledger.failures.meet("rowing", told)
 
-    Ledger(SqliteDatabase(tmp_path / "ledger.db"), HandClock(NOW)).close()
+    opened().close()
     threads = [threading.Thread(target=work) for _ in range(6)]
     for thread in threads:
         thread.start()
     for thread in threads:
         thread.join()
-    with closing(Ledger(SqliteDatabase(tmp_path / "ledger.db"), HandClock(NOW))) as ledger:
+    with closing(opened()) as ledger:
         (newest,) = ledger.newest_orders(["rowing", "sailing"]).values()
         assert (newest.edition, len(ledger.ended_orders("rowing"))) == (180, 180)
         assert ledger.failures.all(["rowing"])["rowing"].times == 180
 
 
-def test_questions_of_one_snapshot_see_one_state(tmp_path: Path) -> None:
-    file = tmp_path / "ledger.db"
+def test_questions_of_one_snapshot_see_one_state(opened: OpenLedger) -> None:
     with (
-        closing(Ledger(SqliteDatabase(file), HandClock(NOW))) as reader,
-        closing(Ledger(SqliteDatabase(file), HandClock(NOW))) as writer,
+        closing(opened()) as reader,
+        closing(opened()) as writer,
     ):
         with reader.snapshot():
             assert reader.newest_orders() == {}
@@ -273,12 +286,12 @@ def test_questions_of_one_snapshot_see_one_state(tmp_path: Path) -> None:
         assert reader.certificates_with_open_orders() == {"rowing"}
 
 
-def test_what_stands_in_the_way_keeps_its_beginning_until_it_is_another_or_overcome(tmp_path: Path) -> None:
+def test_what_stands_in_the_way_keeps_its_beginning_until_it_is_another_or_overcome(opened: OpenLedger) -> None:
     clock = HandClock(NOW)
     told = FailureReport(
         kind="ProofFailed", step="proving", what="x", where="", said="", problem="", advice="", findings=()
     )
-    with closing(Ledger(SqliteDatabase(tmp_path / "ledger.db"), clock)) as ledger:
+    with closing(opened(clock)) as ledger:
         ledger.failures.meet("rowing", told)
         clock.sleep(3600)
         ledger.failures.meet("rowing", msgspec.structs.replace(told, what="y"))

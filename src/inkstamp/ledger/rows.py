@@ -16,6 +16,8 @@ from inkstamp.printable import printable
 
 REBUILD = "rebuild it from the shelf: inkstamp status --rebuild"
 """What to do about a ledger that is gone or damaged."""
+_HEXADECIMAL = "hex:"
+"""Before a path that is stored by its bytes; no absolute path begins so."""
 _LATEST = int(LATEST.timestamp())
 
 strings = msgspec.json.Decoder(tuple[str, ...])
@@ -76,17 +78,19 @@ def as_list(values: Sequence[str] | Sequence[int]) -> str:
     return msgspec.json.encode(values).decode()
 
 
-def as_stored(path: str) -> str | bytes:
-    """Return a path as a table can hold it: bytes, where it has some that are no UTF-8."""
+def as_stored(path: str) -> str:
+    """Return a path as a table can hold it: its bytes in hexadecimal, where it has some that are no UTF-8."""
     try:
         path.encode("utf-8")
     except UnicodeEncodeError:
-        return path.encode("utf-8", "surrogateescape")
+        return _HEXADECIMAL + path.encode("utf-8", "surrogateescape").hex()
     return path
 
 
 def as_path(stored: str | bytes) -> str:
-    """Return what `as_stored` was given."""
+    """Return what `as_stored` was given; releases before wrote bytes."""
+    if isinstance(stored, str) and stored.startswith(_HEXADECIMAL):
+        stored = bytes.fromhex(stored.removeprefix(_HEXADECIMAL))
     return stored.decode("utf-8", "surrogateescape") if isinstance(stored, bytes) else stored
 
 

@@ -17,6 +17,7 @@ from inkstamp.config.model import Configuration
 from inkstamp.config.record_changers import Nameserver
 from inkstamp.errors import AccountTrouble, Busy, ConfigurationError, UsageError
 from inkstamp.home import Home
+from inkstamp.ledger.shared_files import OwnFiles
 from inkstamp.ledger.sqlite import SqliteDatabase
 from inkstamp.ledger.store import Ledger
 from inkstamp.locks import Locks
@@ -127,6 +128,7 @@ class AccountParts:
     locks: Locks
     clock: HandClock
     progress: Silent
+    store: OwnFiles
 
     @property
     def config(self) -> Configuration:
@@ -141,7 +143,7 @@ def test_an_account_that_was_deactivated_is_not_opened_again_and_no_ca_is_asked(
     path.write_text('[authority.quayside]\ndirectory = "https://192.0.2.1/directory"\n')
     home, locks = Home(tmp_path), Locks(tmp_path / "locks")
     with closing(Ledger(SqliteDatabase(home.ledger), clock)) as ledger:
-        parts = AccountParts(home, ConfigFile(path, home.cache, locks), ledger, locks, clock, Silent())
+        parts = AccountParts(home, ConfigFile(path, home.cache, locks), ledger, locks, clock, Silent(), OwnFiles())
         directory = parts.config.authority["quayside"].directory
         ledger.save_account(
             "quayside", directory=directory, url="https://192.0.2.1/1", contact="", caa=(), what="opened"

@@ -130,6 +130,17 @@ class Certificates:
         """Return all that have no mistake, with their names."""
         return ((name, entry) for name in self.read(self) if (entry := self.get(name)) is not None)
 
+    def is_installed_elsewhere(self, name: str) -> bool:
+        """Tell whether a certificate is installed, and by other machines alone that share the ledger."""
+        whole, entry = self._configuration.whole, self.get(name)
+        record = self.record(name)
+        if record is not None:
+            group = whole.group.get(record.group)
+            install = record.settings.get("install") or (group.install if group is not None else ())
+        else:
+            install = whole.certificate[name].install if name in whole.certificate else ()
+        return bool(install) and entry is not None and not entry.install
+
     def read(self, names: Iterable[str]) -> tuple[str, ...]:
         """Read those of some names that are on the roster, all at once; returns the names."""
         wanted = tuple(names)
@@ -209,6 +220,11 @@ class Certificates:
                 advice="rename the one in the file, or take the other off the roster",
             )
         try:
-            return enrolled_entry(config, record.certificate, record.group, record.names, record.settings)
+            entry = enrolled_entry(config, record.certificate, record.group, record.names, record.settings)
         except ConfigurationError as error:
             return error
+        if not config.ledger.database:
+            return entry
+        from inkstamp.config.machines import installed_here  # noqa: PLC0415  where machines share a ledger
+
+        return installed_here(config, entry)

@@ -1,10 +1,10 @@
-"""Locks of the kernel by what they are for: between the threads and the runs of this machine.
+"""Locks by what they are for. Here those of the kernel: between the threads and the runs of this machine.
 
 Each goes with the process that holds it, at the moment it dies; nothing has to be cleared away after a kill. All raise
 Busy when another holder keeps one for longer than is waited for.
 
-Each sort of lock has a scope: how far it would have to reach if several machines shared one ledger. The kernel's reach
-this machine, which is as far as a ledger in a file does.
+Each sort of lock has a scope: how far it has to reach where several machines share one ledger. The kernel's reach this
+machine, which is as far as a ledger in a file does; `ledger/leases.py` has those that reach further.
 """
 
 from collections.abc import Iterator
@@ -41,7 +41,7 @@ class Lock:
     """Seconds to wait for another holder."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Locks:
     """The locks in one folder: runs that must not meet use the same one."""
 
@@ -50,6 +50,16 @@ class Locks:
     def hold(self, lock: Lock) -> AbstractContextManager[None]:
         """Keep others out for the time of the block; Busy when another holder does not end in time."""
         return held(self.folder / lock.key, lock.what, patience=lock.patience)
+
+    def expect(self) -> None:
+        """Make sure, before something is done that others see, that what is held is held still.
+
+        A lock of the kernel is not lost as long as we live; LeaseLost for one that reaches further and was.
+        """
+
+    def reach(self, server: str) -> Scope:  # noqa: ARG002  the kernel's reach no further
+        """Tell how far a lock has to reach that is about a server."""
+        return Scope.LEDGER
 
     def account(self, authority: str) -> AbstractContextManager[None]:
         """Keep other runs from changing the key of the same account in the same moment."""
@@ -61,12 +71,12 @@ class Locks:
 
     def trial(self, patience: float = _SERVER_PATIENCE) -> AbstractContextManager[None]:
         """Keep other runs from testing challenge responses in the same moment; `patience` in seconds."""
-        return self.hold(Lock("trial", "a test of challenge responses", Scope.LEDGER, patience))
+        return self.hold(Lock("trial", "a test of challenge responses", Scope.MACHINE, patience))
 
     def challenge_responses(self, server: str) -> AbstractContextManager[None]:
         """Keep other threads and runs from removing challenge responses from the same server in the same moment."""
         what = f"the challenge responses on “{server}”"
-        return self.hold(Lock(f"proofs-{server}", what, Scope.LEDGER, _SERVER_PATIENCE))
+        return self.hold(Lock(f"proofs-{server}", what, self.reach(server), _SERVER_PATIENCE))
 
     def record_sets(self, nameserver: str) -> AbstractContextManager[None]:
         """Keep other threads and runs from replacing record sets of a nameserver in the same moment."""
@@ -83,7 +93,7 @@ class Locks:
 
     def server(self, name: str) -> AbstractContextManager[None]:
         """Keep other threads and runs from changing the same server."""
-        return self.hold(Lock(f"server-{name}", f"the server “{name}”", Scope.LEDGER, _SERVER_PATIENCE))
+        return self.hold(Lock(f"server-{name}", f"the server “{name}”", self.reach(name), _SERVER_PATIENCE))
 
     @contextmanager
     def servers(self, names: tuple[str, ...]) -> Iterator[None]:

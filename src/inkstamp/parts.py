@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from inkstamp.certificates import Certificates
     from inkstamp.ledger.local_copy import LocalCopy
     from inkstamp.ledger.order_files import OrderKeys
+    from inkstamp.ledger.shared_files import FileStore
     from inkstamp.ledger.shelf import Shelf
     from inkstamp.ledger.store import Ledger
     from inkstamp.servers.pool import ServerPool
@@ -119,6 +120,15 @@ class WithShelf(Protocol):
     @property
     def shelf(self) -> "Shelf":
         """The editions."""
+        ...
+
+
+class WithStore(Protocol):
+    """Has `store`."""
+
+    @property
+    def store(self) -> "FileStore":
+        """Where the files of orders, editions and accounts are besides HOME."""
         ...
 
 

@@ -19,6 +19,8 @@ if TYPE_CHECKING:
     from inkstamp.certificates import Certificates
     from inkstamp.ledger.local_copy import LocalCopy
     from inkstamp.ledger.order_files import OrderKeys
+    from inkstamp.ledger.shared import SharedLedger
+    from inkstamp.ledger.shared_files import FileStore
     from inkstamp.ledger.shelf import Shelf
     from inkstamp.ledger.store import Ledger
     from inkstamp.servers.pool import ServerPool
@@ -45,14 +47,14 @@ class Runtime:
         certificates: "Certificates | None" = None,
     ) -> None:
         self.home = Home(home)
-        self.locks = locks or Locks(self.home.locks)
-        """What keeps runs apart that must not meet; a rehearsal holds those of the real thing."""
+        self._given_locks = locks
+        """A rehearsal holds those of the real thing, and has a ledger of its own."""
         if certificates is not None:  # a rehearsal is of those of the real thing
             self.certificates = certificates
         self.asks_anyway = False
         """Whether the CA is asked although an address of a name cannot be reached from here."""
         self.clock = clock or SystemClock()
-        self.configuration = ConfigFile(config_file, self.home.cache, self.locks)
+        self.configuration = ConfigFile(config_file, self.home.cache, Locks(self.home.locks))
         self.progress = progress or Silent()
         self.command = command
         self._making = threading.RLock()
@@ -64,6 +66,34 @@ class Runtime:
         return self.configuration.current
 
     @cached_property
+    def shared(self) -> "SharedLedger | None":
+        """The ledger that several machines share; None where it is a file in HOME."""
+        if self._given_locks is not None or not self.configuration.current_or_empty().ledger.database:
+            return None
+        from inkstamp.ledger.shared import SharedLedger
+
+        return SharedLedger(lambda: self.configuration.whole, self.home, self.command, self._has_servers_here)
+
+    def _has_servers_here(self, certificate: str) -> bool:
+        """Tell whether servers on this machine use a certificate's files, or its administrator does."""
+        entry = self.certificates.get(certificate)
+        return entry is not None and (bool(entry.install) or not self.certificates.is_installed_elsewhere(certificate))
+
+    @cached_property
+    def locks(self) -> Locks:
+        """What keeps runs apart that must not meet."""
+        if self._given_locks is not None:
+            return self._given_locks
+        return self.shared.locks if self.shared is not None else Locks(self.home.locks)
+
+    @cached_property
+    def store(self) -> "FileStore":
+        """Where the files of orders, editions and accounts are besides HOME."""
+        from inkstamp.ledger.shared_files import OwnFiles
+
+        return self.shared.files if self.shared is not None else OwnFiles()
+
+    @cached_property
     def certificates(self) -> "Certificates":
         """The certificates of the configuration file and of the roster."""
         from inkstamp.certificates import Certificates
@@ -72,7 +102,7 @@ class Runtime:
 
     @property
     def ledger(self) -> "Ledger":
-        """The ledger in HOME."""
+        """The ledger: in HOME, or shared."""
         with self._making:
             return self._ledger
 
@@ -81,11 +111,14 @@ class Runtime:
         with self._making:
             if os.getpid() != self._process:
                 self._process = os.getpid()
-                self.__dict__.pop("_ledger", None)
+                for part in ("_ledger", "shared", "locks", "store", "shelf", "order_keys"):
+                    self.__dict__.pop(part, None)
                 self.certificates.forget()  # which asks the ledger
 
     def has_ledger(self) -> bool:
         """Tell whether there is a ledger already, and not an empty file; one that only looks should not make it."""
+        if self.shared is not None:
+            return True
         try:
             return self.home.ledger.stat().st_size > 0
         except OSError:
@@ -97,6 +130,11 @@ class Runtime:
         from inkstamp.ledger.sqlite import SqliteDatabase
         from inkstamp.ledger.store import Ledger
 
+        if self.shared is not None:
+            self.home.made()
+            made = Ledger(self.shared.database, self.clock, self.shared.files, self.shared.here)
+            made.begin_run(self.command)
+            return made
         if not self.has_ledger() and any(self.home.shelf.glob("*/[0-9]*")):
             # A new, empty one would have everything ordered again.
             raise LedgerTrouble("the ledger is missing, but there are editions on the shelf",
@@ -112,7 +150,7 @@ class Runtime:
         from inkstamp.ledger.shelf import Shelf
 
         self.home.made()
-        return Shelf(self.home, self.configuration.current_or_empty().key_group, self._passphrase_file)
+        return Shelf(self.home, self.configuration.current_or_empty().key_group, self._passphrase_file, self.store)
 
     def _passphrase_file(self, certificate: str) -> str:
         entry = self.certificates.get(certificate)
@@ -124,7 +162,7 @@ class Runtime:
         from inkstamp.key_files import KeyFiles
         from inkstamp.ledger.order_files import OrderKeys
 
-        return OrderKeys(self.home, KeyFiles(self._passphrase_file))
+        return OrderKeys(self.home, KeyFiles(self._passphrase_file), self.store)
 
     @cached_property
     def local_copy(self) -> "LocalCopy":
@@ -203,4 +241,8 @@ class Runtime:
             self._servers.close()
         if "_ledger" in self.__dict__:
             self._ledger.end_run(exit_status)
+        shared: SharedLedger | None = self.__dict__.get("shared")
+        if shared is not None:
+            shared.close()
+        elif "_ledger" in self.__dict__:
             self._ledger.close()

@@ -28,7 +28,6 @@ from inkstamp.ledger.shelf import EditionFiles, Shelf
 from inkstamp.ledger.sqlite import SqliteDatabase
 from inkstamp.ledger.store import Ledger
 
-
 OpenLedger = Callable[..., Ledger]
 
 

@@ -13,7 +13,6 @@ from inkstamp.acme.session import Session, Signer
 from inkstamp.config.model import Authority
 from inkstamp.errors import AccountTrouble, CaMisbehaved, CaProblem, ConfigurationError
 from inkstamp.files import read_secret, write_bytes
-from inkstamp.home import Home
 from inkstamp.key_files import read_key
 from inkstamp.ledger.records import AccountRecord
 from inkstamp.pki import keys
@@ -51,13 +50,18 @@ class AccountSession:
         self.session.close()
 
 
-def _account_key(home: Home, authority: str, entry: Authority) -> PrivateKey:
+def _account_key(context: "AccountContext", authority: str, entry: Authority) -> PrivateKey:
     """Return the account's key, perhaps that of another account, made and durable before the CA can hear of it."""
-    file = home.account_key(entry.account_key_of or authority)
+    owner = entry.account_key_of or authority
+    file = context.home.account_key(owner)
     if file.exists():
         return read_key(file)
-    key = keys.make(entry.account_key)
-    write_bytes(file, keys.to_pem(key), mode=0o600)
+    with context.locks.account(owner):
+        if file.exists():  # another run has made it, perhaps on another machine
+            return read_key(file)
+        key = keys.make(entry.account_key)
+        write_bytes(file, keys.to_pem(key), mode=0o600)
+        context.store.keep_account_key(owner)
     return key
 
 
@@ -70,6 +74,7 @@ def make_session(context: "AccountContext", entry: Authority, patience: Patience
         on_wait=context.progress.waits,
         on_notice=lambda text: context.progress.step("CA", text),
         patience=patience,
+        expect=context.locks.expect,
     )
 
 
@@ -101,7 +106,7 @@ def open_account(context: "AccountContext", authority: str, entry: Authority, *,
             )
         if known is not None and known.retired is None:
             unsettled = settle_key(context, authority, session, known.url, make_session)
-            key = unsettled or _account_key(context.home, authority, entry)
+            key = unsettled or _account_key(context, authority, entry)
             if entry.account_key_of:
                 take_shared_key(context, authority, session, known.url, key)
             signer = Signer(key, known.url)
@@ -153,7 +158,7 @@ def _register(context: "AccountContext", session: Session, authority: str, entry
             "the same `authority add` with --binding-id ID --binding-key-file FILE; for one that is configured, write "
             f"binding_id and binding_key_file under [authority.{authority}]",
         )
-    key = _account_key(context.home, authority, entry)
+    key = _account_key(context, authority, entry)
     bound_by = None
     if entry.binding_id:
         bound_by = binding(public_jwk(key), key_id=entry.binding_id, mac_key=_mac_key(entry),

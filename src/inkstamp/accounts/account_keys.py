@@ -29,6 +29,13 @@ class _SharingContext(WithConfiguration, WithLedger, Protocol):
     """What tells of accounts."""
 
 
+def fetch_account_key(context: "AccountContext", owner: str) -> None:
+    """Have the key of an account here as it is: another machine may have made or changed it since."""
+    if context.store.is_shared:
+        with context.locks.account(owner):
+            pass  # taking the lease brings it here
+
+
 def known_thumbprint(context: "_KeysContext", authority: str) -> str:
     """Return the thumbprint of the key of our account at an authority (RFC 7638); empty before there is one."""
     file = context.home.account_key(context.config.account_key_owner(authority))
@@ -90,6 +97,7 @@ def settle_key(
         if not changed and not any(each is True for each in beside):
             if all(each is False for each in beside):
                 file.unlink()
+                context.store.keep_account_key(owner)
                 context.ledger.note("account", f"account at {authority}: the key rollover was not made")
             return None
         if not changed:
@@ -98,6 +106,7 @@ def settle_key(
         if not all(each is True for each in beside):
             return new
         file.replace(context.home.account_key(owner))
+        context.store.keep_account_key(owner)
         context.ledger.note("account", f"account at {authority}: the new key is in use")
     return None
 
@@ -137,6 +146,7 @@ def take_shared_key(context: "AccountContext", authority: str, session: Session,
         if CaClient(session, Signer(shared)).find_account() != url:
             CaClient(session, Signer(read_key(own), url)).change_key(shared)
         own.unlink()
+        context.store.keep_account_key(authority)
         owner = context.config.account_key_owner(authority)
         context.ledger.note("account", f"account at {authority}: has the key of the account at {owner} now")
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from inkstamp.accounts.account import open_account
+from inkstamp.accounts.account_keys import fetch_account_key
 from inkstamp.acme.jws import public_jwk
 from inkstamp.config.entries import is_entry_name
 from inkstamp.config.model import Authority
@@ -73,6 +74,7 @@ def add_authority(
         raise UsageError(f"the account has the key of that at {entry.account_key_of}", advice="leave --key-file out")
     if account_key is not None:
         _bring_key(context.home, name, account_key)
+        context.store.keep_account_key(name)
     return _add_acme(context, name, entry, written=present is None)
 
 
@@ -101,6 +103,7 @@ def _choose_entry(name: str, present: Authority | None, wanted: Authority | None
 
 def _add_acme(context: "AccountsContext", name: str, entry: Authority, *, written: bool) -> Added:
     """Open the account, another one where the one before was retired, then write the entry."""
+    fetch_account_key(context, entry.account_key_of or name)
     before = context.ledger.account(name)
     if before is not None and before.retired is not None:
         known = context.configuration.current_or_empty().authority
@@ -117,6 +120,7 @@ def _add_acme(context: "AccountsContext", name: str, entry: Authority, *, writte
                 "then run the command again",
             )
         _put_key_aside(context.home, name, before.retired)
+        context.store.keep_account_key(name)
     account = open_account(context, name, entry, again=True)
     try:
         terms = account.client.directory().meta.terms_of_service

@@ -2,7 +2,16 @@
 
 from typing import TYPE_CHECKING, Protocol
 
-from inkstamp.parts import WithCertificates, WithClock, WithConfiguration, WithHome, WithLedger, WithLocks, WithProgress
+from inkstamp.parts import (
+    WithCertificates,
+    WithClock,
+    WithConfiguration,
+    WithHome,
+    WithLedger,
+    WithLocks,
+    WithProgress,
+    WithStore,
+)
 
 if TYPE_CHECKING:
     from inkstamp.accounts.pool import AccountPool
@@ -12,7 +21,7 @@ class AuthoritiesContext(WithConfiguration, WithLedger, Protocol):
     """What tells of authorities without asking them."""
 
 
-class AccountContext(WithClock, WithConfiguration, WithHome, WithLocks, WithProgress, WithLedger, Protocol):
+class AccountContext(WithClock, WithConfiguration, WithHome, WithStore, WithLocks, WithProgress, WithLedger, Protocol):
     """What an account is opened with."""
 
 

@@ -64,10 +64,12 @@ def new_key(
         file = context.home.next_account_key(owner)
         made = keys.make(kind or first.entry.account_key)
         write_bytes(file, keys.to_pem(made), mode=0o600)
+        context.store.keep_account_key(owner)
         try:
             prepare(thumbprint(public_jwk(made)))
         except InkStampError:
             file.unlink()
+            context.store.keep_account_key(owner)
             raise
         changed = 0
         try:
@@ -77,9 +79,11 @@ def new_key(
         except CaProblem as problem:
             if problem.status < 500 and not changed:  # it was refused; with trouble of the CA's own nobody knows
                 file.unlink()
+                context.store.keep_account_key(owner)
                 prepare(first.thumbprint)
             raise
         file.replace(context.home.account_key(owner))
+        context.store.keep_account_key(owner)
         told = f"account at {', '.join(each.authority for each in accounts)}: new key"
         context.ledger.note("account", f"{told}, {keys.describe(made.public_key())}")
         for account in accounts[1:]:

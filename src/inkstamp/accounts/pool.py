@@ -3,6 +3,7 @@
 import threading
 
 from inkstamp.accounts.account import AccountSession, open_account
+from inkstamp.accounts.account_keys import fetch_account_key
 from inkstamp.accounts.context import AccountContext
 
 
@@ -24,15 +25,20 @@ class AccountPool:
         """
         with self._making:
             if authority not in self._open:
-                entry = self._context.config.authority[authority]
-                self._open[authority] = open_account(self._context, authority, entry)
+                fetch_account_key(self._context, self._context.config.account_key_owner(authority))
+                self._open_now(authority)
             return self._open[authority]
 
+    def _open_now(self, authority: str) -> AccountSession:
+        entry = self._context.config.authority[authority]
+        self._open[authority] = open_account(self._context, authority, entry)
+        return self._open[authority]
+
     def again(self, authority: str) -> AccountSession:
-        """Return our account at an authority as it is now, after it was changed."""
+        """Return our account at an authority as it is now, after it was changed here; who did so has its lock."""
         with self._making:
             self._open.pop(authority).close()
-        return self.get(authority)
+            return self._open_now(authority)
 
     def close(self) -> None:
         """Close the connections to the CAs."""

@@ -120,7 +120,20 @@ class Session:
         on_wait: Callable[[str, float], None] = lambda _why, _seconds: None,
         on_notice: Callable[[str], None] = lambda _text: None,
         patience: Patience = TROUBLE,
+        expect: Callable[[], None] = lambda: None,
     ) -> None:
+        """Begin a conversation; nothing is sent yet.
+
+        Args:
+            directory_url: Where the CA's directory is.
+            trust: PEM file with the roots of the API's certificate; None for the system's.
+            clock: What tells the time and waits.
+            on_wait: Told why something is waited for, and for how many seconds.
+            on_notice: Told what a person should know.
+            patience: How long trouble is put up with.
+            expect: Called before each request; what it raises keeps the request from being sent.
+
+        """
         if not directory_url.startswith("https://"):
             raise ConfigurationError(
                 f"the directory URL {directory_url} is not https",
@@ -134,6 +147,7 @@ class Session:
         self._on_wait = on_wait
         self._on_notice = on_notice
         self._patience = patience
+        self._expect = expect
         try:
             self._host = web_url(directory_url).host
             self._pools = _pool_manager(directory_url, trust)
@@ -270,6 +284,7 @@ class Session:
 
     def _once(self, method: str, url: str, body: bytes | None = None) -> Reply:
         """One request, one answer; problems and trouble as errors."""
+        self._expect()
         pool, target = self._way_to(url)
         headers = _HEADERS if body is None else {**_HEADERS, "Content-Type": "application/jose+json"}
         try:

@@ -50,6 +50,8 @@ COMMANDS = {
     "remove": "stop managing a certificate; restore its servers",
     "revoke": "revoke a certificate, with a reason",
     "history": "what happened, when and in which run",
+    "ledger": "share the ledger among machines: a PostgreSQL database",
+    "machines": "list the machines that share the ledger, and what they lack",
 }
 """In the order in which people work; each is a module here of the same name."""
 

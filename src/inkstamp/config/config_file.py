@@ -30,10 +30,23 @@ class ConfigFile:
         Certificates whose entries have a mistake are left out. A mistake in another entry is an error, but for an
         unattended run (`leaves_out_mistakes`): whoever is there fixes it before anything is decided without that entry.
         """
-        found = self._read
+        found = self._here
         for mistake in () if self.leaves_out_mistakes else found.mistaken_beside.values():
             raise mistake.error
         return found
+
+    @property
+    def whole(self) -> Configuration:
+        """What the file says for all machines that share it; `current` is what it means on this one."""
+        return self._read
+
+    @cached_property
+    def _here(self) -> Configuration:
+        if not self._read.ledger.database:
+            return self._read
+        from inkstamp.config.machines import for_this_machine  # noqa: PLC0415  where machines share a ledger
+
+        return for_this_machine(self._read)
 
     @cached_property
     def _read(self) -> Configuration:
@@ -45,6 +58,7 @@ class ConfigFile:
 
     def use(self, config: Configuration) -> None:
         """Go on with a configuration that has just been written."""
+        self.__dict__.pop("_here", None)
         self.__dict__["_read"] = config
 
     def add_entries(self, *entries: tuple[str, str, Section]) -> None:

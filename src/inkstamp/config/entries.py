@@ -14,12 +14,14 @@ import msgspec
 
 from inkstamp.config.carrying import can_prove, carries, methods_for, takes_certificates
 from inkstamp.config.locate import line_of
+from inkstamp.config.machines import ledger_fault, machine_fault, server_machines_fault, via_fault
 from inkstamp.config.model import (
     Authority,
     Certificate,
     CertificateGroup,
     Configuration,
     FileCopy,
+    LedgerSettings,
     Messenger,
     Mistake,
     PortalStage,
@@ -76,6 +78,7 @@ PATHS = {
     ViewSettings: ("roots",),
     Renewal: ("metrics",),
     Messenger: ("password_file", "key_file", "trust"),
+    LedgerSettings: ("password_file", "seal_key_file"),
 }
 NAMES_OR_PATHS = {"program", "recipe"}
 """Keys whose values are paths where they have a slash."""
@@ -263,12 +266,13 @@ class EntryReader:
                 f"[authority.{first}] is the default as well", (*path, "default"), "leave it to one of them"
             )
 
-    def server(self, name: str, entry: Server) -> None:
-        """Refuse keys that do not go with the server's kind, and a machine that cannot be read."""
+    def server(self, name: str, entry: Server, ledger: LedgerSettings) -> None:
+        """Refuse keys that do not go with the server's kind or with the ledger, and a machine that cannot be read."""
         path = ("server", name)
         if name in {BY_HAND, LISTENER}:
             raise self.fail(f"“{name}” has a meaning of its own", path, "give the server another name")
         self.expect_no(find_fault(name, entry), path)
+        self.expect_no(server_machines_fault(name, entry, ledger), path)
 
     def nameserver(self, name: str, entry: Nameserver) -> None:
         """Refuse keys that do not go with the nameserver's kind."""
@@ -279,6 +283,11 @@ class EntryReader:
             from inkstamp.config.recipe_file import recipe_fault  # noqa: PLC0415
 
             self.expect_no(recipe_fault(entry), path)
+
+    def shared(self, whole: Configuration) -> None:
+        """Refuse a shared ledger that is not whole, and names of machines that cannot be."""
+        self.expect_no(ledger_fault(whole.ledger), ("ledger",))
+        self.expect_no(machine_fault(whole.machine), ("machine",))
 
     def messenger(self, name: str, entry: Messenger) -> None:
         """Refuse keys that do not go with the messenger's kind."""
@@ -314,6 +323,7 @@ class EntryReader:
         portal = not whole.authority[entry.authority].is_acme
         if portal and (entry.proof is None or entry.carriers == (BY_HAND,)):
             return
+        self.expect_no(via_fault(entry, whole), path)
         methods = entry.methods
         for method in methods:
             if not any(carries(whole, each, method) for each in entry.carriers):

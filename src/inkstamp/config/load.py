@@ -11,7 +11,15 @@ import msgspec
 
 from inkstamp import __version__
 from inkstamp.config.entries import TABLES, EntryReader
-from inkstamp.config.model import Certificate, Configuration, Mistake, Renewal, ViewSettings
+from inkstamp.config.model import (
+    Certificate,
+    Configuration,
+    LedgerSettings,
+    MachineSettings,
+    Mistake,
+    Renewal,
+    ViewSettings,
+)
 from inkstamp.config.renewal_rules import share_fault, twin_fault
 from inkstamp.config.toml_file import LIMIT, read_toml
 from inkstamp.decoding import from_msgpack
@@ -23,6 +31,7 @@ from inkstamp.printable import one_line
 
 _GROUP = re.compile(r"[A-Za-z_][A-Za-z0-9_.-]{0,31}\$?|\d{1,9}")
 _SHOWN = 300
+_NOT_IN_FILE = {"mistaken", "mistaken_beside", "orders"}
 
 
 class _Copy(msgspec.Struct, frozen=True):
@@ -68,7 +77,7 @@ def _interpret(
     text: str, raw: dict[str, Any], file: Path, mistaken: dict[tuple[str, str], Mistake] | None
 ) -> Configuration:
     reader = EntryReader(text, file, mistaken)
-    reader.check_keys(raw, [each for each in Configuration.__struct_fields__ if not each.startswith("mistaken")], ())
+    reader.check_keys(raw, [each for each in Configuration.__struct_fields__ if each not in _NOT_IN_FILE], ())
     home, subject = raw.get("home", ""), raw.get("subject", {})
     if not isinstance(subject, dict):
         raise reader.fail("[subject] must be a table", ("subject",), "write [subject] and keys below")
@@ -82,20 +91,24 @@ def _interpret(
         port = raw.get("view", {}).get(key, 1) if isinstance(raw.get("view", {}), dict) else 1
         if isinstance(port, int) and not 0 < port < 65_536:
             raise reader.fail(f"“{key}” is no port: {port}", ("view", key), "ports go from 1 to 65535")
+    tables: dict[str, Any] = {table: reader.entries(table, raw.get(table, {})) for table in TABLES}
     whole = Configuration(
-        **{table: reader.entries(table, raw.get(table, {})) for table in TABLES},
+        **tables,
         view=reader.section(ViewSettings, raw.get("view", {}), ("view",)),
         renewal=reader.section(Renewal, raw.get("renewal", {}), ("renewal",)),
+        ledger=reader.section(LedgerSettings, raw.get("ledger", {}), ("ledger",)),
+        machine=reader.section(MachineSettings, raw.get("machine", {}), ("machine",)),
         subject=reader.subject(subject),
         key_group=group,
         home=str(file.parent / home) if home else "",
     )
+    reader.shared(whole)
     whole = msgspec.structs.replace(
         whole,
         authority=reader.right_ones(
             "authority", whole.authority, lambda name, each: reader.authority(name, each, whole.authority)
         ),
-        server=reader.right_ones("server", whole.server, reader.server),
+        server=reader.right_ones("server", whole.server, lambda name, each: reader.server(name, each, whole.ledger)),
         nameserver=reader.right_ones("nameserver", whole.nameserver, reader.nameserver),
         messenger=reader.right_ones("messenger", whole.messenger, reader.messenger),
     )

@@ -192,6 +192,10 @@ class Server(Section, frozen=True):
     """On another machine: where copies of editions are put, in a folder of their own for each certificate."""
     proof_folder: str = "/var/lib/inkstamp-proofs"
     """Where proofs lie for sites whose proof path `prove --let-through` has opened."""
+    machines: tuple[str, ...] = ()
+    """With a shared ledger: the machines that have this server, each by a name in which `*` stands for anything."""
+    standing: bool = False
+    """Whether it has a standing answer wherever it is (`prove --standing`), so that no file is ever put there."""
 
 
 class Certificate(Section, frozen=True):
@@ -312,6 +316,31 @@ class Renewal(Section, frozen=True):
     """File for figures in the text format of Prometheus; empty for none."""
 
 
+class LedgerSettings(Section, frozen=True):
+    """`[ledger]`: a ledger that several machines share; left out, it is a file in the data directory."""
+
+    database: str = ""
+    """URL of the PostgreSQL database, as libpq has it, without a password; empty for the file."""
+    password_file: str = ""
+    """File with the password; empty where there is none, as with a client certificate in the URL."""
+    seal_key_file: str = ""
+    """File with the keys that private files are sealed with before they reach the database."""
+    seal_program: tuple[str, ...] = ()
+    """A program that wraps such keys, in its place (docs/fleet.md)."""
+    workers: tuple[str, ...] = ()
+    """The machines that order certificates, each by a name in which `*` stands for anything; empty for all. The others
+    are nodes: they install on their own servers alone."""
+    away_hours: float = 26.0
+    """After how many hours without a sign of life a machine counts as away."""
+
+
+class MachineSettings(Section, frozen=True):
+    """`[machine]`: this machine, where several share a ledger."""
+
+    name: str = ""
+    """Its name; empty for the host's."""
+
+
 class Mistake(msgspec.Struct, frozen=True):
     """What is wrong with an entry, so that nothing can be done for it."""
 
@@ -338,12 +367,16 @@ class Configuration(Section, frozen=True):
     messenger: dict[str, Messenger] = msgspec.field(default_factory=dict)
     view: ViewSettings = ViewSettings()
     renewal: Renewal = Renewal()
+    ledger: LedgerSettings = LedgerSettings()
+    machine: MachineSettings = MachineSettings()
     subject: Subject = Subject()
     """Whom portal requests are for."""
     key_group: str = ""
     """The group on this machine that may read the keys of editions, name or number; empty for nobody."""
     home: str = ""
     """Folder of ledger, accounts and shelf, when it is not the default one."""
+    orders: bool = True
+    """Whether this machine orders certificates; not in the file, which is for all machines (`ledger.workers`)."""
     mistaken: dict[str, Mistake] = msgspec.field(default_factory=dict)
     """Certificates that are left out, since their entries cannot be used: one must not stop all others."""
     mistaken_beside: dict[str, Mistake] = msgspec.field(default_factory=dict)

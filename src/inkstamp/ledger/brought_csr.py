@@ -10,14 +10,16 @@ from inkstamp.home import Home
 
 if TYPE_CHECKING:
     from inkstamp.config.model import Certificate
+    from inkstamp.ledger.shared_files import FileStore
     from inkstamp.ledger.shelf import Shelf
 
 
-def keep_brought(home: Home, certificate: str, pem: bytes) -> None:
+def keep_brought(home: Home, store: "FileStore", certificate: str, pem: bytes) -> None:
     """Keep a CSR for the next order of a certificate."""
     file = home.next_csr(certificate)
     private_folder(file.parent)
     write_bytes(file, pem)
+    store.keep_brought(certificate)
 
 
 def csr_of_edition(shelf: "Shelf", certificate: str, edition: int | None) -> bytes | None:
@@ -45,8 +47,9 @@ def next_csr(home: Home, shelf: "Shelf", certificate: str, entry: "Certificate",
     return brought
 
 
-def forget_brought(home: Home, certificate: str) -> None:
+def forget_brought(home: Home, store: "FileStore", certificate: str) -> None:
     """Remove the CSR that waits for an order, since it is used, or the certificate given up."""
     file = home.next_csr(certificate)
     with file_trouble("remove", file):
         file.unlink(missing_ok=True)
+    store.keep_brought(certificate)

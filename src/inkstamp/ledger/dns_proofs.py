@@ -4,7 +4,8 @@ from collections.abc import Sequence
 
 import msgspec
 
-from inkstamp.ledger.interface import Database
+from inkstamp.ledger.interface import Database, Here
+from inkstamp.ledger.records import TRIAL_ORDER
 from inkstamp.ledger.rows import telling_damage
 
 
@@ -27,8 +28,9 @@ class DnsProof(msgspec.Struct, frozen=True, kw_only=True):
 class DnsProofs:
     """The records of all orders."""
 
-    def __init__(self, database: Database) -> None:
+    def __init__(self, database: Database, here: Here) -> None:
         self._database = database
+        self._here = here
 
     def plan(self, proofs: Sequence[DnsProof]) -> None:
         """Record proofs before they are put into DNS."""
@@ -43,12 +45,16 @@ class DnsProofs:
                     name=each.name,
                     kind=each.kind,
                     value=each.value,
+                    machine=self._here.machine if each.order_id == TRIAL_ORDER else "",
                 )
 
     def of(self, order_id: int | None = None) -> list[DnsProof]:
-        """Return the records that may stand in DNS, of one order or of all."""
-        where = "" if order_id is None else " WHERE order_id = :id"
-        rows = self._database.rows(f"SELECT * FROM dns_proof{where} ORDER BY id", {"id": order_id})  # noqa: S608
+        """Return the records that may stand in DNS, of one order or of all; of trials, those of this machine."""
+        where = "" if order_id is None else " AND order_id = :id"
+        rows = self._database.rows(
+            f"SELECT * FROM dns_proof WHERE machine IN ('', :machine){where} ORDER BY id",  # noqa: S608
+            {"id": order_id, "machine": self._here.machine},
+        )
         return [
             DnsProof(
                 id=row["id"],

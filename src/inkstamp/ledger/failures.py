@@ -22,7 +22,8 @@ from inkstamp.errors import (
     error_class,
 )
 from inkstamp.findings import Finding
-from inkstamp.ledger.interface import Database, among
+from inkstamp.ledger.interface import NOWHERE, Database, Here, among
+from inkstamp.ledger.machines import lacks
 from inkstamp.ledger.roster import mark_changed
 from inkstamp.ledger.rows import from_moment, telling_damage, to_moment
 from inkstamp.printable import printable
@@ -95,9 +96,14 @@ def _read_told(text: str) -> FailureReport:
 class Failures:
     """One for each certificate that is held up, none for the others."""
 
-    def __init__(self, database: Database, clock: Clock) -> None:
+    def __init__(self, database: Database, clock: Clock, here: Here = NOWHERE) -> None:
+        """Open the pages.
+
+        A machine that only installs keeps what fails there apart (see `machines.py`): others are not held up by it.
+        """
         self._database = database
         self._clock = clock
+        self._here = here
 
     def meet(self, certificate: str, told: FailureReport, *, pause: float | None = None) -> None:
         """Record what stands in the way; what was told already keeps its beginning.
@@ -111,6 +117,10 @@ class Failures:
         moment = self._clock.now()
         now = from_moment(moment)
         told = _cleaned(told)
+        if not self._here.orders:
+            with self._database.writing():
+                lacks(self._database, self._here.machine, certificate, told.what)
+            return
         if pause:
             told = msgspec.structs.replace(told, asked=moment + timedelta(seconds=pause))
         with self._database.writing():
@@ -128,7 +138,7 @@ class Failures:
 
     def overcome(self, certificate: str) -> None:
         """Strike out what stood in the way."""
-        if self.of(certificate) is not None:  # nothing is written for those that have none
+        if self._here.orders and self.of(certificate) is not None:  # nothing is written for those that have none
             with self._database.writing():
                 mark_changed(self._database, certificate)
                 self._database.execute("DELETE FROM setback WHERE certificate = :name", {"name": certificate})
@@ -139,6 +149,8 @@ class Failures:
 
     def all(self, only: Sequence[str] | None = None) -> dict[str, RecordedFailure]:
         """Return what stands in the way of all certificates, or of some, by certificate."""
+        if not self._here.orders:
+            return {}
         return {
             row["certificate"]: RecordedFailure(
                 certificate=row["certificate"],

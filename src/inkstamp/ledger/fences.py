@@ -58,11 +58,14 @@ class Fences:
         with self._lock:
             return sorted(self._held)
 
+    def lose(self, fences: Collection[int]) -> None:
+        """Hold leases no longer that somebody else was given; `expect` raises until they are let go."""
+        with self._lock:
+            self._lost.update({fence: self._held[fence][1] for fence in fences if fence in self._held})
+
     def expect_all(self, held: Collection[int], found: Collection[int]) -> None:
         """Raise LeaseLost where one of those that are held is not among those that the database knows."""
-        gone = sorted(set(held) - set(found))
-        with self._lock:
-            self._lost.update({fence: self._held[fence][1] for fence in gone if fence in self._held})
+        self.lose(set(held) - set(found))
         self.expect()
 
     def expect(self) -> None:

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Sequence
 
 import msgspec
 
-from inkstamp.ledger.interface import Database
+from inkstamp.ledger.interface import Database, Here
 from inkstamp.ledger.records import ProofRecord, heirs
 from inkstamp.ledger.rows import as_list, as_path, as_stored, numbers, strings, telling_damage
 
@@ -13,8 +13,9 @@ from inkstamp.ledger.rows import as_list, as_path, as_stored, numbers, strings, 
 class FileProofs:
     """The files of all orders."""
 
-    def __init__(self, database: Database) -> None:
+    def __init__(self, database: Database, here: Here) -> None:
         self._database = database
+        self._here = here
 
     def plan(self, proofs: Iterable[ProofRecord]) -> list[ProofRecord]:
         """Record proofs before they are put up; their ids are given here."""
@@ -29,15 +30,19 @@ class FileProofs:
                         root=as_stored(each.root),
                         parts=as_list(each.parts),
                         made=as_list(each.made),
+                        machine=self._here.owner([each.server]),
                     ),
                 )
                 for each in proofs
             ]
 
     def of(self, order_id: int | None = None) -> list[ProofRecord]:
-        """Return the proofs that may stand somewhere, of one order or of all."""
-        where = "" if order_id is None else " WHERE order_id = :id"
-        rows = self._database.rows(f"SELECT * FROM proof{where} ORDER BY id", {"id": order_id})  # noqa: S608
+        """Return the proofs that may stand somewhere, of one order or of all; not those on other machines."""
+        where = "" if order_id is None else " AND order_id = :id"
+        rows = self._database.rows(
+            f"SELECT * FROM proof WHERE machine IN ('', :machine){where} ORDER BY id",  # noqa: S608
+            {"id": order_id, "machine": self._here.machine},
+        )
         return [
             ProofRecord(
                 id=row["id"],

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Mapping, Sequence
 
 from inkstamp.clock import Clock
-from inkstamp.ledger.interface import Database, among
+from inkstamp.ledger.interface import Database, Here, among
 from inkstamp.ledger.records import InstallRecord, InstallState
 from inkstamp.ledger.roster import mark_changed
 from inkstamp.ledger.rows import as_install, as_list, from_moment, telling_damage, to_moment
@@ -16,8 +16,9 @@ SHELF = ""
 class Installs:
     """Attempts to put editions on servers; servers that change together have one record."""
 
-    def __init__(self, database: Database, clock: Clock, note: Callable[[str, str, str], None]) -> None:
+    def __init__(self, database: Database, clock: Clock, note: Callable[[str, str, str], None], here: Here) -> None:
         self._database = database
+        self._here = here
         self._clock = clock
         self._note = note
 
@@ -33,6 +34,7 @@ class Installs:
                 servers=as_list(servers),
                 state=InstallState.BEGUN.value,
                 at=now,
+                machine=self._here.owner(servers),
             )
         return InstallRecord(
             id=identity,
@@ -58,8 +60,9 @@ class Installs:
         for where, names in among("certificate", only):
             rows = self._database.rows(
                 "SELECT * FROM install WHERE id IN "  # noqa: S608  no word of it is from outside
-                f"(SELECT max(id) FROM install WHERE {where} GROUP BY certificate, servers) ORDER BY id",
-                names,
+                f"(SELECT max(id) FROM install WHERE machine IN ('', :machine) AND {where}"
+                " GROUP BY certificate, servers) ORDER BY id",
+                {**names, "machine": self._here.machine},
             )
             for record in map(as_install, rows):
                 for server in record.servers or (SHELF,):
@@ -73,22 +76,30 @@ class Installs:
     def installed(self, certificate: str, server: str) -> int | None:
         """Return the edition that a server was last left with, None for none: attempts that were put back left none."""
         rows = self._database.rows(
-            "SELECT * FROM install WHERE certificate = :name AND state IN (:done, :back) ORDER BY id DESC",
-            {"name": certificate, "done": InstallState.DONE.value, "back": InstallState.ROLLED_BACK.value},
+            "SELECT * FROM install WHERE certificate = :name AND state IN (:done, :back)"
+            " AND machine IN ('', :machine) ORDER BY id DESC",
+            {
+                "machine": self._here.machine,
+                "name": certificate,
+                "done": InstallState.DONE.value,
+                "back": InstallState.ROLLED_BACK.value,
+            },
         )
         records = map(as_install, rows)
         return next((each.edition or None for each in records if server in (each.servers or (SHELF,))), None)
 
     def certificates_begun(self) -> set[str]:
         """Return the certificates of which an install is under way, or was interrupted."""
-        query = "SELECT DISTINCT certificate FROM install WHERE state = :state"
-        return {row["certificate"] for row in self._database.rows(query, {"state": InstallState.BEGUN.value})}
+        query = "SELECT DISTINCT certificate FROM install WHERE state = :state AND machine IN ('', :machine)"
+        values = {"state": InstallState.BEGUN.value, "machine": self._here.machine}
+        return {row["certificate"] for row in self._database.rows(query, values)}
 
     def begun(self, certificate: str) -> list[InstallRecord]:
         """Return those that were cut short, the oldest first."""
         rows = self._database.rows(
-            "SELECT * FROM install WHERE certificate = :name AND state = :state ORDER BY id",
-            {"name": certificate, "state": InstallState.BEGUN.value},
+            "SELECT * FROM install WHERE certificate = :name AND state = :state AND machine IN ('', :machine)"
+            " ORDER BY id",
+            {"name": certificate, "state": InstallState.BEGUN.value, "machine": self._here.machine},
         )
         return [as_install(row) for row in rows]
 

@@ -4,8 +4,9 @@ The books are plain SQL with named parameters (`:name`), and no word of it is on
 seconds since 1970 in UTC, lists are JSON: both are written and read by `rows.py` alone.
 """
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
+from dataclasses import dataclass
 from typing import Any, Protocol
 
 Values = Mapping[str, Any]
@@ -14,18 +15,48 @@ MOST_TOGETHER = 500
 """Names asked about in one question: databases bound the parameters of a statement."""
 
 
+@dataclass(frozen=True, slots=True)
+class Here:
+    """The machine that we are on, where several share the ledger: what is on it alone is written down with its name."""
+
+    machine: str = ""
+    """Its name; empty where the ledger is its own."""
+    has: Callable[[str], bool] = lambda _server: False
+    """Tells whether a server is on this machine."""
+
+    orders: bool = True
+    """Whether it orders certificates; what fails on one that only installs is its own."""
+
+    def owner(self, servers: Sequence[str]) -> str:
+        """Return the machine that changes of these servers are about; empty for those that all machines reach."""
+        return self.machine if any(self.has(each) for each in servers) else ""
+
+
+NOWHERE = Here()
+"""The ledger is this machine's own."""
+
+
 class Row(Protocol):
     """A row that a question found: a mapping from its columns."""
 
     def __getitem__(self, column: str, /) -> Any: ...
+    def keys(self) -> Iterable[str]: ...
 
 
 class Database(Protocol):
-    """One open ledger, safe to share between threads.
+    """One open ledger, safe to share between threads; `is_shared` where other machines have it too.
 
     Every method raises LedgerTrouble when the database cannot be used, LedgerDamaged when what it holds was never
     written.
     """
+
+    @property
+    def is_shared(self) -> bool: ...
+
+    @property
+    def marks_changes(self) -> bool:
+        """Whether changes about certificates are numbered, for other machines to look at."""
+        ...
 
     def writing(self) -> AbstractContextManager[None]:
         """Make what is read and executed inside one durable transaction; it is undone when the block raises.

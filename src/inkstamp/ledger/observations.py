@@ -6,7 +6,7 @@ from typing import TypedDict
 
 import msgspec
 
-from inkstamp.ledger.interface import Database, Row, among
+from inkstamp.ledger.interface import NOWHERE, Database, Here, Row, among
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.ledger.roster import mark_changed
 from inkstamp.ledger.rows import from_moment, telling_damage, to_moment
@@ -60,6 +60,8 @@ class Heard(TypedDict, total=False):
     records_again: datetime
 
 
+_SEEN_HERE = frozenset({"astray", "look_again"})
+"""What each machine sees for itself, of the servers on it."""
 _COLUMNS = ("certificate", "edition", "window_start", "window_end", "explanation", "ask_again", "revoked",
             "revoked_why", "status_again", "astray", "look_again", "planned", "records",
             "records_trouble", "records_again")  # fmt: skip
@@ -126,8 +128,10 @@ def _as_row(observation: Observation) -> dict[str, int | str]:
 class Observations:
     """The pages one for each certificate; a newer edition begins a new page."""
 
-    def __init__(self, database: Database) -> None:
+    def __init__(self, database: Database, here: Here = NOWHERE) -> None:
+        """Open the pages; what is seen of servers on a machine is its own, where several share the ledger."""
         self._database = database
+        self._machine = here.machine
 
     def all(self, only: Sequence[str] | None = None) -> dict[str, Observation]:
         """Return what is known, of all certificates or of some."""
@@ -137,7 +141,26 @@ class Observations:
             for where, names in among("certificate", only)
             for row in self._database.rows(f"SELECT {columns} FROM tidings WHERE {where}", names)  # noqa: S608
         ]
-        return {each.certificate: each for each in found if each is not None}
+        known = {each.certificate: each for each in found if each is not None}
+        return self._as_seen_here(known, only) if self._machine else known
+
+    def _as_seen_here(self, known: dict[str, Observation], only: Sequence[str] | None) -> dict[str, Observation]:
+        """Return what is known with this machine's own looks at its servers in the place of others'."""
+        rows = {
+            row["certificate"]: row
+            for where, names in among("certificate", only)
+            for row in self._database.rows(
+                f"SELECT * FROM machine_look WHERE machine = :machine AND {where}",  # noqa: S608  words of ours alone
+                {**names, "machine": self._machine},
+            )
+        }
+        seen = {name: msgspec.structs.replace(each, astray="", look_again=None) for name, each in known.items()}
+        for name, row in rows.items():
+            page = seen.get(name) or Observation(certificate=name, edition=row["edition"])
+            if page.edition == row["edition"]:
+                again = _moment(row["look_again"])
+                seen[name] = msgspec.structs.replace(page, astray=row["astray"], look_again=again)
+        return seen
 
     def of(self, edition: EditionRecord) -> Observation:
         """Return what is known of an edition."""
@@ -151,8 +174,18 @@ class Observations:
         with self._database.writing():
             for edition, news in heard:
                 grown = msgspec.structs.replace(self.of(edition), **news)
+                if self._machine and ("astray" in news or "look_again" in news):
+                    self._keep_look(grown)
+                    if not set(news) - _SEEN_HERE:
+                        continue
                 mark_changed(self._database, grown.certificate)
                 self._database.upsert("tidings", {"certificate": grown.certificate}, **_as_row(grown))
+
+    def _keep_look(self, seen: Observation) -> None:
+        """Write down what this machine saw of its own servers, which is no other's concern."""
+        key = {"machine": self._machine, "certificate": seen.certificate}
+        self._database.upsert("machine_look", key, edition=seen.edition, astray=seen.astray,
+                              look_again=_stored(seen.look_again))  # fmt: skip
 
     def planned_days(self, authority: str, first: int, last: int) -> dict[int, int]:
         """Return how many renewals are planned at an authority on each day (since 1970, UTC) of some."""
@@ -194,6 +227,8 @@ class Observations:
     def forget(self, certificate: str) -> None:
         """Forget what is known of a certificate that is given up, inside a transaction."""
         self._take_out(certificate)
+        if self._machine:
+            self._database.execute("DELETE FROM machine_look WHERE certificate = :name", {"name": certificate})
         self._database.execute("DELETE FROM tidings WHERE certificate = :name", {"name": certificate})
 
 

@@ -6,12 +6,10 @@ from inkstamp.errors import FileTrouble
 from inkstamp.files import file_trouble, private_folder, read_bytes, write_bytes
 from inkstamp.home import Home
 from inkstamp.key_files import KeyFiles
-from inkstamp.ledger.records import OrderRecord, OrderState
+from inkstamp.ledger.records import SENT_STATES, OrderRecord
+from inkstamp.ledger.shared_files import FileStore, OwnFiles
 from inkstamp.pki import csr, keys
 from inkstamp.pki.kinds import KeyKind
-
-_SENT = {OrderState.FINALIZING, OrderState.WAITING}
-"""States in which the CA has the CSR."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,9 +26,10 @@ class OrderKey:
 class OrderKeys:
     """The keys of orders that are under way, each in the folder of its order."""
 
-    def __init__(self, home: Home, files: KeyFiles) -> None:
+    def __init__(self, home: Home, files: KeyFiles, store: FileStore | None = None) -> None:
         self._home = home
         self._files = files
+        self._store = store or OwnFiles()
 
     def read(self, order: OrderRecord) -> OrderKey:
         """Return what an order that is under way is for.
@@ -69,7 +68,7 @@ class OrderKeys:
         name = "brought.pem" if brought else "key.pem"
         if (folder / name).exists():
             return self.read(order)
-        if order.state in _SENT:
+        if order.state in SENT_STATES:
             raise FileTrouble(
                 f"the {'CSR' if brought else 'key'} of order {order.id} is missing, and its CSR was sent already",
                 where=str(folder / name),
@@ -89,12 +88,13 @@ class OrderKeys:
         file = self._home.next_key(certificate)
         private_folder(file.parent)
         write_bytes(file, self._files.to_pem(certificate, key), mode=0o600)
+        self._store.keep_brought(certificate)
 
     def forget(self, certificate: str, used: keys.PrivateKey) -> None:
         """Remove the key that was kept for an order, once an edition has it (`used`)."""
         file = self._home.next_key(certificate)
         if file.exists() and keys.to_pem(self._files.read(certificate, file)) == keys.to_pem(used):
-            forget_key(self._home, certificate)
+            forget_key(self._home, self._store, certificate)
 
 
 def brought_for(home: Home, order: OrderRecord) -> bytes | None:
@@ -109,8 +109,9 @@ def request_of(home: Home, order: OrderRecord) -> bytes | None:
     return read_bytes(file) if file.exists() else None
 
 
-def forget_key(home: Home, certificate: str) -> None:
+def forget_key(home: Home, store: FileStore, certificate: str) -> None:
     """Remove the key that was kept for the next order of a certificate, whatever it is."""
     file = home.next_key(certificate)
     with file_trouble("remove", file):
         file.unlink(missing_ok=True)
+    store.keep_brought(certificate)

@@ -82,7 +82,8 @@ class DatabaseAddress:
         given = conninfo_to_dict(self.url)
         ours = {"connect_timeout": _CONNECT_SECONDS, "application_name": "inkstamp", "keepalives_idle": 10,
                 "keepalives_interval": 5, "keepalives_count": 3, "tcp_user_timeout": 30_000}  # fmt: skip
-        return make_conninfo(self.url, **{name: value for name, value in ours.items() if name not in given})
+        lacking: dict[str, Any] = {name: value for name, value in ours.items() if name not in given}
+        return make_conninfo(self.url, **lacking)
 
 
 class PostgresqlDatabase:
@@ -92,12 +93,17 @@ class PostgresqlDatabase:
     is lost. What is lost in the middle of a transaction is undone by the server, and is LedgerTrouble here.
     """
 
-    def __init__(self, address: DatabaseAddress, fences: Fences | None = None, *, made: bool = True) -> None:
+    is_shared = True
+
+    def __init__(
+        self, address: DatabaseAddress, fences: Fences | None = None, *, made: bool = True, marks: bool = True
+    ) -> None:
         """Connect.
 
         Args:
             address: Where the database is.
             fences: The leases that this process holds: no transaction that writes goes on without them.
+            marks: Whether what is written here is for other machines to look at.
             made: Whether the tables are there already and have to be of a version that this release can use.
 
         Raises:
@@ -106,6 +112,7 @@ class PostgresqlDatabase:
         """
         self.address = address
         self.fences = fences or Fences()
+        self.marks_changes = marks
         self.statements = 0
         """How many times the server was asked; for measuring."""
         self._lock = threading.RLock()
@@ -118,7 +125,7 @@ class PostgresqlDatabase:
 
     def _connect(self) -> psycopg.Connection[DictRow]:
         if self._connection is None or self._connection.closed:
-            password = {"password": self.address.password} if self.address.password else {}
+            password: dict[str, Any] = {"password": self.address.password} if self.address.password else {}
             self._connection = psycopg.connect(
                 self.address.conninfo(), autocommit=True, row_factory=dict_row, prepare_threshold=None, **password
             )
@@ -190,7 +197,8 @@ class PostgresqlDatabase:
     def _begin_writing(self) -> None:
         """Take the turn of all writers, and see that our leases are still ours: they are taken in a turn as well."""
         held = self.fences.numbers()
-        ours = f"; SELECT fence FROM lease WHERE fence IN ({', '.join(map(str, held))})" if held else ""
+        numbers = ", ".join(map(str, held))  # several statements in one go take no parameters
+        ours = f"; SELECT fence FROM lease WHERE fence IN ({numbers})" if held else ""  # noqa: S608
         cursor = self._run(f"BEGIN; {_BEGIN}; SELECT pg_advisory_xact_lock({TURN}){ours}")
         if held:
             while cursor.nextset():

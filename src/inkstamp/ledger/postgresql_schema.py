@@ -4,7 +4,8 @@ Other than in a file, nothing is made or migrated by whoever comes first: the ow
 """
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from inkstamp.errors import LedgerTrouble
@@ -12,8 +13,21 @@ from inkstamp.ledger.schema import TABLES, VERSION
 
 TURN = 0x1E_D6E5
 """The advisory lock that every transaction that writes holds until it ends."""
-OLDEST = 9
+OLDEST = 10
 """The oldest version whose releases can use the tables as they are now."""
+
+
+@dataclass(frozen=True, slots=True)
+class Migration:
+    """What makes tables of one version those of the next."""
+
+    statements: Sequence[str]
+    """Only such as releases of version `oldest` can go on beside: what they read and write stays where it is."""
+    oldest: int
+
+
+MIGRATIONS: dict[int, Migration] = {}
+"""By the version that they start from; 10 was the first in PostgreSQL."""
 
 # Moments of a lease are the database's own: no machine's clock counts.
 _SHARED = """
@@ -23,9 +37,60 @@ CREATE TABLE lease (
     key TEXT PRIMARY KEY,
     what TEXT NOT NULL,
     machine TEXT NOT NULL,
+    place TEXT NOT NULL,
     command TEXT NOT NULL,
     until TIMESTAMPTZ NOT NULL,
     fence BIGINT NOT NULL UNIQUE
+);
+CREATE SEQUENCE change_number;
+CREATE TABLE change (
+    certificate TEXT PRIMARY KEY,
+    number BIGINT NOT NULL
+);
+CREATE INDEX change_number_of ON change (number);
+CREATE TABLE machine (
+    name TEXT PRIMARY KEY,
+    release TEXT NOT NULL,
+    schema_version INTEGER NOT NULL,
+    orders BOOLEAN NOT NULL,
+    servers TEXT NOT NULL,
+    began TIMESTAMPTZ NOT NULL,
+    seen TIMESTAMPTZ NOT NULL,
+    change_seen BIGINT NOT NULL DEFAULT 0
+);
+CREATE TABLE announced (number BIGINT NOT NULL);
+INSERT INTO announced (number) VALUES (0);
+CREATE TABLE assigned (
+    machine TEXT NOT NULL,
+    kind TEXT NOT NULL,
+    name TEXT NOT NULL,
+    PRIMARY KEY (machine, kind, name)
+);
+CREATE INDEX assigned_of ON assigned (kind, name);
+CREATE TABLE machine_lack (
+    machine TEXT NOT NULL,
+    certificate TEXT NOT NULL,
+    edition INTEGER NOT NULL,
+    since TIMESTAMPTZ NOT NULL DEFAULT clock_timestamp(),
+    why TEXT NOT NULL,
+    PRIMARY KEY (machine, certificate)
+);
+CREATE TABLE machine_look (
+    machine TEXT NOT NULL,
+    certificate TEXT NOT NULL,
+    edition INTEGER NOT NULL,
+    astray TEXT NOT NULL,
+    look_again BIGINT NOT NULL,
+    PRIMARY KEY (machine, certificate)
+);
+CREATE TABLE moved_here (
+    machine TEXT PRIMARY KEY,
+    at TIMESTAMPTZ NOT NULL DEFAULT clock_timestamp()
+);
+CREATE TABLE seal_key (
+    id TEXT PRIMARY KEY,
+    wrapped TEXT NOT NULL,
+    made BIGINT NOT NULL UNIQUE
 );
 CREATE TABLE sealed_file (
     owner TEXT NOT NULL,

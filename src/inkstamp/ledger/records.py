@@ -43,6 +43,8 @@ ORDER_MOVES: dict[OrderState, frozenset[OrderState]] = {
 """From each state, those that may follow. `opened` may be `issued` at once: the CA finalized while we were dead."""
 
 OPEN_STATES = tuple(state for state, moves in ORDER_MOVES.items() if moves)
+SENT_STATES = frozenset({OrderState.FINALIZING, OrderState.WAITING})
+"""States in which the CA has the CSR."""
 
 
 def check_order_move(before: OrderState, after: OrderState, order_id: int) -> None:
@@ -258,3 +260,5 @@ class EventRecord(_Record, frozen=True):
     what: str
     """A word that stays the same between releases (`issued`)."""
     text: str
+    machine: str = ""
+    """Where several share the ledger, the one that the run was on."""

@@ -21,6 +21,10 @@ from inkstamp.ledger.interface import Database, Row, among
 from inkstamp.ledger.records import ALL, EnrolledRecord, Selection
 from inkstamp.ledger.rows import as_list, from_moment, strings, telling_damage, to_moment
 
+_CHANGED = (
+    "INSERT INTO change (certificate, number) VALUES (:certificate, nextval('change_number'))"
+    " ON CONFLICT (certificate) DO UPDATE SET number = excluded.number"
+)
 _settings = msgspec.json.Decoder(dict[str, Any])
 
 
@@ -45,7 +49,14 @@ class GroupCount:
 
 
 def mark_changed(database: Database, certificate: str) -> None:
-    """Have a certificate of the roster judged anew, inside the transaction that changes something about it."""
+    """Have a certificate judged anew, inside the transaction that changes something about it.
+
+    Where machines share the ledger, each of them finds out by the number of the change (see `machines.py`).
+    """
+    if database.is_shared and not database.marks_changes:
+        return  # what a machine does on its own servers is for no other to judge
+    if database.marks_changes:
+        database.execute(_CHANGED, {"certificate": certificate})
     database.execute(
         "UPDATE enrolled SET ok_until = 0, revision = revision + 1 WHERE certificate = :certificate",
         {"certificate": certificate},

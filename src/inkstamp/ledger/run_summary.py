@@ -82,6 +82,21 @@ def running(home: Home, now: datetime) -> Iterator[datetime | None]:
         let_go(handle)
 
 
+def is_running(home: Home) -> bool:
+    """Tell whether a run of renewal is at work with a data directory."""
+    try:
+        handle = os.open(home.locks / _RUNNING, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
+    except OSError:  # there was none
+        return False
+    try:
+        fcntl.flock(handle, fcntl.LOCK_SH | fcntl.LOCK_NB)
+    except OSError:
+        return True
+    finally:
+        let_go(handle)
+    return False
+
+
 def cut_off(home: Home) -> datetime | None:
     """Return when a run began that did not end and is not at work any more; None when there is none."""
     file = home.locks / _RUNNING

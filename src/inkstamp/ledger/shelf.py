@@ -30,6 +30,7 @@ from inkstamp.files import (
 )
 from inkstamp.home import Home
 from inkstamp.ledger.records import EditionRecord
+from inkstamp.ledger.shared_files import FileStore, OwnFiles
 
 if TYPE_CHECKING:
     from cryptography.x509 import Certificate as X509Certificate
@@ -62,15 +63,23 @@ class EditionFiles:
 class Shelf:
     """The editions below one HOME."""
 
-    def __init__(self, home: Home, key_group: str = "", passphrase_file: Callable[[str], str] = lambda _: "") -> None:
+    def __init__(
+        self,
+        home: Home,
+        key_group: str = "",
+        passphrase_file: Callable[[str], str] = lambda _: "",
+        store: FileStore | None = None,
+    ) -> None:
         """Make the shelf below HOME.
 
         Args:
             home: The data directory.
             key_group: The group that may read keys (name or number); empty for none.
             passphrase_file: Tells which file has the passphrases of a certificate's keys; empty for plain keys.
+            store: Where the files of editions are besides; None where they are in HOME alone.
 
         """
+        self._store = store or OwnFiles()
         self._passphrase_file = passphrase_file
         self._home = home.folder
         self._folder = home.shelf
@@ -110,7 +119,11 @@ class Shelf:
         return {self.leads_to(each): each for each in links}
 
     def edition(self, certificate: str, number: int) -> Path:
-        """Return the folder of an edition."""
+        """Return the folder of an edition, which is brought here where other machines have it."""
+        self._store.bring_edition(certificate, number)
+        return self._edition(certificate, number)
+
+    def _edition(self, certificate: str, number: int) -> Path:
         return self.of(certificate) / f"{number:04d}"
 
     def chain(self, edition: EditionRecord) -> "tuple[X509Certificate, ...]":
@@ -150,6 +163,7 @@ class Shelf:
 
         """
         file = f"{self._path}/{certificate}/{number:04d}/key.pem"
+        self._store.bring_edition(certificate, number)
         with file_trouble("read", file), open(file, "rb") as source:
             return b"ENCRYPTED" in source.read(_FIRST_LINE)
 
@@ -160,21 +174,30 @@ class Shelf:
 
     def remove(self, certificate: str, number: int) -> None:
         """Remove an edition's folder; whoever calls has made sure that no server has it."""
-        remove_tree(self.edition(certificate, number))
+        self._store.drop_edition(certificate, number)
+        remove_tree(self._edition(certificate, number))
 
     def numbers(self, certificate: str) -> list[int]:
         """Return the numbers of the editions that are there, the oldest first."""
         folder = self.of(certificate)
         names = os.listdir(folder) if folder.is_dir() else []
-        return sorted(int(each) for each in names if each.isdigit())
+        return sorted({*(int(each) for each in names if each.isdigit()), *self._store.numbers(certificate)})
 
     def has_key(self, certificate: str, number: int) -> bool:
         """Tell whether an edition's key is there; of thousands in a row, so without anything that takes time."""
+        if self._store.is_shared:  # where HOME has copies alone
+            return self._store.has_key(certificate, number)
         return os.path.exists(f"{self._path}/{certificate}/{number:04d}/key.pem")
+
+    def expect_keys(self, certificates: Sequence[str]) -> None:
+        """Find out about the keys of many certificates at once, before `has_key` is asked about each."""
+        self._store.expect_keys(certificates)
 
     def is_touched(self, certificate: str, number: int) -> bool:
         """Tell whether an edition's key was written at another time than its certificate, as by somebody else."""
         folder = f"{self._path}/{certificate}/{number:04d}"
+        if self._store.is_shared and not os.path.exists(folder):
+            return False  # what is stored is sealed
         try:
             times = [os.stat(f"{folder}/{each}.pem").st_mtime for each in ("key", "leaf")]
         except OSError:
@@ -190,7 +213,7 @@ class Shelf:
             FileTrouble: It could not be written; nothing of it is left then, and no other edition is touched.
 
         """
-        folder = self.edition(certificate, number)
+        folder = self._edition(certificate, number)
         if folder.is_dir():
             if read_bytes(folder / "leaf.pem") == files.leaf and self._has_this_key(certificate, number, files.key):
                 return folder
@@ -235,10 +258,11 @@ class Shelf:
 
     def _has_this_key(self, certificate: str, number: int, key: bytes | None) -> bool:
         """Tell whether an edition that is there has a key (plain PEM); None for one whose key is elsewhere."""
-        if key is None or not self.has_key(certificate, number):
-            return key is None and not self.has_key(certificate, number)
+        file = self._edition(certificate, number) / "key.pem"
+        if key is None or not file.exists():
+            return key is None and not file.exists()
         if not self.is_encrypted(certificate, number):
-            return read_bytes(self.edition(certificate, number) / "key.pem") == key
+            return read_bytes(file) == key
         from inkstamp.pki.keys import to_pem  # noqa: PLC0415  as above
 
         return to_pem(self.key(certificate, number)) == key

@@ -23,6 +23,9 @@ _BUSY_SECONDS = 30.0
 class SqliteDatabase:
     """A `Database` in one file of HOME."""
 
+    is_shared = False
+    marks_changes = False
+
     def __init__(self, file: Path) -> None:
         self._file = file
         self._lock = threading.RLock()

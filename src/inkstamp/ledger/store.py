@@ -13,12 +13,14 @@ from inkstamp.ledger.dns_proofs import DnsProofs
 from inkstamp.ledger.failures import Failures
 from inkstamp.ledger.file_proofs import FileProofs
 from inkstamp.ledger.installs import Installs
-from inkstamp.ledger.interface import Database, among
+from inkstamp.ledger.interface import NOWHERE, Database, Here, among
+from inkstamp.ledger.machines import Machines, announce
 from inkstamp.ledger.observations import Observations
 from inkstamp.ledger.portal_proofs import PortalProofs
 from inkstamp.ledger.records import (
     ALL,
     OPEN_STATES,
+    SENT_STATES,
     AccountRecord,
     EditionRecord,
     EventRecord,
@@ -33,6 +35,7 @@ from inkstamp.ledger.revocations import Revocations
 from inkstamp.ledger.roster import Roster, chosen, mark_changed
 from inkstamp.ledger.rows import as_edition, as_list, as_order, from_moment, strings, telling_damage, to_moment
 from inkstamp.ledger.sent_notices import SentNotices
+from inkstamp.ledger.shared_files import FileStore, OwnFiles
 from inkstamp.ledger.tlsa_changes import TlsaChanges
 from inkstamp.printable import printable
 
@@ -43,24 +46,37 @@ _OPEN = ", ".join(f"'{state.value}'" for state in OPEN_STATES)
 class Ledger:
     """One open ledger, written by one run; safe to share between threads."""
 
-    def __init__(self, database: Database, clock: Clock) -> None:
+    def __init__(self, database: Database, clock: Clock, store: FileStore | None = None, here: Here = NOWHERE) -> None:
+        """Open the books.
+
+        Args:
+            database: Where they are.
+            clock: What tells the time of entries.
+            store: Where the files are besides that orders and editions have in HOME; None where HOME has them alone.
+            here: This machine, where several share the ledger.
+
+        """
         self._database = database
+        self._store = store or OwnFiles()
+        self._here = here
         self._clock = clock
         self._run: int | None = None
         self._command = ""
         self.portal = PortalProofs(self._database, clock)
-        self.files = FileProofs(self._database)
-        self.dns = DnsProofs(self._database)
+        self.files = FileProofs(self._database, here)
+        self.dns = DnsProofs(self._database, here)
         self.tlsa = TlsaChanges(self._database)
-        self.failures = Failures(self._database, clock)
-        self.observations = Observations(self._database)
+        self.failures = Failures(self._database, clock, here)
+        self.observations = Observations(self._database, here)
         self.renames = Renames(self._database, self._note)
         self.removals = Removals(self._database, clock, self.observations, self._note)
         self.sent_notices = SentNotices(self._database, clock)
         self.check_results = CheckResults(self._database, clock)
         self.revocations = Revocations(self._database, clock)
         self.roster = Roster(self._database, clock, self._note)
-        self.installs = Installs(self._database, clock, self._note)
+        self.machines = Machines(self._database, here) if database.is_shared else None
+        """The machines that share the ledger; None where it is this one's own."""
+        self.installs = Installs(self._database, clock, self._note, here)
 
     def snapshot(self) -> AbstractContextManager[None]:
         """Have all questions inside see one state, whatever other runs write meanwhile."""
@@ -82,7 +98,9 @@ class Ledger:
     def _note(self, what: str, text: str, certificate: str) -> None:
         if self._run is None or not self._database.rows("SELECT 1 FROM run WHERE id = :id", {"id": self._run}):
             # The first entry of a run may have been undone with its transaction, and this run's row with it.
-            self._run = self._database.insert_numbered("run", began=self._now(), command=printable(self._command))
+            self._run = self._database.insert_numbered(
+                "run", began=self._now(), command=printable(self._command), machine=self._here.machine
+            )
         entry = {"certificate": certificate, "what": what, "text": printable(text)}
         self._database.insert("event", at=self._now(), run=self._run, **entry)
 
@@ -104,7 +122,7 @@ class Ledger:
         """Return the latest events, of one certificate, of a selection or of all, the oldest of them first."""
         meant = f" AND event.certificate IN ({chosen(selection)})" if selection else ""
         rows = self._database.rows(
-            "SELECT event.*, run.command FROM event JOIN run ON run.id = event.run"  # noqa: S608  words of ours alone
+            "SELECT event.*, run.command, run.machine FROM event JOIN run ON run.id = event.run"  # noqa: S608  words of ours alone
             f" WHERE :certificate IN ('', event.certificate){meant} ORDER BY event.id DESC LIMIT :most",
             {"certificate": certificate, "most": limit, "group": selection.group, "customer": selection.customer},
         )
@@ -116,6 +134,7 @@ class Ledger:
                 certificate=row["certificate"],
                 what=row["what"],
                 text=row["text"],
+                machine=row["machine"],
             )
             for row in reversed(rows)
         ]
@@ -276,6 +295,8 @@ class Ledger:
         """Move an order to another state, with an event when `what` is given; returns the record as it now is."""
         check_order_move(order.state, state, order.id)
         moved = msgspec.structs.replace(order, state=state, url=order.url if url is None else url)
+        if state in SENT_STATES:
+            self._store.keep_order(order.certificate, order.id)
         with self._database.writing():
             mark_changed(self._database, order.certificate)
             self._move(order, moved)
@@ -290,6 +311,8 @@ class Ledger:
             {"state": after.state.value, "url": after.url, "now": self._now(), "id": after.id,
              "before": before.state.value},
         )  # fmt: skip
+        if after.state not in OPEN_STATES:
+            self._store.strike_out_order(after.certificate, after.id)
         if not changed:
             raise LedgerTrouble(
                 f"order {after.id} is not “{before.state}” any longer: another run has changed it",
@@ -306,11 +329,13 @@ class Ledger:
     def add_edition(self, order: OrderRecord, edition: EditionRecord, text: str) -> None:
         """Record an issued certificate and end its order, in one transaction."""
         check_order_move(order.state, OrderState.ISSUED, order.id)
+        self._store.keep_edition(edition.certificate, edition.number)
         with self._database.writing():
             mark_changed(self._database, order.certificate)
             self._insert_edition(edition)
             self._move(order, msgspec.structs.replace(order, state=OrderState.ISSUED))
             self._note("issued", text, order.certificate)
+            announce(self._database)
 
     def _insert_edition(self, edition: EditionRecord) -> None:
         self._database.insert(
@@ -333,6 +358,7 @@ class Ledger:
 
         With an event where it is `told`.
         """
+        self._store.keep_edition(edition.certificate, edition.number)
         with self._database.writing():
             if told:
                 self._note("adopted", told, edition.certificate)

@@ -36,6 +36,13 @@ class HandedServer(UnreadServer):
         return _DONE
 
 
+class StandingServer(HandedServer):
+    """A server of other machines, which answers the challenges for our account key by itself (`standing = true`)."""
+
+    def answers_at(self, name: str, address: str) -> bool:  # noqa: ARG002  those machines have their own addresses
+        return True
+
+
 class ProgramServer(HandedServer):
     """A program of the user's own, told in JSON on standard input where an edition lies (docs/programs.md)."""
 

@@ -8,12 +8,13 @@ from functools import cached_property
 from inkstamp.bulkhead import apart
 from inkstamp.clock import Clock
 from inkstamp.config.config_file import ConfigFile
+from inkstamp.config.machines import is_here
 from inkstamp.config.model import Server, ViewSettings
 from inkstamp.config.server_kinds import WINDOWS
 from inkstamp.errors import ConfigurationError, InkStampError
 from inkstamp.reach.interface import Host
 from inkstamp.reach.local import LocalHost
-from inkstamp.servers.handed import ProgramServer
+from inkstamp.servers.handed import ProgramServer, StandingServer
 from inkstamp.servers.interface import Configured, FileCarrier, Reloadable, ServerKind
 from inkstamp.servers.registry import as_configured, as_installable, as_reloadable, make_host, make_server
 from inkstamp.servers.reload import test_before
@@ -62,6 +63,8 @@ class ServerPool:
                 where=str(self._file.path),
                 advice=f"add a table [server.{name}]",
             )
+        if entry.standing and not is_here(self._file.current_or_empty(), name):
+            return StandingServer(name, LocalHost(), ())
         machine = (entry.kind in WINDOWS, entry.reach, entry.ssh_config, entry.sudo)
         if machine not in self._hosts:
             self._hosts[machine] = make_host(entry)

@@ -112,6 +112,7 @@ def carry_together(context: DeploymentContext, loads: Sequence[Load]) -> dict[st
             for server in servers:
                 if begun:
                     reached("effect", ",".join(each.load.name for each in begun))
+                    context.locks.expect()
                     take_effect(context.servers.installable(server))
                     begun = _seen_on(context, server, begun, results)
             if any(finding.severity is Severity.OK for each in begun for finding in each.seen):

@@ -198,8 +198,8 @@ def _end_renewal(context: EnrolmentContext, name: str, left: Sequence[str]) -> N
 def _put_away(context: EnrolmentContext, name: str, keys: KeysAfterwards) -> str:
     """Move the editions to the archive, or destroy them; returns where they are then."""
     remove_tree(context.home.undo(name))
-    forget_brought(context.home, name)
-    forget_key(context.home, name)
+    forget_brought(context.home, context.store, name)
+    forget_key(context.home, context.store, name)
     folder = context.shelf.of(context.shelf.leads_to(name))
     if not folder.exists():
         return ""

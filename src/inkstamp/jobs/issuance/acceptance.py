@@ -83,7 +83,9 @@ def shelve(
     text = f"edition {edition.number} by “{edition.issuer}” under “{edition.root}”, valid until {until}"
     context.ledger.add_edition(order, edition, text)
     if key.request and brought_since(context.home, context.shelf, order.certificate, edition.number) is None:
-        forget_brought(context.home, order.certificate)  # another one may have been brought while this was ordered
+        forget_brought(
+            context.home, context.store, order.certificate
+        )  # another one may have been brought while this was ordered
     if key.private is not None:
         context.order_keys.forget(order.certificate, key.private)
     plan_renewal(context, context.certificates.get(order.certificate), edition)

@@ -11,6 +11,7 @@ from inkstamp.parts import (
     WithOrderKeys,
     WithServers,
     WithShelf,
+    WithStore,
     WithTrust,
 )
 
@@ -20,6 +21,7 @@ class IssuanceContext(
     WithCertificates,
     WithConfiguration,
     WithHome,
+    WithStore,
     WithLedger,
     WithServers,
     WithOrderKeys,

@@ -136,7 +136,7 @@ def _made_there(context: IssuanceContext, name: str, entry: Certificate) -> byte
         raise ServerTrouble(f"{where} is another than was asked for", where=server.name,
                             advice="see docs/windows.md on what has been tried")  # fmt: skip
     pem = csr.to_pem(der)
-    keep_brought(context.home, name, pem)
+    keep_brought(context.home, context.store, name, pem)
     context.ledger.note("CSR", f"{server.name} made a key and a CSR", name)
     return pem
 

@@ -20,7 +20,7 @@ def bring_csr(context: LifecycleContext, plan: Plan) -> None:
     )
     if brought in known:
         return
-    keep_brought(context.home, plan.name, brought)
+    keep_brought(context.home, context.store, plan.name, brought)
     context.ledger.note("CSR", "a CSR was brought, whose key is elsewhere", plan.name)
 
 

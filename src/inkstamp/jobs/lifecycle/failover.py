@@ -5,7 +5,7 @@ import msgspec
 from inkstamp.acme.problems import OF_PROOFS
 from inkstamp.config.carrying import is_portal
 from inkstamp.config.model import Certificate
-from inkstamp.errors import CaMisbehaved, CaProblem, EditionUnfit, NetworkTrouble
+from inkstamp.errors import CaMisbehaved, CaProblem, EditionUnfit, NetworkTrouble, UsageError
 from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.jobs.orders.attempts import obtain
 from inkstamp.jobs.portal.order import wait_for_person
@@ -16,8 +16,15 @@ from inkstamp.policy.renewal_time import turn_to_other
 def obtain_somewhere(context: LifecycleContext, name: str, entry: Certificate) -> EditionRecord:
     """Get a new edition at the configured authority, or at one of the others when that is in no state to issue.
 
-    An open order is gone on with where it is open. Raises as `obtain`, for the last authority that was asked.
+    An open order is gone on with where it is open. Raises as `obtain`, for the last authority that was asked, or
+    UsageError where this machine does not order.
     """
+    if not context.config.orders:
+        raise UsageError(
+            f"this machine installs what others order, and no edition of “{name}” is there yet",
+            where=str(context.configuration.path),
+            advice="order it on one of the machines that `workers` under [ledger] names",
+        )  # fmt: skip
     if not entry.otherwise:
         return _obtain(context, name, entry)
     known = (entry.authority, *entry.otherwise)

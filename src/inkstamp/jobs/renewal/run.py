@@ -117,9 +117,17 @@ def renew(
 
     """
     runtime.configuration.leaves_out_mistakes = True
-    if not only:
+    orders = runtime.config.orders
+    if not only and orders:
         runtime.certificates.take_in_settings()
     names = names_meant(runtime, only, selection)
+    machines = runtime.ledger.machines if not only and not selection else None
+    presence = None
+    if machines is not None:
+        from inkstamp.jobs.fleet.presence import appear  # noqa: PLC0415  where machines share a ledger
+
+        presence = appear(runtime, machines)
+        names = tuple(dict.fromkeys((*names, *presence.names)))
     with within(RUN_SECONDS), running(runtime.home, runtime.clock.now()) as before:
         if before is not None:
             text = f"the run that began {before:%Y-%m-%d %H:%M} UTC was interrupted; resuming"
@@ -130,10 +138,15 @@ def renew(
             cut_off=before,
         )
         summary = sweep.summary(runtime.clock.now())
-        settle(runtime, [name for name in names if runtime.certificates.record(name) is not None])
+        if orders:
+            settle(runtime, [name for name in names if runtime.certificates.record(name) is not None])
+        if machines is not None and presence is not None:
+            from inkstamp.jobs.fleet.presence import settle_presence  # noqa: PLC0415  as above
+
+            settle_presence(runtime, machines, presence, names)
         if not only and not selection:  # all were looked at: so that it is noticed when nobody does so any more
             record_sweep(runtime.home, summary)
-    if runtime.config.messenger or runtime.config.renewal.metrics:
+    if orders and (runtime.config.messenger or runtime.config.renewal.metrics):
         from inkstamp.jobs.notification.messages import report  # noqa: PLC0415  the door to what a run with nothing due does without
 
         with within(_TELLING_SECONDS):
@@ -168,12 +181,12 @@ def _renew(
     for name, error in () if only or selection else mistaken(runtime):
         due = Due(name, "configuration error", new_edition=False, other_entry=name in runtime.config.mistaken_beside)
         results.append(Renewed(due, None, error))
-    if runtime.ledger.tlsa.all():
+    if runtime.config.orders and runtime.ledger.tlsa.all():
         from inkstamp.jobs.deployment.tlsa_rollover import go_on_with_changes  # noqa: PLC0415  as below
 
         go_on_with_changes(runtime)
     if found.due:
-        swept = attempt(sweep_proofs, runtime)
+        swept = attempt(sweep_proofs, runtime) if runtime.config.orders else None
         if isinstance(swept, InkStampError):
             runtime.progress.step("proofs", f"challenge responses of earlier runs could not be removed: {swept.what}")
         if runtime.home.hardened("").is_dir():

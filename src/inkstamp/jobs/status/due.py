@@ -87,6 +87,7 @@ def known_of(context: StatusContext, names: tuple[str, ...], *, even_held: bool)
     """Read what the ledger knows of some certificates; with `even_held`, what failed lately does not count."""
     ledger, wanted = context.ledger, names_to_ask_about(context, names)
     context.certificates.read(names)
+    context.shelf.expect_keys(names)
     with ledger.snapshot():
         # An order at a portal waits for people while the edition before it is good; it is told when that comes due.
         return LedgerSnapshot(
@@ -226,7 +227,8 @@ def _judge(
     """Return why something must be done for a certificate, None when nothing must, and when it is renewed."""
     entry, edition = context.certificates.entry(name), known.editions.get(name)
     if edition is None:
-        return Due(name, "not issued yet", new_edition=True), None
+        is_ours = context.config.orders
+        return (Due(name, "not issued yet", new_edition=True) if is_ours else None), None
     observed = of_edition(known.observed.get(name), edition)
     decision = decision_on(context, edition, observed, now)
     return _due(context, entry, edition, observed, decision, known=known, now=now), decision
@@ -256,10 +258,13 @@ def _due(
     now: datetime,
 ) -> Due | None:
     """Tell why something must be done for a certificate that has an edition; None when nothing must."""
-    name = edition.certificate
-    reason = next(reasons(context, entry, edition, observed, now, decision=decision), None)
-    if reason is None and name in known.ordering:
-        reason = RenewalReason("an order is open")
+    name, reason = edition.certificate, None
+    if context.config.orders:
+        reason = next(reasons(context, entry, edition, observed, now, decision=decision), None)
+        if reason is None and name in known.ordering:
+            reason = RenewalReason("an order is open")
+    elif not entry.install:
+        return None  # it is on other machines
     if reason is not None:
         return Due(name, reason.text, new_edition=True, pressing=reason.pressing, can_wait=reason.can_wait)
     installs = known.installs.get(name, {})

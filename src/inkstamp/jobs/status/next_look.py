@@ -56,6 +56,8 @@ def questions_about(
     look = None
     if entry.install and has_edition(installs, entry.install, edition.number):
         look = max(_from(observed.look_again, now), max(each.at for each in installs.values()) + A_DAY)
+    if not context.config.orders:  # one that only installs asks its own servers alone
+        return Questions(None, None, look)
     return Questions(
         window=_from(observed.ask_again, now) if authority is not None and authority.is_acme else None,
         status=_from(observed.status_again, now),

@@ -12,6 +12,7 @@ from inkstamp.parts import (
     WithLocks,
     WithProgress,
     WithServers,
+    WithStore,
     WithView,
 )
 
@@ -21,6 +22,7 @@ class ValidationContext(
     WithCertificates,
     WithConfiguration,
     WithHome,
+    WithStore,
     WithLocks,
     WithProgress,
     WithLedger,

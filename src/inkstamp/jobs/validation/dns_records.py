@@ -101,6 +101,7 @@ def put_up(
     context.ledger.dns.plan([_as_proof(order_id, via, each) for each in records])
     try:
         with alone(context, via, carrier):
+            context.locks.expect()
             carrier.put(records)
     except CarrierTrouble as error:
         unmade = set(error.not_made)
@@ -147,6 +148,7 @@ def take_down_of(context: ValidationContext, order_id: int, told: Told | None = 
             if carrier is None:
                 continue
             with alone(context, name, carrier):
+                context.locks.expect()
                 carrier.drop([_as_record(each) for each in mine])
         except InkStampError as error:
             context.progress.found(

@@ -18,6 +18,7 @@ from inkstamp.ledger.records import OrderRecord, ProofRecord
 from inkstamp.pki.names import as_address
 from inkstamp.proof.caa import judge_caa
 from inkstamp.proof.web_file import TRIAL_PARTS, FileProof
+from inkstamp.servers.handed import StandingServer
 from inkstamp.servers.interface import AnswersChallenges, FileCarrier, Obstacle
 from inkstamp.view.addresses import address_book
 from inkstamp.view.lookups import Records
@@ -62,6 +63,12 @@ def check_folders(
         for name in names:
             if thumbprint and answers_by_itself(server, name, thumbprint):
                 continue
+            if thumbprint and via in context.config.server and context.config.server[via].standing:
+                raise ServerTrouble(
+                    f"server “{via}” has no standing answer for {name}, and no file is put there (standing = true)",
+                    where=str(context.configuration.path),
+                    advice=f"put it, on each machine that has this server: inkstamp prove --standing {via}",
+                )
             for place in server.places(name, TRIAL_PARTS):
                 server.host.check_root(place.root, place.parts)
 
@@ -73,6 +80,8 @@ def answers_by_itself(server: FileCarrier, name: str, thumbprint: str) -> bool:
         ServerTrouble: It has one for another account key, which would be given in the place of any file.
 
     """
+    if isinstance(server, StandingServer):
+        return True
     found = server.standing(name) if isinstance(server, AnswersChallenges) else frozenset()
     if found and found != {thumbprint}:
         raise ServerTrouble(

@@ -1,0 +1,193 @@
+"""The machines that share a ledger: which there are, what each has seen, and which editions they lack.
+
+Every entry about a certificate gets a number that grows (`change`, in the transaction of the entry); a machine looks
+at what has changed since the last number that it saw, at what it lacks, and at its servers once a day. So a run costs
+each machine what has changed, however many certificates there are. All moments are the database's own.
+"""
+
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+
+import msgspec
+
+from inkstamp.ledger.interface import Database, Here, Row
+from inkstamp.ledger.rows import as_list, from_moment, strings, telling_damage
+
+CHANNEL = "inkstamp_edition"
+"""What is notified (LISTEN, NOTIFY) when an edition was issued."""
+
+
+class Machine(msgspec.Struct, frozen=True, kw_only=True):
+    """A machine, as it was when it gave a sign of life last."""
+
+    name: str
+    release: str
+    """Of Ink Stamp."""
+    orders: bool
+    """Whether it orders certificates."""
+    servers: tuple[str, ...]
+    """The servers on it."""
+    seen: datetime
+    """By the database's clock; aware, UTC."""
+    silent: float
+    """For how many seconds it has given no sign of life."""
+    behind: int
+    """How many certificates have changed since it looked last."""
+
+
+class Lack(msgspec.Struct, frozen=True, kw_only=True):
+    """An edition that a machine has not installed."""
+
+    machine: str
+    certificate: str
+    edition: int
+    since: datetime
+    """By the database's clock; aware, UTC."""
+    hours: float
+    """For how long."""
+    why: str
+    """What went wrong, in words; empty where nothing did."""
+
+
+class Assignment(msgspec.Struct, frozen=True, order=True):
+    """That a machine installs a certificate, or those of a group: by it a node is let see them."""
+
+    machine: str
+    kind: str
+    """`certificate` or `group`."""
+    name: str
+
+
+def announce(database: Database) -> None:
+    """Tell the other machines that an edition was issued, with the transaction that this is in."""
+    if database.is_shared:
+        database.execute("UPDATE announced SET number = number + 1")
+        database.execute(f"NOTIFY {CHANNEL}")
+
+
+def lacks(database: Database, machine: str, certificate: str, why: str, edition: int = 0) -> None:
+    """Write down, inside a transaction, that a machine lacks an edition; since when is kept of one it lacked before."""
+    database.execute(
+        "INSERT INTO machine_lack (machine, certificate, edition, why) VALUES (:machine, :certificate, :edition, :why)"
+        " ON CONFLICT (machine, certificate) DO UPDATE SET"
+        " edition = CASE WHEN excluded.edition = 0 THEN machine_lack.edition ELSE excluded.edition END,"
+        " why = CASE WHEN excluded.why = '' THEN machine_lack.why ELSE excluded.why END",
+        {"machine": machine, "certificate": certificate, "edition": edition, "why": why},
+    )
+
+
+@telling_damage
+class Machines:
+    """Who they are."""
+
+    def __init__(self, database: Database, here: Here) -> None:
+        self._database = database
+        self._here = here
+
+    def appear(self, *, release: str, version: int, servers: Sequence[str]) -> None:
+        """Give a sign of life; `version` is that of the tables which this release writes."""
+        with self._database.writing():
+            self._database.execute(
+                "INSERT INTO machine (name, release, schema_version, orders, servers, began, seen) VALUES"
+                " (:name, :release, :version, :orders, :servers, clock_timestamp(), clock_timestamp())"
+                " ON CONFLICT (name) DO UPDATE SET release = excluded.release, servers = excluded.servers,"
+                " schema_version = excluded.schema_version, orders = excluded.orders, seen = excluded.seen",
+                {"name": self._here.machine, "release": release, "version": version, "orders": self._here.orders,
+                 "servers": as_list(servers)},
+            )  # fmt: skip
+
+    def assign(self, wanted: Sequence[Assignment]) -> None:
+        """Have just these machines be given just these certificates and groups; writes where something is another."""
+        rows = self._database.rows("SELECT machine, kind, name FROM assigned")
+        known = {Assignment(row["machine"], row["kind"], row["name"]) for row in rows}
+        changes = [("DELETE FROM assigned WHERE machine = :machine AND kind = :kind AND name = :name", each)
+                   for each in known.difference(wanted)]  # fmt: skip
+        changes += [("INSERT INTO assigned (machine, kind, name) VALUES (:machine, :kind, :name)", each)
+                    for each in set(wanted) - known]  # fmt: skip
+        if changes:
+            with self._database.writing():
+                for statement, each in changes:
+                    self._database.execute(statement, msgspec.structs.asdict(each))
+
+    def latest_change(self) -> int:
+        """Return the number of the last entry about a certificate."""
+        row = self._database.row("SELECT max(number) AS last FROM change")
+        return int(row["last"] or 0) if row is not None else 0
+
+    def announced(self) -> int:
+        """Return how many editions were issued, by which a machine that is not notified finds out."""
+        row = self._database.row("SELECT number FROM announced")
+        return int(row["number"]) if row is not None else 0
+
+    def to_look_at(self, now: datetime) -> list[str]:
+        """Return the certificates that this machine has to look at: changed, lacking, or to be seen on its servers."""
+        rows = self._database.rows(
+            "SELECT certificate FROM change WHERE number >"
+            " coalesce((SELECT change_seen FROM machine WHERE name = :machine), 0)"
+            " UNION SELECT certificate FROM machine_lack WHERE machine = :machine"
+            " UNION SELECT certificate FROM machine_look WHERE machine = :machine AND look_again <= :now"
+            " ORDER BY certificate",
+            {"machine": self._here.machine, "now": from_moment(now)},
+        )
+        return [row["certificate"] for row in rows]
+
+    def settle(self, change: int, looked_at: Sequence[str], lacking: Mapping[str, int]) -> None:
+        """Write down what this machine lacks after it has looked.
+
+        Args:
+            change: The number of the last entry before it looked.
+            looked_at: The certificates.
+            lacking: By certificate, the edition that it should have and has not.
+
+        """
+        machine = self._here.machine
+        known = self._database.rows("SELECT certificate FROM machine_lack WHERE machine = :machine",
+                                    {"machine": machine})  # fmt: skip
+        over = {row["certificate"] for row in known}.intersection(looked_at) - lacking.keys()
+        with self._database.writing():
+            for certificate in over:
+                self._database.execute(
+                    "DELETE FROM machine_lack WHERE machine = :machine AND certificate = :certificate",
+                    {"machine": machine, "certificate": certificate},
+                )
+            for certificate, edition in lacking.items():
+                lacks(self._database, machine, certificate, "", edition)
+            self._database.execute(
+                "UPDATE machine SET change_seen = :change, seen = clock_timestamp() WHERE name = :machine",
+                {"change": change, "machine": machine},
+            )
+
+    def all(self) -> list[Machine]:
+        """Return all machines, by name."""
+        rows = self._database.rows(
+            "SELECT machine.*, extract(epoch FROM clock_timestamp() - seen)::float8 AS silent,"
+            " (SELECT count(*) FROM change WHERE number > machine.change_seen) AS behind FROM machine ORDER BY name"
+        )
+        return [_machine(row) for row in rows]
+
+    def lacking(self) -> list[Lack]:
+        """Return what machines lack, the longest first."""
+        rows = self._database.rows(
+            "SELECT *, extract(epoch FROM clock_timestamp() - since)::float8 / 3600 AS hours FROM machine_lack"
+            " ORDER BY since, machine, certificate"
+        )
+        return [
+            Lack(machine=row["machine"], certificate=row["certificate"], edition=row["edition"], since=row["since"],
+                 hours=row["hours"], why=row["why"])
+            for row in rows
+        ]  # fmt: skip
+
+    def forget(self, name: str) -> bool:
+        """Forget a machine that is gone for good, and what it lacks; returns whether there was one."""
+        with self._database.writing():
+            found = self._database.execute("DELETE FROM machine WHERE name = :name", {"name": name})
+            for table in ("machine_lack", "machine_look"):
+                self._database.execute(f"DELETE FROM {table} WHERE machine = :name", {"name": name})  # noqa: S608
+        return found > 0
+
+
+def _machine(row: Row) -> Machine:
+    return Machine(
+        name=row["name"], release=row["release"], orders=row["orders"], servers=strings.decode(row["servers"]),
+        seen=row["seen"], silent=row["silent"], behind=row["behind"],
+    )  # fmt: skip

@@ -17,7 +17,7 @@ from inkstamp.config.model import Configuration
 from inkstamp.config.record_changers import Nameserver
 from inkstamp.errors import AccountTrouble, Busy, ConfigurationError, UsageError
 from inkstamp.home import Home
-from inkstamp.ledger.shared_files import OwnFiles
+from inkstamp.ledger.file_store import OwnFiles
 from inkstamp.ledger.sqlite import SqliteDatabase
 from inkstamp.ledger.store import Ledger
 from inkstamp.locks import Locks

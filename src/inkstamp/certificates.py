@@ -225,6 +225,6 @@ class Certificates:
             return error
         if not config.ledger.database:
             return entry
-        from inkstamp.config.machines import installed_here  # noqa: PLC0415  where machines share a ledger
+        from inkstamp.config.sharing import installed_here  # noqa: PLC0415  where machines share a ledger
 
         return installed_here(config, entry)

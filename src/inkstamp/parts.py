@@ -14,9 +14,9 @@ from inkstamp.progress import Progress
 
 if TYPE_CHECKING:
     from inkstamp.certificates import Certificates
+    from inkstamp.ledger.file_store import FileStore
     from inkstamp.ledger.local_copy import LocalCopy
     from inkstamp.ledger.order_files import OrderKeys
-    from inkstamp.ledger.shared_files import FileStore
     from inkstamp.ledger.shelf import Shelf
     from inkstamp.ledger.store import Ledger
     from inkstamp.servers.pool import ServerPool

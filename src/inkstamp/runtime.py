@@ -17,10 +17,10 @@ from inkstamp.progress import Progress, Silent
 if TYPE_CHECKING:
     from inkstamp.accounts.pool import AccountPool
     from inkstamp.certificates import Certificates
+    from inkstamp.ledger.file_store import FileStore
     from inkstamp.ledger.local_copy import LocalCopy
     from inkstamp.ledger.order_files import OrderKeys
     from inkstamp.ledger.shared import SharedLedger
-    from inkstamp.ledger.shared_files import FileStore
     from inkstamp.ledger.shelf import Shelf
     from inkstamp.ledger.store import Ledger
     from inkstamp.servers.pool import ServerPool
@@ -89,7 +89,7 @@ class Runtime:
     @cached_property
     def store(self) -> "FileStore":
         """Where the files of orders, editions and accounts are besides HOME."""
-        from inkstamp.ledger.shared_files import OwnFiles
+        from inkstamp.ledger.file_store import OwnFiles
 
         return self.shared.files if self.shared is not None else OwnFiles()
 

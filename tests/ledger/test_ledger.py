@@ -222,6 +222,8 @@ def test_a_ledger_of_the_first_release_is_brought_up_with_all_it_holds(tmp_path:
         connection.execute("ALTER TABLE ca_order DROP COLUMN key_sha256")
         for column in ("caa", "retired"):
             connection.execute(f"ALTER TABLE account DROP COLUMN {column}")
+        for table in ("run", "install", "proof"):
+            connection.execute(f"ALTER TABLE {table} DROP COLUMN machine")
         connection.execute("DROP INDEX ca_order_edition")
         connection.execute("DROP INDEX ca_order_opened")
         connection.execute(

@@ -42,7 +42,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
     for event in events:
         if event.run != run_shown:
             run_shown = event.run
-            print(output.wrapped(f"run {event.run}: {event.command}", "", "    "))
+            on = f" on {event.machine}" if event.machine else ""
+            print(output.wrapped(f"run {event.run}{on}: {event.command}", "", "    "))
         lead = f"  {stamp(event.at)}  {event.what:<14}"
         about = f"{event.certificate}: " if event.certificate and not options.certificate else ""
         print(output.wrapped(about + event.text, lead, " " * len(lead)))

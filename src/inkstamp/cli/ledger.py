@@ -22,6 +22,7 @@ from inkstamp.cli import output
 from inkstamp.cli.context import Context, global_options
 from inkstamp.cli.setting import open_runtime
 from inkstamp.findings import Severity, worst
+from inkstamp.wording import counted
 
 if TYPE_CHECKING:
     from inkstamp.runtime import Runtime
@@ -78,8 +79,8 @@ def _show(context: Context, options: argparse.Namespace, runtime: "Runtime") -> 
     print(output.field("server", f"PostgreSQL {output.clean(facts.server)}, {facts.bytes / 1e6:.0f} MB"))
     print(output.field("tables", f"version {facts.version}, for releases that write version {facts.oldest} or later"))
     print(output.field("machines", f"{facts.machines}; see: inkstamp machines"))
-    print(output.field("editions", f"{facts.editions} of {facts.certificates} certificates"))
-    print(output.field("orders", f"{facts.open_orders} open, {facts.leases} leases held"))
+    print(output.field("editions", f"{facts.editions} of {counted(facts.certificates, 'certificate')}"))
+    print(output.field("orders", f"{facts.open_orders} open, {counted(facts.leases, 'lease')} held"))
     by_key = ", ".join(f"{many} with “{output.clean(name)}”" for name, many in facts.keys_in_use.items())
     print(output.field("sealed", f"{facts.files} files{': ' if by_key else ''}{by_key}"))
     return 0
@@ -111,7 +112,7 @@ def _verify(context: Context, options: argparse.Namespace, runtime: "Runtime") -
     if context.json:
         output.as_json("ledger verify", verified=verified)
     else:
-        print(f"{verified.files} sealed files, {verified.editions} editions")
+        print(f"{counted(verified.files, 'sealed file')}, {counted(verified.editions, 'edition')}")
         output.findings(verified.findings)
     return 1 if worst(verified.findings) is Severity.BAD else 0
 

@@ -17,7 +17,7 @@ from inkstamp.cli.setting import open_runtime
 from inkstamp.findings import Severity, worst
 
 if TYPE_CHECKING:
-    from inkstamp.jobs.fleet.overview import MachineReport
+    from inkstamp.jobs.fleet.machine_report import MachineReport
 
 _MOST_TOLD = 10
 """Editions that are told one by one for each machine."""
@@ -33,7 +33,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Carry out `inkstamp machines`; returns the exit status."""
-    from inkstamp.jobs.fleet.overview import forget_machine, machine_reports
+    from inkstamp.jobs.fleet.machine_report import forget_machine, machine_reports
 
     with open_runtime(context) as runtime:
         if options.action == "forget":

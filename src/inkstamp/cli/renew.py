@@ -105,7 +105,8 @@ def tell(context: Context, sweep: "Sweep", *, quiet: bool = False) -> None:
             tell_error(context, each.error, each.due.name)
         elif each.outcome is not None and not quiet:
             edition = each.outcome.edition
-            where = ", ".join(each.outcome.servers) or "the shelf only"
+            elsewhere = "the servers of other machines" if each.outcome.for_others else "the shelf only"
+            where = ", ".join(each.outcome.servers) or elsewhere
             print(f"{each.due.name}: edition {edition.number} on {where}, valid until {edition.not_after:%Y-%m-%d}")
     waiting = f", {len(sweep.waiting)} waiting" if sweep.waiting else ""
     print(f"{sweep.found.looked_at} checked, {len(sweep.done)} renewed, {len(sweep.failed)} failed{waiting}")

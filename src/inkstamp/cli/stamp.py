@@ -295,7 +295,8 @@ def tell_outcome(outcome: "Outcome") -> None:
     """Print what became of a certificate."""
     edition = outcome.edition
     if outcome.installed or (outcome.issued and not outcome.servers):
-        where = "is served" if outcome.servers else "is on the shelf"
+        kept = "is ready for the servers of other machines" if outcome.for_others else "is on the shelf"
+        where = "is served" if outcome.servers else kept
         print(f"{outcome.name}: edition {edition.number} {where}")
     else:
         print(f"{outcome.name}: edition {edition.number} is valid and installed; nothing to do")

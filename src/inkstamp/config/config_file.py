@@ -44,7 +44,7 @@ class ConfigFile:
     def _here(self) -> Configuration:
         if not self._read.ledger.database:
             return self._read
-        from inkstamp.config.machines import for_this_machine  # noqa: PLC0415  where machines share a ledger
+        from inkstamp.config.sharing import for_this_machine  # noqa: PLC0415  where machines share a ledger
 
         return for_this_machine(self._read)
 

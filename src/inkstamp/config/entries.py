@@ -13,15 +13,14 @@ from typing import Any
 import msgspec
 
 from inkstamp.config.carrying import can_prove, carries, methods_for, takes_certificates
+from inkstamp.config.ledger_settings import LedgerSettings
 from inkstamp.config.locate import line_of
-from inkstamp.config.machines import ledger_fault, machine_fault, server_machines_fault, via_fault
 from inkstamp.config.model import (
     Authority,
     Certificate,
     CertificateGroup,
     Configuration,
     FileCopy,
-    LedgerSettings,
     Messenger,
     Mistake,
     PortalStage,
@@ -41,6 +40,7 @@ from inkstamp.config.renewal_rules import (
 )
 from inkstamp.config.section import Section
 from inkstamp.config.server_rules import Fault, find_fault
+from inkstamp.config.sharing import ledger_fault, machine_fault, server_machines_fault, via_fault
 from inkstamp.config.templates import template_fault
 from inkstamp.config.words import ACME_METHODS, BY_HAND, DRAFT_METHODS, LISTENER
 from inkstamp.decoding import from_plain
@@ -285,7 +285,6 @@ class EntryReader:
             self.expect_no(recipe_fault(entry), path)
 
     def shared(self, whole: Configuration) -> None:
-        """Refuse a shared ledger that is not whole, and names of machines that cannot be."""
         self.expect_no(ledger_fault(whole.ledger), ("ledger",))
         self.expect_no(machine_fault(whole.machine), ("machine",))
 

@@ -11,11 +11,10 @@ import msgspec
 
 from inkstamp import __version__
 from inkstamp.config.entries import TABLES, EntryReader
+from inkstamp.config.ledger_settings import LedgerSettings, MachineSettings
 from inkstamp.config.model import (
     Certificate,
     Configuration,
-    LedgerSettings,
-    MachineSettings,
     Mistake,
     Renewal,
     ViewSettings,

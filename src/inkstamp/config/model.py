@@ -7,6 +7,7 @@ from typing import ClassVar, Literal
 
 import msgspec
 
+from inkstamp.config.ledger_settings import LedgerSettings, MachineSettings
 from inkstamp.config.record_changers import Nameserver, Program
 from inkstamp.config.section import Section
 from inkstamp.config.server_kinds import ServerKindName
@@ -314,31 +315,6 @@ class Renewal(Section, frozen=True):
     tenths, three days at least."""
     metrics: str = ""
     """File for figures in the text format of Prometheus; empty for none."""
-
-
-class LedgerSettings(Section, frozen=True):
-    """`[ledger]`: a ledger that several machines share; left out, it is a file in the data directory."""
-
-    database: str = ""
-    """URL of the PostgreSQL database, as libpq has it, without a password; empty for the file."""
-    password_file: str = ""
-    """File with the password; empty where there is none, as with a client certificate in the URL."""
-    seal_key_file: str = ""
-    """File with the keys that private files are sealed with before they reach the database."""
-    seal_program: tuple[str, ...] = ()
-    """A program that wraps such keys, in its place (docs/fleet.md)."""
-    workers: tuple[str, ...] = ()
-    """The machines that order certificates, each by a name in which `*` stands for anything; empty for all. The others
-    are nodes: they install on their own servers alone."""
-    away_hours: float = 26.0
-    """After how many hours without a sign of life a machine counts as away."""
-
-
-class MachineSettings(Section, frozen=True):
-    """`[machine]`: this machine, where several share a ledger."""
-
-    name: str = ""
-    """Its name; empty for the host's."""
 
 
 class Mistake(msgspec.Struct, frozen=True):

@@ -10,7 +10,7 @@ from inkstamp.home import Home
 
 if TYPE_CHECKING:
     from inkstamp.config.model import Certificate
-    from inkstamp.ledger.shared_files import FileStore
+    from inkstamp.ledger.file_store import FileStore
     from inkstamp.ledger.shelf import Shelf
 
 

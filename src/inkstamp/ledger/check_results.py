@@ -7,7 +7,7 @@ import msgspec
 
 from inkstamp.clock import Clock
 from inkstamp.decoding import from_json
-from inkstamp.ledger.interface import Database, among
+from inkstamp.ledger.interface import NOWHERE, Database, Here, among
 from inkstamp.ledger.rows import from_moment, telling_damage, to_moment
 
 
@@ -25,9 +25,11 @@ class CheckResult(msgspec.Struct, frozen=True, kw_only=True):
 class CheckResults:
     """The ledger's pages on what `check` saw: of each name the last whole look, and the last quick one."""
 
-    def __init__(self, database: Database, clock: Clock) -> None:
+    def __init__(self, database: Database, clock: Clock, here: Here = NOWHERE) -> None:
+        """Open the pages; a machine that only installs has none of its own, and may not write into the others'."""
         self._database = database
         self._clock = clock
+        self._here = here
 
     def last(self, names: Iterable[str], *, quick: bool) -> dict[str, tuple[datetime, CheckResult]]:
         """Return when names were looked at last (aware, UTC) and what was seen; those that never were are left out.
@@ -43,6 +45,8 @@ class CheckResults:
 
     def keep(self, looks: Mapping[str, CheckResult], *, quick: bool) -> None:
         """Write down what was seen now, in the place of what was seen before by the same sort of look."""
+        if not self._here.orders:
+            return
         now = from_moment(self._clock.now())
         with self._database.writing():
             for name, look in looks.items():

@@ -23,7 +23,7 @@ from inkstamp.errors import (
 )
 from inkstamp.findings import Finding
 from inkstamp.ledger.interface import NOWHERE, Database, Here, among
-from inkstamp.ledger.machines import lacks
+from inkstamp.ledger.machine_records import lacks
 from inkstamp.ledger.roster import mark_changed
 from inkstamp.ledger.rows import from_moment, telling_damage, to_moment
 from inkstamp.printable import printable

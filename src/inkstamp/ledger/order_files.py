@@ -6,8 +6,8 @@ from inkstamp.errors import FileTrouble
 from inkstamp.files import file_trouble, private_folder, read_bytes, write_bytes
 from inkstamp.home import Home
 from inkstamp.key_files import KeyFiles
+from inkstamp.ledger.file_store import FileStore, OwnFiles
 from inkstamp.ledger.records import SENT_STATES, OrderRecord
-from inkstamp.ledger.shared_files import FileStore, OwnFiles
 from inkstamp.pki import csr, keys
 from inkstamp.pki.kinds import KeyKind
 

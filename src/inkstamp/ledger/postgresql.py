@@ -86,6 +86,14 @@ class DatabaseAddress:
         return make_conninfo(self.url, **lacking)
 
 
+def connect(address: DatabaseAddress) -> psycopg.Connection[Any]:
+    """Connect, with each statement a transaction of its own; psycopg's own errors."""
+    password: dict[str, Any] = {"password": address.password} if address.password else {}
+    return psycopg.connect(
+        address.conninfo(), autocommit=True, row_factory=dict_row, prepare_threshold=None, **password
+    )
+
+
 class PostgresqlDatabase:
     """A `Database` on a PostgreSQL server: one connection, made again when it was lost; threads take turns.
 
@@ -125,10 +133,7 @@ class PostgresqlDatabase:
 
     def _connect(self) -> psycopg.Connection[DictRow]:
         if self._connection is None or self._connection.closed:
-            password: dict[str, Any] = {"password": self.address.password} if self.address.password else {}
-            self._connection = psycopg.connect(
-                self.address.conninfo(), autocommit=True, row_factory=dict_row, prepare_threshold=None, **password
-            )
+            self._connection = connect(self.address)
         return self._connection
 
     def _expect_version(self) -> None:
@@ -146,8 +151,8 @@ class PostgresqlDatabase:
         except psycopg.errors.InsufficientPrivilege as error:
             raise LedgerTrouble(
                 "the database refused this to our role", where=where, said=_said(error),
-                advice="run it on a worker; or, where this machine is to be one, have `inkstamp ledger init` say which"
-                " rights a role needs",
+                advice="run it on a machine that orders; or, where this one is to, have the owner of the database grant"
+                " inkstamp_worker to our role",
             ) from error  # fmt: skip
         except (psycopg.errors.UndefinedTable, psycopg.errors.UndefinedColumn) as error:
             raise damaged(_said(error), where) from error

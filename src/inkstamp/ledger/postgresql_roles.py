@@ -37,9 +37,15 @@ _NODE_READS = {
     "machine_look": "machine = session_user",
     "run": "machine = session_user",
     "event": _OWN_RUN,
+    "proof": "machine = session_user",
     "sealed_file": "path LIKE 'shelf/%' AND assigned_here(owner)",
-}
-"""By table, which rows a node sees; none of a table that is not here."""
+    **dict.fromkeys(
+        ("account", "setback", "refused_method", "matter", "planned_day", "tlsa_change", "portal_proof", "portal_wait",
+         "dns_proof", "look"),
+        "false",
+    ),
+}  # fmt: skip
+"""By table, which rows a node sees: none where that is false. The others it may not even ask."""
 _NODE_WRITES = {
     "install": ("INSERT, UPDATE", "machine = session_user AND assigned_here(certificate)"),
     "machine": ("INSERT, UPDATE", "name = session_user AND NOT orders"),

@@ -17,6 +17,7 @@ import msgspec
 from inkstamp.clock import Clock
 from inkstamp.files import write_bytes
 from inkstamp.home import Home
+from inkstamp.ledger.file_store import FileStore
 from inkstamp.ledger.interface import Database, Row, among
 from inkstamp.ledger.records import ALL, EnrolledRecord, Selection
 from inkstamp.ledger.rows import as_list, from_moment, strings, telling_damage, to_moment
@@ -229,7 +230,9 @@ class Roster:
                     self._database.execute("DELETE FROM enrolled_group WHERE name = :name", {"name": name})
 
 
-def keep_copy(home: Home, roster: Roster) -> None:
-    """Write the roster beside the ledger, which a ledger that is rebuilt takes it from."""
+def keep_copy(home: Home, store: FileStore, roster: Roster) -> None:
+    """Write the roster beside a ledger in HOME, which one that is rebuilt takes it from."""
+    if store.is_shared:
+        return
     lines = [each.as_line() for each in roster.all()]
     write_bytes(home.roster_copy, b"\n".join([*lines, b""]), mode=0o600)

@@ -6,8 +6,9 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
-from inkstamp.config.machines import is_here, is_worker, machine_name
-from inkstamp.config.model import Configuration, LedgerSettings
+from inkstamp.config.ledger_settings import LedgerSettings
+from inkstamp.config.model import Configuration
+from inkstamp.config.sharing import is_here, is_worker, machine_name
 from inkstamp.errors import ConfigurationError
 from inkstamp.files import read_secret
 from inkstamp.home import Home

@@ -13,7 +13,7 @@ _ALIVE_HOURS = 48
 
 
 @dataclass(frozen=True, slots=True)
-class Facts:
+class LedgerFacts:
     """What a shared ledger is, and holds."""
 
     where: str
@@ -117,7 +117,7 @@ def _expect_no_older(database: PostgresqlDatabase, oldest: int) -> None:
         )  # fmt: skip
 
 
-def facts_of(database: PostgresqlDatabase) -> Facts:
+def facts_of(database: PostgresqlDatabase) -> LedgerFacts:
     """Return what a ledger holds, as of one moment."""
     with database.snapshot():
         version = database.rows("SELECT version, oldest FROM ledger")[0]
@@ -132,7 +132,7 @@ def facts_of(database: PostgresqlDatabase) -> Facts:
             row["key_id"]: row["many"]
             for row in database.rows("SELECT key_id, count(*) AS many FROM sealed_file GROUP BY key_id ORDER BY key_id")
         }
-    return Facts(
+    return LedgerFacts(
         where=str(database.address), server=counts["server"], version=version["version"], oldest=version["oldest"],
         machines=counts["machines"], certificates=counts["certificates"], editions=counts["editions"],
         open_orders=counts["orders"], files=sum(keys.values()), keys_in_use=keys, leases=counts["leases"],

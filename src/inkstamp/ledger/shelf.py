@@ -29,8 +29,8 @@ from inkstamp.files import (
     sync_folder,
 )
 from inkstamp.home import Home
+from inkstamp.ledger.file_store import FileStore, OwnFiles
 from inkstamp.ledger.records import EditionRecord
-from inkstamp.ledger.shared_files import FileStore, OwnFiles
 
 if TYPE_CHECKING:
     from cryptography.x509 import Certificate as X509Certificate

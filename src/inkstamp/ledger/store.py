@@ -1,7 +1,7 @@
 """The ledger: typed questions and entries. Every entry is one transaction, durable when the method returns."""
 
 from collections.abc import Sequence
-from contextlib import AbstractContextManager, suppress
+from contextlib import AbstractContextManager
 from datetime import datetime
 
 import msgspec
@@ -10,11 +10,13 @@ from inkstamp.clock import Clock
 from inkstamp.errors import LedgerTrouble
 from inkstamp.ledger.check_results import CheckResults
 from inkstamp.ledger.dns_proofs import DnsProofs
+from inkstamp.ledger.event_log import EventLog
 from inkstamp.ledger.failures import Failures
 from inkstamp.ledger.file_proofs import FileProofs
+from inkstamp.ledger.file_store import FileStore, OwnFiles
 from inkstamp.ledger.installs import Installs
 from inkstamp.ledger.interface import NOWHERE, Database, Here, among
-from inkstamp.ledger.machines import Machines, announce
+from inkstamp.ledger.machine_records import Machines, announce
 from inkstamp.ledger.observations import Observations
 from inkstamp.ledger.portal_proofs import PortalProofs
 from inkstamp.ledger.records import (
@@ -32,12 +34,10 @@ from inkstamp.ledger.records import (
 from inkstamp.ledger.removals import Removals
 from inkstamp.ledger.renaming import Renames
 from inkstamp.ledger.revocations import Revocations
-from inkstamp.ledger.roster import Roster, chosen, mark_changed
+from inkstamp.ledger.roster import Roster, mark_changed
 from inkstamp.ledger.rows import as_edition, as_list, as_order, from_moment, strings, telling_damage, to_moment
 from inkstamp.ledger.sent_notices import SentNotices
-from inkstamp.ledger.shared_files import FileStore, OwnFiles
 from inkstamp.ledger.tlsa_changes import TlsaChanges
-from inkstamp.printable import printable
 
 _OPEN = ", ".join(f"'{state.value}'" for state in OPEN_STATES)
 
@@ -58,10 +58,9 @@ class Ledger:
         """
         self._database = database
         self._store = store or OwnFiles()
-        self._here = here
         self._clock = clock
-        self._run: int | None = None
-        self._command = ""
+        self._log = EventLog(database, clock, here)
+        self._note = self._log.note
         self.portal = PortalProofs(self._database, clock)
         self.files = FileProofs(self._database, here)
         self.dns = DnsProofs(self._database, here)
@@ -71,7 +70,7 @@ class Ledger:
         self.renames = Renames(self._database, self._note)
         self.removals = Removals(self._database, clock, self.observations, self._note)
         self.sent_notices = SentNotices(self._database, clock)
-        self.check_results = CheckResults(self._database, clock)
+        self.check_results = CheckResults(self._database, clock, here)
         self.revocations = Revocations(self._database, clock)
         self.roster = Roster(self._database, clock, self._note)
         self.machines = Machines(self._database, here) if database.is_shared else None
@@ -90,28 +89,11 @@ class Ledger:
 
     def begin_run(self, command: str) -> None:
         """Name the command that the following entries belong to; it is written with the first of them."""
-        self._command = command
-
-    def _now(self) -> int:
-        return from_moment(self._clock.now())
-
-    def _note(self, what: str, text: str, certificate: str) -> None:
-        if self._run is None or not self._database.rows("SELECT 1 FROM run WHERE id = :id", {"id": self._run}):
-            # The first entry of a run may have been undone with its transaction, and this run's row with it.
-            self._run = self._database.insert_numbered(
-                "run", began=self._now(), command=printable(self._command), machine=self._here.machine
-            )
-        entry = {"certificate": certificate, "what": what, "text": printable(text)}
-        self._database.insert("event", at=self._now(), run=self._run, **entry)
+        self._log.begin(command)
 
     def end_run(self, exit_status: int) -> None:
         """Record how the run ended, if it left anything in the ledger."""
-        if self._run is not None:
-            with suppress(LedgerTrouble), self._database.writing():  # the run's own error is told already
-                self._database.execute(
-                    "UPDATE run SET ended = :ended, exit_status = :status WHERE id = :id",
-                    {"ended": self._now(), "status": exit_status, "id": self._run},
-                )
+        self._log.end(exit_status)
 
     def note(self, what: str, text: str, certificate: str = "") -> None:
         """Record that something happened."""
@@ -120,24 +102,10 @@ class Ledger:
 
     def events(self, certificate: str = "", limit: int = 100, selection: Selection = ALL) -> list[EventRecord]:
         """Return the latest events, of one certificate, of a selection or of all, the oldest of them first."""
-        meant = f" AND event.certificate IN ({chosen(selection)})" if selection else ""
-        rows = self._database.rows(
-            "SELECT event.*, run.command, run.machine FROM event JOIN run ON run.id = event.run"  # noqa: S608  words of ours alone
-            f" WHERE :certificate IN ('', event.certificate){meant} ORDER BY event.id DESC LIMIT :most",
-            {"certificate": certificate, "most": limit, "group": selection.group, "customer": selection.customer},
-        )
-        return [
-            EventRecord(
-                at=to_moment(row["at"]),
-                run=row["run"],
-                command=row["command"],
-                certificate=row["certificate"],
-                what=row["what"],
-                text=row["text"],
-                machine=row["machine"],
-            )
-            for row in reversed(rows)
-        ]
+        return self._log.latest(certificate, limit, selection)
+
+    def _now(self) -> int:
+        return from_moment(self._clock.now())
 
     # Accounts
 

@@ -8,9 +8,9 @@ from functools import cached_property
 from inkstamp.bulkhead import apart
 from inkstamp.clock import Clock
 from inkstamp.config.config_file import ConfigFile
-from inkstamp.config.machines import is_here
 from inkstamp.config.model import Server, ViewSettings
 from inkstamp.config.server_kinds import WINDOWS
+from inkstamp.config.sharing import is_here
 from inkstamp.errors import ConfigurationError, InkStampError
 from inkstamp.reach.interface import Host
 from inkstamp.reach.local import LocalHost

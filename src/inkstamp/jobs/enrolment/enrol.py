@@ -111,7 +111,7 @@ def enrol(context: EnrolmentContext, request: EnrolmentRequest, *, preview: bool
         with collecting_none():
             context.ledger.roster.enrol(records, f"{counted(len(records), 'certificate')} of group “{request.group}”")
             context.certificates.forget()
-            keep_copy(context.home, context.ledger.roster)
+            keep_copy(context.home, context.store, context.ledger.roster)
     return done
 
 

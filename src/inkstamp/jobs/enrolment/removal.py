@@ -18,6 +18,7 @@ from inkstamp.jobs.lifecycle.revoke import RevocationReason, plan_revocation, re
 from inkstamp.jobs.orders.cancellation import give_up
 from inkstamp.jobs.validation.challenge_path import close_again
 from inkstamp.ledger.brought_csr import forget_brought
+from inkstamp.ledger.file_store import expect_own
 from inkstamp.ledger.order_files import forget_key
 from inkstamp.ledger.records import EditionRecord, OrderRecord
 from inkstamp.ledger.roster import keep_copy
@@ -84,6 +85,10 @@ def plan_removal(context: EnrolmentContext, name: str) -> RemovalPlan:
         UsageError: There is no such certificate.
 
     """
+    expect_own(
+        context.store, "certificates are not taken off their servers",
+        "remove its entry from the file on all machines: it is renewed no longer; on each: inkstamp undo NAME",
+    )  # fmt: skip
     ledger = context.ledger
     half = name not in context.certificates and ledger.removals.left_on(name) is not None
     if half and not context.shelf.of(name).exists():
@@ -190,7 +195,7 @@ def _end_renewal(context: EnrolmentContext, name: str, left: Sequence[str]) -> N
     context.ledger.removals.add(name, left, f"it is not renewed any more{where}")
     context.certificates.forget()
     if of_roster:
-        keep_copy(context.home, context.ledger.roster)
+        keep_copy(context.home, context.store, context.ledger.roster)
     else:
         context.configuration.remove_entry("certificate", name)
 

@@ -1,4 +1,19 @@
 """A ledger that several machines share: made, moved into, looked after, and who they are. Knows no CA and no server."""
 
-FACE = ()
+FACE = (
+    "machine_report.MachineReport",
+    "machine_report.forget_machine",
+    "machine_report.machine_reports",
+    "machine_report.troubles",
+    "move.move_back",
+    "move.move_into_database",
+    "presence.appear",
+    "presence.settle_presence",
+    "upkeep.expect_shared",
+    "upkeep.ledger_facts",
+    "upkeep.make_ledger",
+    "upkeep.migrate_ledger",
+    "upkeep.reseal_ledger",
+    "upkeep.verify_ledger",
+)
 """What other rooms and the command line may import from here."""

@@ -4,11 +4,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from inkstamp import __version__
-from inkstamp.config.machines import has_server, is_here, is_local
 from inkstamp.config.model import Configuration
+from inkstamp.config.sharing import has_server, is_here, is_local
 from inkstamp.jobs.fleet.context import FleetContext
 from inkstamp.ledger.installs import has_edition
-from inkstamp.ledger.machines import Assignment, Machines
+from inkstamp.ledger.machine_records import Assignment, Machines
 from inkstamp.ledger.schema import VERSION
 
 

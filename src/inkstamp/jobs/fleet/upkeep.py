@@ -14,9 +14,10 @@ from inkstamp.ledger.rows import as_edition
 from inkstamp.ledger.sealed_files import SealedFiles
 from inkstamp.ledger.sealing import KeyProgram
 from inkstamp.ledger.shared import SharedLedger
-from inkstamp.ledger.shared_ledger import Facts, facts_of, make_tables, migrate_tables, unmade
+from inkstamp.ledger.shared_ledger import LedgerFacts, facts_of, make_tables, migrate_tables, unmade
 from inkstamp.pki import keys
 from inkstamp.pki.certificates import read_pem
+from inkstamp.wording import counted
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,7 +89,7 @@ def migrate_ledger(context: FleetContext) -> tuple[int, int]:
         database.close()
 
 
-def ledger_facts(context: FleetContext) -> Facts:
+def ledger_facts(context: FleetContext) -> LedgerFacts:
     """Return what a shared ledger holds."""
     return facts_of(expect_shared(context).database)
 
@@ -108,7 +109,7 @@ def verify_ledger(context: FleetContext) -> Verified:
         if finding is not None:
             findings.append(finding)
     if not findings:
-        findings.append(ok("sealed", "all", f"{files} files open, and belong to their {editions} editions"))
+        findings.append(ok("sealed", "all", f"{counted(files, 'file')} opened; each edition has its own leaf and key"))
     return Verified(files, editions, tuple(findings))
 
 

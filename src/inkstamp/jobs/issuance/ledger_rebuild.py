@@ -13,6 +13,7 @@ from inkstamp.files import file_trouble, read_bytes
 from inkstamp.findings import Finding, bad, ok, warn
 from inkstamp.jobs.issuance.acceptance import record_of
 from inkstamp.jobs.issuance.context import IssuanceContext
+from inkstamp.ledger.file_store import expect_own
 from inkstamp.ledger.records import EditionRecord, EnrolledRecord, InstallState
 from inkstamp.ledger.sqlite import SqliteDatabase, trouble_of
 from inkstamp.ledger.store import Ledger
@@ -47,6 +48,10 @@ def rebuild(context: IssuanceContext) -> Rebuilt:
         UsageError: The ledger is there and sound.
 
     """
+    expect_own(
+        context.store, "no ledger is rebuilt from one machine's data directory",
+        "see what is wrong with it: inkstamp ledger verify; then restore a backup of the database",
+    )  # fmt: skip
     home = context.home
     file = home.ledger
     with Locks(home.locks).hold(Lock("ledger", "the ledger's rebuilding", Scope.LEDGER)):

@@ -236,4 +236,4 @@ def change_settings(
     )
     context.ledger.roster.enrol([changed], f"“{name}”: {', '.join(settings) or 'group or customer'} changed")
     context.certificates.forget()
-    keep_copy(context.home, context.ledger.roster)
+    keep_copy(context.home, context.store, context.ledger.roster)

@@ -19,12 +19,7 @@ def obtain_somewhere(context: LifecycleContext, name: str, entry: Certificate) -
     An open order is gone on with where it is open. Raises as `obtain`, for the last authority that was asked, or
     UsageError where this machine does not order.
     """
-    if not context.config.orders:
-        raise UsageError(
-            f"this machine installs what others order, and no edition of “{name}” is there yet",
-            where=str(context.configuration.path),
-            advice="order it on one of the machines that `workers` under [ledger] names",
-        )  # fmt: skip
+    expect_to_order(context, name)
     if not entry.otherwise:
         return _obtain(context, name, entry)
     known = (entry.authority, *entry.otherwise)
@@ -43,6 +38,16 @@ def obtain_somewhere(context: LifecycleContext, name: str, entry: Certificate) -
             context.progress.step(name, f"{authority} does not issue ({error.what}); turns to {rest[number]}")
             context.ledger.note("turned", f"from {authority} to {rest[number]}: {error.what}", name)
     raise AssertionError("the last authority's error was raised")  # pragma: no cover
+
+
+def expect_to_order(context: LifecycleContext, name: str) -> None:
+    """Raise UsageError on a machine that only installs."""
+    if not context.config.orders:
+        raise UsageError(
+            f"this machine installs what others order, and orders no edition of “{name}”",
+            where=str(context.configuration.path),
+            advice="order it on one of the machines that `workers` under [ledger] names",
+        )
 
 
 def _another_helps(context: LifecycleContext, name: str, error: Exception) -> bool:

@@ -19,7 +19,7 @@ from inkstamp.jobs.deployment.rollout import Deployment, install
 from inkstamp.jobs.lifecycle.brought import bring_csr, bring_key, expect_new_csr, is_new_csr
 from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.jobs.lifecycle.entry_change import change_settings
-from inkstamp.jobs.lifecycle.failover import obtain_somewhere
+from inkstamp.jobs.lifecycle.failover import expect_to_order, obtain_somewhere
 from inkstamp.jobs.lifecycle.proposal import Plan
 from inkstamp.jobs.orders.cancellation import clear_ended
 from inkstamp.jobs.orders.name_subset import less_of, what_is_left_out
@@ -64,6 +64,8 @@ class Outcome:
     """From when it is renewed, as far as is known; aware, UTC."""
     key_elsewhere: bool = False
     """Whether another machine has its key, so that a person installs it."""
+    for_others: bool = False
+    """Whether other machines that share the ledger install it."""
 
     @property
     def sound(self) -> bool:
@@ -191,6 +193,7 @@ def outcome_of(context: LifecycleContext, got: ComeBy, findings: Sequence[Findin
         findings=(*got.left_out, *findings),
         renews_at=renewal_of(context, got.edition),
         key_elsewhere=got.entry.key_elsewhere and not key_server(got.entry),
+        for_others=context.certificates.is_installed_elsewhere(got.edition.certificate),
     )
 
 
@@ -210,6 +213,8 @@ def come_by(
     said: Callable[[Plan], None] = lambda _plan: None,
 ) -> ComeBy:
     """Do the round up to the install (see `carry_out`); the caller holds the certificate."""
+    if anew and not context.config.orders:
+        expect_to_order(context, plan.name)
     settle(context, plan.name)
     edition = good_edition(context, plan, anew=anew or is_new_csr(context, plan))
     if edition is not None and plan.same_request:

@@ -11,6 +11,7 @@ from inkstamp.errors import UsageError
 from inkstamp.files import file_trouble
 from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.jobs.lifecycle.provisioning import settle
+from inkstamp.ledger.file_store import expect_own
 from inkstamp.ledger.roster import keep_copy
 
 
@@ -22,6 +23,7 @@ def rename_certificate(context: LifecycleContext, old: str, new: str) -> None:
         ConfigurationError: Its entry is not one that can be renamed.
 
     """
+    expect_own(context.store, "certificates are not renamed", "enrol it under the new name, and let the old one expire")
     if not is_entry_name(new, "certificate"):
         raise UsageError(f"“{new}” cannot be the name of a certificate",
                          advice="use lower-case letters, digits, hyphens and dots")  # fmt: skip
@@ -64,7 +66,7 @@ def _rename(context: LifecycleContext, old: str, new: str) -> None:
     if context.certificates.record(old) is not None:
         context.ledger.renames.on_roster(old, new)
         context.certificates.forget()
-        keep_copy(context.home, context.ledger.roster)
+        keep_copy(context.home, context.store, context.ledger.roster)
         return
     context.ledger.renames.begin(old, new)
     context.configuration.rename_entry("certificate", old, new)

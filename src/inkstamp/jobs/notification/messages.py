@@ -32,6 +32,8 @@ _ALL = "renew"
 """In the place of a certificate, for what is about none of them."""
 _MOST_LINES = 100
 """Of each sort in an e-mail; the rest is counted. The webhook gets all."""
+_MOST_OF_MACHINE = 5
+"""Things that are told of one machine; the rest is shown by the command that is named."""
 _DAY = timedelta(days=1)
 
 
@@ -164,6 +166,7 @@ def _tell(
     if run.cut_off is not None and "failing" in entry.about:
         text = f"the run of `renew` that began {run.cut_off:%Y-%m-%d %H:%M} UTC was interrupted"
         now.append(Matter(certificate=_ALL, kind="failing", text=text, remedy="inkstamp schedule show"))
+    now += _of_machines(context, entry)
     told = context.ledger.sent_notices.told(name)
     looked_at = frozenset(each.certificate for each in conditions) | {
         key[0] for key in told if key[0] not in context.certificates
@@ -175,6 +178,23 @@ def _tell(
     send = _by_mail if entry.kind == "mail" else _by_webhook
     send(context, name, entry, fresh, renewed)
     context.ledger.sent_notices.tell(name, fresh)
+
+
+def _of_machines(context: NotificationContext, entry: Messenger) -> list[Matter]:
+    """Return what is to be told of machines that share the ledger: those that are away, and what they lack for long."""
+    machines = context.ledger.machines
+    if machines is None or "not-installed" not in entry.about:
+        return []
+    from inkstamp.jobs.fleet.machine_report import troubles  # noqa: PLC0415  where machines share a ledger
+
+    by_machine: dict[str, list[str]] = {}
+    for each in troubles(machines, context.config.ledger.away_hours):
+        by_machine.setdefault(each.subject, []).append(each.seen)
+    return [
+        Matter(certificate=f"machine {name}", kind="not-installed", remedy="inkstamp machines",
+               text=f"machine {name}: {'; '.join(seen[:_MOST_OF_MACHINE])}")
+        for name, seen in by_machine.items()
+    ]  # fmt: skip
 
 
 def _renewed(run: RunResult) -> tuple[Matter, ...]:

@@ -12,6 +12,7 @@ from inkstamp.errors import InkStampError
 from inkstamp.jobs.renewal.run import Sweep, renew
 
 if TYPE_CHECKING:
+    from inkstamp.ledger.announcements import Announcements
     from inkstamp.runtime import Runtime
 
 _SPREAD = 4
@@ -35,17 +36,35 @@ def keep_running(
 
     """
     chance = random.Random()  # noqa: S311  no secret
+    bell: Announcements | None = None
     while True:
         outcome: Sweep | InkStampError
         try:
             with apart(), opened() as runtime:
+                bell = bell or _listen(runtime)
+                machines = runtime.ledger.machines if bell is not None else None
+                if bell is not None and machines is not None:
+                    bell.seen = machines.announced()
                 outcome = renew(runtime)
         except InkStampError as error:
             outcome = error
         until = next_run(outcome, clock.now(), every, chance.random())
         yield outcome, until
         while (left := (until - clock.now()).total_seconds()) > 0:
-            clock.sleep(min(left, _SLICE))
+            if bell is None:
+                clock.sleep(min(left, _SLICE))
+            elif bell.rings(min(left, _SLICE)):
+                break
+
+
+def _listen(runtime: "Runtime") -> "Announcements | None":
+    """Listen for editions that other machines announce; None where the ledger is this one's own."""
+    if runtime.shared is None:
+        return None
+    from inkstamp.ledger.announcements import Announcements  # noqa: PLC0415  where machines share a ledger
+
+    progress = runtime.progress
+    return Announcements(runtime.shared.address, lambda text: progress.step("machines", text))
 
 
 def next_run(outcome: Sweep | InkStampError, now: datetime, every: timedelta, fraction: float) -> datetime:

@@ -6,7 +6,8 @@ from fnmatch import fnmatchcase
 
 import msgspec
 
-from inkstamp.config.model import Certificate, Configuration, LedgerSettings, MachineSettings, Server
+from inkstamp.config.ledger_settings import LedgerSettings, MachineSettings
+from inkstamp.config.model import Certificate, Configuration, Server
 from inkstamp.config.server_rules import Fault
 
 _NAME = re.compile(r"[a-z0-9]([a-z0-9.-]{0,251}[a-z0-9])?")

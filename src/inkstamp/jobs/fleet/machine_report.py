@@ -4,9 +4,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from inkstamp.errors import UsageError
-from inkstamp.findings import Finding, bad, ok, warn
+from inkstamp.findings import Finding, Severity, bad, ok, warn
 from inkstamp.jobs.fleet.context import FleetContext
-from inkstamp.ledger.machines import Lack, Machine, Machines
+from inkstamp.ledger.machine_records import Lack, Machine, Machines
 
 _HOUR = 3600.0
 _LATE_HOURS = 1.0
@@ -66,6 +66,17 @@ def findings_of(machine: Machine, lacks: Sequence[Lack], away_hours: float) -> l
         found.append(told("install", machine.name, f"{text}{': ' if each.why else ''}{each.why}",
                           f"on that machine: inkstamp renew {each.certificate}"))  # fmt: skip
     return found
+
+
+def troubles(machines: Machines, away_hours: float) -> list[Finding]:
+    """Return what people should know of any machine: that it is away, or lacks an edition for long."""
+    lacking = machines.lacking()
+    return [
+        finding
+        for each in machines.all()
+        for finding in findings_of(each, [lack for lack in lacking if lack.machine == each.name], away_hours)
+        if finding.severity is Severity.BAD
+    ]
 
 
 def forget_machine(context: FleetContext, name: str) -> None:

@@ -1,0 +1,76 @@
+"""Hearing that an edition was issued, at once: LISTEN and NOTIFY, or a question every few seconds.
+
+A pooler that hands connections out for a transaction takes LISTEN and lets nothing through. Whether it does is tried:
+a notification of our own has to arrive. The question is asked in either case, so that none is missed for long.
+"""
+
+import time
+from collections.abc import Callable
+from contextlib import suppress
+
+import psycopg
+
+from inkstamp.errors import LedgerTrouble
+from inkstamp.ledger.machine_records import CHANNEL
+from inkstamp.ledger.postgresql import DatabaseAddress, connect
+
+_ASK_SECONDS = 5.0
+_OWN_SECONDS = 2.0
+_AFTER_TROUBLE = 5.0
+
+
+class Announcements:
+    """A connection that listens; made again when it was lost."""
+
+    def __init__(self, address: DatabaseAddress, tell: Callable[[str], None]) -> None:
+        """Listen at a database; `tell` is told in words how it is done, where that is not the usual way."""
+        self._address = address
+        self._tell = tell
+        self._connection: psycopg.Connection[object] | None = None
+        self._hears = True
+        self.seen = 0
+        """How many editions were announced by the time of the last look."""
+
+    def rings(self, seconds: float) -> bool:
+        """Wait for an edition that was announced since the last look, for a while; returns whether there is one."""
+        deadline = time.monotonic() + seconds
+        while (left := deadline - time.monotonic()) > 0:
+            try:
+                if self._announced() > self.seen:
+                    return True
+                self._wait(min(left, _ASK_SECONDS))
+            except (psycopg.Error, LedgerTrouble):  # it is away: the next run tells so, if it lasts
+                self.close()
+                time.sleep(min(left, _AFTER_TROUBLE))
+        return False
+
+    def _announced(self) -> int:
+        connection = self._connected()
+        row = connection.execute("SELECT number FROM announced").fetchone()
+        number = row["number"] if isinstance(row, dict) else 0
+        return int(number)
+
+    def _connected(self) -> psycopg.Connection[object]:
+        if self._connection is None or self._connection.closed:
+            self._connection = connect(self._address)
+            self._connection.execute(f"LISTEN {CHANNEL}".encode())
+            self._connection.execute(f"NOTIFY {CHANNEL}".encode())
+            hears = any(self._connection.notifies(timeout=_OWN_SECONDS, stop_after=1))
+            if self._hears and not hears:
+                self._tell(f"notifications do not arrive, as behind a pooler: asking every {_ASK_SECONDS:.0f} s")
+            self._hears = hears
+        return self._connection
+
+    def _wait(self, seconds: float) -> None:
+        if self._hears:
+            for _ in self._connected().notifies(timeout=seconds, stop_after=1):
+                return
+        else:
+            time.sleep(seconds)
+
+    def close(self) -> None:
+        """Listen no longer."""
+        if self._connection is not None:
+            with suppress(psycopg.Error):
+                self._connection.close()
+            self._connection = None

@@ -25,6 +25,8 @@ class Machine:
     name: str
     folder: Path
     config: Path
+    url: str
+    """How it comes to the database."""
     nginx: Nginx | None = None
 
     @property
@@ -62,6 +64,7 @@ class FleetWorld:
     url: str
     shared: str
     """What stands in the configuration of all."""
+    standby: Cluster | None = None
     machines: dict[str, Machine] = field(default_factory=dict)
     stack: ExitStack = field(default_factory=ExitStack)
 
@@ -69,7 +72,7 @@ class FleetWorld:
         """Add a machine, with an nginx that serves some names where there are any."""
         folder = self.folder / name
         folder.mkdir()
-        made = Machine(name, folder, folder / "inkstamp.toml")
+        made = Machine(name, folder, folder / "inkstamp.toml", url or self.url)
         if sites or nginx:
             http_port, https_port = free_ports(2)
             made.nginx = write_nginx(folder / "nginx", http_port, https_port)
@@ -78,10 +81,10 @@ class FleetWorld:
             made.nginx.sites_file(f"server {{ listen 127.0.0.1:{http_port} default_server; return 404; }}\n", "0")
             self.stack.enter_context(running(made.nginx.command("-g", "daemon off;"), folder / "nginx.log", http_port))
         self.machines[name] = made
-        self.write(made, url=url)
+        self.write(made)
         return made
 
-    def write(self, machine: Machine, *, url: str = "") -> None:
+    def write(self, machine: Machine) -> None:
         """Write a machine's configuration anew."""
         nginx = machine.nginx
         paths = (
@@ -94,7 +97,7 @@ class FleetWorld:
             f'home = "home"\n[machine]\nname = "{machine.name}"\n[view]\nresolver = "127.0.0.1:{dns}"\n'
             f'dns_port = {dns}\nroots = "{self.world.folder}/roots.pem"\n{ports}'
             f'[server.front]\nkind = "nginx"\nmachines = ["web*"]\n{paths}'
-            + self.shared.replace(self.url, url or self.url)
+            + self.shared.replace(self.url, machine.url)
         )  # fmt: skip
 
     def configure(self, text: str) -> None:

@@ -63,4 +63,16 @@ def ledger_write(self: SqliteDatabase) -> Iterator[None]:
 
 
 SqliteDatabase.writing = ledger_write  # type: ignore[method-assign]
+if "postgresql://" in Path(sys.argv[sys.argv.index("--config") + 1]).read_text():  # its library takes time to load
+    from inkstamp.ledger.postgresql import PostgresqlDatabase
+
+    shared_writing = PostgresqlDatabase.writing
+
+    @contextmanager
+    def shared_write(self: PostgresqlDatabase) -> Iterator[None]:
+        with shared_writing(self):
+            yield
+        place("ledger")
+
+    PostgresqlDatabase.writing = shared_write  # type: ignore[method-assign]
 sys.exit(run(sys.argv[3:]))

@@ -66,6 +66,9 @@ class Cluster:
             assert time.monotonic() < deadline, (self.folder / "log").read_text()
             time.sleep(0.05)
 
+    def runs(self) -> bool:
+        return self.process is not None and self.process.poll() is None
+
     def stop(self, sent: signal.Signals = signal.SIGINT) -> None:
         """Stop it: at once and in order, or as if the machine had lost power (SIGKILL)."""
         assert self.process is not None
@@ -94,6 +97,24 @@ class Cluster:
         self.sql(f'CREATE DATABASE "{name}" TEMPLATE template0')
         return self.url(name)
 
+    def standby(self, folder: Path) -> "Cluster":
+        """Make a standby that follows, which the primary waits for at each commit, and start it."""
+        data = folder / "data"
+        made = Cluster(folder, free_ports(1)[0], {**self.settings, "hot_standby": "on"})
+        as_user(program("pg_basebackup"), "-h", "127.0.0.1", "-p", str(self.port), "-U", USER, "-D", str(data), "-R",
+                "-X", "stream", "--checkpoint=fast", "--no-sync")  # fmt: skip
+        made.start()
+        self.sql("ALTER SYSTEM SET synchronous_standby_names = '*'")
+        self.sql("SELECT pg_reload_conf()")
+        deadline = time.monotonic() + 30
+        while "sync" not in self.sql("SELECT sync_state FROM pg_stat_replication").split():
+            assert time.monotonic() < deadline
+            time.sleep(0.1)
+        return made
+
+    def promote(self) -> None:
+        as_user(program("pg_ctl"), "promote", "-D", str(self.data))
+
 
 def with_child(pid: int) -> None:
     try:
@@ -104,7 +125,7 @@ def with_child(pid: int) -> None:
 
 @contextmanager
 def cluster(**settings: str) -> Iterator[Cluster]:
-    """Bring a cluster up and take it down; anybody who connects from here is who he says he is."""
+    """Bring a cluster up and take it down; anybody who connects from here is who he says that he is."""
     with open_folder() as folder:
         if os.geteuid() == 0:
             entry = pwd.getpwnam(USER)

@@ -17,9 +17,14 @@ from inkstamp.acme.resources import (
     read,
 )
 from inkstamp.acme.session import Reply, Session, Signer
+from inkstamp.deadline import is_over, within
 from inkstamp.errors import CaMisbehaved, CaProblem
 from inkstamp.pki.keys import PrivateKey
 from inkstamp.pki.names import as_address
+
+_MOST_PAGES = 200
+"""Of a list of orders: a CA that links them in a circle must not be followed for ever."""
+_LIST_SECONDS = 60.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -178,16 +183,18 @@ class CaClient:
     def open_orders(self) -> list[str]:
         """Return the URLs of the account's orders where the CA lists them (RFC 8555 section 7.1.2.1).
 
-        Empty where it does not. At most ten pages are read.
+        Empty where it does not. So many pages are read, and for so long, that the newest of a large account are among
+        them, and no more.
         """
         page = self.account().orders
         urls: list[str] = []
-        for _ in range(10):
-            if not page:
-                break
-            reply = self._session.post("orders list", page, None, self._signer)
-            urls.extend(read(OrdersList, reply.body, page).orders)
-            page = next(iter(reply.links("next")), "")
+        with within(_LIST_SECONDS):
+            for _ in range(_MOST_PAGES):
+                if not page or is_over():
+                    break
+                reply = self._session.post("orders list", page, None, self._signer)
+                urls.extend(read(OrdersList, reply.body, page).orders)
+                page = next(iter(reply.links("next")), "")
         return urls
 
     def authorization(self, url: str) -> Authorization:

@@ -76,21 +76,22 @@ def installed_here(config: Configuration, entry: Certificate) -> Certificate:
 def ledger_fault(ledger: LedgerSettings) -> Fault | None:
     """Return what is wrong with `[ledger]`."""
     if not ledger.database:
-        stray = next(iter(set(ledger.given()) - {"away_hours"}), "")
+        stray = next(iter(set(ledger.given()) - {"away_hours", "lease_seconds"}), "")
         return Fault(f"“{stray}” goes with “database”", (stray,), 'add database = "postgresql://…"') if stray else None
     if not ledger.database.startswith(("postgresql://", "postgres://")):
         return Fault("“database” is no URL of a PostgreSQL database", ("database",),
                      'write database = "postgresql://inkstamp@db-a.example/inkstamp"')  # fmt: skip
-    if bool(ledger.seal_key_file) == bool(ledger.seal_program):
+    if not ledger.seal_key_file and not ledger.seal_program:
         return Fault(
-            "[ledger] needs one of “seal_key_file” and “seal_program”", ("database",),
+            "[ledger] needs “seal_key_file” or “seal_program”", ("database",),
             "name a file of mode 0600 with a line “ID BASE64”; for the key: openssl rand -base64 32",
         )  # fmt: skip
     wrong = next((each for each in ledger.workers if not _PATTERN.fullmatch(each)), None)
     if wrong is not None:
         return Fault(f"“{wrong}” names no machines", ("workers",), 'write names, with * for anything: ["ops*"]')
-    if not 0 < ledger.away_hours <= 24 * 366:
-        return Fault("“away_hours” is no number of hours", ("away_hours",), "write a number between 0 and 8784")
+    for key, least, most in (("lease_seconds", 5, 600), ("away_hours", 0.1, 24 * 366)):
+        if not least <= getattr(ledger, key) <= most:
+            return Fault(f"“{key}” cannot be that", (key,), f"write a number between {least} and {most}")
     return None
 
 

@@ -1,7 +1,7 @@
 """Hearing that an edition was issued, at once: LISTEN and NOTIFY, or a question every few seconds.
 
 A pooler that hands connections out for a transaction takes LISTEN and lets nothing through. Whether it does is tried:
-a notification of our own has to arrive. The question is asked in either case, so that none is missed for long.
+a notification from another connection of ours has to arrive. The question is asked in either case, so that none is missed for long.
 """
 
 import time
@@ -54,7 +54,8 @@ class Announcements:
         if self._connection is None or self._connection.closed:
             self._connection = connect(self._address)
             self._connection.execute(f"LISTEN {CHANNEL}".encode())
-            self._connection.execute(f"NOTIFY {CHANNEL}".encode())
+            with connect(self._address) as other:  # what a connection tells itself comes through any pooler
+                other.execute(f"NOTIFY {CHANNEL}".encode())
             hears = any(self._connection.notifies(timeout=_OWN_SECONDS, stop_after=1))
             if self._hears and not hears:
                 self._tell(f"notifications do not arrive, as behind a pooler: asking every {_ASK_SECONDS:.0f} s")

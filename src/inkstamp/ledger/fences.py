@@ -13,9 +13,9 @@ from collections.abc import Collection
 from inkstamp.errors import LeaseLost
 
 SECONDS = 60.0
-"""How long a lease lasts by the database's clock, unless it is renewed."""
-_MARGIN = 10.0
-"""Seconds before its end from which a lease is taken for lost here: an action that has begun takes a moment."""
+"""How long a lease lasts by the database's clock, unless it is renewed or the configuration says otherwise."""
+_MARGIN = 1 / 6
+"""The part of it before its end in which a lease is taken for lost here: an action that has begun takes a moment."""
 
 
 def _uptime() -> float:
@@ -26,7 +26,10 @@ def _uptime() -> float:
 class Fences:
     """The leases that are held; safe to share between threads."""
 
-    def __init__(self) -> None:
+    def __init__(self, seconds: float = SECONDS) -> None:
+        self.seconds = seconds
+        """How long a lease lasts."""
+        self._lasts = seconds * (1 - _MARGIN)
         self._lock = threading.Lock()
         self._held: dict[int, tuple[float, str]] = {}
         self._lost: dict[int, str] = {}
@@ -34,7 +37,7 @@ class Fences:
     def add(self, fence: int, what: str, asked: float) -> None:
         """Hold a lease that was asked for at a moment of `now`; `what` it is on, as people are told."""
         with self._lock:
-            self._held[fence] = (asked + SECONDS - _MARGIN, what)
+            self._held[fence] = (asked + self._lasts, what)
 
     def remove(self, fence: int) -> None:
         """Hold a lease no longer."""
@@ -47,7 +50,7 @@ class Fences:
         with self._lock:
             for fence in fences:
                 if fence in self._held:
-                    self._held[fence] = (asked + SECONDS - _MARGIN, self._held[fence][1])
+                    self._held[fence] = (asked + self._lasts, self._held[fence][1])
 
     def now(self) -> float:
         """Return the moment, in seconds of a clock that only goes forward."""

@@ -16,7 +16,7 @@ from pathlib import Path
 from inkstamp.deadline import time_left
 from inkstamp.errors import Busy, LedgerTrouble
 from inkstamp.files import private_folder
-from inkstamp.ledger.fences import SECONDS, Fences
+from inkstamp.ledger.fences import Fences
 from inkstamp.ledger.interface import Database
 from inkstamp.locks import Lock, Locks, Scope
 from inkstamp.printable import printable
@@ -101,7 +101,7 @@ class LeaseLocks(Locks):
 
     def _ask_for(self, lock: Lock) -> int | None:
         values = {"key": lock.key, "what": lock.what, "machine": self.holder.machine, "place": _place(self.folder),
-                  "command": printable(self.holder.command), "seconds": SECONDS}  # fmt: skip
+                  "command": printable(self.holder.command), "seconds": self.fences.seconds}  # fmt: skip
         database = self.database()
         with database.writing():
             row = database.row(_TAKE, values)
@@ -113,7 +113,7 @@ class LeaseLocks(Locks):
         return Busy(
             f"another run is at work on {lock.what}", where="the shared ledger", said=said,
             advice="wait for it to end, then run the same command again; where that machine has died, its lease"
-            f" lapses within {SECONDS:.0f} s",
+            f" lapses within {self.fences.seconds:.0f} s",
         )  # fmt: skip
 
     def _release(self, fence: int) -> None:
@@ -149,13 +149,13 @@ class _Renewal:
         self._ended.set()
 
     def _run(self) -> None:
-        pause = SECONDS / 3
+        pause = self._fences.seconds / 3
         while not self._ended.wait(pause):
             held = self._fences.numbers()
             if not held:
                 continue
             try:
-                pause = SECONDS / 3
+                pause = self._fences.seconds / 3
                 with closing(self._another()) as database:
                     self._renew(database, held)
             except LedgerTrouble:  # told by whoever acts next: `expect` raises when it is too late
@@ -163,7 +163,7 @@ class _Renewal:
 
     def _renew(self, database: Database, held: list[int]) -> None:
         asked = self._fences.now()
-        rows = database.rows(_RENEW, {"seconds": SECONDS, "fences": held})
+        rows = database.rows(_RENEW, {"seconds": self._fences.seconds, "fences": held})
         renewed = {int(row["fence"]) for row in rows}
         self._fences.renewed(renewed, asked)
         # One that was let go in between is in nobody's way.

@@ -102,7 +102,8 @@ class KeyFile:
         if key_id not in self._keys:
             raise ConfigurationError(
                 f"the sealing key “{key_id}” is not here", where=str(self._file),
-                advice="add its line from the machine that has it, or from a backup",
+                advice="add its line from a machine that has it, or from a backup; where a program has wrapped it, name"
+                " that too (seal_program), with seal_with = \"file\", then: inkstamp ledger reseal",
             )  # fmt: skip
         return self._keys[key_id]
 
@@ -137,6 +138,12 @@ class KeyProgram:
         self._open[key_id] = key
         return key_id
 
+    def has(self, key_id: str) -> bool:
+        """Tell whether a key is one of those that the program has wrapped."""
+        with self._asking:
+            known = key_id in self._open
+            return known or self._database.row("SELECT id FROM seal_key WHERE id = :id", {"id": key_id}) is not None
+
     def get(self, key_id: str) -> bytes:
         with self._asking:
             if key_id not in self._open:
@@ -144,7 +151,7 @@ class KeyProgram:
                 if row is None:
                     raise ConfigurationError(
                         f"the sealing key “{key_id}” is not in the database", where="[ledger]",
-                        advice="if it is one of a file, write seal_key_file again until `ledger reseal` has run",
+                        advice="if it is one of a file, name that too (seal_key_file), then: inkstamp ledger reseal",
                     )  # fmt: skip
                 key = _decoded(self._ask({"action": "unwrap", "wrapped": row["wrapped"]}, "key"))
                 if len(key) != _KEY:
@@ -168,6 +175,22 @@ class KeyProgram:
             "the program that wraps sealing keys failed", where=" ".join(self._command), said=said,
             advice="try it by hand with the JSON of docs/fleet.md on its standard input",
         )  # fmt: skip
+
+
+class BothKeys:
+    """Data keys that a program wraps, and those of a file: one sort seals, both open what was sealed with them."""
+
+    def __init__(self, program: KeyProgram, file: KeyFile, *, with_file: bool) -> None:
+        self._program = program
+        self._file = file
+        self.sealing: KeyProgram | KeyFile = file if with_file else program
+        """Those that seal."""
+
+    def current(self) -> str:
+        return self.sealing.current()
+
+    def get(self, key_id: str) -> bytes:
+        return self._program.get(key_id) if self._program.has(key_id) else self._file.get(key_id)
 
 
 def _json(told: Mapping[str, object]) -> bytes:

@@ -16,7 +16,7 @@ from inkstamp.ledger.fences import Fences
 from inkstamp.ledger.interface import Database, Here
 from inkstamp.ledger.leases import Holder, LeaseLocks
 from inkstamp.ledger.sealed_files import SealedFiles
-from inkstamp.ledger.sealing import KeyFile, KeyProgram, SealKeys
+from inkstamp.ledger.sealing import BothKeys, KeyFile, KeyProgram, SealKeys
 from inkstamp.ledger.shared_files import SharedFiles
 from inkstamp.locks import Lock, Locks
 from inkstamp.reach.local import LocalHost
@@ -43,9 +43,12 @@ def address_of(settings: LedgerSettings) -> DatabaseAddress:
 
 def seal_keys(settings: LedgerSettings, database: Database) -> SealKeys:
     """Return the keys that private files are sealed with."""
-    if settings.seal_program:
-        return KeyProgram(database, LocalHost(), settings.seal_program)
-    return KeyFile(Path(settings.seal_key_file))
+    if not settings.seal_program:
+        return KeyFile(Path(settings.seal_key_file))
+    wrapped = KeyProgram(database, LocalHost(), settings.seal_program)
+    if not settings.seal_key_file:
+        return wrapped
+    return BothKeys(wrapped, KeyFile(Path(settings.seal_key_file)), with_file=settings.seal_with == "file")
 
 
 @dataclass(frozen=True)
@@ -62,7 +65,7 @@ class SharedLedger:
     @cached_property
     def fences(self) -> Fences:
         """The leases that are held."""
-        return Fences()
+        return Fences(self.config().ledger.lease_seconds)
 
     @cached_property
     def machine(self) -> str:
@@ -97,7 +100,7 @@ class SharedLedger:
     @cached_property
     def files(self) -> SharedFiles:
         """HOME, kept in line with them."""
-        return SharedFiles(self.home, self.stored)
+        return SharedFiles(self.home, self.stored, writes=self.here.orders)
 
     @cached_property
     def locks(self) -> Locks:

@@ -21,7 +21,9 @@ class SharedFiles:
 
     is_shared = True
 
-    def __init__(self, home: Home, stored: SealedFiles) -> None:
+    def __init__(self, home: Home, stored: SealedFiles, *, writes: bool = True) -> None:
+        """Keep a data directory in line with what is stored; with `writes` False nothing that is stored is changed."""
+        self._writes = writes
         self._home = home
         self._stored = stored
         self._with_key: dict[str, set[int]] = {}
@@ -39,7 +41,8 @@ class SharedFiles:
         self._with_key.pop(certificate, None)
 
     def drop_edition(self, certificate: str, number: int) -> None:
-        self._stored.drop(certificate, f"{self._path(self._edition(certificate, number))}/")
+        if self._writes:  # else others have it still
+            self._stored.drop(certificate, f"{self._path(self._edition(certificate, number))}/")
         self._with_key.pop(certificate, None)
 
     def keep_brought(self, certificate: str) -> None:
@@ -138,6 +141,8 @@ class SharedFiles:
         return number in self._with_key[certificate]
 
     def numbers(self, certificate: str) -> list[int]:
+        if not self._writes:  # what is here is all that it has to do with
+            return []
         begin = f"{self._path(self._home.shelf / certificate)}/"
         names = {each.path.removeprefix(begin).partition("/")[0] for each in self._stored.of(certificate, begin)}
         return sorted(int(each) for each in names if each.isdigit())

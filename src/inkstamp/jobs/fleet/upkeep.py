@@ -12,7 +12,7 @@ from inkstamp.findings import Finding, bad, ok, warn
 from inkstamp.jobs.fleet.context import FleetContext
 from inkstamp.ledger.rows import as_edition
 from inkstamp.ledger.sealed_files import SealedFiles
-from inkstamp.ledger.sealing import KeyProgram
+from inkstamp.ledger.sealing import BothKeys, KeyProgram
 from inkstamp.ledger.shared import SharedLedger
 from inkstamp.ledger.shared_ledger import LedgerFacts, facts_of, make_tables, migrate_tables, unmade
 from inkstamp.pki import keys
@@ -145,9 +145,9 @@ def reseal_ledger(context: FleetContext) -> Resealed:
     With a program that wraps keys, a new data key is made first, unless the newest one seals nothing yet.
     """
     shared = expect_shared(context)
-    stored, config = shared.stored, context.configuration.whole
-    source = shared.seal_keys
-    if isinstance(source, KeyProgram) and config.ledger.seal_program:
+    stored = shared.stored
+    source = shared.seal_keys.sealing if isinstance(shared.seal_keys, BothKeys) else shared.seal_keys
+    if isinstance(source, KeyProgram):
         in_use = stored.keys_in_use()
         if set(in_use) == {source.current()}:
             source.make()

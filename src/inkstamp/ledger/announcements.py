@@ -1,7 +1,8 @@
 """Hearing that an edition was issued, at once: LISTEN and NOTIFY, or a question every few seconds.
 
 A pooler that hands connections out for a transaction takes LISTEN and lets nothing through. Whether it does is tried:
-a notification from another connection of ours has to arrive. The question is asked in either case, so that none is missed for long.
+a notification from another connection of ours has to arrive. The question is asked in either case, so that none is
+missed for long.
 """
 
 import time

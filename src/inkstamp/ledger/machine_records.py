@@ -98,16 +98,20 @@ class Machines:
 
     def assign(self, wanted: Sequence[Assignment]) -> None:
         """Have just these machines be given just these certificates and groups; writes where something is another."""
+        if self._assigned() == set(wanted):
+            return
+        with self._database.writing():
+            known = self._assigned()  # another machine may have written it in this moment
+            changes = [("DELETE FROM assigned WHERE machine = :machine AND kind = :kind AND name = :name", each)
+                       for each in known.difference(wanted)]  # fmt: skip
+            changes += [("INSERT INTO assigned (machine, kind, name) VALUES (:machine, :kind, :name)", each)
+                        for each in set(wanted) - known]  # fmt: skip
+            for statement, each in changes:
+                self._database.execute(statement, msgspec.structs.asdict(each))
+
+    def _assigned(self) -> set[Assignment]:
         rows = self._database.rows("SELECT machine, kind, name FROM assigned")
-        known = {Assignment(row["machine"], row["kind"], row["name"]) for row in rows}
-        changes = [("DELETE FROM assigned WHERE machine = :machine AND kind = :kind AND name = :name", each)
-                   for each in known.difference(wanted)]  # fmt: skip
-        changes += [("INSERT INTO assigned (machine, kind, name) VALUES (:machine, :kind, :name)", each)
-                    for each in set(wanted) - known]  # fmt: skip
-        if changes:
-            with self._database.writing():
-                for statement, each in changes:
-                    self._database.execute(statement, msgspec.structs.asdict(each))
+        return {Assignment(row["machine"], row["kind"], row["name"]) for row in rows}
 
     def latest_change(self) -> int:
         """Return the number of the last entry about a certificate."""

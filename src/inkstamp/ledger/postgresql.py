@@ -128,8 +128,12 @@ class PostgresqlDatabase:
         self._watch = _Watch()
         with self._lock, self._trouble():
             self._connect()
-            if made:
-                self._expect_version()
+            try:
+                if made:
+                    self._expect_version()
+            except BaseException:
+                self.close()
+                raise
 
     def _connect(self) -> psycopg.Connection[DictRow]:
         if self._connection is None or self._connection.closed:

@@ -19,14 +19,30 @@ from hand_clock import HandClock
 from inkstamp import files
 from inkstamp.errors import Busy, FileTrouble, LedgerTrouble
 from inkstamp.home import Home
+from inkstamp.ledger.check_results import CheckResult
+from inkstamp.ledger.dns_proofs import DnsProof
 from inkstamp.ledger.failures import FailureReport
 from inkstamp.ledger.local_copy import LocalCopy
 from inkstamp.ledger.postgresql import PostgresqlDatabase
-from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState, PortalProof, ProofMethod, ProofRecord
+from inkstamp.ledger.records import (
+    EditionRecord,
+    EnrolledRecord,
+    InstallState,
+    OrderRecord,
+    OrderState,
+    PortalProof,
+    PortalWait,
+    ProofMethod,
+    ProofRecord,
+    Selection,
+)
+from inkstamp.ledger.roster import NextLook
 from inkstamp.ledger.rows import as_order
 from inkstamp.ledger.shelf import EditionFiles, Shelf
 from inkstamp.ledger.sqlite import SqliteDatabase
 from inkstamp.ledger.store import Ledger
+from inkstamp.ledger.tlsa_changes import TlsaChange
+from inkstamp.policy.notification_rules import Matter, News
 
 OpenLedger = Callable[..., Ledger]
 
@@ -331,6 +347,73 @@ def test_where_there_are_no_hard_links_a_new_file_is_placed_all_the_same(
     with pytest.raises(FileTrouble):
         files.place_bytes(tmp_path / "a", b"second")
     assert (tmp_path / "a").read_bytes() == b"first"
+
+
+def test_every_book_is_kept_and_asked_alike_on_either_database(ledger: Ledger) -> None:
+    order = ledger.move_order(ledger.intend_order("rowing", "quayside", ["a.test"]), OrderState.OPENED, url="u")
+    ledger.add_edition(order, edition(1), "issued")
+    ledger.save_account("quayside", directory="d", url="u", contact="", caa=["ca.test"], what="opened")
+    ledger.retire_account("quayside")
+    account = ledger.account("quayside")
+    assert account is not None
+    assert (account.caa, account.retired) == (("ca.test",), NOW)
+    some = EnrolledRecord(certificate="club", group="hosts", customer="Gull", names=("b.test", "c.test"), since=NOW)
+    ledger.roster.enrol([some, msgspec.structs.replace(some, certificate="Zebra", names=("d.test",))], "two")
+    assert ledger.roster.names() == ["Zebra", "club"], "in the order of bytes, as Python has it"
+    assert ledger.roster.to_judge(NOW) == ledger.roster.to_ask(NOW) == ["Zebra", "club"]
+    ledger.roster.settle([NextLook(each, 0, NOW + timedelta(days=1), NOW + timedelta(hours=1)) for each in
+                          ("Zebra", "club")])  # fmt: skip
+    assert ledger.roster.to_judge(NOW) == ledger.roster.to_ask(NOW) == []
+    assert (ledger.roster.next_due(NOW) or ("", NOW))[1] == NOW + timedelta(days=1)
+    assert ledger.roster.covering(["c.test", "x.test"]) == ["club"]
+    assert [(each.group, each.total) for each in ledger.roster.counts(Selection("hosts", "Gull"))] == [("hosts", 2)]
+    assert ledger.roster.changed_groups({"hosts": "x"}) == ["hosts"]
+    ledger.roster.recompute(["hosts", "gone"], {"hosts": "x"})
+    assert ledger.roster.changed_groups({"hosts": "x"}) == []
+    assert ledger.roster.group_names() == ["hosts"]
+    ledger.observations.plan(edition(1), NOW + timedelta(days=60))
+    ledger.observations.add([(edition(1), {"astray": "front serves another", "look_again": NOW})])
+    assert ledger.observations.of(edition(1)).astray == "front serves another"
+    assert sum(ledger.observations.planned_days("quayside", 0, 99_999).values()) == 1
+    ledger.revocations.begin("rowing", 1, "key compromise")
+    assert ledger.revocations.begun("rowing") == 1
+    ledger.revocations.end("rowing", 1, NOW, "key compromise")
+    matter = Matter(certificate="rowing", kind="failing", text="it fails", remedy="")
+    ledger.sent_notices.tell("night", News((matter,), ()))
+    assert ledger.sent_notices.told("night") == {matter.key: matter}
+    look = CheckResult(verdict="good", addresses={"127.0.0.1": "ab"}, findings=())
+    ledger.check_results.keep({"a.test": look}, quick=True)
+    assert ledger.check_results.last(["a.test", "b.test"], quick=True) == {"a.test": (NOW, look)}
+    change = TlsaChange(certificate="rowing", place="_25._tcp.a.test", edition=1, value="3 1 1 ab", before=("x", "y"),
+                        ttl=60, seen=None)  # fmt: skip
+    ledger.tlsa.keep(change)
+    assert ledger.tlsa.all("rowing") == [change]
+    ledger.tlsa.forget(change)
+    ledger.dns.plan([DnsProof(order_id=0, carrier="ns", zone="test", primary="p", name="n", kind="TXT", value="v")])
+    ledger.dns.forget(ledger.dns.of(0))
+    install = ledger.installs.begin("rowing", 1, ("front", "back"))
+    assert ledger.installs.certificates_begun() == {"rowing"}
+    ledger.installs.end(install, InstallState.DONE, "installed", "edition 1")
+    assert ledger.installs.installed("rowing", "back") == 1
+    waiting = ledger.move_order(ledger.intend_order("bought", "portal", ["p.test"]), OrderState.WAITING)
+    ledger.portal.wait_for(PortalWait(order_id=waiting.id, step="review", since=NOW))
+    assert ledger.portal.waits_of_open_orders() == {waiting.id: ledger.portal.wait_of(waiting.id)}
+    ledger.portal.remember_key(waiting.id, "ab")
+    ledger.move_order(waiting, OrderState.DROPPED)
+    given_up = ledger.portal.given_up_with_key("ab")
+    assert given_up is not None
+    assert ledger.portal.given_up("bought")
+    ledger.renames.begin("rowing", "regatta")
+    ledger.renames.finish("rowing", "regatta")
+    assert ledger.newest_edition("regatta") is not None
+    ledger.removals.add("regatta", ["front"], "removed")
+    assert ledger.removals.left_on("regatta") == ("front",)
+    assert ledger.newest_editions_off_roster().keys() == {"regatta"}
+    assert ledger.certificates_of("quayside", NOW) == 1
+    assert ledger.renewals_since("quayside", NOW) == 0
+    assert ledger.edition_of("0") is not None
+    assert ledger.order_urls("quayside") >= {"u"}
+    read_everything(ledger)
 
 
 def read_everything(ledger: Ledger) -> None:

@@ -381,3 +381,69 @@ def test_a_pooler_in_between_swallows_notifications_and_that_is_told(fleet: Flee
         finally:
             pooler.terminate()
             pooler.wait(20)
+
+
+def test_a_whole_data_directory_is_moved_into_the_database_and_back_killed_or_not(
+    fleet: FleetWorld, tmp_path: Path
+) -> None:
+    url = fleet.postgresql.database("moved")
+    ledger = fleet.shared[: fleet.shared.index("[nameserver.primary]")]
+    rest = fleet.shared[len(ledger) : fleet.shared.index("[certificate.")]
+    entry = '[certificate.harbour]\nauthority = "quayside"\nnames = ["harbour.saltmarsh.test"]\nvia = "primary"\n'
+    solo = fleet.machine("solo", nginx=True)
+    assert solo.nginx is not None
+    view, _, _ = solo.config.read_text().partition("[server.front]")
+    alone = (
+        view
+        + rest
+        + f'{entry}proof = "dns-01"\n[group.boats]\nauthority = "quayside"\nvia = "primary"\nproof = "dns-01"\n'
+    )
+    solo.config.write_text(alone)
+    assert solo.run("authority", "add", "quayside").status == 0
+    assert solo.run("stamp", "harbour").status == 0
+    assert solo.run("stamp", "harbour", "--reissue").status == 0
+    assert solo.run("enrol", "skiff.saltmarsh.test", "--group", "boats").status == 0
+    history, key = (
+        solo.run("history", "--json").json,
+        (solo.home / "shelf" / "harbour" / "0002" / "key.pem").read_bytes(),
+    )
+    refused = solo.run("ledger", "show")
+    assert refused.status == 2
+    assert "the ledger is a file of this machine alone" in refused.err
+
+    solo.config.write_text(alone + ledger.replace(fleet.url, url))
+    assert "inkstamp ledger init" in flat(solo.run("ledger", "move", "--yes").err)
+    assert solo.run("ledger", "init").status == 0
+    assert "the tables were there already" in solo.run("ledger", "init").out
+    for place in (2, 5, 9, 14, 16, 18, 20, 22):
+        killed_at(place, tmp_path / "counts", solo.config, ["ledger", "move", "--yes"])
+        left = solo.home / "ledger.db"
+        assert left.exists() or list(solo.home.glob("ledger.db.moved-*")), "nothing is lost"
+    done = solo.run("ledger", "move", "--yes")
+    assert done.status == 0 or "no ledger in HOME" in done.err, done.err
+    assert not (solo.home / "accounts").exists()
+    assert list(solo.home.glob("ledger.db.moved-*"))
+    assert solo.run("ledger", "verify").status == 0
+    events = solo.run("history", "--json").json["events"]
+    assert [each["text"] for each in events][: len(history["events"])] == [each["text"] for each in history["events"]]
+    other = fleet.machine("ops9")
+    other.config.write_text(solo.config.read_text().replace('name = "solo"', 'name = "ops9"'))
+    orders = fleet.world.ca.orders()
+    assert other.run("renew", "harbour").status == 0
+    assert fleet.world.ca.orders() == orders, "it has what the first one has"
+    assert other.run("stamp", "harbour", "--reissue").status == 0
+
+    assert other.run("renew").status == 0
+    refused = solo.run("ledger", "move", "--back", "--yes")
+    assert "other machines are at work with the shared ledger: ops9" in refused.err
+    assert other.run("machines", "forget", "ops9").status == 0
+    assert solo.run("ledger", "move", "--back", "--yes").status == 0
+    solo.config.write_text(alone)
+    assert solo.run("renew", "harbour").status == 0
+    shown = solo.run("history", "--json").json["events"]
+    assert shown[-1]["text"] != history["events"][-1]["text"]
+    assert (solo.home / "shelf" / "harbour" / "0002" / "key.pem").read_bytes() == key
+    assert (solo.home / "shelf" / "harbour" / "0003" / "key.pem").exists()
+    assert solo.run("stamp", "harbour", "--reissue").status == 0, "with the same account"
+    assert (solo.home / "shelf" / "harbour" / "0004").is_dir()
+    assert "skiff.saltmarsh.test" in solo.run("status", "--group", "boats").out

@@ -25,7 +25,7 @@ from inkstamp.findings import Severity, worst
 from inkstamp.wording import counted
 
 if TYPE_CHECKING:
-    from inkstamp.runtime import Runtime
+    from inkstamp.jobs.fleet.context import FleetContext
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -51,7 +51,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         return acts[options.action](context, options, runtime)
 
 
-def _init(context: Context, options: argparse.Namespace, runtime: "Runtime") -> int:
+def _init(context: Context, options: argparse.Namespace, runtime: "FleetContext") -> int:
     from inkstamp.jobs.fleet.upkeep import expect_shared, make_ledger
 
     made = make_ledger(runtime, roles=not options.without_roles)
@@ -68,7 +68,7 @@ def _init(context: Context, options: argparse.Namespace, runtime: "Runtime") -> 
     return 0
 
 
-def _show(context: Context, options: argparse.Namespace, runtime: "Runtime") -> int:  # noqa: ARG001
+def _show(context: Context, options: argparse.Namespace, runtime: "FleetContext") -> int:  # noqa: ARG001
     from inkstamp.jobs.fleet.upkeep import ledger_facts
 
     facts = ledger_facts(runtime)
@@ -86,7 +86,7 @@ def _show(context: Context, options: argparse.Namespace, runtime: "Runtime") -> 
     return 0
 
 
-def _move(context: Context, options: argparse.Namespace, runtime: "Runtime") -> int:
+def _move(context: Context, options: argparse.Namespace, runtime: "FleetContext") -> int:
     from inkstamp.jobs.fleet.move import move_back, move_into_database
     from inkstamp.jobs.fleet.upkeep import expect_shared
 
@@ -105,7 +105,7 @@ def _move(context: Context, options: argparse.Namespace, runtime: "Runtime") -> 
     return 0
 
 
-def _verify(context: Context, options: argparse.Namespace, runtime: "Runtime") -> int:  # noqa: ARG001
+def _verify(context: Context, options: argparse.Namespace, runtime: "FleetContext") -> int:  # noqa: ARG001
     from inkstamp.jobs.fleet.upkeep import verify_ledger
 
     verified = verify_ledger(runtime)
@@ -117,7 +117,7 @@ def _verify(context: Context, options: argparse.Namespace, runtime: "Runtime") -
     return 1 if worst(verified.findings) is Severity.BAD else 0
 
 
-def _migrate(context: Context, options: argparse.Namespace, runtime: "Runtime") -> int:  # noqa: ARG001
+def _migrate(context: Context, options: argparse.Namespace, runtime: "FleetContext") -> int:  # noqa: ARG001
     from inkstamp.jobs.fleet.upkeep import migrate_ledger
 
     before, after = migrate_ledger(runtime)
@@ -130,14 +130,14 @@ def _migrate(context: Context, options: argparse.Namespace, runtime: "Runtime") 
     return 0
 
 
-def _reseal(context: Context, options: argparse.Namespace, runtime: "Runtime") -> int:  # noqa: ARG001
+def _reseal(context: Context, options: argparse.Namespace, runtime: "FleetContext") -> int:  # noqa: ARG001
     from inkstamp.jobs.fleet.upkeep import reseal_ledger
 
     done = reseal_ledger(runtime)
     if context.json:
         output.as_json("ledger reseal", done=done)
         return 0
-    print(f"{done.resealed} files sealed anew, {done.unchanged} were sealed with that key already")
+    print(f"{done.resealed} files sealed again, {done.unchanged} were sealed with that key already")
     by_key = ", ".join(f"“{output.clean(name)}” for {many} files" for name, many in done.keys_in_use.items())
     print(output.field("needed", by_key or "no key: nothing is sealed"))
     if len(done.keys_in_use) == 1:

@@ -64,7 +64,7 @@ def opened(keys: SealKeys, key_id: str, stored: bytes, subject: str) -> bytes:
         raise LedgerTrouble(
             f"{subject} in the shared ledger was changed, or sealed with another key of the id “{key_id}”",
             where="the shared ledger", advice="see what else is: inkstamp ledger verify; then restore a backup of the"
-            " database, or order that certificate anew",
+            " database, or order that certificate again",
         ) from error  # fmt: skip
 
 

@@ -1,6 +1,7 @@
 """A ledger that several machines share: made, moved into, looked after, and who they are. Knows no CA and no server."""
 
 FACE = (
+    "context.FleetContext",
     "machine_report.MachineReport",
     "machine_report.forget_machine",
     "machine_report.machine_reports",

@@ -171,7 +171,7 @@ def _editions_of(home: Home) -> Iterator[_HomeFile]:
             raise UsageError(
                 f"“{certificate.name}” was renamed, and its editions lie in a folder of another name",
                 where=str(certificate),
-                advice=f"have it installed anew under its name: inkstamp stamp {certificate.name} --reissue; then"
+                advice=f"have it installed under its name: inkstamp stamp {certificate.name} --reissue; then"
                 " remove that link",
             )
         for edition in _folders(certificate):

@@ -101,7 +101,7 @@ def verify_ledger(context: FleetContext) -> Verified:
     for unsound in shared.stored.verify():
         files += 1
         if unsound is not None:
-            remedy = "restore that row from a backup of the database, or order the certificate anew"
+            remedy = "restore that row from a backup of the database, or order the certificate again"
             findings.append(bad("sealed", unsound.path, unsound.why, remedy))
     editions = 0
     for finding in _each_edition(shared):
@@ -121,7 +121,7 @@ def _each_edition(shared: SharedLedger) -> Iterator[Finding | None]:
         try:
             yield _edition_finding(shared.stored, edition.certificate, folder, edition.sha256, subject)
         except InkStampError as error:
-            yield bad("edition", subject, error.what, "restore it from a backup, or order it anew")
+            yield bad("edition", subject, error.what, "restore it from a backup, or order it again")
 
 
 def _edition_finding(stored: SealedFiles, name: str, folder: str, sha256: str, subject: str) -> Finding | None:

@@ -10,9 +10,11 @@ from inkstamp.bulkhead import apart
 from inkstamp.clock import Clock
 from inkstamp.errors import InkStampError
 from inkstamp.jobs.renewal.run import Sweep, renew
+from inkstamp.progress import Progress
 
 if TYPE_CHECKING:
     from inkstamp.ledger.announcements import Announcements
+    from inkstamp.ledger.shared import SharedLedger
     from inkstamp.runtime import Runtime
 
 _SPREAD = 4
@@ -41,7 +43,7 @@ def keep_running(
         outcome: Sweep | InkStampError
         try:
             with apart(), opened() as runtime:
-                bell = bell or _listen(runtime)
+                bell = bell or _listen(runtime.shared, runtime.progress)
                 machines = runtime.ledger.machines if bell is not None else None
                 if bell is not None and machines is not None:
                     bell.seen = machines.announced()
@@ -57,14 +59,13 @@ def keep_running(
                 break
 
 
-def _listen(runtime: "Runtime") -> "Announcements | None":
+def _listen(shared: "SharedLedger | None", progress: Progress) -> "Announcements | None":
     """Listen for editions that other machines announce; None where the ledger is this one's own."""
-    if runtime.shared is None:
+    if shared is None:
         return None
     from inkstamp.ledger.announcements import Announcements  # noqa: PLC0415  where machines share a ledger
 
-    progress = runtime.progress
-    return Announcements(runtime.shared.address, lambda text: progress.step("machines", text))
+    return Announcements(shared.address, lambda text: progress.step("machines", text))
 
 
 def next_run(outcome: Sweep | InkStampError, now: datetime, every: timedelta, fraction: float) -> datetime:

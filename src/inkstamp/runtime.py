@@ -68,7 +68,7 @@ class Runtime:
     @cached_property
     def shared(self) -> "SharedLedger | None":
         """The ledger that several machines share; None where it is a file in HOME."""
-        if self._given_locks is not None or not self.configuration.current_or_empty().ledger.database:
+        if self._given_locks is not None or not self.configuration.whole.ledger.database:
             return None
         from inkstamp.ledger.shared import SharedLedger
 

@@ -37,8 +37,11 @@ class ConfigFile:
 
     @property
     def whole(self) -> Configuration:
-        """What the file says for all machines that share it; `current` is what it means on this one."""
-        return self._read
+        """What the file says for all machines that share it, with what has a mistake left out; empty for no file.
+
+        `current` is what it means on this one.
+        """
+        return self._read if "_read" in self.__dict__ or self.path.exists() else Configuration()
 
     @cached_property
     def _here(self) -> Configuration:

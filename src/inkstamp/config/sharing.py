@@ -127,7 +127,7 @@ def via_fault(entry: Certificate, whole: Configuration) -> Fault | None:
         server = whole.server.get(each)
         if server is not None and is_local(server) and not server.standing:
             return Fault(
-                f"any machine may order this certificate, and files for “{each}” could be put up on its own alone",
+                f"any machine may order this certificate, and files for “{each}” could be placed on its own alone",
                 ("via",), f"run `inkstamp prove --standing {each}` on each of them and write standing = true under"
                 f" [server.{each}]; or validate by dns-01",
             )  # fmt: skip

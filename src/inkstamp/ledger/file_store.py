@@ -18,6 +18,10 @@ class FileStore(Protocol):
         """Store what is here of an order that is under way."""
         ...
 
+    def bring_order(self, certificate: str, order_id: int) -> None:
+        """Have the files of an order that is under way here, where they are stored."""
+        ...
+
     def strike_out_order(self, certificate: str, order_id: int) -> None:
         """Store no more of an order, inside the transaction that ends it."""
         ...
@@ -67,6 +71,9 @@ class OwnFiles:
     is_shared = False
 
     def keep_order(self, certificate: str, order_id: int) -> None:
+        pass
+
+    def bring_order(self, certificate: str, order_id: int) -> None:
         pass
 
     def strike_out_order(self, certificate: str, order_id: int) -> None:

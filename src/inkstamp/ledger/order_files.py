@@ -39,6 +39,7 @@ class OrderKeys:
             FileTrouble, RequestUnreadable: The CSR that was brought cannot be read any more.
 
         """
+        self._store.bring_order(order.certificate, order.id)
         folder = self._home.order(order.id)
         file, brought = folder / "key.pem", folder / "brought.pem"
         if brought.exists():

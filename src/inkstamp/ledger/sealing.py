@@ -12,17 +12,15 @@ import threading
 from collections.abc import Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
-from typing import Protocol
-
-from cryptography.exceptions import InvalidTag
-from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+from typing import TYPE_CHECKING, Protocol
 
 from inkstamp.errors import ConfigurationError, LedgerTrouble
 from inkstamp.files import read_secret
 from inkstamp.ledger.interface import Database
 from inkstamp.printable import one_line
-from inkstamp.reach.answers import read_json
-from inkstamp.reach.interface import Host
+
+if TYPE_CHECKING:
+    from inkstamp.reach.interface import Host
 
 _NONCE = 12
 _KEY = 32
@@ -45,6 +43,8 @@ class SealKeys(Protocol):
 
 def sealed(keys: SealKeys, data: bytes, subject: str) -> tuple[str, bytes]:
     """Seal data as what it is about; returns the key's id and what can be stored anywhere."""
+    from cryptography.hazmat.primitives.ciphers.aead import AESGCM  # noqa: PLC0415  a run with nothing due seals nothing
+
     key_id, nonce = keys.current(), os.urandom(_NONCE)
     return key_id, nonce + AESGCM(keys.get(key_id)).encrypt(nonce, data, subject.encode("utf-8", "surrogateescape"))
 
@@ -57,6 +57,9 @@ def opened(keys: SealKeys, key_id: str, stored: bytes, subject: str) -> bytes:
         LedgerTrouble: It was changed, or belongs elsewhere.
 
     """
+    from cryptography.exceptions import InvalidTag  # noqa: PLC0415  as above
+    from cryptography.hazmat.primitives.ciphers.aead import AESGCM  # noqa: PLC0415  as above
+
     try:
         associated = subject.encode("utf-8", "surrogateescape")
         return AESGCM(keys.get(key_id)).decrypt(stored[:_NONCE], stored[_NONCE:], associated)
@@ -115,7 +118,7 @@ class KeyProgram:
     `{"format": 1, "action": "unwrap", "wrapped": TEXT}` it answers `{"done": true, "key": BASE64}`.
     """
 
-    def __init__(self, database: Database, host: Host, command: Sequence[str]) -> None:
+    def __init__(self, database: Database, host: "Host", command: Sequence[str]) -> None:
         self._database = database
         self._host = host
         self._command = tuple(command)
@@ -161,6 +164,8 @@ class KeyProgram:
 
     def _ask(self, told: Mapping[str, str], wanted: str) -> str:
         """Ask the program; nothing of its output but its own error is ever shown, since there may be a key in it."""
+        from inkstamp.reach.answers import read_json  # noqa: PLC0415  where a program is asked alone
+
         ran = self._host.run(self._command, _PROGRAM_SECONDS, _json({"format": 1, **told}))
         answer = read_json(ran.output.encode("utf-8", "replace")) if ran.status == 0 else None
         if not isinstance(answer, dict):

@@ -2,6 +2,7 @@
 
 import functools
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -9,7 +10,7 @@ from pathlib import Path
 from inkstamp.config.ledger_settings import LedgerSettings
 from inkstamp.config.model import Configuration
 from inkstamp.config.sharing import is_here, is_worker, machine_name
-from inkstamp.errors import ConfigurationError
+from inkstamp.errors import ConfigurationError, LedgerTrouble
 from inkstamp.files import read_secret
 from inkstamp.home import Home
 from inkstamp.ledger.fences import Fences
@@ -19,7 +20,6 @@ from inkstamp.ledger.sealed_files import SealedFiles
 from inkstamp.ledger.sealing import BothKeys, KeyFile, KeyProgram, SealKeys
 from inkstamp.ledger.shared_files import SharedFiles
 from inkstamp.locks import Lock, Locks
-from inkstamp.reach.local import LocalHost
 
 try:
     from inkstamp.ledger.postgresql import DatabaseAddress, PostgresqlDatabase
@@ -45,6 +45,8 @@ def seal_keys(settings: LedgerSettings, database: Database) -> SealKeys:
     """Return the keys that private files are sealed with."""
     if not settings.seal_program:
         return KeyFile(Path(settings.seal_key_file))
+    from inkstamp.reach.local import LocalHost  # noqa: PLC0415  which takes long to load
+
     wrapped = KeyProgram(database, LocalHost(), settings.seal_program)
     if not settings.seal_key_file:
         return wrapped
@@ -132,7 +134,10 @@ class SharedLedger:
             locks.close()
         try:
             if "files" in self.__dict__:
-                self.files.clear(self.has_servers_here)
+                with suppress(
+                    LedgerTrouble
+                ):  # it is away: what lies here is as private as ever, and goes with the next
+                    self.files.clear(self.has_servers_here)
         finally:
             if "database" in self.__dict__:
                 self.database.close()

@@ -104,8 +104,14 @@ class SharedFiles:
                 private_folder(file.parent)
                 write_bytes(file, data, mode=each.mode)
 
+    def bring_order(self, certificate: str, order_id: int) -> None:
+        self._bring_folder(certificate, self._home.order(order_id))
+
     def bring_edition(self, certificate: str, number: int) -> None:
-        folder = self._edition(certificate, number)
+        self._bring_folder(certificate, self._edition(certificate, number))
+
+    def _bring_folder(self, certificate: str, folder: Path) -> None:
+        """Have a folder here that is not, whole or not at all."""
         if folder.exists():
             return
         with self._bringing:
@@ -156,9 +162,8 @@ class SharedFiles:
         """
         for certificate in self._worked_on - {ACCOUNTS}:
             for each in self._stored.of(certificate):
-                if not each.path.startswith("shelf/"):
-                    with file_trouble("remove", each.path):
-                        (self._home.folder / each.path).unlink(missing_ok=True)
+                if each.path.startswith("orders/"):
+                    remove_tree((self._home.folder / each.path).parent)
             folder = self._home.shelf / certificate
             if folder.is_dir() and not folder.is_symlink() and not is_needed(certificate):
                 remove_tree(folder)

@@ -93,6 +93,7 @@ def csr_for_order(context: IssuanceContext, name: str, entry: Certificate) -> by
     number = newest.number if newest is not None else None
     pem, last = next_csr(context.home, context.shelf, name, entry, number), csr_of_edition(context.shelf, name, number)
     if pem is None and order is not None:
+        context.store.bring_order(name, order.id)
         pem = brought_for(context.home, order)
     if pem is not None and pem == last and is_compromised(context, name, number):
         raise StillWaiting(

@@ -232,7 +232,8 @@ def come_by(
         return ComeBy(entry=plan.entry, edition=edition, issued=False, in_place=False, again=again)
     edition = obtain_somewhere(context, plan.name, passing)
     left_out = tuple(what_is_left_out(plan.entry, edition))
-    return ComeBy(entry=plan.entry, edition=edition, issued=True, in_place=False, again=again, left_out=left_out)
+    others = context.certificates.is_installed_elsewhere(plan.name)
+    return ComeBy(entry=plan.entry, edition=edition, issued=True, in_place=others, again=again, left_out=left_out)
 
 
 def _waits_at_portal(ledger: "Ledger", plan: Plan) -> bool:
@@ -334,6 +335,8 @@ def good_edition(context: LifecycleContext, plan: Plan, *, anew: bool) -> Editio
 
 def is_installed(context: LifecycleContext, edition: EditionRecord, entry: Certificate) -> bool:
     """Tell whether the ledger and the shelf agree that the servers have this edition."""
+    if context.certificates.is_installed_elsewhere(edition.certificate):
+        return True
     if context.local_copy.current(edition.certificate) != edition.number:
         return False
     return has_edition(context.ledger.installs.of(edition.certificate), entry.install, edition.number)

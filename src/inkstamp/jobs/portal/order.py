@@ -153,6 +153,7 @@ def _may_go_on(record: OrderRecord, entry: Certificate) -> bool:
 
 def show_order(context: PortalContext, record: OrderRecord, *, opened: bool = False) -> PortalOrder:
     """Gather what is known of an order that waits at a portal."""
+    context.store.bring_order(record.certificate, record.id)
     file = context.home.order(record.id) / "request.pem"
     data = read_bytes(file)
     facts = csr.facts(csr.read(data, str(file)), str(file), private=context.view.is_private)

@@ -263,10 +263,10 @@ def _due(
         reason = next(reasons(context, entry, edition, observed, now, decision=decision), None)
         if reason is None and name in known.ordering:
             reason = RenewalReason("an order is open")
-    elif not entry.install:
-        return None  # it is on other machines
     if reason is not None:
         return Due(name, reason.text, new_edition=True, pressing=reason.pressing, can_wait=reason.can_wait)
+    if not entry.install and (not context.config.orders or context.certificates.is_installed_elsewhere(name)):
+        return None  # it is other machines' to install
     installs = known.installs.get(name, {})
     if not has_edition(installs, entry.install, edition.number):
         if stays_back(context.ledger, installs, edition):

@@ -268,7 +268,9 @@ def _judge(context: StatusContext, name: str, entry: Certificate, known: _Known,
     elif stall is None and page is not None and page.records_trouble and "dns-persist-01" in entry.methods:
         stall = records_stall(name, page.records_trouble, (page.records_again or now) - timedelta(days=1))
     mine = known.installs.get(name, {})
-    installed = edition is not None and has_edition(mine, entry.install, edition.number)
+    installed = edition is not None and (
+        has_edition(mine, entry.install, edition.number) or context.certificates.is_installed_elsewhere(name)
+    )
     wanting = edition is None or wanted is not None
     state = _state(edition, order, stall, now, wanting=wanting, installed=installed)
     if state is CertificateState.NOT_INSTALLED and edition is not None and stays_back(ledger, mine, edition):

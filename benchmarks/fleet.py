@@ -4,13 +4,12 @@
 
 The first table times commands as whole processes, with ENROLLED (1,000,000) certificates on the roster of which none is
 due, beside `python -c pass`. The second has CERTIFICATES (60) ordered at a real ACME CA on loopback by one, two and
-four workers, beside one machine with a ledger in a file; the seconds of CPU are those of all workers together. Run it with the project
-installed; PostgreSQL, BIND, nginx and the CA must be there.
+four workers, beside one machine with a ledger in a file; the seconds of CPU are those of all workers together. Run it
+with the project installed; PostgreSQL, BIND, nginx and the CA must be there.
 """
 
 import os
 import resource
-import subprocess
 import sys
 import tempfile
 import time
@@ -23,6 +22,8 @@ sys.path.insert(0, str(Path(__file__).resolve().parent))
 from fleet_world import Machine, fleet_world
 from start import timed  # type: ignore[import-not-found]
 
+from inkstamp.config.enrolled import group_digests
+from inkstamp.config.load import parse
 from inkstamp.ledger.postgresql import DatabaseAddress, PostgresqlDatabase
 from inkstamp.ledger.shared_ledger import make_tables
 
@@ -74,11 +75,8 @@ def idle(folder: Path, enrolled: int) -> None:
         ops = fleet.machines["ops1"]
         os.environ["INKSTAMP_CONFIG"] = str(ops.config)
         program, name = str(Path(sys.executable).parent / "inkstamp"), f"site{enrolled // 2}.saltmarsh.test"
-        subprocess.run([program, "renew"], check=True, stdout=subprocess.DEVNULL)  # takes in the groups' settings
-        if enrolled > _MANY:
-            fleet.sql("UPDATE enrolled SET ok_until = extract(epoch FROM now())::bigint + 90000, ask_at ="
-                      " extract(epoch FROM now())::bigint + 20000")  # fmt: skip
-            fleet.sql("VACUUM ANALYZE enrolled")
+        for group, digest in group_digests(parse(ops.config.read_bytes(), ops.config)).items():
+            fleet.sql(f"INSERT INTO enrolled_group VALUES ('{group}', '{digest}')")
         rows = [
             ("python -c pass", [sys.executable, "-c", "pass"]),
             ("inkstamp renew, none due", [program, "renew"]),

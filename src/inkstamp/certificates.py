@@ -203,7 +203,7 @@ class Certificates:
     def _digests(self) -> dict[str, str]:
         from inkstamp.config.enrolled import group_digests  # noqa: PLC0415  for those who have a roster
 
-        return group_digests(self._configuration.current_or_empty())
+        return group_digests(self._configuration.whole)  # the same on all machines that share the file
 
     def _of_roster(self, name: str) -> Certificate | ConfigurationError | None:
         self.read([name])

@@ -33,6 +33,10 @@ def fleet(tmp_path_factory: pytest.TempPathFactory) -> Iterator[FleetWorld]:
         made.certificate("rowing", ROWING)
         for each in ("web1", "web2"):
             made.machine(each, [ROWING], url=as_role(made, each))
+        made.certificate("quay", "quay.saltmarsh.test", install="[]")
+        for each in ("ops1", "web1", "web2", "ops1"):
+            done = made.machines[each].run("renew")
+            assert done.status == 0, done.err
         yield made
 
 
@@ -74,21 +78,23 @@ def test_what_one_machine_orders_is_on_all_machines_with_its_servers_within_seco
     try:
         for each in nodes:
             wait_for(lambda each=each: "runs again" in each.output())  # type: ignore[misc]
-        done = fleet.machines["ops1"].run("renew")
+        done = fleet.machines["ops1"].run("stamp", "rowing", "--reissue")
         assert done.status == 0, done.err
-        issued = time.monotonic()
-        assert "edition 1 on the servers of other machines" in done.out
+        issued, told = time.monotonic(), f"rowing: edition {edition(fleet, 'rowing')} on front,"
+        assert "is ready for the servers of other machines" in done.out
         for each in nodes:
-            wait_for(lambda each=each: "rowing: edition 1 on front," in each.output())  # type: ignore[misc]
+            wait_for(lambda each=each: told in each.output())  # type: ignore[misc]
         assert time.monotonic() - issued < 8
     finally:
         for process in daemons:
             process.send_signal(signal.SIGTERM)
             process.wait(20)
     listed = json.loads(fleet.machines["ops1"].run("machines", "--json").out)["machines"]
-    assert {each["machine"]["name"]: each["lacks"] for each in listed} == {"ops1": [], "web1": [], "web2": []}
+    lacking = {each["machine"]["name"]: each["lacks"] for each in listed}
+    assert (lacking["ops1"], lacking["web1"], lacking["web2"]) == ([], [], [])
     home = fleet.machines["ops1"].home
-    assert not list(home.rglob("key.pem")), "keys are on the machines that serve them alone"
+    kept = {each.parent.parent.name for each in home.rglob("key.pem")}
+    assert kept <= {"quay"}, "keys are on the machines that serve them alone"
     assert (nodes[0].home / "shelf" / "rowing" / "current" / "key.pem").stat().st_mode & 0o777 == 0o600
     refused = nodes[0].run("stamp", "rowing", "--reissue")
     assert refused.status == 2
@@ -96,9 +102,6 @@ def test_what_one_machine_orders_is_on_all_machines_with_its_servers_within_seco
 
 
 def test_a_node_sees_its_own_editions_alone_and_the_database_refuses_all_else(fleet: FleetWorld) -> None:
-    fleet.certificate("quay", "quay.saltmarsh.test", install="[]")
-    assert fleet.machines["ops1"].run("renew", "quay").status == 0
-
     def ask(statement: str, role: str = "web1") -> "subprocess.CompletedProcess[str]":
         return subprocess.run(
             [program("psql"), "-XAtq", as_role(fleet, role), "-c", statement], check=False, capture_output=True,
@@ -264,7 +267,8 @@ def test_a_worker_that_was_stopped_or_cut_off_does_nothing_more_once_another_has
         process.send_signal(signal.SIGCONT)
         proxy.holds.clear()
         assert process.wait(60) == 1
-    assert "the lease on the certificate “jetty” is lost" in flat(cut_off.output())
+    # By the lease or, where it was stopped in a transaction, since the server has ended that.
+    assert re.search("lease on the certificate “jetty” is lost|idle-in-transaction timeout", flat(cut_off.output()))
     assert fleet.world.ca.log.read_text().count("POST ") == requests, "it asked the CA for nothing more"
     assert fleet.world.ca.orders() == orders + 1
 

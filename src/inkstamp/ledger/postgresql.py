@@ -39,9 +39,11 @@ _STATEMENT_SECONDS = 90.0
 the server is given, so that this is for a server or a network that does not answer at all."""
 _BEGIN = (
     "SET LOCAL lock_timeout = '30s'; SET LOCAL statement_timeout = '60s';"
-    " SET LOCAL idle_in_transaction_session_timeout = '20s'"
+    " SET LOCAL idle_in_transaction_session_timeout = '10s'"
 )
 """A process that was stopped in the middle of a transaction must not stop all others."""
+_ENDED = psycopg.errors.IdleInTransactionSessionTimeout
+"""The server has ended the connection of a process that was stopped for too long."""
 _PAUSE = 0.25
 _T = TypeVar("_T")
 
@@ -160,7 +162,7 @@ class PostgresqlDatabase:
             ) from error  # fmt: skip
         except (psycopg.errors.UndefinedTable, psycopg.errors.UndefinedColumn) as error:
             raise damaged(_said(error), where) from error
-        except (psycopg.OperationalError, psycopg.InterfaceError) as error:
+        except (psycopg.OperationalError, psycopg.InterfaceError, _ENDED) as error:
             raise LedgerTrouble(
                 "the database of the ledger cannot be used", where=where, said=_said(error),
                 advice="see that it runs and can be reached from here, then run the command again: it goes on where"

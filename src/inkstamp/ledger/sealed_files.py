@@ -51,12 +51,17 @@ class SealedFiles:
         self._database = database
         self._keys = keys
 
-    def put(self, owner: str, path: str, mode: int, data: bytes) -> None:
-        """Store a file, in the place of what is there; durable when this returns."""
-        key_id, closed = sealed(self._keys, data, _subject(owner, path, mode))
+    def put(self, owner: str, files: Sequence[tuple[str, int, bytes]]) -> None:
+        """Store files (path, mode, contents), in the place of what is there; all or none, durable when this returns."""
+        rows = [
+            (path, mode, data, *sealed(self._keys, data, _subject(owner, path, mode))) for path, mode, data in files
+        ]
+        if not rows:
+            return
         with self._database.writing():
-            self._database.upsert("sealed_file", {"owner": owner, "path": path}, mode=mode, key_id=key_id,
-                                  sealed=closed, digest=digest_of(data))  # fmt: skip
+            for path, mode, data, key_id, closed in rows:
+                self._database.upsert("sealed_file", {"owner": owner, "path": path}, mode=mode, key_id=key_id,
+                                      sealed=closed, digest=digest_of(data))  # fmt: skip
 
     def get(self, owner: str, path: str) -> bytes | None:
         """Return a file's contents, None where there is none; LedgerTrouble where it does not open."""

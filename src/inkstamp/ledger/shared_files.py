@@ -59,6 +59,7 @@ class SharedFiles:
         """Store files as they are here; those that are not here are stored no longer."""
         self._worked_on.add(owner)
         known = {each.path: each for each in self._stored.of(owner)}
+        changed = list[tuple[str, int, bytes]]()
         for file in files:
             path = self._path(file)
             if not file.exists():
@@ -68,7 +69,8 @@ class SharedFiles:
             with file_trouble("read", file):
                 data, mode = read_bytes(file), 0o644 if file.stat().st_mode & _READABLE else 0o600
             if path not in known or known[path].digest != digest_of(data):
-                self._stored.put(owner, path, mode, data)
+                changed.append((path, mode, data))
+        self._stored.put(owner, changed)
 
     def fetch(self, certificate: str) -> None:
         """Have what the next order of a certificate needs here as it is stored; its lease is held."""

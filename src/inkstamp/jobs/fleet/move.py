@@ -193,7 +193,7 @@ def _store(stored: SealedFiles, files: Sequence[_HomeFile]) -> int:
             known[each.owner] = {file.path: file.digest for file in stored.of(each.owner)}
         mode, data = each.read()
         if known[each.owner].get(each.path) != digest_of(data):
-            stored.put(each.owner, each.path, mode, data)
+            stored.put(each.owner, [(each.path, mode, data)])
             copied += 1
     return copied
 

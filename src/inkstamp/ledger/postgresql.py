@@ -37,11 +37,9 @@ _AWAY_SECONDS = 30.0
 _STATEMENT_SECONDS = 90.0
 """Seconds after which a statement that was not answered is given up, with its connection: longer than all limits that
 the server is given, so that this is for a server or a network that does not answer at all."""
-_BEGIN = (
-    "SET LOCAL lock_timeout = '30s'; SET LOCAL statement_timeout = '60s';"
-    " SET LOCAL idle_in_transaction_session_timeout = '10s'"
-)
-"""A process that was stopped in the middle of a transaction must not stop all others."""
+_LIMITS = "SET LOCAL lock_timeout = '30s'; SET LOCAL statement_timeout = '60s'"
+_OF_A_WRITER = "SET LOCAL idle_in_transaction_session_timeout = '10s'"
+"""A process that was stopped in the middle of its turn must not stop all others."""
 _ENDED = psycopg.errors.IdleInTransactionSessionTimeout
 """The server has ended the connection of a process that was stopped for too long."""
 _PAUSE = 0.25
@@ -210,7 +208,7 @@ class PostgresqlDatabase:
         held = self.fences.numbers()
         numbers = ", ".join(map(str, held))  # several statements in one go take no parameters
         ours = f"; SELECT fence FROM lease WHERE fence IN ({numbers})" if held else ""  # noqa: S608
-        cursor = self._run(f"BEGIN; {_BEGIN}; SELECT pg_advisory_xact_lock({TURN}){ours}")
+        cursor = self._run(f"BEGIN; {_LIMITS}; {_OF_A_WRITER}; SELECT pg_advisory_xact_lock({TURN}){ours}")
         if held:
             while cursor.nextset():
                 pass
@@ -223,7 +221,7 @@ class PostgresqlDatabase:
             if self._is_inside():
                 yield
                 return
-            begin = f"BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; {_BEGIN}"
+            begin = f"BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; {_LIMITS}"
             with self._transaction(lambda: self._run(begin)):
                 yield
 

@@ -369,11 +369,11 @@ class Ledger:
     def newest_editions_off_roster(self) -> dict[str, EditionRecord]:
         """Return the newest edition of each certificate that is neither on the roster nor removed from all servers."""
         rows = self._database.rows(
-            "SELECT * FROM edition WHERE certificate NOT IN (SELECT certificate FROM enrolled)"
-            " AND certificate NOT IN (SELECT certificate FROM removed WHERE servers = '[]') AND number ="
-            " (SELECT max(other.number) FROM edition AS other WHERE other.certificate = edition.certificate)"
+            "SELECT DISTINCT certificate FROM edition WHERE NOT EXISTS"
+            " (SELECT 1 FROM enrolled WHERE enrolled.certificate = edition.certificate) AND NOT EXISTS"
+            " (SELECT 1 FROM removed WHERE removed.certificate = edition.certificate AND servers = '[]')"
         )
-        return {row["certificate"]: as_edition(row) for row in rows}
+        return self.newest_editions([row["certificate"] for row in rows])
 
     def newest_editions(self, only: Sequence[str] | None = None) -> dict[str, EditionRecord]:
         """Return the newest edition of each certificate, or of some."""

@@ -367,6 +367,7 @@ def test_every_book_is_kept_and_asked_alike_on_either_database(ledger: Ledger) -
     assert (ledger.roster.next_due(NOW) or ("", NOW))[1] == NOW + timedelta(days=1)
     assert ledger.roster.covering(["c.test", "x.test"]) == ["club"]
     assert [(each.group, each.total) for each in ledger.roster.counts(Selection("hosts", "Gull"))] == [("hosts", 2)]
+    assert (ledger.roster.total(), ledger.roster.total(Selection("none"))) == (2, 0)
     assert ledger.roster.changed_groups({"hosts": "x"}) == ["hosts"]
     ledger.roster.recompute(["hosts", "gone"], {"hosts": "x"})
     assert ledger.roster.changed_groups({"hosts": "x"}) == []

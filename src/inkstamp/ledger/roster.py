@@ -142,6 +142,12 @@ class Roster:
         )
         return [GroupCount(row["group_name"], row["total"]) for row in rows]
 
+    def total(self, selection: Selection = ALL) -> int:
+        """Count everybody, or a selection."""
+        where, values = _where(selection)
+        rows = self._database.rows(f"SELECT count(*) AS total FROM enrolled WHERE {where}", values)  # noqa: S608  ours
+        return int(rows[0]["total"])
+
     def group_names(self) -> list[str]:
         """Return the groups that somebody is enrolled in."""
         return [row["group_name"] for row in self._database.rows("SELECT DISTINCT group_name FROM enrolled")]

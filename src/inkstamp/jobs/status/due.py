@@ -149,7 +149,7 @@ def with_the_others(context: StatusContext, found: DueList, selection: Selection
     roster, now = context.certificates.roster, context.clock.now()
     if roster is None:
         return found
-    total = sum(each.total for each in roster.counts(selection)) + (0 if selection else len(context.config.certificate))
+    total = roster.total(selection) + (0 if selection else len(context.config.certificate))
     upcoming = roster.next_due(now, selection)
     if upcoming is None or (found.next_at is not None and found.next_at <= upcoming[1]):
         return replace(found, looked_at=total)

@@ -68,11 +68,13 @@ class FleetWorld:
     machines: dict[str, Machine] = field(default_factory=dict)
     stack: ExitStack = field(default_factory=ExitStack)
 
-    def machine(self, name: str, sites: Sequence[str] = (), *, url: str = "", nginx: bool = False) -> Machine:
-        """Add a machine, with an nginx that serves some names where there are any."""
+    def machine(
+        self, name: str, sites: Sequence[str] = (), *, url: str = "", nginx: bool = False, own: Nginx | None = None
+    ) -> Machine:
+        """Add a machine, with an nginx that serves some names where there are any, or one that is there."""
         folder = self.folder / name
         folder.mkdir()
-        made = Machine(name, folder, folder / "inkstamp.toml", url or self.url)
+        made = Machine(name, folder, folder / "inkstamp.toml", url or self.url, own)
         if sites or nginx:
             http_port, https_port = free_ports(2)
             made.nginx = write_nginx(folder / "nginx", http_port, https_port)
@@ -91,12 +93,13 @@ class FleetWorld:
             f'program = "{nginx.program}"\nmain_file = "{nginx.main_file}"\nprefix = "{nginx.folder}"\n'
             if nginx is not None else ""
         )  # fmt: skip
-        ports = f"http_port = {nginx.http_port}\nhttps_port = {nginx.https_port}\n" if nginx is not None else ""
+        seen = nginx or self.world.nginx
+        ports = f"http_port = {seen.http_port}\nhttps_port = {seen.https_port}\n"
         dns = self.world.dns_port
         machine.config.write_text(
             f'home = "home"\n[machine]\nname = "{machine.name}"\n[view]\nresolver = "127.0.0.1:{dns}"\n'
             f'dns_port = {dns}\nroots = "{self.world.folder}/roots.pem"\n{ports}'
-            f'[server.front]\nkind = "nginx"\nmachines = ["web*"]\n{paths}'
+            f'[server.front]\nkind = "nginx"\nmachines = ["web*"]\nstanding = true\n{paths}'
             + self.shared.replace(self.url, machine.url)
         )  # fmt: skip
 

@@ -132,8 +132,10 @@ class Certificates:
 
     def is_installed_elsewhere(self, name: str) -> bool:
         """Tell whether a certificate is installed, and by other machines alone that share the ledger."""
-        whole, entry = self._configuration.whole, self.get(name)
-        record = self.record(name)
+        whole = self._configuration.whole
+        if not whole.ledger.database:
+            return False
+        entry, record = self.get(name), self.record(name)
         if record is not None:
             group = whole.group.get(record.group)
             install = record.settings.get("install") or (group.install if group is not None else ())

@@ -26,7 +26,7 @@ from inkstamp.ledger.sealing import KeyFile, opened, sealed
 from inkstamp.ledger.shared_files import SharedFiles
 from inkstamp.ledger.shared_ledger import migrate_tables, unmade
 from inkstamp.ledger.store import Ledger
-from inkstamp.locks import Lock, Scope
+from inkstamp.locks import Lock, Locks, Scope
 
 
 class Machine:
@@ -239,7 +239,7 @@ def test_what_one_machine_stores_is_brought_to_another_when_it_takes_the_lease(
         two.fetch_account_key("quayside")
         assert not homes[1].account_key("quayside").exists()
         assert SealedFiles(database, keys).of(ACCOUNTS) == []
-        two.clear(lambda _certificate: False)
+        two.clear(lambda _certificate: False, Locks(tmp_path / "locks").certificate)
         left = [each for each in homes[1].folder.rglob("*") if each.is_file()]
         assert left == [homes[1].next_csr("rowing")], "what was brought is looked at without a lease, too"
 

@@ -28,7 +28,12 @@ def fleet(tmp_path_factory: pytest.TempPathFactory) -> Iterator[FleetWorld]:
     with fleet_world(folder, fsync="on") as made:
         made.shared = made.shared.replace('workers = ["ops*"]', 'workers = ["ops*"]\nlease_seconds = 5')
         made.machine("ops2")
-        for role, group in (("web1", "inkstamp_node"), ("web2", "inkstamp_node"), ("ops3", "inkstamp_worker")):
+        for role, group in (
+            ("web1", "inkstamp_node"),
+            ("web2", "inkstamp_node"),
+            ("web3", "inkstamp_node"),
+            ("ops3", "inkstamp_worker"),
+        ):
             made.sql(f'CREATE ROLE "{role}" LOGIN IN ROLE {group}')
         made.certificate("rowing", ROWING)
         for each in ("web1", "web2"):
@@ -99,6 +104,36 @@ def test_what_one_machine_orders_is_on_all_machines_with_its_servers_within_seco
     refused = nodes[0].run("stamp", "rowing", "--reissue")
     assert refused.status == 2
     assert "installs what others order" in flat(refused.err)
+
+
+def test_any_web_server_answers_the_ca_for_whichever_machine_orders(fleet: FleetWorld) -> None:
+    name, ops = "pier.saltmarsh.test", fleet.machines["ops1"]
+    fleet.world.change(f"update add {name} 60 A 127.0.0.1")
+    fleet.world.site("pier", [name])
+    fleet.configure(
+        f'\n[certificate.pier]\nauthority = "quayside"\nnames = ["{name}"]\nvia = "front"\ninstall = ["front"]\n'
+    )
+    node = fleet.machine("web3", url=as_role(fleet, "web3"), own=fleet.world.nginx)
+    assert node.run("renew").status == 0
+    assert ops.run("renew", "pier").status == 1, "nobody answers yet"
+    put = node.run("prove", "--standing", "front", "--authority", "quayside", "--yes")
+    assert put.status == 0, put.err
+    assert not list((node.home / "accounts").glob("*")), "a node has no account key"
+    done = ops.run("renew", "pier")
+    assert done.status == 0, done.err
+    installed = node.run("renew")
+    assert "pier: edition 1 on front" in installed.out, installed.out + installed.err + node.run("machines").out
+    assert "edition 1, the newest" in node.run("check", "pier").out
+    rolled = ops.run("authority", "rollover", "quayside")
+    assert rolled.status == 0, rolled.err
+    assert node.run("renew").status == 0, "its servers answer for the new key from then on"
+    again = fleet.machines["ops2"].run("stamp", "pier", "--reissue")
+    assert again.status == 0, again.err
+    text = ops.config.read_text().replace("standing = true\n", "")
+    ops.config.write_text(text)
+    told = ops.run("status")
+    assert "any machine may order this certificate" in flat(told.out + told.err)
+    fleet.write(ops)
 
 
 def test_a_node_sees_its_own_editions_alone_and_the_database_refuses_all_else(fleet: FleetWorld) -> None:

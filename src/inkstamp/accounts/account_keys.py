@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from inkstamp.config.model import Authority
 
 
-class _KeysContext(WithConfiguration, WithHome, Protocol):
+class _KeysContext(WithConfiguration, WithHome, WithLedger, Protocol):
     """What tells of account keys."""
 
 
@@ -38,7 +38,11 @@ def fetch_account_key(context: "AccountContext", owner: str) -> None:
 
 def known_thumbprint(context: "_KeysContext", authority: str) -> str:
     """Return the thumbprint of the key of our account at an authority (RFC 7638); empty before there is one."""
-    file = context.home.account_key(context.config.account_key_owner(authority))
+    owner = context.config.account_key_owner(authority)
+    shared = context.ledger.thumbprint(owner) if context.has_ledger() else ""
+    if shared:  # another machine may have changed the key since, and a node never has it
+        return shared
+    file = context.home.account_key(owner)
     return thumbprint(public_jwk(read_key(file))) if file.exists() else ""
 
 

@@ -25,7 +25,7 @@ _MOST_TOLD = 10
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments of `inkstamp machines`."""
-    actions = parser.add_subparsers(dest="action", metavar="ACTION")
+    actions = parser.add_subparsers(dest="action", metavar="[ACTION]")
     forget = actions.add_parser("forget", help="take a machine off the list that is gone for good", allow_abbrev=False)
     forget.add_argument("name", metavar="NAME", help="the machine")
     global_options(forget, default=argparse.SUPPRESS)

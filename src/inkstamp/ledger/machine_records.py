@@ -6,7 +6,7 @@ each machine what has changed, however many certificates there are. All moments 
 """
 
 from collections.abc import Mapping, Sequence
-from datetime import datetime
+from datetime import UTC, datetime
 
 import msgspec
 
@@ -102,15 +102,38 @@ class Machines:
             return
         with self._database.writing():
             known = self._assigned()  # another machine may have written it in this moment
-            changes = [("DELETE FROM assigned WHERE machine = :machine AND kind = :kind AND name = :name", each)
-                       for each in known.difference(wanted)]  # fmt: skip
-            changes += [("INSERT INTO assigned (machine, kind, name) VALUES (:machine, :kind, :name)", each)
-                        for each in set(wanted) - known]  # fmt: skip
-            for statement, each in changes:
-                self._database.execute(statement, msgspec.structs.asdict(each))
+            for each in known.difference(wanted):
+                self._database.execute(
+                    "DELETE FROM assigned WHERE machine = :machine AND kind = :kind AND name = :name",
+                    msgspec.structs.asdict(each),
+                )
+            self._add(set(wanted) - known)
 
-    def _assigned(self) -> set[Assignment]:
-        rows = self._database.rows("SELECT machine, kind, name FROM assigned")
+    def assign_also(self, wanted: Sequence[Assignment]) -> None:
+        """Have machines be given certificates and groups besides what they are given."""
+        if wanted and set(wanted) - self._assigned(wanted[0].name):
+            with self._database.writing():
+                self._add(set(wanted) - self._assigned(wanted[0].name))
+
+    def _add(self, more: set[Assignment]) -> None:
+        """Write assignments, and have the machines look at what they could not see before."""
+        for each in more:
+            self._database.execute("INSERT INTO assigned (machine, kind, name) VALUES (:machine, :kind, :name)",
+                                   msgspec.structs.asdict(each))  # fmt: skip
+        for kind, name in {(each.kind, each.name) for each in more}:
+            meant = "group_name = :name" if kind == "group" else "certificate = :name"
+            table = "enrolled" if kind == "group" else "edition"
+            self._database.execute(
+                f"INSERT INTO change (certificate, number) SELECT certificate, nextval('change_number') FROM {table}"  # noqa: S608
+                f" WHERE {meant} GROUP BY certificate ON CONFLICT (certificate) DO UPDATE SET number = excluded.number",
+                {"name": name},
+            )
+        if more:
+            announce(self._database)
+
+    def _assigned(self, name: str = "") -> set[Assignment]:
+        where = " WHERE name = :name" if name else ""
+        rows = self._database.rows(f"SELECT machine, kind, name FROM assigned{where}", {"name": name})  # noqa: S608
         return {Assignment(row["machine"], row["kind"], row["name"]) for row in rows}
 
     def latest_change(self) -> int:
@@ -176,8 +199,8 @@ class Machines:
             " ORDER BY since, machine, certificate"
         )
         return [
-            Lack(machine=row["machine"], certificate=row["certificate"], edition=row["edition"], since=row["since"],
-                 hours=row["hours"], why=row["why"])
+            Lack(machine=row["machine"], certificate=row["certificate"], edition=row["edition"],
+                 since=row["since"].astimezone(UTC), hours=row["hours"], why=row["why"])
             for row in rows
         ]  # fmt: skip
 
@@ -193,5 +216,5 @@ class Machines:
 def _machine(row: Row) -> Machine:
     return Machine(
         name=row["name"], release=row["release"], orders=row["orders"], servers=strings.decode(row["servers"]),
-        seen=row["seen"], silent=row["silent"], behind=row["behind"],
+        seen=row["seen"].astimezone(UTC), silent=row["silent"], behind=row["behind"],
     )  # fmt: skip

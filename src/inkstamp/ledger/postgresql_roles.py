@@ -25,6 +25,7 @@ _OWN_RUN = "EXISTS (SELECT FROM run WHERE run.id = event.run AND run.machine = s
 _NODE_READS = {
     "ledger": "true",
     "announced": "true",
+    "account_thumbprint": "true",
     "seal_key": "true",
     "enrolled_group": "true",
     **dict.fromkeys(

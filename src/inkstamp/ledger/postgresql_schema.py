@@ -83,6 +83,10 @@ CREATE TABLE machine_look (
     look_again BIGINT NOT NULL,
     PRIMARY KEY (machine, certificate)
 );
+CREATE TABLE account_thumbprint (
+    authority TEXT PRIMARY KEY,
+    thumbprint TEXT NOT NULL
+);
 CREATE TABLE moved_here (
     machine TEXT PRIMARY KEY,
     at TIMESTAMPTZ NOT NULL DEFAULT clock_timestamp()

@@ -137,7 +137,7 @@ class SharedLedger:
                 with suppress(
                     LedgerTrouble
                 ):  # it is away: what lies here is as private as ever, and goes with the next
-                    self.files.clear(self.has_servers_here)
+                    self.files.clear(self.has_servers_here, Locks(self.home.locks).certificate)
         finally:
             if "database" in self.__dict__:
                 self.database.close()

@@ -7,8 +7,10 @@ is written here is stored before the outside can hear of it: with the moves of t
 import os
 import threading
 from collections.abc import Callable, Sequence
+from contextlib import AbstractContextManager, suppress
 from pathlib import Path
 
+from inkstamp.errors import Busy, FileTrouble
 from inkstamp.files import file_trouble, private_folder, read_bytes, remove_tree, sync_folder, write_bytes
 from inkstamp.home import Home
 from inkstamp.ledger.sealed_files import ACCOUNTS, SealedFiles, StoredFile, digest_of
@@ -37,6 +39,10 @@ class SharedFiles:
         self._stored.strike_out(certificate, f"{self._path(self._home.order(order_id))}/")
 
     def keep_edition(self, certificate: str, number: int) -> None:
+        folder = self._edition(certificate, number)
+        if not folder.is_dir():
+            raise FileTrouble(f"edition {number} of “{certificate}” is not on the shelf any longer", where=str(folder),
+                              advice="run the command again")  # fmt: skip
         self._keep_folder(certificate, self._edition(certificate, number))
         self._with_key.pop(certificate, None)
 
@@ -126,14 +132,18 @@ class SharedFiles:
             if not found or folder.exists():
                 return
             self._worked_on.add(certificate)
-            partial = private_folder(folder.parent) / f".{folder.name}.brought"
-            remove_tree(partial)
-            private_folder(partial)
-            for each, data in found:
-                write_bytes(partial / each.path.removeprefix(begin), data, mode=each.mode)
-            with file_trouble("write", folder):
-                os.rename(partial, folder)
-                sync_folder(folder.parent)
+            partial = private_folder(folder.parent) / f".{folder.name}.brought-{os.getpid()}"
+            _remove_left(folder)
+            try:
+                private_folder(partial)
+                for each, data in found:
+                    write_bytes(partial / each.path.removeprefix(begin), data, mode=each.mode)
+                if not folder.exists():  # another run may have brought it in between
+                    with file_trouble("write", folder):
+                        os.rename(partial, folder)
+                        sync_folder(folder.parent)
+            finally:
+                remove_tree(partial)
 
     def expect_keys(self, certificates: Sequence[str]) -> None:
         found = {each: set[int]() for each in certificates}
@@ -155,23 +165,35 @@ class SharedFiles:
         names = {each.path.removeprefix(begin).partition("/")[0] for each in self._stored.of(certificate, begin)}
         return sorted(int(each) for each in names if each.isdigit())
 
-    def clear(self, is_needed: Callable[[str], bool]) -> None:
+    def clear(self, is_needed: Callable[[str], bool], alone: Callable[[str], AbstractContextManager[None]]) -> None:
         """Remove what was here for this run alone: it is stored, and nothing on this machine is given it.
 
         Args:
             is_needed: Tells whether a certificate's editions stay.
+            alone: Keeps other runs on this machine from working on a certificate; Busy where one does.
 
         """
         for certificate in self._worked_on - {ACCOUNTS}:
-            for each in self._stored.of(certificate):
-                if each.path.startswith("orders/"):
-                    remove_tree((self._home.folder / each.path).parent)
-            folder = self._home.shelf / certificate
-            if folder.is_dir() and not folder.is_symlink() and not is_needed(certificate):
-                remove_tree(folder)
+            with suppress(Busy), alone(certificate):  # who is at work on it removes it afterwards
+                self._clear(certificate, keeps=is_needed(certificate))
+
+    def _clear(self, certificate: str, *, keeps: bool) -> None:
+        for each in self._stored.of(certificate):
+            if each.path.startswith("orders/"):
+                remove_tree((self._home.folder / each.path).parent)
+        folder = self._home.shelf / certificate
+        if folder.is_dir() and not folder.is_symlink() and not keeps:
+            remove_tree(folder)
 
     def _edition(self, certificate: str, number: int) -> Path:
         return self._home.shelf / certificate / f"{number:04d}"
 
     def _path(self, file: Path) -> str:
         return str(file.relative_to(self._home.folder))
+
+
+def _remove_left(folder: Path) -> None:
+    """Remove what runs that were killed left while they brought a folder."""
+    for each in folder.parent.glob(f".{folder.name}.brought-*"):
+        if not Path("/proc", each.name.rpartition("-")[2]).exists():
+            remove_tree(each)

@@ -9,6 +9,7 @@ FACE = (
     "move.move_back",
     "move.move_into_database",
     "presence.appear",
+    "presence.assign",
     "presence.settle_presence",
     "upkeep.expect_shared",
     "upkeep.ledger_facts",

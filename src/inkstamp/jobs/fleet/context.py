@@ -18,6 +18,10 @@ if TYPE_CHECKING:
     from inkstamp.ledger.shared import SharedLedger
 
 
+class AssignmentContext(WithCertificates, WithConfiguration, WithLedger, Protocol):
+    """What tells which machines are given which certificates."""
+
+
 class FleetContext(
     WithClock,
     WithCertificates,

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from inkstamp import __version__
 from inkstamp.config.model import Configuration
 from inkstamp.config.sharing import has_server, is_here, is_local
-from inkstamp.jobs.fleet.context import FleetContext
+from inkstamp.jobs.fleet.context import AssignmentContext, FleetContext
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.machine_records import Assignment, Machines
 from inkstamp.ledger.schema import VERSION
@@ -33,6 +33,18 @@ def appear(context: FleetContext, machines: Machines) -> Presence:
     changed = machines.to_look_at(context.clock.now())
     context.certificates.read(changed)
     return Presence(change, tuple(name for name in changed if context.certificates.get(name) is not None))
+
+
+def assign(context: AssignmentContext, name: str) -> None:
+    """Have the machines be given a certificate that are to install it, where they are not yet."""
+    machines = context.ledger.machines
+    if machines is None or not context.config.orders:
+        return
+    record = context.certificates.record(name)
+    meant = ("group", record.group) if record is not None else ("certificate", name)
+    known = [each.name for each in machines.all()]
+    machines.assign_also([each for each in assignments(context.configuration.whole, known)
+                          if (each.kind, each.name) == meant])  # fmt: skip
 
 
 def assignments(whole: Configuration, machines: Sequence[str]) -> list[Assignment]:

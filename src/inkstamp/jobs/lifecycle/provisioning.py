@@ -233,6 +233,10 @@ def come_by(
     edition = obtain_somewhere(context, plan.name, passing)
     left_out = tuple(what_is_left_out(plan.entry, edition))
     others = context.certificates.is_installed_elsewhere(plan.name)
+    if others:
+        from inkstamp.jobs.fleet.presence import assign  # noqa: PLC0415  where machines share a ledger
+
+        assign(context, plan.name)
     return ComeBy(entry=plan.entry, edition=edition, issued=True, in_place=others, again=again, left_out=left_out)
 
 

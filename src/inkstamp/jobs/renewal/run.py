@@ -185,6 +185,10 @@ def _renew(
         from inkstamp.jobs.deployment.tlsa_rollover import go_on_with_changes  # noqa: PLC0415  as below
 
         go_on_with_changes(runtime)
+    if runtime.home.standing("").is_dir() and (found.due or runtime.shared is not None):
+        from inkstamp.jobs.validation.standing_keys import recover_all_standing  # noqa: PLC0415  as below
+
+        recover_all_standing(runtime)
     if found.due:
         swept = attempt(sweep_proofs, runtime) if runtime.config.orders else None
         if isinstance(swept, InkStampError):
@@ -193,10 +197,6 @@ def _renew(
             from inkstamp.jobs.deployment.hardening import recover_all_hardening  # noqa: PLC0415  as below
 
             recover_all_hardening(runtime)
-        if runtime.home.standing("").is_dir():
-            from inkstamp.jobs.validation.standing_keys import recover_all_standing  # noqa: PLC0415  as below
-
-            recover_all_standing(runtime)
         results += _each_done(runtime, found.due, at_once, watch)
     return Sweep(found, tuple(results))
 

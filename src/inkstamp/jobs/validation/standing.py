@@ -9,6 +9,7 @@
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from inkstamp.accounts.account_keys import known_thumbprint
 from inkstamp.bulkhead import side_by_side
 from inkstamp.config.carrying import file_servers
 from inkstamp.config.config_file import expect_known
@@ -164,7 +165,15 @@ def _plan(context: StandingContext, wish: StandingWish, server: AnswersChallenge
 
 
 def _thumbprint(context: StandingContext, wish: StandingWish) -> str:
-    return wish.thumbprint or context.accounts.get(wish.authority).thumbprint
+    if wish.thumbprint or context.config.orders:
+        return wish.thumbprint or context.accounts.get(wish.authority).thumbprint
+    known = known_thumbprint(context, wish.authority)
+    if not known:
+        raise UsageError(
+            f"no account at “{wish.authority}” is open yet", where=wish.authority,
+            advice=f"open it on a machine that orders: inkstamp authority add {wish.authority}",
+        )  # fmt: skip
+    return known
 
 
 def _at(context: ValidationContext, server: str, entries: Iterable[Certificate]) -> list[Certificate]:

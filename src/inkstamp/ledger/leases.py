@@ -90,16 +90,17 @@ class LeaseLocks(Locks):
         deadline, pause = time.monotonic() + time_left(lock.patience), 0.05
         while True:
             asked = self.fences.now()
-            row = self._ask_for(lock)
-            if row is not None:
-                self.fences.add(row, lock.what, asked)
-                return row
+            fence = self._ask_for(lock)
+            if fence is not None:
+                self.fences.add(fence, lock.what, asked)
+                return fence
             if time.monotonic() + pause > deadline:
                 raise self._busy(lock)
             time.sleep(pause)
             pause = min(pause * 2, _LONGEST_PAUSE)
 
     def _ask_for(self, lock: Lock) -> int | None:
+        """Ask for a lease once; returns its fence, None where another has it."""
         values = {"key": lock.key, "what": lock.what, "machine": self.holder.machine, "place": _place(self.folder),
                   "command": printable(self.holder.command), "seconds": self.fences.seconds}  # fmt: skip
         database = self.database()

@@ -8,7 +8,7 @@ from cryptography.hazmat.primitives import hashes
 from inkstamp.config.model import Configuration
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.files import read_secret
-from inkstamp.findings import Finding, bad, ok, warn
+from inkstamp.findings import Finding, Severity, bad, ok, warn
 from inkstamp.jobs.fleet.context import FleetContext
 from inkstamp.ledger.rows import as_edition
 from inkstamp.ledger.sealed_files import SealedFiles
@@ -114,12 +114,16 @@ def verify_ledger(context: FleetContext) -> Verified:
 
 
 def _each_edition(shared: SharedLedger) -> Iterator[Finding | None]:
-    for row in shared.database.rows("SELECT * FROM edition ORDER BY certificate, number"):
+    newest = "max(number) OVER (PARTITION BY certificate)"
+    for row in shared.database.rows(f"SELECT *, {newest} AS newest FROM edition ORDER BY certificate, number"):  # noqa: S608
         edition = as_edition(row)
         subject = f"{edition.certificate} edition {edition.number}"
         folder = f"shelf/{edition.certificate}/{edition.number:04d}"
         try:
-            yield _edition_finding(shared.stored, edition.certificate, folder, edition.sha256, subject)
+            found = _edition_finding(shared.stored, edition.certificate, folder, edition.sha256, subject)
+            # Older ones are dropped in time.
+            is_dropped = found is not None and found.severity is Severity.WARN and row["newest"] > edition.number
+            yield None if is_dropped else found
         except InkStampError as error:
             yield bad("edition", subject, error.what, "restore it from a backup, or order it again")
 

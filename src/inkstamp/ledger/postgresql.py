@@ -57,12 +57,12 @@ class DatabaseAddress:
     def __post_init__(self) -> None:
         try:
             parts = conninfo_to_dict(self.url)
-        except psycopg.ProgrammingError as error:
+        except (psycopg.ProgrammingError, UnicodeError) as error:
             raise ConfigurationError(
                 "the database's URL cannot be read", where="[ledger] database", said=printable(str(error)),
                 advice='write it as libpq has it, e.g. "postgresql://inkstamp@db-a.example/inkstamp"',
             ) from error  # fmt: skip
-        if "password" in parts:
+        if {"password", "sslpassword"} & parts.keys():
             raise ConfigurationError(
                 "the database's URL holds a password", where="[ledger] database",
                 advice="write the password into a file with mode 0600 and name it in `password_file`",

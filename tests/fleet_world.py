@@ -2,9 +2,7 @@
 
 import base64
 import os
-import signal
 import subprocess
-import time
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
@@ -13,7 +11,7 @@ from pathlib import Path
 import forked
 from bind_world import BindWorld, bind_world
 from postgresql import Cluster, cluster
-from world import Nginx, Ran, find_program, inkstamp_program, plain_site, running, write_nginx
+from world import Nginx, Ran, inkstamp_program, plain_site, running, write_nginx
 
 from inkstamp.standins.ports import free_ports
 
@@ -142,18 +140,3 @@ def fleet_world(folder: Path, **settings: str) -> Iterator[FleetWorld]:
         assert done.status == 0, done.err
         fleet.configure(first.config.read_text().partition("seconds = 30\n")[2])
         yield fleet
-
-
-def kill(process: "subprocess.Popen[bytes]") -> None:
-    process.send_signal(signal.SIGKILL)
-    process.wait()
-
-
-def wait_until(condition: "Iterator[bool]", seconds: float = 30) -> None:
-    deadline = time.monotonic() + seconds
-    while not next(condition):
-        assert time.monotonic() < deadline
-        time.sleep(0.1)
-
-
-__all__ = ["FleetWorld", "Machine", "find_program", "fleet_world", "kill", "wait_until"]

@@ -39,7 +39,8 @@ def fetch_account_key(context: "AccountContext", owner: str) -> None:
 def known_thumbprint(context: "_KeysContext", authority: str) -> str:
     """Return the thumbprint of the key of our account at an authority (RFC 7638); empty before there is one."""
     owner = context.config.account_key_owner(authority)
-    shared = context.ledger.thumbprint(owner) if context.has_ledger() else ""
+    machines = context.ledger.machines if context.has_ledger() else None
+    shared = machines.thumbprint(owner) if machines is not None else ""
     if shared:  # another machine may have changed the key since, and a node never has it
         return shared
     file = context.home.account_key(owner)

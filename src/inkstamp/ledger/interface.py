@@ -98,6 +98,12 @@ class Database(Protocol):
         ...
 
 
+def insert_into(table: str, values: Values) -> str:
+    """Return the statement that adds a row with these columns, each a parameter of its name."""
+    marks = ", ".join(f":{name}" for name in values)
+    return f"INSERT INTO {table} ({', '.join(values)}) VALUES ({marks})"  # noqa: S608  names from our own code
+
+
 def among(column: str, names: Sequence[str] | None) -> Iterator[tuple[str, dict[str, Any]]]:
     """Yield conditions and their parameters that together find the rows of some names, or of all for None."""
     if names is None:

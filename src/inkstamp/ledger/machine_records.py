@@ -184,6 +184,19 @@ class Machines:
                 {"change": change, "machine": machine},
             )
 
+    def thumbprint(self, authority: str) -> str:
+        """Return the thumbprint of an account's key, for machines that may not have the key; empty for none yet."""
+        row = self._database.row("SELECT thumbprint FROM account_thumbprint WHERE authority = :authority",
+                                 {"authority": authority})  # fmt: skip
+        return str(row["thumbprint"]) if row is not None else ""
+
+    def keep_thumbprint(self, authority: str, thumbprint: str) -> None:
+        """Write down the thumbprint of an account's key, and have other machines look, where it is another one."""
+        if self.thumbprint(authority) != thumbprint:
+            with self._database.writing():
+                self._database.upsert("account_thumbprint", {"authority": authority}, thumbprint=thumbprint)
+                announce(self._database)
+
     def all(self) -> list[Machine]:
         """Return all machines, by name."""
         rows = self._database.rows(

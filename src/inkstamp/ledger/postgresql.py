@@ -14,7 +14,7 @@ import re
 import socket
 import threading
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
@@ -25,7 +25,7 @@ from psycopg.rows import DictRow, dict_row
 
 from inkstamp.errors import ConfigurationError, LedgerTrouble
 from inkstamp.ledger.fences import Fences
-from inkstamp.ledger.interface import Values
+from inkstamp.ledger.interface import Values, insert_into
 from inkstamp.ledger.postgresql_schema import TURN, schema_trouble
 from inkstamp.ledger.rows import damaged
 from inkstamp.printable import printable
@@ -255,12 +255,12 @@ class PostgresqlDatabase:
     def insert(self, table: str, **values: Any) -> None:
         """Add a row, inside `writing`."""
         with self._trouble():
-            self._run(_insert(table, values), values)
+            self._run(insert_into(table, values), values)
 
     def insert_numbered(self, table: str, **values: Any) -> int:
         """Add a row to a table that numbers its rows in `id`, inside `writing`; returns the number."""
         with self._trouble():
-            row = self._run(f"{_insert(table, values)} RETURNING id", values).fetchone()
+            row = self._run(f"{insert_into(table, values)} RETURNING id", values).fetchone()
             return int(row["id"]) if row is not None else 0
 
     def upsert(self, table: str, key: Values, **values: Any) -> None:
@@ -268,7 +268,7 @@ class PostgresqlDatabase:
         settings = ", ".join(f"{name} = excluded.{name}" for name in values)
         whole = {**key, **values}
         with self._trouble():
-            self._run(f"{_insert(table, whole)} ON CONFLICT ({', '.join(key)}) DO UPDATE SET {settings}", whole)
+            self._run(f"{insert_into(table, whole)} ON CONFLICT ({', '.join(key)}) DO UPDATE SET {settings}", whole)
 
     def rows(self, query: str, values: Values | None = None) -> list[DictRow]:
         """Return all rows that a question finds."""
@@ -326,11 +326,6 @@ def _translated(statement: str, *, bare: bool = False) -> str:
     if bare:
         return statement
     return re.sub(r"(?<!:):([a-z]\w*)", r"%(\1)s", statement.replace("%", "%%"))
-
-
-def _insert(table: str, values: Mapping[str, Any]) -> str:
-    marks = ", ".join(f":{name}" for name in values)
-    return f"INSERT INTO {table} ({', '.join(values)}) VALUES ({marks})"  # noqa: S608  names from our own code
 
 
 def _said(error: psycopg.Error) -> str:

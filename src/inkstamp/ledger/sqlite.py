@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from inkstamp.errors import LedgerDamaged, LedgerTrouble
-from inkstamp.ledger.interface import Values
+from inkstamp.ledger.interface import Values, insert_into
 from inkstamp.ledger.rows import damaged
 from inkstamp.ledger.schema import MIGRATIONS, TABLES, VERSION
 
@@ -166,18 +166,18 @@ class SqliteDatabase:
 
     def insert(self, table: str, **values: Any) -> None:
         """Add a row, inside `writing`."""
-        self._connection.execute(_insert(table, values), values)
+        self._connection.execute(insert_into(table, values), values)
 
     def insert_numbered(self, table: str, **values: Any) -> int:
         """Add a row to a table that numbers its rows in `id`, inside `writing`; returns the number."""
-        return self._connection.execute(_insert(table, values), values).lastrowid or 0
+        return self._connection.execute(insert_into(table, values), values).lastrowid or 0
 
     def upsert(self, table: str, key: Values, **values: Any) -> None:
         """Add a row, or set `values` in the one that has the same `key`, inside `writing`."""
         settings = ", ".join(f"{name} = excluded.{name}" for name in values)
         whole = {**key, **values}
         self._connection.execute(
-            f"{_insert(table, whole)} ON CONFLICT ({', '.join(key)}) DO UPDATE SET {settings}", whole
+            f"{insert_into(table, whole)} ON CONFLICT ({', '.join(key)}) DO UPDATE SET {settings}", whole
         )
 
     def rows(self, query: str, values: Values | None = None) -> list[sqlite3.Row]:
@@ -201,11 +201,6 @@ class SqliteDatabase:
         """Close the file."""
         with self._lock, self._trouble():
             self._connection.close()
-
-
-def _insert(table: str, values: Values) -> str:
-    marks = ", ".join(f":{name}" for name in values)
-    return f"INSERT INTO {table} ({', '.join(values)}) VALUES ({marks})"  # noqa: S608  names from our own code
 
 
 def trouble_of(file: Path) -> str:

@@ -133,21 +133,6 @@ class Ledger:
                                   opened=self._now(), caa=as_list(caa), retired=0)  # fmt: skip
             self._note("account", f"account at {authority}: {what}", "")
 
-    def thumbprint(self, authority: str) -> str:
-        """Return the thumbprint of an account's key, for machines that may not have the key; empty where none share."""
-        if not self._database.is_shared:
-            return ""
-        row = self._database.row("SELECT thumbprint FROM account_thumbprint WHERE authority = :authority",
-                                 {"authority": authority})  # fmt: skip
-        return str(row["thumbprint"]) if row is not None else ""
-
-    def keep_thumbprint(self, authority: str, thumbprint: str) -> None:
-        """Write down the thumbprint of an account's key, and have other machines look, where it is another one."""
-        if self._database.is_shared and self.thumbprint(authority) != thumbprint:
-            with self._database.writing():
-                self._database.upsert("account_thumbprint", {"authority": authority}, thumbprint=thumbprint)
-                announce(self._database)
-
     def retire_account(self, authority: str) -> None:
         """Record that the account at an authority is deactivated."""
         with self._database.writing():

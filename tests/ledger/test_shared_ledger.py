@@ -14,10 +14,12 @@ from hypothesis import strategies as st
 
 from inkstamp.errors import Busy, ConfigurationError, LeaseLost, LedgerTrouble
 from inkstamp.home import Home
-from inkstamp.ledger import shared_ledger
+from inkstamp.ledger import announcements, postgresql, shared_ledger
+from inkstamp.ledger.announcements import Announcements
 from inkstamp.ledger.fences import Fences
 from inkstamp.ledger.interface import Here
 from inkstamp.ledger.leases import Holder, LeaseLocks
+from inkstamp.ledger.machine_records import announce
 from inkstamp.ledger.postgresql import DatabaseAddress, PostgresqlDatabase
 from inkstamp.ledger.postgresql_schema import Migration
 from inkstamp.ledger.schema import VERSION
@@ -27,6 +29,8 @@ from inkstamp.ledger.shared_files import SharedFiles
 from inkstamp.ledger.shared_ledger import migrate_tables, unmade
 from inkstamp.ledger.store import Ledger
 from inkstamp.locks import Lock, Locks, Scope
+from inkstamp.standins.ports import free_ports
+from inkstamp.standins.tcp_proxy import TcpProxy
 
 
 class Machine:
@@ -294,6 +298,41 @@ def test_a_database_without_a_ledger_or_that_is_away_is_one_clear_error(
     }.items():
         with pytest.raises(ConfigurationError, match=words):
             DatabaseAddress(url)
+
+
+def test_a_database_that_answers_nothing_any_more_is_not_waited_for_without_end(
+    postgresql_ledger: DatabaseAddress, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(postgresql, "_STATEMENT_SECONDS", 0.5)
+    monkeypatch.setattr(postgresql, "_AWAY_SECONDS", 0.5)
+    monkeypatch.setattr(announcements, "_AFTER_TROUBLE", 0.1)
+    (port,) = free_ports(1)
+    target = int(postgresql_ledger.url.rpartition("/")[0].rpartition(":")[2])
+    there = postgresql_ledger.url.replace(f":{target}/", f":{port}/")
+    with TcpProxy(port, target) as proxy:
+        address = DatabaseAddress(f"{there}?connect_timeout=2")
+        database, bell = PostgresqlDatabase(address), Announcements(address, lambda _text: None)
+        assert not bell.rings(0.1)
+        with closing(Ledger(PostgresqlDatabase(postgresql_ledger), HandClock(NOW))) as ledger:
+            announce_one(ledger)
+        assert bell.rings(5)
+        proxy.holds.set()
+        began = time.monotonic()
+        bell.seen = 1
+        assert not bell.rings(1)
+        with pytest.raises(LedgerTrouble, match="cannot be used"):
+            database.rows("SELECT 1 AS one")
+        assert time.monotonic() - began < 15
+        proxy.holds.clear()
+        assert database.rows("SELECT 1 AS one") == [{"one": 1}]
+        assert not bell.rings(0.1)
+        database.close()
+        bell.close()
+
+
+def announce_one(ledger: Ledger) -> None:
+    with ledger._database.writing():
+        announce(ledger._database)
 
 
 def test_what_machines_see_and_lack_is_their_own(postgresql_ledger: DatabaseAddress) -> None:

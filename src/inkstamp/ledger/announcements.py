@@ -13,7 +13,7 @@ import psycopg
 
 from inkstamp.errors import LedgerTrouble
 from inkstamp.ledger.machine_records import CHANNEL
-from inkstamp.ledger.postgresql import DatabaseAddress, connect
+from inkstamp.ledger.postgresql import ConnectionWatch, DatabaseAddress, connect
 
 _ASK_SECONDS = 5.0
 _OWN_SECONDS = 2.0
@@ -28,6 +28,7 @@ class Announcements:
         self._address = address
         self._tell = tell
         self._connection: psycopg.Connection[object] | None = None
+        self._watch = ConnectionWatch()
         self._hears = True
         self.seen = 0
         """How many editions were announced by the time of the last look."""
@@ -47,15 +48,18 @@ class Announcements:
 
     def _announced(self) -> int:
         connection = self._connected()
-        row = connection.execute("SELECT number FROM announced").fetchone()
+        with self._watch.over(connection):
+            row = connection.execute("SELECT number FROM announced").fetchone()
         number = row["number"] if isinstance(row, dict) else 0
         return int(number)
 
     def _connected(self) -> psycopg.Connection[object]:
         if self._connection is None or self._connection.closed:
             self._connection = connect(self._address)
-            self._connection.execute(f"LISTEN {CHANNEL}".encode())
-            with connect(self._address) as other:  # what a connection tells itself comes through any pooler
+            with self._watch.over(self._connection):
+                self._connection.execute(f"LISTEN {CHANNEL}".encode())
+            # What a connection tells itself comes through any pooler.
+            with connect(self._address) as other, self._watch.over(other):
                 other.execute(f"NOTIFY {CHANNEL}".encode())
             hears = any(self._connection.notifies(timeout=_OWN_SECONDS, stop_after=1))
             if self._hears and not hears:

@@ -125,7 +125,7 @@ class PostgresqlDatabase:
         """How many times the server was asked; for measuring."""
         self._lock = threading.RLock()
         self._connection: psycopg.Connection[DictRow] | None = None
-        self._watch = _Watch()
+        self._watch = ConnectionWatch()
         with self._lock, self._trouble():
             self._connect()
             try:
@@ -289,7 +289,7 @@ class PostgresqlDatabase:
                 self._connection.close()
 
 
-class _Watch:
+class ConnectionWatch:
     """Cuts a connection whose server has not answered for too long; one thread, which is there from the first use."""
 
     def __init__(self) -> None:
@@ -299,7 +299,8 @@ class _Watch:
         """When the connection is cut, and its socket."""
 
     @contextmanager
-    def over(self, connection: psycopg.Connection[DictRow]) -> Iterator[None]:
+    def over(self, connection: psycopg.Connection[Any]) -> Iterator[None]:
+        """Cut the connection when the block has not ended in time; what waits on it raises OperationalError then."""
         if self._thread is None:
             self._thread = threading.Thread(target=self._look, name="ledger-watch", daemon=True)
             self._thread.start()
@@ -317,6 +318,7 @@ class _Watch:
                     own.shutdown(socket.SHUT_RDWR)
 
     def end(self) -> None:
+        """Watch no longer."""
         self._ended.set()
 
 

@@ -355,6 +355,19 @@ def test_what_machines_see_and_lack_is_their_own(postgresql_ledger: DatabaseAddr
         (lack,) = worker.machines.lacking()
         assert (lack.machine, lack.certificate, lack.edition, lack.why) == ("web1", "rowing", 1, "")
         assert one.machines.to_look_at(NOW) == ["rowing"], "what it lacks it tries again"
+        with one._database.writing():
+            one._database.execute("UPDATE machine_lack SET why = :why", {"why": "x\n\x1b[2J  fix: " + "y" * 9_000})
+        (lack,) = worker.machines.lacking()
+        assert lack.why.isprintable(), "whoever has a node writes nothing in our name"
+        assert len(lack.why) <= 500
+        with one._database.writing():
+            one._database.execute(
+                "UPDATE machine SET servers = '{', release = :text, seen = 'infinity'", {"text": "\x1b" * 9}
+            )
+            one._database.execute("UPDATE machine_lack SET since = '-infinity'")
+        (found,), (lack,) = worker.machines.all(), worker.machines.lacking()
+        assert (found.servers, found.silent < 60, found.release.isprintable()) == ((), True, True)
+        assert lack.hours > 1
         one.machines.settle(change, ["rowing"], {})
         assert worker.machines.lacking() == []
         assert one.machines.to_look_at(NOW) == []

@@ -12,7 +12,9 @@ import msgspec
 
 from inkstamp.ledger.interface import Database, Here, Row
 from inkstamp.ledger.rows import as_list, from_moment, strings, telling_damage
+from inkstamp.printable import one_line
 
+_SHOWN, _LONGEST_WORD = 500, 255
 CHANNEL = "inkstamp_edition"
 """What is notified (LISTEN, NOTIFY) when an edition was issued."""
 
@@ -200,7 +202,8 @@ class Machines:
     def all(self) -> list[Machine]:
         """Return all machines, by name."""
         rows = self._database.rows(
-            "SELECT machine.*, extract(epoch FROM clock_timestamp() - seen)::float8 AS silent,"
+            f"SELECT name, release, orders, servers, {_sane('seen')} AS seen,"  # noqa: S608  words of ours alone
+            f" extract(epoch FROM clock_timestamp() - {_sane('seen')})::float8 AS silent,"
             " (SELECT count(*) FROM change WHERE number > machine.change_seen) AS behind FROM machine ORDER BY name"
         )
         return [_machine(row) for row in rows]
@@ -208,12 +211,13 @@ class Machines:
     def lacking(self) -> list[Lack]:
         """Return what machines lack, the longest first."""
         rows = self._database.rows(
-            "SELECT *, extract(epoch FROM clock_timestamp() - since)::float8 / 3600 AS hours FROM machine_lack"
+            f"SELECT machine, certificate, edition, why, {_sane('since')} AS since,"  # noqa: S608  words of ours alone
+            f" extract(epoch FROM clock_timestamp() - {_sane('since')})::float8 / 3600 AS hours FROM machine_lack"
             " ORDER BY since, machine, certificate"
         )
         return [
-            Lack(machine=row["machine"], certificate=row["certificate"], edition=row["edition"],
-                 since=row["since"].astimezone(UTC), hours=row["hours"], why=row["why"])
+            Lack(machine=_word(row["machine"]), certificate=_word(row["certificate"]), edition=row["edition"],
+                 since=row["since"].astimezone(UTC), hours=row["hours"], why=one_line(row["why"], _SHOWN))
             for row in rows
         ]  # fmt: skip
 
@@ -226,8 +230,27 @@ class Machines:
         return found > 0
 
 
+def _sane(column: str) -> str:
+    """Return a moment of the database as one that is not in the future, and no infinity: a node wrote it."""
+    return f"least(greatest({column}, timestamptz '2020-01-01 00:00:00+00'), clock_timestamp())"
+
+
+def _servers(stored: str) -> tuple[str, ...]:
+    """Return the servers that a machine says it has; none where it wrote what is no list."""
+    try:
+        return tuple(_word(each) for each in strings.decode(stored))
+    except (msgspec.MsgspecError, ValueError):
+        return ()
+
+
+def _word(text: str) -> str:
+    """Return what a machine wrote of itself as it may be shown: whoever has a node can write there what he likes."""
+    return one_line(text, _LONGEST_WORD)
+
+
 def _machine(row: Row) -> Machine:
     return Machine(
-        name=row["name"], release=row["release"], orders=row["orders"], servers=strings.decode(row["servers"]),
+        name=_word(row["name"]), release=_word(row["release"]), orders=row["orders"],
+        servers=_servers(row["servers"]),
         seen=row["seen"].astimezone(UTC), silent=row["silent"], behind=row["behind"],
     )  # fmt: skip

@@ -106,36 +106,6 @@ def test_what_one_machine_orders_is_on_all_machines_with_its_servers_within_seco
     assert "installs what others order" in flat(refused.err)
 
 
-def test_any_web_server_answers_the_ca_for_whichever_machine_orders(fleet: FleetWorld) -> None:
-    name, ops = "pier.saltmarsh.test", fleet.machines["ops1"]
-    fleet.world.change(f"update add {name} 60 A 127.0.0.1")
-    fleet.world.site("pier", [name])
-    fleet.configure(
-        f'\n[certificate.pier]\nauthority = "quayside"\nnames = ["{name}"]\nvia = "front"\ninstall = ["front"]\n'
-    )
-    node = fleet.machine("web3", url=as_role(fleet, "web3"), own=fleet.world.nginx)
-    assert node.run("renew").status == 0
-    assert ops.run("renew", "pier").status == 1, "nobody answers yet"
-    put = node.run("prove", "--standing", "front", "--authority", "quayside", "--yes")
-    assert put.status == 0, put.err
-    assert not list((node.home / "accounts").glob("*")), "a node has no account key"
-    done = ops.run("renew", "pier")
-    assert done.status == 0, done.err
-    installed = node.run("renew")
-    assert "pier: edition 1 on front" in installed.out, installed.out + installed.err + node.run("machines").out
-    assert "edition 1, the newest" in node.run("check", "pier").out
-    rolled = ops.run("authority", "rollover", "quayside")
-    assert rolled.status == 0, rolled.err
-    assert node.run("renew").status == 0, "its servers answer for the new key from then on"
-    again = fleet.machines["ops2"].run("stamp", "pier", "--reissue")
-    assert again.status == 0, again.err
-    text = ops.config.read_text().replace("standing = true\n", "")
-    ops.config.write_text(text)
-    told = ops.run("status")
-    assert "any machine may order this certificate" in flat(told.out + told.err)
-    fleet.write(ops)
-
-
 def test_a_node_sees_its_own_editions_alone_and_the_database_refuses_all_else(fleet: FleetWorld) -> None:
     def ask(statement: str, role: str = "web1") -> "subprocess.CompletedProcess[str]":
         return subprocess.run(
@@ -486,3 +456,33 @@ def test_a_whole_data_directory_is_moved_into_the_database_and_back_killed_or_no
     assert solo.run("stamp", "harbour", "--reissue").status == 0, "with the same account"
     assert (solo.home / "shelf" / "harbour" / "0004").is_dir()
     assert "skiff.saltmarsh.test" in solo.run("status", "--group", "boats").out
+
+
+def test_any_web_server_answers_the_ca_for_whichever_machine_orders(fleet: FleetWorld) -> None:
+    name, ops = "pier.saltmarsh.test", fleet.machines["ops1"]
+    fleet.world.change(f"update add {name} 60 A 127.0.0.1")
+    fleet.world.site("pier", [name])
+    fleet.configure(
+        f'\n[certificate.pier]\nauthority = "quayside"\nnames = ["{name}"]\nvia = "front"\ninstall = ["front"]\n'
+    )
+    node = fleet.machine("web3", url=as_role(fleet, "web3"), own=fleet.world.nginx)
+    assert node.run("renew").status == 0
+    assert ops.run("renew", "pier").status == 1, "nobody answers yet"
+    put = node.run("prove", "--standing", "front", "--authority", "quayside", "--yes")
+    assert put.status == 0, put.err
+    assert not list((node.home / "accounts").glob("*")), "a node has no account key"
+    done = ops.run("renew", "pier")
+    assert done.status == 0, done.err
+    installed = node.run("renew")
+    assert "pier: edition 1 on front" in installed.out, installed.out + installed.err + node.run("machines").out
+    assert "edition 1, the newest" in node.run("check", "pier").out
+    rolled = ops.run("authority", "rollover", "quayside")
+    assert rolled.status == 0, rolled.err
+    assert node.run("renew").status == 0, "its servers answer for the new key from then on"
+    again = fleet.machines["ops2"].run("stamp", "pier", "--reissue")
+    assert again.status == 0, again.err
+    text = ops.config.read_text().replace("standing = true\n", "")
+    ops.config.write_text(text)
+    told = ops.run("status")
+    assert "any machine may order this certificate" in flat(told.out + told.err)
+    fleet.write(ops)

@@ -7,10 +7,11 @@ import signal
 import subprocess
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import psutil
 from more_servers import open_folder
 
 from inkstamp.standins.ports import free_ports
@@ -73,11 +74,11 @@ class Cluster:
         """Stop it: at once and in order, or as if the machine had lost power (SIGKILL)."""
         assert self.process is not None
         if sent is signal.SIGKILL:
-            children = subprocess.run(["ps", "-o", "pid=", "--ppid", str(self.process.pid)], check=False,
-                                      capture_output=True, text=True).stdout.split()  # fmt: skip
+            children = psutil.Process(self.process.pid).children()
             self.process.kill()
             for each in children:
-                with_child(int(each))
+                with suppress(psutil.NoSuchProcess):
+                    each.kill()
         else:
             self.process.send_signal(sent)
         self.process.wait(60)
@@ -114,13 +115,6 @@ class Cluster:
 
     def promote(self) -> None:
         as_user(program("pg_ctl"), "promote", "-D", str(self.data))
-
-
-def with_child(pid: int) -> None:
-    try:
-        os.kill(pid, signal.SIGKILL)
-    except ProcessLookupError:
-        return
 
 
 @contextmanager

@@ -41,7 +41,7 @@ class Announcements:
                 if self._announced() > self.seen:
                     return True
                 self._wait(min(left, _ASK_SECONDS))
-            except (psycopg.Error, LedgerTrouble):  # it is away: the next run tells so, if it lasts
+            except (psycopg.Error, LedgerTrouble):  # the next run tells so, if it lasts
                 self.close()
                 time.sleep(min(left, _AFTER_TROUBLE))
         return False

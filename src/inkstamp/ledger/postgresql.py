@@ -121,8 +121,6 @@ class PostgresqlDatabase:
         self.address = address
         self.fences = fences or Fences()
         self.marks_changes = marks
-        self.statements = 0
-        """How many times the server was asked; for measuring."""
         self._lock = threading.RLock()
         self._connection: psycopg.Connection[DictRow] | None = None
         self._watch = ConnectionWatch()
@@ -177,7 +175,6 @@ class PostgresqlDatabase:
         connection = self._connection
         if connection is None:
             raise psycopg.OperationalError("not connected")
-        self.statements += 1
         with self._watch.over(connection):
             if not values:
                 return connection.execute(_translated(statement, bare=True).encode())

@@ -8,6 +8,8 @@ import hashlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from inkstamp.bulkhead import apart
+from inkstamp.errors import InkStampError
 from inkstamp.ledger.interface import Database, Row, among
 from inkstamp.ledger.rows import telling_damage
 from inkstamp.ledger.sealing import SealKeys, opened, sealed
@@ -119,11 +121,10 @@ class SealedFiles:
 
     def verify(self) -> Iterator[Unsound | None]:
         """Open every row; yields what is wrong with it, None for nothing."""
-        from inkstamp.errors import InkStampError  # noqa: PLC0415  here alone
-
         for row in self.each():
             try:
-                found = self._open(row)
+                with apart():
+                    found = self._open(row)
             except InkStampError as error:
                 yield Unsound(row["path"], error.what)
                 continue
@@ -151,8 +152,13 @@ class SealedFiles:
 
     def keys_in_use(self) -> dict[str, int]:
         """Return how many rows each sealing key is needed for, by its id."""
-        rows = self._database.rows("SELECT key_id, count(*) AS many FROM sealed_file GROUP BY key_id ORDER BY key_id")
-        return {row["key_id"]: row["many"] for row in rows}
+        return keys_in_use(self._database)
+
+
+def keys_in_use(database: Database) -> dict[str, int]:
+    """Return how many files each sealing key is needed for, by its id."""
+    rows = database.rows("SELECT key_id, count(*) AS many FROM sealed_file GROUP BY key_id ORDER BY key_id")
+    return {row["key_id"]: row["many"] for row in rows}
 
 
 def _subject(owner: str, path: str, mode: int) -> str:

@@ -14,6 +14,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
+import msgspec
+
 from inkstamp.errors import ConfigurationError, LedgerTrouble
 from inkstamp.files import read_secret
 from inkstamp.ledger.interface import Database
@@ -166,7 +168,7 @@ class KeyProgram:
         """Ask the program; nothing of its output but its own error is ever shown, since there may be a key in it."""
         from inkstamp.reach.answers import read_json  # noqa: PLC0415  where a program is asked alone
 
-        ran = self._host.run(self._command, _PROGRAM_SECONDS, _json({"format": 1, **told}))
+        ran = self._host.run(self._command, _PROGRAM_SECONDS, msgspec.json.encode({"format": 1, **told}))
         answer = read_json(ran.output.encode("utf-8", "replace")) if ran.status == 0 else None
         if not isinstance(answer, dict):
             raise self._trouble(f"exit status {ran.status}" if ran.status else "its answer is no JSON object")
@@ -196,12 +198,6 @@ class BothKeys:
 
     def get(self, key_id: str) -> bytes:
         return self._program.get(key_id) if self._program.has(key_id) else self._file.get(key_id)
-
-
-def _json(told: Mapping[str, object]) -> bytes:
-    import json  # noqa: PLC0415  where a program is asked alone
-
-    return json.dumps(told).encode()
 
 
 def _decoded(text: str) -> bytes:

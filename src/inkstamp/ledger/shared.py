@@ -134,9 +134,8 @@ class SharedLedger:
             locks.close()
         try:
             if "files" in self.__dict__:
-                with suppress(
-                    LedgerTrouble
-                ):  # it is away: what lies here is as private as ever, and goes with the next
+                # Where the database cannot be asked, the next run removes it; it is as private as ever.
+                with suppress(LedgerTrouble):
                     self.files.clear(self.has_servers_here, Locks(self.home.locks).certificate)
         finally:
             if "database" in self.__dict__:

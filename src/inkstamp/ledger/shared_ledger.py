@@ -7,6 +7,7 @@ from inkstamp.ledger.postgresql import DatabaseAddress, PostgresqlDatabase
 from inkstamp.ledger.postgresql_roles import NODE, WORKER, grant_roles, lacking_roles
 from inkstamp.ledger.postgresql_schema import MIGRATIONS, OLDEST, tables
 from inkstamp.ledger.schema import VERSION
+from inkstamp.ledger.sealed_files import keys_in_use
 
 _ALIVE_HOURS = 48
 """A machine that gave a sign of life in so many hours runs its release still."""
@@ -128,10 +129,7 @@ def facts_of(database: PostgresqlDatabase) -> LedgerFacts:
             " (SELECT count(*) FROM lease WHERE until > clock_timestamp()) AS leases,"
             " pg_database_size(current_database()) AS bytes, current_setting('server_version') AS server"
         )[0]
-        keys = {
-            row["key_id"]: row["many"]
-            for row in database.rows("SELECT key_id, count(*) AS many FROM sealed_file GROUP BY key_id ORDER BY key_id")
-        }
+        keys = keys_in_use(database)
     return LedgerFacts(
         where=str(database.address), server=counts["server"], version=version["version"], oldest=version["oldest"],
         machines=counts["machines"], certificates=counts["certificates"], editions=counts["editions"],

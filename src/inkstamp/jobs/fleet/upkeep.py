@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 from cryptography.hazmat.primitives import hashes
 
+from inkstamp.bulkhead import apart
 from inkstamp.config.model import Configuration
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.files import read_secret
@@ -120,7 +121,8 @@ def _each_edition(shared: SharedLedger) -> Iterator[Finding | None]:
         subject = f"{edition.certificate} edition {edition.number}"
         folder = f"shelf/{edition.certificate}/{edition.number:04d}"
         try:
-            found = _edition_finding(shared.stored, edition.certificate, folder, edition.sha256, subject)
+            with apart():
+                found = _edition_finding(shared.stored, edition.certificate, folder, edition.sha256, subject)
             # Older ones are dropped in time.
             is_dropped = found is not None and found.severity is Severity.WARN and row["newest"] > edition.number
             yield None if is_dropped else found

@@ -29,6 +29,14 @@ class Scope(Enum):
 
 
 @dataclass(frozen=True, slots=True)
+class Quota:
+    """How many certificates are ordered of an authority at the same time, by all runs that share the ledger."""
+
+    authority: str
+    at_once: int
+
+
+@dataclass(frozen=True, slots=True)
 class Lock:
     """One thing that only one run may work on at a time."""
 
@@ -39,6 +47,8 @@ class Lock:
     scope: Scope
     patience: float = 0.0
     """Seconds to wait for another holder."""
+    quota: Quota | None = None
+    """What it counts against, for as long as it is held, where other machines order of the same authority."""
 
 
 @dataclass(frozen=True)
@@ -65,9 +75,16 @@ class Locks:
         """Keep other runs from changing the key of the same account in the same moment."""
         return self.hold(Lock(f"account-{authority}", f"the account at “{authority}”", Scope.LEDGER, _SOON))
 
-    def certificate(self, name: str) -> AbstractContextManager[None]:
-        """Keep other runs from working on the same certificate."""
-        return self.hold(Lock(f"certificate-{name}", f"the certificate “{name}”", Scope.LEDGER))
+    def certificate(self, name: str, quota: Quota | None = None) -> AbstractContextManager[None]:
+        """Keep other runs from working on the same certificate, and keep to a quota; StillWaiting where it lasts."""
+        return self.hold(Lock(f"certificate-{name}", f"the certificate “{name}”", Scope.LEDGER, quota=quota))
+
+    def rest(self, authority: str, seconds: float) -> None:
+        """Have all runs that share the ledger leave an authority alone for a while, since it asked for that."""
+
+    def rests(self, authority: str) -> float:  # noqa: ARG002  here each run knows of its own
+        """Return for how many seconds an authority is to be left alone, as another run was told."""
+        return 0.0
 
     def trial(self, patience: float = _SERVER_PATIENCE) -> AbstractContextManager[None]:
         """Keep other runs from testing challenge responses in the same moment; `patience` in seconds."""

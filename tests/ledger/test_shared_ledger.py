@@ -12,8 +12,10 @@ from hand_clock import HandClock
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from inkstamp.errors import Busy, ConfigurationError, LeaseLost, LedgerTrouble
+from inkstamp.deadline import within
+from inkstamp.errors import Busy, CaProblem, ConfigurationError, LeaseLost, LedgerTrouble, StillWaiting
 from inkstamp.home import Home
+from inkstamp.jobs.renewal.rate_limits import RateLimits
 from inkstamp.ledger import announcements, postgresql, shared_ledger
 from inkstamp.ledger.announcements import Announcements
 from inkstamp.ledger.fences import Fences
@@ -26,9 +28,10 @@ from inkstamp.ledger.schema import VERSION
 from inkstamp.ledger.sealed_files import ACCOUNTS, SealedFiles
 from inkstamp.ledger.sealing import KeyFile, opened, sealed
 from inkstamp.ledger.shared_files import SharedFiles
-from inkstamp.ledger.shared_ledger import migrate_tables, unmade
+from inkstamp.ledger.shared_ledger import facts_of, migrate_tables, unmade
 from inkstamp.ledger.store import Ledger
-from inkstamp.locks import Lock, Locks, Scope
+from inkstamp.locks import Lock, Locks, Quota, Scope
+from inkstamp.progress import Silent
 from inkstamp.standins.ports import free_ports
 from inkstamp.standins.tcp_proxy import TcpProxy
 
@@ -133,6 +136,66 @@ def test_a_clock_that_is_wrong_on_one_machine_changes_no_lease(
             assert 50 < left[0]["left"] <= 60
     late.close()
     right.close()
+
+
+def test_machines_together_order_no_more_of_an_authority_at_a_time_than_it_may_be_asked_for(
+    machines: tuple[Machine, Machine],
+) -> None:
+    quota, at_work, most = Quota("quayside", 2), [0], [0]
+    counting = threading.Lock()
+
+    def order(machine: Machine, name: str) -> None:
+        with machine.locks.certificate(name, quota):
+            with counting:
+                at_work[0] += 1
+                most[0] = max(most[0], at_work[0])
+            time.sleep(0.05)
+            with counting:
+                at_work[0] -= 1
+
+    threads = [
+        threading.Thread(target=order, args=(machine, f"skiff{number}-{machine.locks.holder.machine}"))
+        for number in range(4)
+        for machine in machines
+    ]
+    for each in threads:
+        each.start()
+    for each in threads:
+        each.join(30)
+    assert not any(each.is_alive() for each in threads)
+    assert most == [2], "as many as may be, and not one more"
+    first, second = machines
+    with first.locks.certificate("a", quota), first.locks.certificate("b", quota):
+        with second.locks.certificate("c", Quota("fogbell", 2)), second.locks.certificate("d"):
+            pass  # another authority, and work that orders nothing
+        with (
+            pytest.raises(Busy, match="another run is at work on the certificate “a”"),
+            second.locks.certificate("a", quota),
+        ):
+            pytest.fail("two have it")
+        with (
+            within(0.3),
+            pytest.raises(StillWaiting, match="other machines have ordered 2 certificates of “quayside” at a time"),
+            second.locks.certificate("e", quota),
+        ):
+            pytest.fail("one too many")
+
+
+def test_what_a_ca_told_one_machine_of_its_limit_holds_for_all(machines: tuple[Machine, Machine]) -> None:
+    clock = HandClock(NOW)
+    first, second = (RateLimits(clock, Silent(), each.locks) for each in machines)
+    assert first.met("quayside", CaProblem("too much", kind="rateLimited", status=429, retry_after=120))
+    began = clock.monotonic()
+    second.wait("fogbell")
+    assert clock.monotonic() == began
+    second.wait("quayside")
+    assert clock.monotonic() == pytest.approx(began + 120, abs=5)
+    for _ in range(3):
+        first.met("fogbell", CaProblem("too much", kind="rateLimited", status=429, retry_after=1e9))
+    with pytest.raises(StillWaiting, match="the rate limit of “fogbell” is used up"):
+        second.wait("fogbell")
+    assert machines[1].locks.rests("fogbell") < 5 * 3600, "no CA stops a fleet for years"
+    assert facts_of(machines[0].database).leases == 0
 
 
 def test_threads_of_many_machines_hold_one_lease_after_another(

@@ -18,16 +18,20 @@ from inkstamp.errors import Busy, LedgerTrouble
 from inkstamp.files import private_folder
 from inkstamp.ledger.fences import Fences
 from inkstamp.ledger.interface import Database
+from inkstamp.ledger.quotas import Quotas
 from inkstamp.locks import Lock, Locks, Scope
 from inkstamp.printable import printable
 
 _LONGEST_PAUSE = 1.0
 _TAKE = """
-INSERT INTO lease (key, what, machine, place, command, until, fence)
-VALUES (:key, :what, :machine, :place, :command, clock_timestamp() + make_interval(secs => :seconds),
-    nextval('lease_fence'))
+INSERT INTO lease (key, what, machine, place, command, until, fence, authority)
+SELECT :key, :what, :machine, :place, :command, clock_timestamp() + make_interval(secs => :seconds),
+    nextval('lease_fence'), :authority
+WHERE :at_once = 0 OR :at_once > (
+    SELECT count(*) FROM lease WHERE authority = :authority AND key <> :key AND until >= clock_timestamp()
+)
 ON CONFLICT (key) DO UPDATE SET what = excluded.what, machine = excluded.machine, place = excluded.place,
-    command = excluded.command, until = excluded.until, fence = excluded.fence
+    command = excluded.command, until = excluded.until, fence = excluded.fence, authority = excluded.authority
 WHERE lease.until < clock_timestamp() OR lease.place = excluded.place
 RETURNING fence
 """
@@ -35,6 +39,7 @@ RETURNING fence
 _RENEW = """
 UPDATE lease SET until = clock_timestamp() + make_interval(secs => :seconds) WHERE fence = ANY(:fences) RETURNING fence
 """
+_HELD = "SELECT 1 AS held FROM lease WHERE key = :key AND until >= clock_timestamp() AND place <> :place"
 _HOLDER = "SELECT machine, command, ceil(extract(epoch FROM until - clock_timestamp()))::int AS left FROM lease"
 
 
@@ -61,9 +66,11 @@ class LeaseLocks(Locks):
     on_taken: Callable[[Lock], None] = lambda _lock: None
     """Called when a lease is held, before the work on it begins: brings here what others have done."""
     _renewal: "_Renewal" = field(init=False)
+    _quotas: Quotas = field(init=False)
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "_renewal", _Renewal(self.another, self.fences))
+        object.__setattr__(self, "_quotas", Quotas(self.database, self.holder.machine))
 
     def reach(self, server: str) -> Scope:
         return Scope.MACHINE if self.is_here(server) else Scope.LEDGER
@@ -86,6 +93,12 @@ class LeaseLocks(Locks):
     def expect(self) -> None:
         self.fences.expect()
 
+    def rest(self, authority: str, seconds: float) -> None:
+        self._quotas.rest(authority, seconds)
+
+    def rests(self, authority: str) -> float:
+        return self._quotas.rests(authority)
+
     def _take(self, lock: Lock) -> int:
         deadline, pause = time.monotonic() + time_left(lock.patience), 0.05
         while True:
@@ -94,6 +107,9 @@ class LeaseLocks(Locks):
             if fence is not None:
                 self.fences.add(fence, lock.what, asked)
                 return fence
+            if lock.quota is not None and not self._is_held(lock):
+                self._quotas.await_place(lock.quota)
+                continue
             if time.monotonic() + pause > deadline:
                 raise self._busy(lock)
             time.sleep(pause)
@@ -102,11 +118,18 @@ class LeaseLocks(Locks):
     def _ask_for(self, lock: Lock) -> int | None:
         """Ask for a lease once; returns its fence, None where another has it."""
         values = {"key": lock.key, "what": lock.what, "machine": self.holder.machine, "place": _place(self.folder),
-                  "command": printable(self.holder.command), "seconds": self.fences.seconds}  # fmt: skip
+                  "command": printable(self.holder.command), "seconds": self.fences.seconds,
+                  "authority": lock.quota.authority if lock.quota is not None else "",
+                  "at_once": lock.quota.at_once if lock.quota is not None else 0}  # fmt: skip
         database = self.database()
         with database.writing():
             row = database.row(_TAKE, values)
         return None if row is None else int(row["fence"])
+
+    def _is_held(self, lock: Lock) -> bool:
+        """Tell whether another machine has it; where none has, its quota is used up."""
+        values = {"key": lock.key, "place": _place(self.folder)}
+        return self.database().row(_HELD, values) is not None
 
     def _busy(self, lock: Lock) -> Busy:
         row = self.database().row(f"{_HOLDER} WHERE key = :key", {"key": lock.key})

@@ -40,7 +40,8 @@ CREATE TABLE lease (
     place TEXT NOT NULL,
     command TEXT NOT NULL,
     until TIMESTAMPTZ NOT NULL,
-    fence BIGINT NOT NULL UNIQUE
+    fence BIGINT NOT NULL UNIQUE,
+    authority TEXT NOT NULL DEFAULT ''
 );
 CREATE SEQUENCE change_number;
 CREATE TABLE change (

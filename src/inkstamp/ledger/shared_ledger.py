@@ -126,7 +126,7 @@ def facts_of(database: PostgresqlDatabase) -> LedgerFacts:
             "SELECT (SELECT count(*) FROM machine) AS machines, (SELECT count(*) FROM edition) AS editions,"
             " (SELECT count(DISTINCT certificate) FROM edition) AS certificates,"
             " (SELECT count(*) FROM ca_order WHERE state IN ('intended', 'opened', 'finalizing', 'waiting')) AS orders,"
-            " (SELECT count(*) FROM lease WHERE until > clock_timestamp()) AS leases,"
+            " (SELECT count(*) FROM lease WHERE until > clock_timestamp() AND place <> '') AS leases,"
             " pg_database_size(current_database()) AS bytes, current_setting('server_version') AS server"
         )[0]
         keys = keys_in_use(database)

@@ -33,6 +33,7 @@ from inkstamp.ledger.failures import failure_kept
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.observations import Heard
 from inkstamp.ledger.records import EditionRecord, OrderState
+from inkstamp.locks import Quota
 from inkstamp.pki.chain import Roots
 from inkstamp.proof.portal_validation import method_of
 
@@ -124,6 +125,7 @@ def carry_out(
     anew: bool = False,
     again: bool = False,
     said: Callable[[Plan], None] = lambda _plan: None,
+    quota: Quota | None = None,
 ) -> Outcome:
     """Do the round for one certificate, from wherever an earlier run left it.
 
@@ -133,9 +135,10 @@ def carry_out(
         anew: Order a new edition although the present one is good.
         again: Install it although the servers have it by our records: something else was seen there.
         said: Called with the plan when all checks have passed, before anything is changed.
+        quota: How many may be ordered at a time by all machines; None for no limit.
 
     """
-    with context.locks.certificate(plan.name), failure_kept(context.ledger, context.certificates, plan.name):
+    with context.locks.certificate(plan.name, quota), failure_kept(context.ledger, context.certificates, plan.name):
         got = come_by(context, plan, anew=anew, again=again, said=said)
         if got.in_place:
             return outcome_of(context, got)

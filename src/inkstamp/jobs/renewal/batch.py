@@ -9,6 +9,7 @@ has passed since, the last when no more is to come.
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import ExitStack, contextmanager, suppress
+from functools import partial
 from queue import Empty, SimpleQueue
 from typing import TYPE_CHECKING, TypeVar
 
@@ -32,6 +33,7 @@ from inkstamp.jobs.lifecycle.provisioning import (
 from inkstamp.jobs.renewal.rate_limits import RateLimits
 from inkstamp.jobs.renewal.watch import Watch
 from inkstamp.ledger.failures import failure_kept
+from inkstamp.locks import Quota
 
 if TYPE_CHECKING:
     from inkstamp.jobs.status.due import Due
@@ -64,7 +66,7 @@ def work_off(
     """
     ended: dict[str, Ended] = {}
     told = 0
-    rates = RateLimits(runtime.clock, runtime.progress)
+    rates = RateLimits(runtime.clock, runtime.progress, runtime.locks)
     if watch is not None:
         watch.begins(len(due))
     for name, result in _each_ended(runtime, due, limits, rates):
@@ -86,8 +88,9 @@ def _each_ended(
     running: dict[Future[ComeBy | Ended], Due] = {}
     with _pools(limits) as pools:
         for each in due:
-            pool = pools[runtime.certificates[each.name].authority]
-            future = submit(pool, lambda due: _order(runtime, due, rates), each)
+            authority = runtime.certificates[each.name].authority
+            quota = Quota(authority, limits[authority])
+            future = submit(pools[authority], partial(_order, runtime, rates=rates, quota=quota), each)
             running[future] = each
             future.add_done_callback(ordered.put)
         put_by: list[ComeBy] = []
@@ -145,7 +148,7 @@ def _put_back_cut_off(runtime: "Runtime", due: Sequence["Due"]) -> None:
             recover(runtime, records)
 
 
-def _order(runtime: "Runtime", due: "Due", rates: RateLimits) -> ComeBy | Ended:
+def _order(runtime: "Runtime", due: "Due", rates: RateLimits, quota: Quota) -> ComeBy | Ended:
     """Come by an edition; one that is to be on no server, or is there already, needs no more."""
 
     def work() -> ComeBy | Ended:
@@ -156,17 +159,23 @@ def _order(runtime: "Runtime", due: "Due", rates: RateLimits) -> ComeBy | Ended:
             )
         reached("order", due.name)
         plan = Plan(name=due.name, entry=runtime.certificates.entry(due.name))
+        counts = quota if due.new_edition else None  # what only has to be installed asks no CA
+        limited = partial(_within_limits, rates, plan) if due.new_edition else _at_once
         if not plan.entry.install:
-            return _within_limits(rates, plan, lambda: carry_out(runtime, plan, again=due.astray))
+            return limited(lambda: carry_out(runtime, plan, again=due.astray, quota=counts))
         with (
-            runtime.locks.certificate(due.name),
+            runtime.locks.certificate(due.name, counts),
             failure_kept(runtime.ledger, runtime.certificates, due.name, overcome=False),
         ):
-            got = _within_limits(rates, plan, lambda: come_by(runtime, plan, again=due.astray))
+            got = limited(lambda: come_by(runtime, plan, again=due.astray))
         return _ended(runtime, got, []) if got.in_place else got
 
     runtime.progress.step(due.name, f"due: {due.reason}")
     return attempt(work)
+
+
+def _at_once(work: Callable[[], _T]) -> _T:
+    return work()
 
 
 def _within_limits(rates: RateLimits, plan: Plan, work: Callable[[], _T]) -> _T:

@@ -3,7 +3,7 @@
 A limit (RFC 8555 section 6.6) may be about one certificate's names or about the account, and the CA does not say which.
 A short one is waited for by everything that is ordered of that CA, and nothing else. After a long one the next
 certificate is tried all the same; when several in a row meet one, it is about the account, and the rest is left to
-later runs.
+later runs. Where several machines share the ledger, what one of them was told holds for all.
 """
 
 import threading
@@ -13,6 +13,7 @@ from datetime import timedelta
 from inkstamp import deadline
 from inkstamp.clock import Clock, stamp
 from inkstamp.errors import CaProblem, StillWaiting
+from inkstamp.locks import Locks
 from inkstamp.progress import Progress
 
 _KIND = "rateLimited"
@@ -23,6 +24,8 @@ _LONGEST = 900.0
 _IN_A_ROW = 3
 """Certificates in a row that meet a long limit until it is taken for one about the account."""
 _SLICE = 5.0
+_SAME = 1.0
+"""Seconds by which two clocks may tell the end of one rest differently."""
 
 
 @dataclass(slots=True)
@@ -37,9 +40,10 @@ class _Limit:
 class RateLimits:
     """The limits that were met in one run, by authority; safe to share between threads."""
 
-    def __init__(self, clock: Clock, progress: Progress) -> None:
+    def __init__(self, clock: Clock, progress: Progress, locks: Locks) -> None:
         self._clock = clock
         self._progress = progress
+        self._locks = locks
         self._limits: dict[str, _Limit] = {}
         self._lock = threading.Lock()
 
@@ -59,9 +63,14 @@ class RateLimits:
             StillWaiting: That is later than a run waits.
 
         """
+        elsewhere = self._locks.rests(authority)
+        with self._lock:
+            limit = self._of(authority)
+            ends = self._clock.monotonic() + elsewhere
+            if elsewhere > 0 and ends > limit.until + _SAME:
+                limit.until = ends
         while True:
             with self._lock:
-                limit = self._of(authority)
                 left = limit.until - self._clock.monotonic()
                 if left <= 0:
                     return
@@ -85,12 +94,15 @@ class RateLimits:
         with self._lock:
             limit = self._of(authority)
             limit.in_a_row += 1
-            if pause <= _LONGEST:
+            is_short = pause <= _LONGEST
+            if is_short:
                 limit.until = max(limit.until, self._clock.monotonic() + pause)
-                return True
-            if limit.in_a_row >= _IN_A_ROW:
+            elif limit.in_a_row >= _IN_A_ROW:
                 limit.is_closed, limit.until = True, self._clock.monotonic() + pause
-            return False
+            is_about_all = is_short or limit.is_closed
+        if is_about_all:
+            self._locks.rest(authority, pause)
+        return is_short
 
     def passed(self, authority: str) -> None:
         """Take note that an authority issued something."""

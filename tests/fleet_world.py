@@ -31,6 +31,13 @@ class Machine:
     def home(self) -> Path:
         return self.folder / "home"
 
+    def site(self, name: str) -> Path:
+        """Have its nginx serve a name by plain HTTP; returns the site's file."""
+        assert self.nginx is not None
+        file = self.nginx.sites_file(plain_site([name], self.nginx.http_port, self.folder), name)
+        self.nginx.reload()
+        return file
+
     def environment(self) -> dict[str, str]:
         return {**os.environ, "INKSTAMP_CONFIG": str(self.config)}
 

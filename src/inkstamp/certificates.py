@@ -132,16 +132,18 @@ class Certificates:
 
     def is_installed_elsewhere(self, name: str) -> bool:
         """Tell whether a certificate is installed, and by other machines alone that share the ledger."""
-        whole = self._configuration.whole
-        if not whole.ledger.database:
+        if not self._configuration.whole.ledger.database:
             return False
-        entry, record = self.get(name), self.record(name)
+        entry = self.get(name)
+        return entry is not None and not entry.install and bool(self.install_of_all(name))
+
+    def install_of_all(self, name: str) -> tuple[str, ...]:
+        """Return the servers of a certificate, on whichever machines that share the ledger they are."""
+        whole, record = self._configuration.whole, self.record(name)
         if record is not None:
             group = whole.group.get(record.group)
-            install = record.settings.get("install") or (group.install if group is not None else ())
-        else:
-            install = whole.certificate[name].install if name in whole.certificate else ()
-        return bool(install) and entry is not None and not entry.install
+            return tuple(record.settings.get("install") or (group.install if group is not None else ()))
+        return whole.certificate[name].install if name in whole.certificate else ()
 
     def read(self, names: Iterable[str]) -> tuple[str, ...]:
         """Read those of some names that are on the roster, all at once; returns the names."""

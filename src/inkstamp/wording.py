@@ -26,3 +26,9 @@ def first_and_count(names: Sequence[str]) -> str:
 def header_of(table: str, name: str) -> str:
     """Return the header of an entry as it stands in the configuration file (TOML), a name with dots in quotes."""
     return f"[{table}.{name}]" if name.replace("-", "").replace("_", "").isalnum() else f'[{table}."{name}"]'
+
+
+def some_of(names: Sequence[str], most: int = 5) -> str:
+    """Name the first of several, at most so many, and say how many more there are."""
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return f"{', '.join(names[:most])}{more}"

@@ -273,6 +273,43 @@ def test_a_mistake_about_a_portal_is_told_with_its_line(old: str, new: str, line
     assert told in f"{caught.value.what} {caught.value.advice}"
 
 
+FLEET = GOOD.replace('kind = "nginx"', 'kind = "nginx"\nmachines = ["web*"]\nstanding = true').replace(
+    'install = ["front"]',
+    'install = ["front"]\nrollout = ["web1", 2, 10]\nrollout_wait_minutes = 15\n\n[ledger]\n'
+    'database = "postgresql://db.saltmarsh.test/inkstamp"\nseal_key_file = "seal.keys"\nworkers = ["ops*"]',
+)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "told"),
+    [
+        ('machines = ["web*"]\n', "", "does not say on which machines it is"),
+        ('["web*"]', '["web/1"]', "“web/1” names no machines"),
+        ('machines = ["web*"]', 'reach = "ssh://w.test"\nmachines = ["web*"]', "is on none of “machines”"),
+        ("standing = true\n", "", "any machine may order this certificate"),
+        ("postgresql://", "mysql://", "is no URL of a PostgreSQL database"),
+        ('database = "postgresql://db.saltmarsh.test/inkstamp"\n', "", "“seal_key_file” goes with “database”"),
+        ('seal_key_file = "seal.keys"\n', "", "needs “seal_key_file” or “seal_program”"),
+        ('workers = ["ops*"]', 'workers = ["OPS"]', "“OPS” names no machines"),
+        ("workers", "lease_seconds = 1\nworkers", "between 5 and 600"),
+        ('workers = ["ops*"]', "", "“rollout” is for machines that install what others order"),
+        ('["web1", 2, 10]', '["web1", 0]', "a step of “rollout” has no machine"),
+        ('["web1", 2, 10]', '["web 1"]', "“web 1” names no machines"),
+        ('["web1", 2, 10]', "[1.5]", "“rollout” is wrong"),
+        ('rollout = ["web1", 2, 10]\n', "", "“rollout_wait_minutes” goes with “rollout”"),
+        ("minutes = 15", "minutes = -1", "from 0 to 10080"),
+        ("minutes = 15", "minutes = nan", "is no number that can be meant"),
+    ],
+)
+def test_a_mistake_about_machines_that_share_a_ledger_is_told_with_what_to_write(old: str, new: str, told: str) -> None:
+    assert parse(FLEET.encode(), FILE).certificate["rowing"].rollout == ("web1", 2, 10)
+    assert old in FLEET
+    with pytest.raises(ConfigurationError) as caught:
+        parse(FLEET.replace(old, new).encode(), FILE)
+    assert told in f"{caught.value.what} {caught.value.said} {caught.value.advice}"
+    assert ", line " in caught.value.where
+
+
 @pytest.mark.parametrize(
     ("text", "told"),
     [

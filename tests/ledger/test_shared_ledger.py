@@ -4,6 +4,7 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import closing
+from datetime import timedelta
 from pathlib import Path
 
 import pytest
@@ -21,9 +22,10 @@ from inkstamp.ledger.announcements import Announcements
 from inkstamp.ledger.fences import Fences
 from inkstamp.ledger.interface import Here
 from inkstamp.ledger.leases import Holder, LeaseLocks
-from inkstamp.ledger.machine_records import announce
+from inkstamp.ledger.machine_records import announce, mark_question
 from inkstamp.ledger.postgresql import DatabaseAddress, PostgresqlDatabase
 from inkstamp.ledger.postgresql_schema import Migration
+from inkstamp.ledger.records import EditionRecord, InstallState, OrderState
 from inkstamp.ledger.schema import VERSION
 from inkstamp.ledger.sealed_files import ACCOUNTS, SealedFiles
 from inkstamp.ledger.sealing import KeyFile, opened, sealed
@@ -374,14 +376,18 @@ def test_a_database_that_answers_nothing_any_more_is_not_waited_for_without_end(
     there = postgresql_ledger.url.replace(f":{target}/", f":{port}/")
     with TcpProxy(port, target) as proxy:
         address = DatabaseAddress(f"{there}?connect_timeout=2")
-        database, bell = PostgresqlDatabase(address), Announcements(address, lambda _text: None)
+        database, bell = (
+            PostgresqlDatabase(address),
+            Announcements(address, mark_question(Here("ops1")), lambda _text: None),
+        )
+        bell.seen = "0 0 0"
         assert not bell.rings(0.1)
         with closing(Ledger(PostgresqlDatabase(postgresql_ledger), HandClock(NOW))) as ledger:
             announce_one(ledger)
         assert bell.rings(5)
         proxy.holds.set()
         began = time.monotonic()
-        bell.seen = 1
+        bell.seen = "1 0 0"
         assert not bell.rings(1)
         with pytest.raises(LedgerTrouble, match="cannot be used"):
             database.rows("SELECT 1 AS one")
@@ -437,3 +443,60 @@ def test_what_machines_see_and_lack_is_their_own(postgresql_ledger: DatabaseAddr
         assert [(each.name, each.behind) for each in worker.machines.all()] == [("web1", 0)]
         assert one.machines.forget("web1")
         assert not one.machines.forget("web1")
+
+
+def test_an_edition_in_steps_is_no_machines_until_it_is_given_and_not_one_that_was_taken_back(
+    postgresql_ledger: DatabaseAddress,
+) -> None:
+    def at(name: str, *, orders: bool) -> Ledger:
+        here = Here(name, lambda server: server == "front", orders)
+        return Ledger(PostgresqlDatabase(postgresql_ledger, marks=orders), HandClock(NOW), here=here)
+
+    def edition(number: int) -> EditionRecord:
+        return EditionRecord(
+            certificate="rowing", number=number, names=("a.test",), issuer="I", root="R", serial="1", sha256="0",
+            not_before=NOW, not_after=NOW + timedelta(days=90), authority="quayside",
+        )  # fmt: skip
+
+    def newest(node: Ledger) -> int:
+        edition = node.newest_edition("rowing")
+        assert edition == node.newest_editions(["rowing"]).get("rowing")
+        return edition.number if edition is not None else 0
+
+    with (
+        closing(at("ops1", orders=True)) as worker,
+        closing(at("web1", orders=False)) as one,
+        closing(at("web2", orders=False)) as two,
+    ):
+        assert worker.rollouts is not None
+        assert worker.machines is not None
+        for number in (1, 2):
+            order = worker.move_order(worker.intend_order("rowing", "quayside", ["a.test"]), OrderState.OPENED)
+            order = worker.move_order(order, OrderState.FINALIZING)
+            worker.add_edition(order, edition(number), "issued", in_steps=number == 2)
+        assert (newest(one), newest(two), newest(worker)) == (1, 1, 2)
+        mark = worker.machines.announced()
+        (rollout,) = worker.rollouts.under_way()
+        worker.rollouts.give(rollout, ["web1"])
+        assert (newest(one), newest(two)) == (2, 1)
+        install = one.installs.begin("rowing", 2, ["front"])
+        assert worker.rollouts.installed() == {}
+        one.installs.end(install, InstallState.DONE, "installed", "on front")
+        assert worker.rollouts.installed() == {("rowing", 2): {"web1": {"front"}}}
+        assert worker.machines.announced() not in {mark, one.machines.announced() if one.machines else ""}
+        worker.rollouts.served(rollout, 90.0)
+        worker.rollouts.served(rollout, 0.0)
+        left = worker.rollouts.under_way("rowing")[0].seconds_left
+        assert left is not None
+        assert 80 < left <= 90, "the wait begins once, by the database's clock"
+        worker.rollouts.go_back("rowing", 2)
+        assert (newest(one), newest(two)) == (1, 1)
+        worker.rollouts.give(rollout, ["web2"])
+        worker.rollouts.end(rollout)
+        assert (newest(one), newest(two)) == (1, 1), "what was taken back meanwhile is given to nobody"
+        before = worker.rollouts.edition_before("rowing", 2)
+        assert before is not None
+        assert before.number == 1
+        worker.rollouts.end(rollout, whatever=True)
+        assert (newest(one), newest(two)) == (2, 2)
+        assert worker.rollouts.under_way() == []

@@ -278,6 +278,60 @@ def test_a_worker_that_was_stopped_or_cut_off_does_nothing_more_once_another_has
     assert fleet.world.ca.orders() == orders + 1
 
 
+def test_an_edition_is_rolled_out_in_steps_a_failure_stops_it_and_machines_go_back(fleet: FleetWorld) -> None:
+    ops, first, second = (fleet.machines[each] for each in ("ops1", "web1", "web2"))
+
+    def renewed(*machines: Machine) -> None:
+        for each in machines:
+            done = each.run("renew")
+            assert done.status == 0, done.out + done.err
+
+    def served(machine: Machine) -> int:
+        return int((machine.home / "shelf" / "slipway" / "current").resolve().name)
+
+    def told() -> str:
+        return flat(ops.run("status").out)
+
+    name = "slipway.saltmarsh.test"
+    fleet.configure(
+        f'\n[certificate.slipway]\nauthority = "quayside"\nnames = ["{name}"]\nvia = "primary"\nproof = "dns-01"\n'
+        'install = ["front"]\nrollout = ["web2", 1]\n'
+    )
+    sites = [each.site(name) for each in (first, second)]
+    renewed(ops, first, second)
+    assert (served(first), served(second)) == (1, 1), "the first edition is on all at once"
+    assert ops.run("stamp", "slipway", "--reissue").status == 0
+    renewed(first)
+    assert served(first) == 1, "it is not its turn"
+    assert "edition 2, step 1 of 2, 0 of 2 machines serve it; waits for web2" in told()
+    renewed(second, ops, first)
+    assert (served(first), served(second)) == (2, 2)
+    renewed(ops)
+    assert ops.run("machines", "rollout").out == "no edition is being rolled out in steps\n"
+
+    assert ops.run("stamp", "slipway", "--reissue").status == 0
+    text = sites[1].read_text()
+    sites[1].write_text(f"{text}nonsense;\n")
+    assert second.run("renew").status == 1
+    renewed(ops, first)
+    assert "edition 3, step 1 of 2, 0 of 2 machines serve it; stopped: web2:" in told()
+    assert "inkstamp machines rollout slipway --back, or --to-all" in told()
+    assert (served(first), served(second)) == (2, 2)
+    sites[1].write_text(text)
+    renewed(second)
+    assert served(second) == 3, "it goes on where the fault is mended"
+    back = ops.run("machines", "rollout", "slipway", "--back")
+    assert "edition 3 is taken back; machines that have it go back to edition 2" in flat(back.out), back.err
+    renewed(ops, first, second)
+    assert (served(first), served(second)) == (2, 2)
+    assert "was taken back" in told()
+    refused = first.run("machines", "rollout", "slipway", "--to-all")
+    assert "installs what others order" in flat(refused.err)
+    assert ops.run("machines", "rollout", "slipway", "--to-all").status == 0
+    renewed(first, second)
+    assert (served(first), served(second)) == (3, 3)
+
+
 def test_a_database_that_is_slow_and_whose_connections_are_cut_delays_a_run_and_doubles_nothing(
     fleet: FleetWorld,
 ) -> None:

@@ -18,8 +18,10 @@ from inkstamp.cli.setting import open_runtime, roster_options, selection_of
 from inkstamp.wording import counted
 
 if TYPE_CHECKING:
+    from inkstamp.jobs.fleet.rollout_progress import RolloutProgress
     from inkstamp.jobs.status.overview import CertificateStatus, Overview
     from inkstamp.policy.portal_steps import StepProgress
+    from inkstamp.runtime import Runtime
 
 _MOST_REASONS = 10
 _MOST_LISTED = 50
@@ -54,19 +56,33 @@ def run(context: Context, options: argparse.Namespace) -> int:
         found = overview(runtime, selection_of(options), whole=options.all)
         if len(found.certificates) < found.total <= _MOST_LISTED:  # few enough to list them all
             found = overview(runtime, selection_of(options), whole=True)
-        now = runtime.clock.now()
+        now, rollouts = runtime.clock.now(), _rollouts(runtime)
     if options.report:
         from inkstamp.cli.status_page import write_status
 
         write_status(found, Path(options.report).absolute())
     if context.json:
-        output.as_json("status", certificates=found.certificates, total=found.total, groups=found.groups)
+        output.as_json("status", certificates=found.certificates, total=found.total, groups=found.groups,
+                       rollouts=rollouts)  # fmt: skip
         return 0
     if not found.total:
         print("no certificate is configured yet\n  next   inkstamp stamp NAME…")
         return 0
     _tell(found, now, whole=options.all or found.total <= _MOST_LISTED)
+    if rollouts:
+        from inkstamp.cli.machines import tell_rollouts
+
+        tell_rollouts(rollouts, _MOST_REASONS)
     return 0
+
+
+def _rollouts(runtime: "Runtime") -> "list[RolloutProgress]":
+    """Return the editions that machines are given in steps."""
+    if runtime.ledger.rollouts is None:
+        return []
+    from inkstamp.jobs.fleet.rollout_progress import rollouts_under_way
+
+    return rollouts_under_way(runtime)
 
 
 def _tell(found: "Overview", now: datetime, *, whole: bool) -> None:

@@ -40,7 +40,7 @@ from inkstamp.config.renewal_rules import (
 )
 from inkstamp.config.section import Section
 from inkstamp.config.server_rules import Fault, find_fault
-from inkstamp.config.sharing import ledger_fault, machine_fault, server_machines_fault, via_fault
+from inkstamp.config.sharing import ledger_fault, machine_fault, rollout_fault, server_machines_fault, via_fault
 from inkstamp.config.templates import template_fault
 from inkstamp.config.words import ACME_METHODS, BY_HAND, DRAFT_METHODS, LISTENER
 from inkstamp.decoding import from_plain
@@ -393,8 +393,8 @@ class EntryReader:
                 )
         for each in entry.otherwise:
             self.refers(each, "authority", whole.authority, (*path, "otherwise"))
-        self.expect_no(certificate_fault(entry, whole.authority), path)
-        self.expect_no(elsewhere_fault(entry, whole.server), path)
-        self.expect_no(encryption_fault(entry, whole.server), path)
+        for fault in (certificate_fault(entry, whole.authority), elsewhere_fault(entry, whole.server),
+                      encryption_fault(entry, whole.server), rollout_fault(entry, whole)):  # fmt: skip
+            self.expect_no(fault, path)
         if entry.keep < 1:
             raise self.fail("“keep” is less than one edition", (*path, "keep"), "write how many editions stay")

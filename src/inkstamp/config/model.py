@@ -244,6 +244,12 @@ class Certificate(Section, frozen=True):
     same_request: bool = False
     """At a portal, or where the key is elsewhere: whether renewals go on with the CSR of the edition before."""
 
+    rollout: tuple[str | int, ...] = ()
+    """With a shared ledger: the steps in which machines are given a new edition, each by names of machines, in which
+    `*` stands for anything, or by how many are next; empty for all at once."""
+    rollout_wait_minutes: float = 0.0
+    """How long the machines of a step serve it before the next step begins."""
+
     @property
     def carriers(self) -> tuple[str, ...]:
         """`via` as a list."""

@@ -2,6 +2,7 @@
 
 import re
 import socket
+from collections.abc import Sequence
 from fnmatch import fnmatchcase
 
 import msgspec
@@ -12,6 +13,7 @@ from inkstamp.config.server_rules import Fault
 
 _NAME = re.compile(r"[a-z0-9]([a-z0-9.-]{0,251}[a-z0-9])?")
 _PATTERN = re.compile(r"[a-z0-9*]([a-z0-9.*-]{0,251}[a-z0-9*])?")
+_MOST_MINUTES = 7 * 24 * 60
 _FILE_METHODS = frozenset({"http-01", "file"})
 
 
@@ -36,6 +38,14 @@ def is_here(config: Configuration, server: str) -> bool:
 def has_server(entry: Server, machine: str) -> bool:
     """Tell whether a machine has a server that is on the machines of its entry."""
     return any(fnmatchcase(machine, each) for each in entry.machines)
+
+
+def servers_on(config: Configuration, install: Sequence[str], machine: str) -> tuple[str, ...]:
+    """Return those of the servers in an `install` that are on a machine."""
+    known = config.server
+    return tuple(
+        each for each in install if each in known and is_local(known[each]) and has_server(known[each], machine)
+    )
 
 
 def is_worker(config: Configuration) -> bool:
@@ -131,4 +141,23 @@ def via_fault(entry: Certificate, whole: Configuration) -> Fault | None:
                 ("via",), f"run `inkstamp prove --standing {each}` on each of them and write standing = true under"
                 f" [server.{each}]; or validate by dns-01",
             )  # fmt: skip
+    return None
+
+
+def rollout_fault(entry: Certificate, whole: Configuration) -> Fault | None:
+    """Return what is wrong with the steps in which an edition is rolled out."""
+    if not entry.rollout:
+        return Fault("“rollout_wait_minutes” goes with “rollout”", ("rollout_wait_minutes",),
+                     'remove it, or add rollout = ["web1", 10]') if entry.rollout_wait_minutes else None  # fmt: skip
+    if not whole.ledger.database or not whole.ledger.workers:
+        return Fault("“rollout” is for machines that install what others order", ("rollout",),
+                     'say who orders: workers = ["ops*"] under [ledger]; or remove it')  # fmt: skip
+    for each in entry.rollout:
+        if isinstance(each, int) and each < 1:
+            return Fault("a step of “rollout” has no machine", ("rollout",), "write how many machines are next")
+        if isinstance(each, str) and not _PATTERN.fullmatch(each):
+            return Fault(f"“{each}” names no machines", ("rollout",), 'write names, with * for anything: ["web1", 10]')
+    if not 0 <= entry.rollout_wait_minutes <= _MOST_MINUTES:
+        return Fault("“rollout_wait_minutes” cannot be that", ("rollout_wait_minutes",),
+                     f"write minutes, from 0 to {_MOST_MINUTES} (a week)")  # fmt: skip
     return None

@@ -23,22 +23,30 @@ _AFTER_TROUBLE = 5.0
 class Announcements:
     """A connection that listens; made again when it was lost."""
 
-    def __init__(self, address: DatabaseAddress, tell: Callable[[str], None]) -> None:
-        """Listen at a database; `tell` is told in words how it is done, where that is not the usual way."""
+    def __init__(self, address: DatabaseAddress, question: str, tell: Callable[[str], None]) -> None:
+        """Listen at a database.
+
+        Args:
+            address: Where it is.
+            question: What tells by a new answer, a row with a `mark`, that there is something to look at.
+            tell: Told in words how it is done, where that is not the usual way.
+
+        """
         self._address = address
+        self._question = question
         self._tell = tell
         self._connection: psycopg.Connection[object] | None = None
         self._watch = ConnectionWatch()
         self._hears = True
-        self.seen = 0
-        """How many editions were announced by the time of the last look."""
+        self.seen = ""
+        """The answer at the time of the last look."""
 
     def rings(self, seconds: float) -> bool:
         """Wait for an edition that was announced since the last look, for a while; returns whether there is one."""
         deadline = time.monotonic() + seconds
         while (left := deadline - time.monotonic()) > 0:
             try:
-                if self._announced() > self.seen:
+                if self._announced() != self.seen:
                     return True
                 self._wait(min(left, _ASK_SECONDS))
             except (psycopg.Error, LedgerTrouble):  # the next run tells so, if it lasts
@@ -46,12 +54,11 @@ class Announcements:
                 time.sleep(min(left, _AFTER_TROUBLE))
         return False
 
-    def _announced(self) -> int:
+    def _announced(self) -> str:
         connection = self._connected()
         with self._watch.over(connection):
-            row = connection.execute("SELECT number FROM announced").fetchone()
-        number = row["number"] if isinstance(row, dict) else 0
-        return int(number)
+            row = connection.execute(self._question.encode()).fetchone()
+        return str(row["mark"]) if isinstance(row, dict) else ""
 
     def _connected(self) -> psycopg.Connection[object]:
         if self._connection is None or self._connection.closed:

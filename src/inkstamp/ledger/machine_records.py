@@ -67,6 +67,21 @@ def announce(database: Database) -> None:
         database.execute(f"NOTIFY {CHANNEL}")
 
 
+def mark_question(here: Here) -> str:
+    """Return the question for what tells a machine that there is something to look at: another answer than before.
+
+    That is an edition that was issued or given to more machines; for one that orders also an install of what is rolled
+    out in steps, and that the wait between two of them is over.
+    """
+    if not here.orders:
+        return "SELECT number::text AS mark FROM announced"
+    return (
+        "SELECT concat_ws(' ', number, (SELECT count(*) FROM install JOIN rollout USING (certificate, edition)"
+        " WHERE state = 'done'),"
+        " (SELECT count(*) FROM rollout WHERE next_at <= clock_timestamp())) AS mark FROM announced"
+    )
+
+
 def lacks(database: Database, machine: str, certificate: str, why: str, edition: int = 0) -> None:
     """Write down, inside a transaction, that a machine lacks an edition; since when is kept of one it lacked before."""
     database.execute(
@@ -143,10 +158,10 @@ class Machines:
         row = self._database.row("SELECT max(number) AS last FROM change")
         return int(row["last"] or 0) if row is not None else 0
 
-    def announced(self) -> int:
-        """Return how many editions were issued, by which a machine that is not notified finds out."""
-        row = self._database.row("SELECT number FROM announced")
-        return int(row["number"]) if row is not None else 0
+    def announced(self) -> str:
+        """Return a mark that is another one when there is something to look at, for machines that are not notified."""
+        row = self._database.row(mark_question(self._here))
+        return str(row["mark"]) if row is not None else ""
 
     def to_look_at(self, now: datetime) -> list[str]:
         """Return the certificates that this machine has to look at: changed, lacking, or to be seen on its servers."""

@@ -84,6 +84,20 @@ CREATE TABLE machine_look (
     look_again BIGINT NOT NULL,
     PRIMARY KEY (machine, certificate)
 );
+CREATE TABLE rollout (
+    certificate TEXT NOT NULL,
+    edition INTEGER NOT NULL,
+    went_back BOOLEAN NOT NULL DEFAULT false,
+    began TIMESTAMPTZ NOT NULL DEFAULT clock_timestamp(),
+    next_at TIMESTAMPTZ,
+    PRIMARY KEY (certificate, edition)
+);
+CREATE TABLE rollout_machine (
+    certificate TEXT NOT NULL,
+    edition INTEGER NOT NULL,
+    machine TEXT NOT NULL,
+    PRIMARY KEY (certificate, edition, machine)
+);
 CREATE TABLE account_thumbprint (
     authority TEXT PRIMARY KEY,
     thumbprint TEXT NOT NULL

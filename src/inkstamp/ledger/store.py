@@ -37,6 +37,7 @@ from inkstamp.ledger.revocations import Revocations
 from inkstamp.ledger.roster import Roster, mark_changed
 from inkstamp.ledger.rows import as_edition, as_list, as_order, from_moment, strings, telling_damage, to_moment
 from inkstamp.ledger.sent_notices import SentNotices
+from inkstamp.ledger.staged_rollouts import StagedRollouts, open_here
 from inkstamp.ledger.tlsa_changes import TlsaChanges
 
 _OPEN = ", ".join(f"'{state.value}'" for state in OPEN_STATES)
@@ -75,6 +76,9 @@ class Ledger:
         self.roster = Roster(self._database, clock, self._note)
         self.machines = Machines(self._database, here) if database.is_shared else None
         """The machines that share the ledger; None where it is this one's own."""
+        self.rollouts = StagedRollouts(self._database) if database.is_shared else None
+        """The editions that are given to them in steps; None where there are none."""
+        self._here = here
         self.installs = Installs(self._database, clock, self._note, here)
 
     def snapshot(self) -> AbstractContextManager[None]:
@@ -294,13 +298,15 @@ class Ledger:
 
     # Editions
 
-    def add_edition(self, order: OrderRecord, edition: EditionRecord, text: str) -> None:
-        """Record an issued certificate and end its order, in one transaction."""
+    def add_edition(self, order: OrderRecord, edition: EditionRecord, text: str, *, in_steps: bool = False) -> None:
+        """Record an issued certificate and end its order, in one transaction; `in_steps` keeps it from all machines."""
         check_order_move(order.state, OrderState.ISSUED, order.id)
         self._store.keep_edition(edition.certificate, edition.number)
         with self._database.writing():
             mark_changed(self._database, order.certificate)
             self._insert_edition(edition)
+            if in_steps and self.rollouts is not None:
+                self.rollouts.begin(edition.certificate, edition.number)
             self._move(order, msgspec.structs.replace(order, state=OrderState.ISSUED))
             self._note("issued", text, order.certificate)
             announce(self._database)
@@ -359,10 +365,11 @@ class Ledger:
         return None if row is None else as_edition(row)
 
     def newest_edition(self, certificate: str) -> EditionRecord | None:
-        """Return the newest edition of a certificate."""
+        """Return the newest edition of a certificate; of those that this machine may have, where they come in steps."""
         row = self._database.row(
-            "SELECT * FROM edition WHERE certificate = :certificate ORDER BY number DESC LIMIT 1",
-            {"certificate": certificate},
+            f"SELECT * FROM edition WHERE certificate = :certificate{open_here(self._database, self._here, 'edition')}"  # noqa: S608  names from our own code
+            " ORDER BY number DESC LIMIT 1",
+            {"certificate": certificate, "machine": self._here.machine},
         )
         return None if row is None else as_edition(row)
 
@@ -376,13 +383,15 @@ class Ledger:
         return self.newest_editions([row["certificate"] for row in rows])
 
     def newest_editions(self, only: Sequence[str] | None = None) -> dict[str, EditionRecord]:
-        """Return the newest edition of each certificate, or of some."""
+        """Return the newest edition of each certificate, or of some; otherwise as `newest_edition`."""
+        open_to_us = open_here(self._database, self._here, "other")
         return {
             row["certificate"]: as_edition(row)
             for where, names in among("edition.certificate", only)
             for row in self._database.rows(
                 f"SELECT * FROM edition WHERE {where} AND number ="  # noqa: S608  names from our own code
-                " (SELECT max(other.number) FROM edition AS other WHERE other.certificate = edition.certificate)",
-                names,
+                " (SELECT max(other.number) FROM edition AS other WHERE other.certificate = edition.certificate"
+                f"{open_to_us})",
+                {**names, "machine": self._here.machine},
             )
         }

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from inkstamp.ledger.shared import SharedLedger
 
 
-class AssignmentContext(WithCertificates, WithConfiguration, WithLedger, Protocol):
+class AssignmentContext(WithClock, WithCertificates, WithConfiguration, WithLedger, Protocol):
     """What tells which machines are given which certificates."""
 
 

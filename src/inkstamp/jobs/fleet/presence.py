@@ -7,6 +7,7 @@ from inkstamp import __version__
 from inkstamp.config.model import Configuration
 from inkstamp.config.sharing import has_server, is_here, is_local
 from inkstamp.jobs.fleet.context import AssignmentContext, FleetContext
+from inkstamp.jobs.fleet.rollout_progress import advance_rollouts
 from inkstamp.ledger.installs import has_edition
 from inkstamp.ledger.machine_records import Assignment, Machines
 from inkstamp.ledger.schema import VERSION
@@ -29,6 +30,7 @@ def appear(context: FleetContext, machines: Machines) -> Presence:
     machines.appear(release=__version__, version=VERSION, servers=here)
     if config.orders:
         machines.assign(assignments(context.configuration.whole, [each.name for each in machines.all()]))
+        advance_rollouts(context)
     change = machines.latest_change()
     changed = machines.to_look_at(context.clock.now())
     context.certificates.read(changed)

@@ -81,7 +81,7 @@ def shelve(
     )
     until = stamp(edition.not_after)
     text = f"edition {edition.number} by “{edition.issuer}” under “{edition.root}”, valid until {until}"
-    context.ledger.add_edition(order, edition, text)
+    context.ledger.add_edition(order, edition, text, in_steps=_comes_in_steps(context, edition))
     if key.request and brought_since(context.home, context.shelf, order.certificate, edition.number) is None:
         forget_brought(
             context.home, context.store, order.certificate
@@ -90,6 +90,15 @@ def shelve(
         context.order_keys.forget(order.certificate, key.private)
     plan_renewal(context, context.certificates.get(order.certificate), edition)
     return edition
+
+
+def _comes_in_steps(context: IssuanceContext, edition: EditionRecord) -> bool:
+    """Tell whether machines are given an edition in steps: not where the one before it does no good any more."""
+    entry = context.certificates.get(edition.certificate)
+    before = context.ledger.newest_edition(edition.certificate)
+    if entry is None or not entry.rollout or before is None or before.not_after <= context.clock.now():
+        return False
+    return context.ledger.revocations.of(before.certificate, before.number) is None
 
 
 def record_of(

@@ -238,8 +238,10 @@ def come_by(
     others = context.certificates.is_installed_elsewhere(plan.name)
     if others:
         from inkstamp.jobs.fleet.presence import assign  # noqa: PLC0415  where machines share a ledger
+        from inkstamp.jobs.fleet.rollout_progress import advance_rollouts  # noqa: PLC0415  as above
 
         assign(context, plan.name)
+        advance_rollouts(context, plan.name)
     return ComeBy(entry=plan.entry, edition=edition, issued=True, in_place=others, again=again, left_out=left_out)
 
 

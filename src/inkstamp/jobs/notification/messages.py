@@ -19,6 +19,7 @@ from inkstamp.jobs.notification.context import NotificationContext
 from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, statuses_of, statuses_of_mistakes
 from inkstamp.policy.notification_rules import ACCOUNT_PROBLEMS, Condition, Matter, News, matters_of, news
 from inkstamp.policy.portal_steps import is_reminded
+from inkstamp.wording import counted, some_of
 
 if TYPE_CHECKING:
     from inkstamp.ledger.failures import RecordedFailure
@@ -186,14 +187,24 @@ def _of_machines(context: NotificationContext, entry: Messenger) -> list[Matter]
     if machines is None or "not-installed" not in entry.about:
         return []
     from inkstamp.jobs.fleet.machine_report import troubles  # noqa: PLC0415  where machines share a ledger
+    from inkstamp.jobs.fleet.rollout_progress import rollouts_under_way  # noqa: PLC0415  as above
 
     by_machine: dict[str, list[str]] = {}
     for each in troubles(machines, context.config.ledger.away_hours):
         by_machine.setdefault(each.subject, []).append(each.seen)
-    return [
+    of_machines = [
         Matter(certificate=f"machine {name}", kind="not-installed", remedy="inkstamp machines",
                text=f"machine {name}: {'; '.join(seen[:_MOST_OF_MACHINE])}")
         for name, seen in by_machine.items()
+    ]  # fmt: skip
+    stopped: dict[str, list[str]] = {}
+    for rollout in rollouts_under_way(context):
+        if rollout.is_stopped:
+            stopped.setdefault(rollout.stopped_by, []).append(rollout.certificate)
+    return of_machines + [
+        Matter(certificate=f"roll-outs: {why}", kind="not-installed", remedy="inkstamp machines rollout",
+               text=f"{counted(len(names), 'roll-out')} stopped ({some_of(names)}): {why}")
+        for why, names in stopped.items()
     ]  # fmt: skip
 
 

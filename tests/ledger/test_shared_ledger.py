@@ -22,7 +22,7 @@ from inkstamp.ledger.announcements import Announcements
 from inkstamp.ledger.fences import Fences
 from inkstamp.ledger.interface import Here
 from inkstamp.ledger.leases import Holder, LeaseLocks
-from inkstamp.ledger.machine_records import announce, mark_question
+from inkstamp.ledger.machine_records import announce
 from inkstamp.ledger.postgresql import DatabaseAddress, PostgresqlDatabase
 from inkstamp.ledger.postgresql_schema import Migration
 from inkstamp.ledger.records import EditionRecord, InstallState, OrderState
@@ -378,7 +378,7 @@ def test_a_database_that_answers_nothing_any_more_is_not_waited_for_without_end(
         address = DatabaseAddress(f"{there}?connect_timeout=2")
         database, bell = (
             PostgresqlDatabase(address),
-            Announcements(address, mark_question(Here("ops1")), lambda _text: None),
+            Announcements(address, Here("ops1"), lambda _text: None),
         )
         bell.seen = "0 0 0"
         assert not bell.rings(0.1)

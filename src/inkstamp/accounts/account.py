@@ -114,6 +114,9 @@ def open_account(context: "AccountContext", authority: str, entry: Authority, *,
                 _change_contact(context.ledger, CaClient(session, signer), known, entry.email)
         else:
             signer = _register(context, session, authority, entry)
+        known_by = thumbprint(public_jwk(signer.key))
+        if context.ledger.machines is not None:  # servers of other machines answer challenges for it
+            context.ledger.machines.keep_thumbprint(entry.account_key_of or authority, known_by)
     except BaseException:
         session.close()
         raise
@@ -122,7 +125,7 @@ def open_account(context: "AccountContext", authority: str, entry: Authority, *,
         entry=entry,
         client=CaClient(session, signer),
         signer=signer,
-        thumbprint=thumbprint(public_jwk(signer.key)),
+        thumbprint=known_by,
         key_kind=keys.describe(signer.key.public_key()),
         session=session,
     )

@@ -32,9 +32,6 @@ class AccountPool:
     def _open_now(self, authority: str) -> AccountSession:
         entry = self._context.config.authority[authority]
         opened = self._open[authority] = open_account(self._context, authority, entry)
-        machines = self._context.ledger.machines
-        if machines is not None:
-            machines.keep_thumbprint(self._context.config.account_key_owner(authority), opened.thumbprint)
         return opened
 
     def again(self, authority: str) -> AccountSession:

@@ -4,7 +4,11 @@ A CA, a portal, a nameserver and a web server run on loopback. Each command is
 printed as you would type it, run for real, and followed by its output. At the
 end everything is stopped and removed, unless --keep is given.
 
+With --fleet, two machines order and three web servers install, over a ledger in
+a PostgreSQL that is installed here; one machine is killed in the middle.
+
     inkstamp demo --keep /tmp/saltmarsh
+    inkstamp demo --fleet
 """
 
 import argparse
@@ -24,6 +28,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments of `inkstamp demo`."""
     which = parser.add_mutually_exclusive_group()
     which.add_argument("--keep", metavar="DIR", help="run the demo in the new directory DIR and keep it")
+    which.add_argument("--fleet", action="store_true", help="show many machines that share a ledger in PostgreSQL")
     which.add_argument("--again", metavar="DIR", help="start the servers of a kept demo again until Ctrl-C")
 
 
@@ -42,6 +47,12 @@ def run(context: Context, options: argparse.Namespace) -> int:
         keep_up(Path(options.again), _tell_up)
         print("\nthe demo is stopped")
         return 0
+    if options.fleet:
+        from inkstamp.demo.fleet import play_fleet
+
+        play_fleet(_say)
+        _say("narrator", "Everything is stopped and removed. How to set one up: docs/fleet.md.")
+        return 0
     play(_say, Path(options.keep) if options.keep else None)
     if options.keep:
         folder = Path(options.keep).absolute()
@@ -58,8 +69,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
 def _say(kind: str, text: str) -> None:
     if kind == "narrator":
         print("\n" + output.wrapped(text, "# ", "# "), flush=True)
-    elif kind == "command":
-        print(output.paint(f"$ {text}", Severity.NOTE, sys.stdout), flush=True)
+    elif kind == "command" or kind.startswith("at "):
+        print(output.paint(f"{kind[3:] if kind != 'command' else ''}$ {text}", Severity.NOTE, sys.stdout), flush=True)
     else:
         print(text, end="", flush=True)
 

@@ -58,9 +58,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
                 more = "; cancel it at the portal too" if cancelled.at_portal else ""
                 print(f"{plan.name}: order {cancelled.order.id} is cancelled{more}")
             return 0
-        reached = order(
-            runtime, plan, anew=options.reissue, said=lambda each: tell_plan(each, str(runtime.configuration.path))
-        )
+        reached = order(runtime, plan, anew=options.reissue, said=lambda each: tell_plan(each, runtime))
     if context.json:
         output.as_json("order", order=reached)
     elif isinstance(reached, PortalOrder):

@@ -191,7 +191,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
             for plan in plans:
                 check_beforehand(runtime, plan)
                 if not context.json:
-                    tell_plan(plan, str(runtime.configuration.path), preview=True)
+                    tell_plan(plan, runtime, preview=True)
             if context.json:
                 output.as_json("stamp", plans=plans)
             return 0
@@ -241,7 +241,7 @@ def _stamp(
     from inkstamp.cli.log import tell_error
 
     def said(each: "Plan") -> None:
-        tell_plan(each, str(runtime.configuration.path))
+        tell_plan(each, runtime)
 
     def work() -> "Outcome":
         from inkstamp.jobs.lifecycle.provisioning import carry_out_and_look
@@ -268,7 +268,7 @@ def _stamp(
     return done
 
 
-def tell_plan(plan: "Plan", config_file: str, *, preview: bool = False) -> None:
+def tell_plan(plan: "Plan", runtime: "Runtime", *, preview: bool = False) -> None:
     """Say what will be done; on stderr, since it is no result, unless only this was asked for."""
     stream = sys.stdout if preview else sys.stderr
     from inkstamp.config.carrying import key_server
@@ -284,11 +284,13 @@ def tell_plan(plan: "Plan", config_file: str, *, preview: bool = False) -> None:
         key = f"{key} made on {there}" if there else "key on another machine, by the CSR from there"
     print(output.field("authority", f"{entry.authority}, {key}"), file=stream)
     print(output.field("challenge", f"{plan.proof}, {carrier}"), file=stream)
-    print(output.field("install", ", ".join(entry.install) or "nowhere, kept on the shelf"), file=stream)
+    elsewhere = ", ".join(runtime.certificates.install_of_all(plan.name))
+    unless_here = f"{elsewhere}, on other machines" if elsewhere else "nowhere, kept on the shelf"
+    print(output.field("install", ", ".join(entry.install) or unless_here), file=stream)
     if plan.write:
         servers = "".join(f"[server.{name}] and " for name, _ in plan.new_servers)
         entries = f"{servers}{header_of('certificate', plan.name)}"
-        print(output.field("entry", f"{entries} {verb} added to {config_file}"), file=stream)
+        print(output.field("entry", f"{entries} {verb} added to {runtime.configuration.path}"), file=stream)
 
 
 def tell_outcome(outcome: "Outcome") -> None:

@@ -86,7 +86,7 @@ def installed_here(config: Configuration, entry: Certificate) -> Certificate:
 def ledger_fault(ledger: LedgerSettings) -> Fault | None:
     """Return what is wrong with `[ledger]`."""
     if not ledger.database:
-        stray = next(iter(set(ledger.given()) - {"away_hours", "lease_seconds"}), "")
+        stray = next((each for each in ledger.given() if each not in {"away_hours", "lease_seconds"}), "")
         return Fault(f"“{stray}” goes with “database”", (stray,), 'add database = "postgresql://…"') if stray else None
     if not ledger.database.startswith(("postgresql://", "postgres://")):
         return Fault("“database” is no URL of a PostgreSQL database", ("database",),

@@ -14,7 +14,7 @@ from inkstamp.demo.world import DemoWorld, build, running
 from inkstamp.errors import InkStampError
 
 Say = Callable[[str, str], None]
-"""Told what kind of text it is (`narrator`, `command`, `answer`) and the text."""
+"""Told what kind of text it is (`narrator`, `command`, `answer`, or `at` and the machine of a command) and the text."""
 
 
 def play(say: Say, keep: Path | None) -> None:

@@ -91,7 +91,7 @@ class DemoWorld:
         told = json.loads((self.folder / "world" / "world.json").read_bytes())
         web = self.folder / "web"
         for site in NEW_SITES:
-            _write_site(web, site, told["ports"])
+            write_site(web, site, told["ports"])
         main_file = web / "nginx.conf"
         subprocess.run(
             [told["program"], "-p", str(web), "-c", str(main_file), "-s", "reload"], capture_output=True, check=True
@@ -119,7 +119,7 @@ class DemoWorld:
             raise ValueError(f"the scenario asks for “{what}”, which the world cannot do")
 
 
-def _web_program(folder: Path) -> tuple[str, str]:
+def web_program(folder: Path) -> tuple[str, str]:
     """Return the web server's program and what it is: nginx if it is installed, else the stand-in."""
     found = find_program("nginx")
     if found:
@@ -144,15 +144,16 @@ def build(folder: Path) -> None:
     (web / "sites").mkdir(parents=True)
     (folder / "world").mkdir()
     ports = dict(zip(_PORTS, free_ports(len(_PORTS)), strict=True))
-    program, said = _web_program(folder)
+    program, said = web_program(folder)
     write_bytes(folder / "world" / "world.json", json.dumps({"ports": ports, "program": program, "web": said}).encode())
-    write_bytes(web / "nginx.conf", _main_file(web).encode())
+    write_bytes(web / "nginx.conf", main_file(web).encode())
     for site in SITES:
-        _write_site(web, site, ports)
+        write_site(web, site, ports)
     write_bytes(folder / "inkstamp.toml", _configuration(web, program, ports).encode(), mode=0o600)
 
 
-def _main_file(web: Path) -> str:
+def main_file(web: Path) -> str:
+    """Return a web server's main configuration file, which takes in all sites beside it."""
     user = "user root;\n" if os.geteuid() == 0 else ""
     temporary = "".join(
         f"    {kind}_temp_path {web}/{kind}.parts;\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
@@ -164,7 +165,8 @@ def _main_file(web: Path) -> str:
     )
 
 
-def _write_site(web: Path, site: DemoSite, ports: dict[str, int]) -> None:
+def write_site(web: Path, site: DemoSite, ports: dict[str, int], address: str = HERE) -> None:
+    """Have a web server serve a site on an address, by plain HTTP or with the certificate that it came with."""
     root = web / "www" / site.label
     root.mkdir(parents=True)
     write_bytes(root / "index.html", f"<!doctype html><title>{site.title}</title><h1>{site.title}</h1>\n".encode())
@@ -174,11 +176,11 @@ def _write_site(web: Path, site: DemoSite, ports: dict[str, int]) -> None:
         write_bytes(web / f"{site.label}-old.pem", certificate)
         write_bytes(web / f"{site.label}-old.key", key, mode=0o600)
         tls = (
-            f"    listen {HERE}:{ports['https']} ssl;\n    ssl_certificate {site.label}-old.pem;\n"
+            f"    listen {address}:{ports['https']} ssl;\n    ssl_certificate {site.label}-old.pem;\n"
             f"    ssl_certificate_key {site.label}-old.key;\n"
         )
     text = (
-        f"# {site.title}\nserver {{\n    listen {HERE}:{ports['http']};\n{tls}"
+        f"# {site.title}\nserver {{\n    listen {address}:{ports['http']};\n{tls}"
         f"    server_name {' '.join(site.names)};\n    root {root};\n}}\n"
     )
     write_bytes(web / "sites" / f"{site.label}.conf", text.encode())
@@ -223,24 +225,27 @@ def _old_host(port: int) -> Iterator[None]:
 @contextmanager
 def _web_server(folder: Path, program: str, children: Children) -> Iterator[None]:
     """Run the web server as a child; it is ended before the block is left."""
-    web = folder / "web"
-    log_file = folder / "world" / "web.log"
-    command = [program, "-p", str(web), "-c", str(web / "nginx.conf")]
-    if not program.endswith("web-server"):
-        command += ["-g", "daemon off;"]
     try:
-        with log_file.open("wb") as log:
-            process = children.start(command, stdout=log, stderr=log)
-        deadline = time.monotonic() + _START_SECONDS
-        while not (web / "web.pid").exists() or not (web / "web.pid").read_text().strip():
-            if process.poll() is not None or time.monotonic() > deadline:
-                raise InkStampError(
-                    "the demo's web server does not start", where=str(log_file), said=log_file.read_text()[-1000:]
-                )
-            time.sleep(0.02)
+        start_web_server(folder / "web", program, folder / "world" / "web.log", children)
         yield
     finally:
         children.stop()
+
+
+def start_web_server(web: Path, program: str, log_file: Path, children: Children) -> None:
+    """Start a web server as a child; InkStampError when it does not come up."""
+    command = [program, "-p", str(web), "-c", str(web / "nginx.conf")]
+    if not program.endswith("web-server"):
+        command += ["-g", "daemon off;"]
+    with log_file.open("wb") as log:
+        process = children.start(command, stdout=log, stderr=log)
+    deadline = time.monotonic() + _START_SECONDS
+    while not (web / "web.pid").exists() or not (web / "web.pid").read_text().strip():
+        if process.poll() is not None or time.monotonic() > deadline:
+            raise InkStampError(
+                "the demo's web server does not start", where=str(log_file), said=log_file.read_text()[-1000:]
+            )
+        time.sleep(0.02)
 
 
 @contextmanager

@@ -12,7 +12,8 @@ from contextlib import suppress
 import psycopg
 
 from inkstamp.errors import LedgerTrouble
-from inkstamp.ledger.machine_records import CHANNEL
+from inkstamp.ledger.interface import Here
+from inkstamp.ledger.machine_records import CHANNEL, INSTALLED, mark_question
 from inkstamp.ledger.postgresql import ConnectionWatch, DatabaseAddress, connect
 
 _ASK_SECONDS = 5.0
@@ -23,17 +24,11 @@ _AFTER_TROUBLE = 5.0
 class Announcements:
     """A connection that listens; made again when it was lost."""
 
-    def __init__(self, address: DatabaseAddress, question: str, tell: Callable[[str], None]) -> None:
-        """Listen at a database.
-
-        Args:
-            address: Where it is.
-            question: What tells by a new answer, a row with a `mark`, that there is something to look at.
-            tell: Told in words how it is done, where that is not the usual way.
-
-        """
+    def __init__(self, address: DatabaseAddress, here: Here, tell: Callable[[str], None]) -> None:
+        """Listen at a database, for a machine; `tell` is told how it is done, where that is not the usual way."""
         self._address = address
-        self._question = question
+        self._question = mark_question(here)
+        self._channels = (CHANNEL, INSTALLED) if here.orders else (CHANNEL,)
         self._tell = tell
         self._connection: psycopg.Connection[object] | None = None
         self._watch = ConnectionWatch()
@@ -64,7 +59,8 @@ class Announcements:
         if self._connection is None or self._connection.closed:
             self._connection = connect(self._address)
             with self._watch.over(self._connection):
-                self._connection.execute(f"LISTEN {CHANNEL}".encode())
+                for channel in self._channels:
+                    self._connection.execute(f"LISTEN {channel}".encode())
             # What a connection tells itself comes through any pooler.
             with connect(self._address) as other, self._watch.over(other):
                 other.execute(f"NOTIFY {CHANNEL}".encode())

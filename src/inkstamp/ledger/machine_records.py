@@ -16,7 +16,9 @@ from inkstamp.printable import one_line
 
 _SHOWN, _LONGEST_WORD = 500, 255
 CHANNEL = "inkstamp_edition"
-"""What is notified (LISTEN, NOTIFY) when an edition was issued."""
+"""What is notified (LISTEN, NOTIFY) when an edition was issued, or given to more machines."""
+INSTALLED = "inkstamp_installed"
+"""What is notified when a machine has installed: those that order lead roll-outs by it."""
 
 
 class Machine(msgspec.Struct, frozen=True, kw_only=True):
@@ -200,6 +202,8 @@ class Machines:
                 "UPDATE machine SET change_seen = :change, seen = clock_timestamp() WHERE name = :machine",
                 {"change": change, "machine": machine},
             )
+            if not self._here.orders:
+                self._database.execute(f"NOTIFY {INSTALLED}")
 
     def thumbprint(self, authority: str) -> str:
         """Return the thumbprint of an account's key, for machines that may not have the key; empty for none yet."""

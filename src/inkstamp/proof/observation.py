@@ -1,7 +1,7 @@
 """Look at a proof the way the CA will, and say in findings what was seen."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from inkstamp.bulkhead import side_by_side
 from inkstamp.deadline import within
@@ -33,6 +33,8 @@ class Caution:
     """Whether an address that this machine has no route to is `bad`: the CA may ask there."""
     anyway: bool = False
     """Whether the CA is asked although an address does not answer: it may fall back to another one."""
+    ours_alone: bool = False
+    """Whether addresses where our server does not answer are other machines', and are tested by these."""
 
 
 def look_at(
@@ -49,6 +51,11 @@ def look_at(
     """
     with within(_NAME_SECONDS):
         addresses = address_book(view).look_up(proof.name)
+        if caution.ours_alone:
+            addresses = replace(
+                addresses, ipv6=tuple(each for each in addresses.ipv6 if is_ours(proof.name, each)),
+                ipv4=tuple(each for each in addresses.ipv4 if is_ours(proof.name, each)),
+            )  # fmt: skip
         return judge(
             proof,
             addresses,

@@ -64,9 +64,8 @@ def _listen(shared: "SharedLedger | None", progress: Progress) -> "Announcements
     if shared is None:
         return None
     from inkstamp.ledger.announcements import Announcements  # noqa: PLC0415  where machines share a ledger
-    from inkstamp.ledger.machine_records import mark_question  # noqa: PLC0415  as above
 
-    return Announcements(shared.address, mark_question(shared.here), lambda text: progress.step("machines", text))
+    return Announcements(shared.address, shared.here, lambda text: progress.step("machines", text))
 
 
 def next_run(outcome: Sweep | InkStampError, now: datetime, every: timedelta, fraction: float) -> datetime:

@@ -292,7 +292,8 @@ def _look(context: StandingContext, wish: StandingWish, names: Sequence[str]) ->
     some = names[:_MOST_LOOKED_AT]
     mine = [name for name in some if server.standing(name) == {thumbprint}]
     leading = _leading_here(context, wish.server, mine)
-    caution, ours = Caution(), answers_at(context, [wish.server])
+    others = bool(context.config.server[wish.server].machines)  # which have it too, and test their own addresses
+    caution, ours = Caution(ours_alone=others), answers_at(context, [wish.server])
 
     def look(name: str) -> list[Finding]:
         return look_at(random_proof(name, thumbprint), context.view, ours, caution)

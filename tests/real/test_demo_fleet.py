@@ -14,7 +14,7 @@ ENVIRONMENT = {name: value for name, value in os.environ.items() if not name.sta
 def test_the_demo_of_a_fleet_loses_a_worker_and_orders_nothing_twice(tmp_path: Path) -> None:
     done = forked.run([inkstamp_program(), "demo", "--fleet"], ENVIRONMENT | {"TMPDIR": "/tmp"}, timeout=300, data=b"")
     assert done.returncode == 0, done.stdout + done.stderr
-    assert re.search(r"found (order 3|an order) of an interrupted run|interrupted run had opened", done.stdout), done.stdout
+    assert "\nKilled\n" in done.stdout
     assert "Quayside counts 4 orders and 4 certificates: nothing was ordered twice." in done.stdout
     assert re.search(r"roll-out +edition 2, step 2 of 2: web2, web3", done.stdout)
     assert "each edition has its own leaf and key" in done.stdout

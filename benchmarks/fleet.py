@@ -1,15 +1,18 @@
 """A shared ledger in a real PostgreSQL: a run with nothing due among very many, and workers side by side.
 
-    python benchmarks/fleet.py [ENROLLED [CERTIFICATES]]
+    python benchmarks/fleet.py [ENROLLED [CERTIFICATES [MACHINES]]]
 
 The first table times commands as whole processes, with ENROLLED (1,000,000) certificates on the roster of which none is
 due, beside `python -c pass`. The second has CERTIFICATES (60) ordered at a real ACME CA on loopback by one, two and
-four workers, beside one machine with a ledger in a file; the seconds of CPU are those of all workers together. Run it
-with the project installed; PostgreSQL, BIND, nginx and the CA must be there.
+four workers, beside one machine with a ledger in a file; the seconds of CPU are those of all workers together. The
+third has web servers, each with an nginx of its own and `inkstamp schedule --keep-running`, install an edition that a
+worker orders: one, some, and MACHINES (20). Run it with the project installed; PostgreSQL, BIND, nginx and the CA must
+be there.
 """
 
 import os
 import resource
+import subprocess
 import sys
 import tempfile
 import time
@@ -116,6 +119,49 @@ def workers(folder: Path, count: int) -> None:
             measure(machines, names, f"{many} worker{'s' if many > 1 else ''}, shared ledger", base)
 
 
+def served(folder: Path, most: int) -> None:
+    """Print the third table."""
+    with fleet_world(folder, fsync="on") as fleet:
+        told = "an edition issued, until it is served by"
+        print(f"{told:<44}    first   median     last  seconds")
+        fleet.certificate("rowing", "rowing.saltmarsh.test")
+        ops, nodes, daemons = fleet.machines["ops1"], list[Machine](), list["subprocess.Popen[bytes]"]()
+        try:
+            for number, count in enumerate(sorted({1, max(most // 4, 1), most}), start=1):
+                while len(nodes) < count:
+                    nodes.append(fleet.machine(f"web{len(nodes)}", ["rowing.saltmarsh.test"]))
+                    daemons.append(nodes[-1].begin("schedule", "--keep-running"))
+                if number == 1:
+                    assert ops.run("renew").status == 0
+                awaited(nodes, number)
+                begun = ops.begin("stamp", "rowing", "--reissue")
+                while int(fleet.sql("SELECT max(number) FROM edition")) <= number:
+                    time.sleep(0.02)
+                issued = time.perf_counter()
+                times = sorted(each - issued for each in awaited(nodes, number + 1))
+                assert begun.wait(60) == 0
+                row = f"{times[0]:7.2f}  {times[len(times) // 2]:7.2f}  {times[-1]:7.2f}"
+                print(f"{f'{count} machine' + ('s' if count > 1 else ''):<44}  {row}", flush=True)
+        finally:
+            for process in daemons:
+                process.terminate()
+            for process in daemons:
+                process.wait(30)
+
+
+def awaited(nodes: Sequence[Machine], number: int) -> list[float]:
+    """Wait until machines serve an edition; returns when each has said so."""
+    found: dict[str, float] = {}
+    deadline = time.perf_counter() + 180
+    while len(found) < len(nodes):
+        for each in nodes:
+            if each.name not in found and f"rowing: edition {number} on front," in each.output():
+                found[each.name] = time.perf_counter()
+        assert time.perf_counter() < deadline
+        time.sleep(0.02)
+    return list(found.values())
+
+
 def measure(machines: Sequence[Machine], names: Sequence[str], told: str, base: float = 0) -> float:
     """Have machines order all, and print a line; returns the CPU seconds of a certificate."""
     used = resource.getrusage(resource.RUSAGE_CHILDREN)
@@ -134,7 +180,7 @@ def measure(machines: Sequence[Machine], names: Sequence[str], told: str, base: 
 
 if __name__ == "__main__":
     given = [int(each) for each in sys.argv[1:]] or [1_000_000]
-    for part, size in ((idle, given[0]), (workers, (given[1:] or [60])[0])):
+    for part, size in ((idle, given[0]), (workers, (given[1:] or [60])[0]), (served, (given[2:] or [20])[0])):
         with tempfile.TemporaryDirectory() as made:
             Path(made).chmod(0o755)
             (Path(made) / "world").mkdir()

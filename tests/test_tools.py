@@ -30,7 +30,7 @@ def test_the_benchmarks_run_and_print_their_tables_beside_a_baseline() -> None:
     assert "inkstamp check --quick" in table
     assert "inkstamp renew, orders and all" in bench("renewals.py", "3", "6")
     assert "str.split" in bench("readers.py", "0.1", "2")
-    table = bench("fleet.py", "40", "4")
+    table = bench("fleet.py", "40", "4", "2")
     assert "python -c pass" in table
     assert "one machine, ledger in a file" in table
     assert "2 workers, shared ledger" in table

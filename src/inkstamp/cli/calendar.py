@@ -3,6 +3,7 @@
     inkstamp calendar --weeks 10
     inkstamp calendar --picture weeks.png
     inkstamp calendar --simulate 20000 --lifetime 47 --limit-a-day 1500
+    inkstamp calendar --simulate 1000000 --lifetime 47 --workers 4 --at-once 16
 
 The chart has a bar for each certificate, or renewals by day for many. The
 simulation invents certificates and needs no configuration; all are issued
@@ -26,6 +27,8 @@ if TYPE_CHECKING:
 _FORMS = (".png", ".svg")
 _MONTH = 30
 _MOST_NAMED = 4
+_AMPLE = 1.2
+"""So many times the average load is what machines should be able to do."""
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -61,6 +64,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="DAYS",
         help="days over which they were first issued (default: %(default)g)",
     )
+    group.add_argument("--workers", type=_number(1, 10_000), metavar="N",
+                       help="machines that order (default: as many as needed)")  # fmt: skip
+    group.add_argument("--at-once", type=_number(1, 10_000), metavar="N",
+                       help="orders at the same time, on all of them together (default: 4)")  # fmt: skip
+    group.add_argument("--order-seconds", type=_seconds, metavar="S",
+                       help="how long the CA takes for one order (default: 10)")  # fmt: skip
+    group.add_argument("--outage", nargs=2, type=_number(1, 365), metavar=("DAY", "DAYS"),
+                       help="from which day on, and for how long, the CA issues nothing")  # fmt: skip
     group.add_argument(
         "--seed",
         type=_number(0, 2**31),
@@ -138,12 +149,18 @@ def _simulate(context: Context, options: argparse.Namespace, picture: Path | Non
 
     from inkstamp.policy.simulation import Fleet, simulate
 
+    if options.workers is None and (options.at_once or options.order_seconds):
+        raise UsageError("--at-once and --order-seconds are about machines that order", advice="add --workers N")
     fleet = Fleet(
         certificates=options.simulate,
         lifetime=options.lifetime,
         failing=options.failing,
         a_day=options.limit_a_day,
         begun_within=options.begun_within,
+        outage=(options.outage[0] - 1, options.outage[1]) if options.outage else (0, 0),
+        workers=options.workers,
+        at_once=options.at_once or 4,
+        order_seconds=options.order_seconds or 10.0,
     )
     year, unlevelled = (simulate(replace(fleet, levelled=each), seed=options.seed) for each in (True, False))
     if picture is not None:
@@ -161,6 +178,7 @@ def _simulate(context: Context, options: argparse.Namespace, picture: Path | Non
                 "failed_by_day": year.failed.tolist(),
                 "left_over_by_day": year.waiting.tolist(),
                 "expired": year.expired,
+                "most_in_a_run": fleet.a_run,
                 "least_days_left": year.least_left,
             },
             picture=str(picture) if picture else None,
@@ -192,10 +210,32 @@ def _tell_year(fleet: "Fleet", year: "Year", unlevelled: "Year") -> None:
         over = int(year.waiting.max())
         held = f"the limit of {fleet.a_day} a day was reached on {full} days"
         print(output.field("limit", f"{held}; at most {over} were left for the next day"))
+    _tell_machines(fleet, year)
     left = f"{year.least_left:.1f} days were left when the last-minute one was renewed"
     print(output.field("expired", f"{year.expired} times" if year.expired else f"never; {left}"))
     if year.expired:
-        print(output.field("fix", "ask the CA for more, spread over several CAs, or renew with more left (with_left)"))
+        fix = "ask the CA for more, spread over several CAs, or renew with more left (with_left)"
+        is_busy = fleet.a_run is not None and fleet.a_run * 2 < whole / days * _AMPLE
+        print(output.field("fix", "order more at the same time (at_once), with more workers" if is_busy else fix))
+
+
+def _tell_machines(fleet: "Fleet", year: "Year") -> None:
+    """Say what the machines can do, and what came after an outage of the CA."""
+    from inkstamp.policy.simulation import RUN_HOURS
+
+    if fleet.a_run is not None:
+        told = f"at_once {fleet.at_once}, {fleet.order_seconds:g} s an order: {fleet.a_run * 2} orders a day at most"
+        print(output.field("workers", f"{fleet.workers}, {told}, in two runs of {RUN_HOURS:g} hours"))
+    first, long = fleet.outage
+    if not long:
+        return
+    after = year.orders[first + long : first + long + _MONTH]
+    if not len(after):
+        return
+    worst = int(after.argmax())
+    usual = int(year.orders[max(first - _MONTH, 0) : first].mean()) if first else 0
+    print(output.field("outage", f"days {first + 1} to {first + long}; the worst day afterwards is day"
+                       f" {first + long + worst + 1}: {int(after[worst])} orders, {usual} a day before"))  # fmt: skip
 
 
 def _number(least: int, most: int) -> Callable[[str], int]:
@@ -213,6 +253,13 @@ def _days(text: str) -> float:
     value = float(text)
     if not 0.5 <= value <= 5000:
         raise argparse.ArgumentTypeError("must be from 0.5 to 5000 days")
+    return value
+
+
+def _seconds(text: str) -> float:
+    value = float(text)
+    if not 0.1 <= value <= 86_400:
+        raise argparse.ArgumentTypeError("must be from 0.1 to 86400 seconds")
     return value
 
 

@@ -196,9 +196,16 @@ class PostgresqlDatabase:
 
     @contextmanager
     def writing(self) -> Iterator[None]:
-        """Make what is read and executed inside one durable transaction; it is undone when the block raises."""
-        with self._transaction(self._begin_writing):
-            yield
+        """Make what is read and executed inside one durable transaction; it is undone when the block raises.
+
+        A block inside of another belongs to that one's transaction.
+        """
+        with self._lock:
+            if self._is_inside():
+                yield
+                return
+            with self._transaction(self._begin_writing):
+                yield
 
     def _begin_writing(self) -> None:
         """Take the turn of all writers, and see that our leases are still ours: they are taken in a turn as well."""

@@ -22,9 +22,10 @@ from inkstamp.ledger.interface import Database, Row, among
 from inkstamp.ledger.records import ALL, EnrolledRecord, Selection
 from inkstamp.ledger.rows import as_list, from_moment, strings, telling_damage, to_moment
 
+_UNSETTLED = "UPDATE enrolled SET ok_until = 0, revision = revision + 1 WHERE certificate = :certificate"
 _CHANGED = (
-    "INSERT INTO change (certificate, number) VALUES (:certificate, nextval('change_number'))"
-    " ON CONFLICT (certificate) DO UPDATE SET number = excluded.number"
+    "WITH changed AS (INSERT INTO change (certificate, number) VALUES (:certificate, nextval('change_number'))"  # noqa: S608  words of ours alone
+    f" ON CONFLICT (certificate) DO UPDATE SET number = excluded.number) {_UNSETTLED}"
 )
 _settings = msgspec.json.Decoder(dict[str, Any])
 
@@ -56,12 +57,7 @@ def mark_changed(database: Database, certificate: str) -> None:
     """
     if database.is_shared and not database.marks_changes:
         return  # what a machine does on its own servers is for no other to judge
-    if database.marks_changes:
-        database.execute(_CHANGED, {"certificate": certificate})
-    database.execute(
-        "UPDATE enrolled SET ok_until = 0, revision = revision + 1 WHERE certificate = :certificate",
-        {"certificate": certificate},
-    )
+    database.execute(_CHANGED if database.marks_changes else _UNSETTLED, {"certificate": certificate})
 
 
 def _of_row(row: Row) -> EnrolledRecord:

@@ -53,6 +53,10 @@ class SealedFiles:
         self._database = database
         self._keys = keys
 
+    def expect_key(self) -> None:
+        """Make sure that files can be sealed, before others wait for our turn: a program may have to be asked once."""
+        sealed(self._keys, b"", "")
+
     def put(self, owner: str, files: Sequence[tuple[str, int, bytes]]) -> None:
         """Store files (path, mode, contents), in the place of what is there; all or none, durable when this returns."""
         rows = [
@@ -60,10 +64,19 @@ class SealedFiles:
         ]
         if not rows:
             return
+        columns = ("path", "mode", "key_id", "sealed", "digest")
+        values = {
+            f"{column}{at}": value
+            for at, (path, mode, data, key_id, closed) in enumerate(rows)
+            for column, value in zip(columns, (path, mode, key_id, closed, digest_of(data)), strict=True)
+        }
+        marks = ", ".join(f"(:owner, {', '.join(f':{each}{at}' for each in columns)})" for at in range(len(rows)))
         with self._database.writing():
-            for path, mode, data, key_id, closed in rows:
-                self._database.upsert("sealed_file", {"owner": owner, "path": path}, mode=mode, key_id=key_id,
-                                      sealed=closed, digest=digest_of(data))  # fmt: skip
+            self._database.execute(
+                f"INSERT INTO sealed_file (owner, {', '.join(columns)}) VALUES {marks} ON CONFLICT (owner, path)"  # noqa: S608  words of ours alone
+                f" DO UPDATE SET {', '.join(f'{each} = excluded.{each}' for each in columns[1:])}",
+                {"owner": owner, **values},
+            )
 
     def get(self, owner: str, path: str) -> bytes | None:
         """Return a file's contents, None where there is none; LedgerTrouble where it does not open."""

@@ -82,6 +82,7 @@ class SharedFiles:
         """Have what the next order of a certificate needs here as it is stored; its lease is held."""
         self._worked_on.add(certificate)
         self._with_key.pop(certificate, None)
+        self._stored.expect_key()
         rows = self._stored.of(certificate)
         self._bring(certificate, [each for each in rows if not each.path.startswith("shelf/")])
         self._remove_strays(rows, self._home.next_csr(certificate), self._home.next_key(certificate))

@@ -267,9 +267,9 @@ class Ledger:
         """Move an order to another state, with an event when `what` is given; returns the record as it now is."""
         check_order_move(order.state, state, order.id)
         moved = msgspec.structs.replace(order, state=state, url=order.url if url is None else url)
-        if state in SENT_STATES:
-            self._store.keep_order(order.certificate, order.id)
         with self._database.writing():
+            if state in SENT_STATES:
+                self._store.keep_order(order.certificate, order.id)
             mark_changed(self._database, order.certificate)
             self._move(order, moved)
             if what:
@@ -301,8 +301,8 @@ class Ledger:
     def add_edition(self, order: OrderRecord, edition: EditionRecord, text: str, *, in_steps: bool = False) -> None:
         """Record an issued certificate and end its order, in one transaction; `in_steps` keeps it from all machines."""
         check_order_move(order.state, OrderState.ISSUED, order.id)
-        self._store.keep_edition(edition.certificate, edition.number)
         with self._database.writing():
+            self._store.keep_edition(edition.certificate, edition.number)
             mark_changed(self._database, order.certificate)
             self._insert_edition(edition)
             if in_steps and self.rollouts is not None:
@@ -332,8 +332,8 @@ class Ledger:
 
         With an event where it is `told`.
         """
-        self._store.keep_edition(edition.certificate, edition.number)
         with self._database.writing():
+            self._store.keep_edition(edition.certificate, edition.number)
             if told:
                 self._note("adopted", told, edition.certificate)
             self.removals.forget(edition.certificate)

@@ -9,6 +9,10 @@ from inkstamp.policy.load_levelling import CROWDED, FEW, room_today
 from inkstamp.policy.renewal_time import renewal_day
 
 _RUNS_A_DAY = 2
+RUN_HOURS = 4.0
+"""How long one run orders at most; the next one goes on."""
+WORKER_A_SECOND = 5.0
+"""Certificates that one machine orders in a second where nothing else is waited for (benchmarks/README.md)."""
 _FIRST_PAUSE, _LONGEST_PAUSE = 0.5 / 24, 8 / 24
 """Days that one that failed rests at least, and at most; see `when.next_try`."""
 
@@ -36,6 +40,20 @@ class Fleet:
     """Whether days are chosen so that each has about as many orders (`load_levelling`)."""
     outage: tuple[int, int] = (0, 0)
     """From which day on, and for how many days, the CA issues nothing."""
+    workers: int | None = None
+    """Machines that order; None for as many as are needed."""
+    at_once: int = 4
+    """Orders that go on at the same time, on all machines together."""
+    order_seconds: float = 10.0
+    """How long the CA takes for one order."""
+
+    @property
+    def a_run(self) -> int | None:
+        """How many the machines can order in one run; None for any number."""
+        if self.workers is None:
+            return None
+        a_second = min(self.workers * WORKER_A_SECOND, self.at_once / self.order_seconds)
+        return int(a_second * RUN_HOURS * 3600)
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +65,7 @@ class Year:
     failed: NDArray[np.int64]
     """Of those, the ones that failed."""
     waiting: NDArray[np.int64]
-    """By day, how many had to be left for another day, since the CA's limit was reached."""
+    """By day, how many had to be left for another day: the CA's limit was reached, or the machines were at work."""
     expired: int
     """How often one expired before it was renewed."""
     least_left: float
@@ -71,11 +89,12 @@ def simulate(fleet: Fleet, *, days: int = 365, seed: int = 1) -> Year:
         if fleet.outage[0] <= day < sum(fleet.outage):
             continue
         wanting = plan.put_off(wanting, ends, now, int(orders[day]))
+        room = min(len(wanting), many if fleet.a_run is None else fleet.a_run)
         if fleet.a_day is not None:
-            room = fleet.a_day - int(orders[day])
-            if len(wanting) > room:
-                waiting[day] = len(wanting) - room
-                wanting = wanting[np.argsort(ends[wanting], kind="stable")[:room]]
+            room = min(room, fleet.a_day - int(orders[day]))
+        waiting[day] = len(wanting) - room
+        if waiting[day]:
+            wanting = wanting[np.argsort(ends[wanting], kind="stable")[:room]]
         if not len(wanting):
             continue
         orders[day] += len(wanting)

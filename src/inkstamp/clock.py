@@ -1,7 +1,7 @@
 """Time as a port: what waits or compares dates is handed a clock, so tests never sleep."""
 
 import time
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Protocol
 
 
@@ -22,10 +22,14 @@ class Clock(Protocol):
 
 
 class SystemClock:
-    """The machine's own clock."""
+    """The machine's own clock, put right where another one counts."""
+
+    def __init__(self) -> None:
+        self.behind = timedelta()
+        """By how much the clock that counts is ahead of the machine's."""
 
     def now(self) -> datetime:
-        return datetime.now(UTC)
+        return datetime.now(UTC) + self.behind
 
     def monotonic(self) -> float:
         return time.monotonic()

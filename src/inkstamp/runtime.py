@@ -2,6 +2,7 @@
 
 import os
 import threading
+from datetime import timedelta
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -27,6 +28,10 @@ if TYPE_CHECKING:
     from inkstamp.view.point import View
     from inkstamp.view.revocation_status import RevocationStatus
     from inkstamp.view.trust import TrustStore
+
+
+_WRONG_TIME = timedelta(minutes=1)
+"""By so much another clock has to differ to be worth a word."""
 
 
 class Runtime:
@@ -132,6 +137,7 @@ class Runtime:
 
         if self.shared is not None:
             self.home.made()
+            self._set_clock(self.shared.database.behind)
             made = Ledger(self.shared.database, self.clock, self.shared.files, self.shared.here)
             made.begin_run(self.command)
             return made
@@ -143,6 +149,17 @@ class Runtime:
         made = Ledger(SqliteDatabase(self.home.ledger), self.clock)
         made.begin_run(self.command)
         return made
+
+    def _set_clock(self, behind: timedelta) -> None:
+        """Go by the clock of a shared ledger's database, which is one for all machines."""
+        if isinstance(self.clock, SystemClock) and behind:
+            self.clock.behind = behind
+            if abs(behind) >= _WRONG_TIME:
+                ahead = "behind" if behind > timedelta() else "ahead of"
+                text = (
+                    f"this machine's clock is {abs(behind).total_seconds():.0f} s {ahead} the database's, which counts"
+                )
+                self.progress.step("clock", text)
 
     @cached_property
     def shelf(self) -> "Shelf":

@@ -122,3 +122,18 @@ def test_a_matter_is_news_when_it_begins_and_when_it_is_over_and_not_between() -
     assert not news(told, [later], here)
     assert news(told, [], here).over == (matter,)
     assert not news(told, [], frozenset()), "it was not looked at"
+
+
+def test_machines_that_order_too_little_let_certificates_expire_and_an_outage_is_made_up_for() -> None:
+    fleet = Fleet(certificates=20_000, lifetime=47, workers=2, at_once=2, order_seconds=200.0)
+    assert fleet.a_run == 144
+    slow, enough = simulate(fleet), simulate(replace(fleet, at_once=8))
+    assert slow.orders.max() == 2 * 144
+    assert slow.expired > 0
+    assert slow.waiting.max() > 0
+    assert enough.expired == 0
+    assert replace(fleet, order_seconds=0.1, workers=1).a_run == 5 * 4 * 3600, "then the machines are what limits it"
+    out = simulate(replace(fleet, at_once=12, outage=(200, 3)))
+    assert out.orders[200:203].sum() == 0
+    assert out.expired == 0
+    assert out.orders[203:233].max() > enough.orders[170:200].max()

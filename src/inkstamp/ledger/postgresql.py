@@ -17,12 +17,14 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
+from datetime import timedelta
 from typing import Any, TypeVar
 
 import psycopg
 from psycopg.conninfo import conninfo_to_dict, make_conninfo
 from psycopg.rows import DictRow, dict_row
 
+from inkstamp.clock import SystemClock
 from inkstamp.errors import ConfigurationError, LedgerTrouble
 from inkstamp.ledger.fences import Fences
 from inkstamp.ledger.interface import Values, insert_into
@@ -43,6 +45,7 @@ _OF_A_WRITER = "SET LOCAL idle_in_transaction_session_timeout = '10s'"
 _ENDED = psycopg.errors.IdleInTransactionSessionTimeout
 """The server has ended the connection of a process that was stopped for too long."""
 _PAUSE = 0.25
+_SAME_TIME = timedelta(seconds=2)
 _T = TypeVar("_T")
 
 
@@ -121,6 +124,8 @@ class PostgresqlDatabase:
         self.address = address
         self.fences = fences or Fences()
         self.marks_changes = marks
+        self.behind = timedelta()
+        """By how much the database's clock is ahead of this machine's; what a network's delay explains is nothing."""
         self._lock = threading.RLock()
         self._connection: psycopg.Connection[DictRow] | None = None
         self._watch = ConnectionWatch()
@@ -140,9 +145,12 @@ class PostgresqlDatabase:
 
     def _expect_version(self) -> None:
         table = self._run("SELECT to_regclass('ledger') AS found").fetchone()
-        row = None
+        row, clock = None, SystemClock()
         if table is not None and table["found"] is not None:
-            row = self._run("SELECT version, oldest FROM ledger").fetchone()
+            asked = clock.now()
+            row = self._run("SELECT version, oldest, clock_timestamp() AS now FROM ledger").fetchone()
+            behind = row["now"] - asked - (clock.now() - asked) / 2 if row is not None else timedelta()
+            self.behind = behind if abs(behind) > _SAME_TIME else timedelta()
         schema_trouble(row, str(self.address))
 
     @contextmanager

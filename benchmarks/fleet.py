@@ -22,7 +22,7 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).resolve().parent.parent / "tests"))
 sys.path.insert(0, str(Path(__file__).resolve().parent))
 
-from fleet_world import Machine, fleet_world
+from fleet_world import FleetWorld, Machine, fleet_world
 from start import timed  # type: ignore[import-not-found]
 
 from inkstamp.config.enrolled import group_digests
@@ -116,7 +116,21 @@ def workers(folder: Path, count: int) -> None:
             database.close()
             machines = [fleet.machine(f"ops{many}{number}", url=url) for number in range(many)]
             assert machines[0].run("authority", "add", "quayside").status == 0
+            before = written(fleet, many)
             measure(machines, names, f"{many} worker{'s' if many > 1 else ''}, shared ledger", base)
+            wrote, ended = (after - first for after, first in zip(written(fleet, many), before, strict=True))
+            kept = "SELECT coalesce(sum(length(sealed)), 0) FROM sealed_file WHERE owner <> 'accounts/'"
+            stored = int(fleet.postgresql.sql(kept, f"fleet{many}"))
+            print(f"{'':<34}  of each: {wrote / count / 1024:.0f} KiB of WAL, {ended / count:.0f} transactions,"
+                  f" {stored / count / 1024:.1f} KiB of sealed files kept", flush=True)  # fmt: skip
+
+
+def written(fleet: FleetWorld, many: int) -> tuple[int, int]:
+    """Return how many bytes the server has written to its log ahead of its files, and the transactions it has ended."""
+    return (
+        int(fleet.sql("SELECT pg_wal_lsn_diff(pg_current_wal_lsn(), '0/0')::bigint")),
+        int(fleet.sql(f"SELECT xact_commit FROM pg_stat_database WHERE datname = 'fleet{many}'")),
+    )
 
 
 def served(folder: Path, most: int) -> None:

@@ -126,6 +126,8 @@ def test_a_node_sees_its_own_editions_alone_and_the_database_refuses_all_else(fl
         "false, '[]', now(), now())",
         "UPDATE machine SET orders = true",
         "INSERT INTO assigned (machine, kind, name) VALUES ('web1', 'certificate', 'quay')",
+        "INSERT INTO rollout_machine (certificate, edition, machine) VALUES ('rowing', 9, 'web1')",
+        "DELETE FROM rollout",
         "INSERT INTO edition SELECT 'rowing', 9, names, authority, issuer, root, serial, sha256, 0, 0, '' FROM edition",
         "SELECT * FROM lease",
         "DROP TABLE sealed_file",

@@ -15,6 +15,8 @@ from inkstamp.ledger.rows import as_list, from_moment, strings, telling_damage
 from inkstamp.printable import one_line
 
 _SHOWN, _LONGEST_WORD = 500, 255
+_MOST_READ = 65_536
+"""Characters of what a machine wrote."""
 CHANNEL = "inkstamp_edition"
 """What is notified (LISTEN, NOTIFY) when an edition was issued, or given to more machines."""
 INSTALLED = "inkstamp_installed"
@@ -221,7 +223,7 @@ class Machines:
     def all(self) -> list[Machine]:
         """Return all machines, by name."""
         rows = self._database.rows(
-            f"SELECT name, release, orders, servers, {_sane('seen')} AS seen,"  # noqa: S608  words of ours alone
+            f"SELECT name, {_short('release')}, orders, {_short('servers')}, {_sane('seen')} AS seen,"  # noqa: S608  words of ours alone
             f" extract(epoch FROM clock_timestamp() - {_sane('seen')})::float8 AS silent,"
             " (SELECT count(*) FROM change WHERE number > machine.change_seen) AS behind FROM machine ORDER BY name"
         )
@@ -230,7 +232,7 @@ class Machines:
     def lacking(self) -> list[Lack]:
         """Return what machines lack, the longest first."""
         rows = self._database.rows(
-            f"SELECT machine, certificate, edition, why, {_sane('since')} AS since,"  # noqa: S608  words of ours alone
+            f"SELECT machine, certificate, edition, {_short('why')}, {_sane('since')} AS since,"  # noqa: S608  words of ours alone
             f" extract(epoch FROM clock_timestamp() - {_sane('since')})::float8 / 3600 AS hours FROM machine_lack"
             " ORDER BY since, machine, certificate"
         )
@@ -252,6 +254,11 @@ class Machines:
 def _sane(column: str) -> str:
     """Return a moment of the database as one that is not in the future, and no infinity: a node wrote it."""
     return f"least(greatest({column}, timestamptz '2020-01-01 00:00:00+00'), clock_timestamp())"
+
+
+def _short(column: str) -> str:
+    """Return a text of the database as no more than is read: a node may have written any length."""
+    return f"left({column}, {_MOST_READ}) AS {column}"
 
 
 def _servers(stored: str) -> tuple[str, ...]:

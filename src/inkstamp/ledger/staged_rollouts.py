@@ -102,9 +102,9 @@ class StagedRollouts:
     def troubles(self) -> list[MachineTrouble]:
         """Return what went wrong with editions that are under way, as the machines said."""
         rows = self._database.rows(
-            "SELECT machine, certificate, why FROM machine_lack JOIN rollout USING (certificate) WHERE why <> ''"
-            " UNION SELECT machine, certificate, astray FROM machine_look JOIN rollout USING (certificate, edition)"
-            " WHERE astray <> '' ORDER BY machine, certificate"
+            "SELECT machine, certificate, left(why, 1000) AS why FROM machine_lack JOIN rollout USING (certificate)"
+            " WHERE why <> '' UNION SELECT machine, certificate, left(astray, 1000) FROM machine_look"
+            " JOIN rollout USING (certificate, edition) WHERE astray <> '' ORDER BY machine, certificate"
         )
         return [
             MachineTrouble(one_line(row["machine"], _LONGEST_WORD), row["certificate"],

@@ -18,7 +18,7 @@ from inkstamp.errors import Busy, LedgerTrouble
 from inkstamp.files import private_folder
 from inkstamp.ledger.fences import Fences
 from inkstamp.ledger.interface import Database
-from inkstamp.ledger.quotas import Quotas
+from inkstamp.ledger.quotas import WAIT_SECONDS, Quotas
 from inkstamp.locks import Lock, Locks, Scope
 from inkstamp.printable import printable
 
@@ -27,15 +27,21 @@ _TAKE = """
 INSERT INTO lease (key, what, machine, place, command, until, fence, authority)
 SELECT :key, :what, :machine, :place, :command, clock_timestamp() + make_interval(secs => :seconds),
     nextval('lease_fence'), :authority
-WHERE :at_once = 0 OR :at_once > (
-    SELECT count(*) FROM lease WHERE authority = :authority AND key <> :key AND until >= clock_timestamp()
-)
+FROM (
+    SELECT count(*) FILTER (WHERE place <> '') AS held,
+        count(*) FILTER (WHERE place <> '' AND machine = :machine) AS ours,
+        count(DISTINCT machine) FILTER (WHERE machine <> :machine) AS others,
+        count(*) FILTER (WHERE place = '' AND machine <> :machine) AS waiting
+    FROM lease WHERE authority = :authority AND key <> :key AND until >= clock_timestamp()
+) AS taken
+WHERE :at_once = 0 OR (held < :at_once AND (waiting = 0 OR ours < (:at_once + others) / (others + 1)))
 ON CONFLICT (key) DO UPDATE SET what = excluded.what, machine = excluded.machine, place = excluded.place,
     command = excluded.command, until = excluded.until, fence = excluded.fence, authority = excluded.authority
 WHERE lease.until < clock_timestamp() OR lease.place = excluded.place
 RETURNING fence
 """
-"""Whoever holds the lock of the kernel is the only one at that place, so that a lease from there is of a dead one."""
+"""Whoever holds the lock of the kernel is the only one at that place, so that a lease from there is of a dead one. Of a
+quota no machine takes more than its share while another one waits (`quotas.py`)."""
 _RENEW = """
 UPDATE lease SET until = clock_timestamp() + make_interval(secs => :seconds) WHERE fence = ANY(:fences) RETURNING fence
 """
@@ -101,6 +107,7 @@ class LeaseLocks(Locks):
 
     def _take(self, lock: Lock) -> int:
         deadline, pause = time.monotonic() + time_left(lock.patience), 0.05
+        place_until = time.monotonic() + time_left(WAIT_SECONDS)
         while True:
             asked = self.fences.now()
             fence = self._ask_for(lock)
@@ -108,7 +115,7 @@ class LeaseLocks(Locks):
                 self.fences.add(fence, lock.what, asked)
                 return fence
             if lock.quota is not None and not self._is_held(lock):
-                self._quotas.await_place(lock.quota)
+                self._quotas.await_place(lock.quota, place_until)
                 continue
             if time.monotonic() + pause > deadline:
                 raise self._busy(lock)

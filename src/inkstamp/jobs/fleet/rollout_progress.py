@@ -5,7 +5,6 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from inkstamp.bulkhead import apart
-from inkstamp.config.model import Certificate
 from inkstamp.config.sharing import servers_on
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.jobs.fleet.context import AssignmentContext
@@ -246,7 +245,11 @@ def _judge(context: AssignmentContext, rollout: StagedRollout, seen: _Seen) -> R
         name for name, servers in wanted.items()
         if installed.get(name, set()) >= set(servers) and (rollout.certificate, name) not in seen.troubles
     )  # fmt: skip
-    state, step, waits_for = _state(entry, rollout, steps, serving, seen)
+    state, step, waits_for = RolloutState.DONE, len(steps), tuple[str, ...]()
+    if rollout.went_back:
+        state, serving = RolloutState.WENT_BACK, ()
+    elif entry is not None and entry.rollout:  # else it was taken out of the configuration meanwhile
+        state, step, waits_for = _state_of(rollout, steps, serving, seen)
     return RolloutProgress(
         certificate=rollout.certificate, edition=rollout.edition, state=state, step=step, steps=steps, serving=serving,
         waits_for=waits_for, hours=rollout.hours, seconds_left=rollout.seconds_left,
@@ -256,18 +259,10 @@ def _judge(context: AssignmentContext, rollout: StagedRollout, seen: _Seen) -> R
     )  # fmt: skip
 
 
-def _state(
-    entry: Certificate | None,
-    rollout: StagedRollout,
-    steps: Sequence[Sequence[str]],
-    serving: Sequence[str],
-    seen: _Seen,
+def _state_of(
+    rollout: StagedRollout, steps: Sequence[Sequence[str]], serving: Sequence[str], seen: _Seen
 ) -> tuple[RolloutState, int, tuple[str, ...]]:
     """Return what a roll-out waits for, the number of its step, and the machines that it waits for."""
-    if rollout.went_back:
-        return RolloutState.WENT_BACK, 0, ()
-    if entry is None or not entry.rollout:  # taken out of the configuration meanwhile
-        return RolloutState.DONE, len(steps), ()
     for number, machines in enumerate(steps, start=1):
         found = _state_of_step(rollout, number, machines, serving, seen)
         if found is not None:
@@ -288,7 +283,7 @@ def _state_of_step(
     if failed:
         return RolloutState.STOPPED, number, failed
     is_there = [each for each in machines if seen.machines[each].silent <= seen.away_hours * _HOUR]
-    if not is_there:
+    if waits_for and not is_there:
         return RolloutState.AWAY, number, waits_for
     missing = tuple(each for each in waits_for if each in is_there)
     return (RolloutState.INSTALLING, number, missing) if missing else None

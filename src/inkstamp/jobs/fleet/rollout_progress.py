@@ -69,7 +69,9 @@ class RolloutProgress:
     def stopped_by(self) -> str:
         """What stopped it, in words."""
         them = some_of(self.waits_for)
-        return f"no sign of life of {them}" if self.state is RolloutState.AWAY else f"{them}: {self.why}"
+        if self.state is RolloutState.AWAY:
+            return f"no sign of life of {them}"
+        return f"{them}: {self.why}" if them else self.why
 
     @property
     def told(self) -> str:
@@ -97,11 +99,16 @@ class _Seen:
 
 
 def expect_rollouts(context: AssignmentContext) -> StagedRollouts:
-    """Return the roll-outs; UsageError where no machines share the ledger."""
+    """Return the roll-outs; UsageError where no machines share the ledger, or this one does not order."""
     if context.ledger.rollouts is None:
         raise UsageError(
             "the ledger is a file of this machine alone", where=str(context.configuration.path),
             advice="editions are rolled out in steps where machines share one; docs/fleet.md tells how",
+        )  # fmt: skip
+    if not context.config.orders:
+        raise UsageError(
+            "this machine installs what others order", where="[ledger] workers",
+            advice="roll-outs are led by the machines that order: run it on one of them",
         )  # fmt: skip
     return context.ledger.rollouts
 
@@ -187,7 +194,7 @@ def take_edition_back(context: AssignmentContext, certificate: str) -> tuple[int
 
     """
     rollouts, now = expect_rollouts(context), context.clock.now()
-    _expect_worker(context, certificate)
+    context.certificates.entry(certificate)
     newest = context.ledger.newest_edition(certificate)
     before = rollouts.edition_before(certificate, newest.number) if newest is not None else None
     if newest is None or before is None:
@@ -203,17 +210,8 @@ def take_edition_back(context: AssignmentContext, certificate: str) -> tuple[int
     return newest.number, before.number
 
 
-def _expect_worker(context: AssignmentContext, certificate: str) -> None:
-    context.certificates.entry(certificate)
-    if not context.config.orders:
-        raise UsageError(
-            "this machine installs what others order", where="[ledger] workers",
-            advice="roll-outs are led by the machines that order: run it on one of them",
-        )  # fmt: skip
-
-
 def _expect_one(context: AssignmentContext, certificate: str) -> RolloutProgress:
-    _expect_worker(context, certificate)
+    context.certificates.entry(certificate)
     found = rollouts_under_way(context, certificate)
     if not found:
         raise UsageError(f"no edition of “{certificate}” is being rolled out", advice="see: inkstamp machines rollout")
@@ -250,12 +248,14 @@ def _judge(context: AssignmentContext, rollout: StagedRollout, seen: _Seen) -> R
         state, serving = RolloutState.WENT_BACK, ()
     elif entry is not None and entry.rollout:  # else it was taken out of the configuration meanwhile
         state, step, waits_for = _state_of(rollout, steps, serving, seen)
+    elif entry is None and rollout.certificate in context.certificates:
+        state = RolloutState.STOPPED
     return RolloutProgress(
         certificate=rollout.certificate, edition=rollout.edition, state=state, step=step, steps=steps, serving=serving,
         waits_for=waits_for, hours=rollout.hours, seconds_left=rollout.seconds_left,
         why="; ".join(
             dict.fromkeys(why for each in waits_for if (why := seen.troubles.get((rollout.certificate, each), "")))
-        ),
+        ) or ("its entry in the configuration has an error" if state is RolloutState.STOPPED else ""),
     )  # fmt: skip
 
 

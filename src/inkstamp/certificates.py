@@ -163,9 +163,11 @@ class Certificates:
 
     def expect_group(self, selection: Selection) -> None:
         """Raise UsageError for a group that is neither configured nor anybody's."""
+        if not selection.group:
+            return
         roster = self.roster
         known = {*self._configuration.current_or_empty().group, *(roster.group_names() if roster is not None else ())}
-        expect_known("group", known, [selection.group] if selection.group else [], self._configuration.path)
+        expect_known("group", known, [selection.group], self._configuration.path)
 
     def covering(self, names: Sequence[str]) -> dict[str, Certificate]:
         """Return the certificates that are for any of some domain names, without a mistake, by name."""

@@ -146,7 +146,14 @@ class Roster:
 
     def group_names(self) -> list[str]:
         """Return the groups that somebody is enrolled in."""
-        return [row["group_name"] for row in self._database.rows("SELECT DISTINCT group_name FROM enrolled")]
+        # From one to the next by the index: a table of a million rows is not read for forty names.
+        rows = self._database.rows(
+            "WITH RECURSIVE found (name) AS (SELECT min(group_name) FROM enrolled UNION ALL SELECT"
+            " (SELECT min(group_name) FROM enrolled WHERE group_name > found.name) FROM found"
+            " WHERE found.name IS NOT NULL)"
+            " SELECT name FROM found WHERE name IS NOT NULL"
+        )
+        return [row["name"] for row in rows]
 
     def next_due(self, now: datetime, selection: Selection = ALL) -> tuple[str, datetime] | None:
         """Return the certificate that has to be judged next after that moment, and when; None for none."""

@@ -24,7 +24,7 @@ from inkstamp.ledger.interface import Here
 from inkstamp.ledger.leases import Holder, LeaseLocks
 from inkstamp.ledger.machine_records import announce
 from inkstamp.ledger.postgresql import DatabaseAddress, PostgresqlDatabase
-from inkstamp.ledger.postgresql_schema import Migration
+from inkstamp.ledger.postgresql_schema import FIRST, Migration, tables
 from inkstamp.ledger.records import EditionRecord, InstallState, OrderState
 from inkstamp.ledger.schema import VERSION
 from inkstamp.ledger.sealed_files import ACCOUNTS, SealedFiles
@@ -345,6 +345,37 @@ def test_tables_are_brought_up_when_somebody_says_so_and_not_while_a_machine_wou
     with pytest.raises(LedgerTrouble, match="cannot use") as told:
         PostgresqlDatabase(postgresql_ledger)
     assert "install the release" in told.value.advice
+
+
+def test_tables_of_the_release_before_are_brought_up_and_that_release_goes_on_beside_this_one(
+    postgresql_ledger: DatabaseAddress,
+) -> None:
+    database = unmade(postgresql_ledger)
+    with database.writing():
+        for row in database.rows("SELECT tablename FROM pg_tables WHERE schemaname = current_schema()"):
+            database.execute(f"DROP TABLE {row['tablename']} CASCADE")
+        for row in database.rows("SELECT relname FROM pg_class WHERE relkind = 'S' AND relnamespace = "
+                                 "current_schema()::regnamespace"):  # fmt: skip
+            database.execute(f"DROP SEQUENCE {row['relname']}")
+        for statement in tables(FIRST):
+            database.execute(statement)
+        database.insert("ledger", version=FIRST, oldest=FIRST)
+    with pytest.raises(LedgerTrouble, match="is of version 10") as told:
+        PostgresqlDatabase(postgresql_ledger)
+    assert "inkstamp ledger migrate" in told.value.advice
+    assert migrate_tables(database) == (FIRST, VERSION)
+    with database.writing():  # as the release before takes a lease, and makes tables of its own
+        database.execute(
+            "INSERT INTO lease (key, what, machine, place, command, until, fence) VALUES ('certificate-a', 'a', 'ops9',"
+            " 'there', '', clock_timestamp() + interval '1 minute', nextval('lease_fence'))"
+        )
+    machine = Machine(postgresql_ledger, Path("/nowhere"), "ops1")
+    assert database.rows("SELECT oldest FROM ledger")[0]["oldest"] == FIRST
+    lease = machine.database.row("SELECT authority FROM lease WHERE key = 'certificate-a'")
+    assert lease is not None
+    assert lease["authority"] == ""
+    machine.close()
+    database.close()
 
 
 def test_a_database_without_a_ledger_or_that_is_away_is_one_clear_error(

@@ -1,11 +1,15 @@
 """`calendar` says what comes, and draws it."""
 
+import os
+import subprocess
 import xml.etree.ElementTree as ET
 from datetime import UTC, datetime, timedelta
+from functools import partial
 from pathlib import Path
 
 import pytest
 from simulated import NAME, SimulatedWorld
+from world import inkstamp_program
 
 PNG = b"\x89PNG\r\n\x1a\n"
 
@@ -25,7 +29,7 @@ def test_weeks_are_listed_and_drawn_with_what_is_late(world: SimulatedWorld) -> 
     assert done.status == 0, done.err
     lines = done.out.splitlines()
     today = datetime.now(UTC).date()
-    assert lines[2].split() == [str(today - timedelta(days=today.weekday())), "1", "0", "rowing"]
+    assert lines[2].split() == [str(today - timedelta(days=today.weekday())), "1", "#" * 20, "0", "rowing"]
     assert "1 more is renewed after that" in done.out
     assert "late        1: rowing" in done.out
     assert "inkstamp renew rowing" in done.out
@@ -70,3 +74,23 @@ def test_a_made_up_year_needs_nothing_and_says_whether_limits_hold(
     assert max(told["orders_by_day"]) <= int(limit)
     assert max(told["unlevelled_orders_by_day"]) == int(limit)
     assert bool(told["expired"]) == bool(status)
+
+
+def test_without_the_packages_for_charts_the_weeks_are_drawn_in_the_terminal_and_what_brings_them_is_told(
+    world: SimulatedWorld, tmp_path: Path
+) -> None:
+    (tmp_path / "sitecustomize.py").write_text(
+        "import sys\n\nclass Nothing:\n    def find_spec(self, name, path=None, target=None):\n"
+        "        if name.split('.')[0] in {'numpy', 'matplotlib'}:\n"
+        "            raise ModuleNotFoundError(f'No module named {name!r}', name=name)\n\n"
+        "sys.meta_path.insert(0, Nothing())\n"
+    )
+    bare = {**os.environ, "PYTHONPATH": str(tmp_path), "INKSTAMP_CONFIG": str(world.config)}
+    run = partial(subprocess.run, env=bare, capture_output=True, text=True, check=False)
+    drawn = run([inkstamp_program(), "calendar"])
+    assert drawn.returncode == 0, drawn.stderr
+    for more in (["--picture", str(tmp_path / "a.png")], ["--simulate", "10"]):
+        refused = run([inkstamp_program(), "calendar", *more])
+        assert refused.returncode == 2
+        assert "pip install 'inkstamp[charts]'" in refused.stderr
+        assert "not found: matplotlib, numpy" in refused.stderr

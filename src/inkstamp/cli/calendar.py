@@ -1,4 +1,4 @@
-"""Show planned renewals and expiries by week, as a table or a chart.
+"""Show planned renewals and expiries by week, as a table with bars or a chart.
 
     inkstamp calendar --weeks 10
     inkstamp calendar --picture weeks.png
@@ -7,7 +7,8 @@
 
 The chart has a bar for each certificate, or renewals by day for many. The
 simulation invents certificates and needs no configuration; all are issued
-within one day, the worst case, unless --begun-within says otherwise.
+within one day, the worst case, unless --begun-within says otherwise. Both need
+the packages of `inkstamp[charts]`.
 """
 
 import argparse
@@ -27,6 +28,8 @@ if TYPE_CHECKING:
 _FORMS = (".png", ".svg")
 _MONTH = 30
 _MOST_NAMED = 4
+_BAR = 20
+"""Characters of the longest bar."""
 _AMPLE = 1.2
 """So many times the average load is what machines should be able to do."""
 
@@ -86,6 +89,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
     picture = Path(options.picture).absolute() if options.picture else None
     if picture is not None and picture.suffix not in _FORMS:
         raise UsageError("a picture is a PNG or an SVG", where=str(picture), advice="end its name in .png or .svg")
+    if options.simulate is not None or picture is not None:
+        _expect_charts()
     if options.simulate is not None:
         return _simulate(context, options, picture)
     from inkstamp.jobs.status.calendar import calendar
@@ -105,15 +110,39 @@ def run(context: Context, options: argparse.Namespace) -> int:
     return 0
 
 
+def _expect_charts() -> None:
+    """Raise UsageError where the packages are not installed that draw and simulate."""
+    from importlib import import_module
+
+    lacking = []
+    for each in ("matplotlib", "numpy"):
+        try:
+            import_module(each)
+        except ImportError:
+            lacking.append(each)
+    if lacking:
+        raise UsageError(
+            "pictures and simulations need packages that are not installed", said=f"not found: {', '.join(lacking)}",
+            advice="pip install 'inkstamp[charts]'; without --picture the weeks are drawn in the terminal",
+        )  # fmt: skip
+
+
+def _bar(number: int, most: int) -> str:
+    """Draw a number beside the largest one; what is not nothing is seen."""
+    return "#" * max(round(number / most * _BAR), 1) if number else ""
+
+
 def _tell(made: "Calendar") -> None:
     if not made.lives and not made.without:
         print("no certificate is configured yet\n  next   inkstamp stamp NAME…")
         return
+    most = max((len(each.renewals) for each in made.outlook.weeks), default=0)
     rows = [
-        (f"{each.begins:%Y-%m-%d}", str(len(each.renewals)), str(len(each.expiries)), _named(each.renewals))
+        (f"{each.begins:%Y-%m-%d}", str(len(each.renewals)), _bar(len(each.renewals), most), str(len(each.expiries)),
+         _named(each.renewals))
         for each in made.outlook.weeks
-    ]
-    output.table(("week from", "renewed", "expire", "which are renewed"), rows)
+    ]  # fmt: skip
+    output.table(("week from", "renewed", "", "expire", "which are renewed"), rows)
     print("expire: would expire if not renewed before")
     if made.outlook.later:
         print(f"{made.outlook.later} more {'is' if made.outlook.later == 1 else 'are'} renewed after that")

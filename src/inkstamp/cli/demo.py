@@ -48,7 +48,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         print("\nthe demo is stopped")
         return 0
     if options.fleet:
-        from inkstamp.demo.fleet import play_fleet
+        from inkstamp.demo.fleet_show import play_fleet
 
         play_fleet(_say)
         _say("narrator", "Everything is stopped and removed. How to set one up: docs/fleet.md.")

@@ -101,7 +101,7 @@ def test_an_option_that_cannot_apply_to_the_demo_is_refused(option: list[str], t
 
 
 ELSEWHERE = re.compile(
-    r"inkstamp (demo |authority add|ledger|machines|schedule|revoke|prove shop|collect|export .*--ask-passphrase|"
+    r"inkstamp (demo |authority add|ledger|machines|messenger test|schedule|revoke|prove shop|collect|export .*--ask-passphrase|"
     r"why shop --note|calendar --simulate|stamp |order )"
 )
 """Examples for another moment (an order that is open, a person who answers), or that would change this machine."""

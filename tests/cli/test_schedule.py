@@ -138,4 +138,7 @@ def test_an_entry_for_cron_is_good_only_where_a_cron_daemon_runs(folder: Path, m
         runtime = Runtime(folder / "inkstamp.toml", folder / "home")
         shown = put(runtime, "/usr/bin/inkstamp", cron=True, into=None) if os.geteuid() == 0 else None
         assert shown is None or shown.findings[0].severity == severity
+        if shown is not None and severity == "bad":
+            assert "nothing starts it" in shown.findings[0].seen
+            assert "inkstamp schedule --keep-running" in shown.findings[0].remedy
         runtime.close(0)

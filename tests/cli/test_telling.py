@@ -172,6 +172,38 @@ def test_a_webhook_is_signed_and_asked_again_while_it_has_trouble(world: Simulat
     assert headers["signature"] == f"inkstamp=:{wanted}:"
 
 
+def test_a_message_is_sent_now_when_somebody_asks_for_it_and_what_is_wrong_is_told(
+    world: SimulatedWorld, mailbox: Mailbox
+) -> None:
+    (port,) = free_ports(1)
+    secret(world.folder, "hook.key", KEY)
+    with HookReceiver(port) as receiver:
+        add(world, f'[messenger.board]\nkind = "webhook"\nurl = "{receiver.url}"\nkey_file = "hook.key"')
+        listed = world.run("messenger")
+        assert [line.split()[0] for line in listed.out.splitlines()[2:4]] == ["ops", "board"]
+        assert "inkstamp messenger test ops" in listed.out
+        done = world.run("messenger", "test", "ops")
+        assert done.status == 0, done.err
+        assert "ops: accepted by localhost:" in done.out
+        (letter,) = mailbox.letters
+        assert "a test" in letter.message["Subject"]
+        assert "Nothing is wrong" in letter.message.get_content()
+        assert world.run("messenger", "test", "board").status == 0
+        ((_, body),) = receiver.posts
+        told = json.loads(body)
+        assert (told["test"], told["new"], told["over"], told["renewed"]) == (True, [], [], [])
+    unknown = world.run("messenger", "test", "nobody")
+    assert unknown.status == 2
+    assert "known: " in unknown.flat
+    assert "board" in unknown.flat
+    (world.folder / "password").write_bytes(b"a wrong one")
+    refused = world.run("messenger", "test", "ops")
+    assert refused.status == 1
+    assert "535 these are not the right ones" in refused.flat
+    assert "a wrong one" not in refused.flat
+    assert len(mailbox.letters) == 1
+
+
 def test_figures_are_written_for_monitoring(world: SimulatedWorld) -> None:
     add(
         world,

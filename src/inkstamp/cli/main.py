@@ -43,6 +43,7 @@ COMMANDS = {
     "renew": "renew what is due and nothing else; for timers",
     "rehearse": "rehearse a renewal with the CA's staging; installs nothing",
     "schedule": "run renew regularly, by a systemd timer or cron",
+    "messenger": "list whom messages go to, or send one as a test",
     "status": "state of every certificate, and what to do next",
     "calendar": "planned renewals and expiries by week, also as a chart",
     "why": "why a certificate is stuck, and who must act",

@@ -3,5 +3,6 @@
 FACE = (
     "messages.RunResult",
     "messages.report",
+    "messages.send_test",
 )
 """What other rooms and the command line may import from here."""

@@ -13,13 +13,22 @@ from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import stamp
 from inkstamp.config.model import Messenger
 from inkstamp.deadline import within
-from inkstamp.errors import AccountTrouble, Actor, CaProblem, InkStampError, InternalError, StillWaiting, TtlNotExpired
+from inkstamp.errors import (
+    AccountTrouble,
+    Actor,
+    CaProblem,
+    InkStampError,
+    InternalError,
+    StillWaiting,
+    TtlNotExpired,
+    UsageError,
+)
 from inkstamp.files import read_secret
 from inkstamp.jobs.notification.context import NotificationContext
 from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, statuses_of, statuses_of_mistakes
 from inkstamp.policy.notification_rules import ACCOUNT_PROBLEMS, Condition, Matter, News, matters_of, news
 from inkstamp.policy.portal_steps import is_reminded
-from inkstamp.wording import counted, some_of
+from inkstamp.wording import counted, known_names, some_of
 
 if TYPE_CHECKING:
     from inkstamp.ledger.failures import RecordedFailure
@@ -220,9 +229,31 @@ def _renewed(run: RunResult) -> tuple[Matter, ...]:
     )
 
 
-def _by_mail(context: NotificationContext, name: str, entry: Messenger, fresh: News, renewed: Sequence[Matter]) -> None:
-    from inkstamp.reach.mail import MailServer, compose, send  # noqa: PLC0415  as above
+def send_test(context: NotificationContext, name: str) -> Messenger:
+    """Send a message that says that it is a test; returns the messenger's entry.
 
+    Raises:
+        UsageError: There is no such messenger.
+        ConfigurationError: Its password or key cannot be read.
+        NetworkTrouble: It is not accepted; nothing is tried again.
+
+    """
+    known = context.config.messenger
+    if name not in known:
+        raise UsageError(f"there is no messenger “{name}” in the configuration", where=str(context.configuration.path),
+                         advice=known_names(known, name))  # fmt: skip
+    entry, host = known[name], os.uname().nodename
+    with within(_EACH_SECONDS):
+        if entry.kind == "mail":
+            typed = f"inkstamp messenger test {name}"
+            text = f"Nothing is wrong. Somebody typed `{typed}` on {host} to see whether this arrives.\n"
+            _mail(context, entry, f"Certificates on {host}: a test", text)
+        else:
+            _post(context, name, entry, {"test": True, "new": (), "over": (), "renewed": ()})
+    return entry
+
+
+def _by_mail(context: NotificationContext, name: str, entry: Messenger, fresh: News, renewed: Sequence[Matter]) -> None:
     host = os.uname().nodename
     counts = ((len(fresh.begun), "new"), (len(fresh.over), "over"), (len(renewed), "renewed"))
     subject = f"Certificates on {host}: {', '.join(f'{count} {word}' for count, word in counts if count)}"
@@ -235,6 +266,12 @@ def _by_mail(context: NotificationContext, name: str, entry: Messenger, fresh: N
             f"{context.configuration.path}. Each problem is sent once, and once more when it is over.",
         ]
     )
+    _mail(context, entry, subject, text)
+
+
+def _mail(context: NotificationContext, entry: Messenger, subject: str, text: str) -> None:
+    from inkstamp.reach.mail import MailServer, compose, send  # noqa: PLC0415  as above
+
     password = read_secret(Path(entry.password_file)).decode().strip() if entry.password_file else ""
     server = MailServer(
         place=entry.server, tls=entry.tls, trust=Path(entry.trust) if entry.trust else None,
@@ -256,16 +293,13 @@ def _lines(heading: str, matters: Sequence[Matter]) -> list[str]:
 def _by_webhook(
     context: NotificationContext, name: str, entry: Messenger, fresh: News, renewed: Sequence[Matter]
 ) -> None:
+    _post(context, name, entry, {"new": fresh.begun, "over": fresh.over, "renewed": renewed})
+
+
+def _post(context: NotificationContext, name: str, entry: Messenger, content: Mapping[str, object]) -> None:
     from inkstamp.reach.webhook import post, signed_headers  # noqa: PLC0415  as above
 
-    document = {
-        "format": _FORMAT,
-        "from": os.uname().nodename,
-        "at": stamp(context.clock.now()),
-        "new": fresh.begun,
-        "over": fresh.over,
-        "renewed": renewed,
-    }
+    document = {"format": _FORMAT, "from": os.uname().nodename, "at": stamp(context.clock.now()), **content}
     body = msgspec.json.encode(document)
     key = read_secret(Path(entry.key_file)).strip()
     headers = signed_headers(entry.url, body, key, name, int(context.clock.now().timestamp()))

@@ -154,7 +154,10 @@ def _state(files: Sequence[tuple[Path, str]], present: Sequence[str | None], *, 
     where = ", ".join(str(path) for path, _ in files)
     if there and str(files[0][0]).startswith(f"{_CRON_FOLDER}/") and not _runs_cron():
         return bad(
-            "timer", where, "is installed, but no cron daemon runs here", "start cron, or run `renew` in another way"
+            "timer",
+            where,
+            "is installed, but neither systemd nor a cron daemon runs here: nothing starts it",
+            "start cron; or run in the foreground, as in a container: inkstamp schedule --keep-running",
         )
     if there:
         return ok("timer", where, "is installed")

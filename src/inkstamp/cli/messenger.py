@@ -22,7 +22,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
     actions = parser.add_subparsers(dest="action", metavar="[ACTION]")
     about = "send a message by one of them, which says that it is a test"
     test = actions.add_parser("test", help=about, description=f"{about.capitalize()}.", allow_abbrev=False)
-    test.add_argument("name", metavar="NAME", help="as in [messenger.NAME]")
+    test.add_argument(
+        "name", metavar="NAME", help="name of the messenger, as [messenger.NAME] of the configuration has it"
+    )
     global_options(test, default=argparse.SUPPRESS)
 
 

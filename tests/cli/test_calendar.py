@@ -72,6 +72,17 @@ def test_a_made_up_year_needs_nothing_and_says_whether_limits_hold(
     assert size(picture.read_bytes()) == (1280, 800)
     told = world.run(*arguments, "--json").json["simulated"]
     assert max(told["orders_by_day"]) <= int(limit)
+    assert told["most_in_a_run"] is None
+    for alone in (["--workers", "2"], ["--outage", "9", "3"], ["--simulate", "10", "--at-once", "4"]):
+        refused = world.run("calendar", *alone)
+        assert refused.status == 2
+        assert "add --" in refused.err
+    slow = world.run(
+        "calendar", "--simulate", "1000", "--workers", "1", "--order-seconds", "9000", "--outage", "99", "3"
+    )
+    assert "at_once 4, 9000 s an order: 12 orders a day at most" in slow.flat
+    assert "outage      days 99 to 101" in slow.out
+    assert "order more at the same time (at_once)" in slow.out
     assert max(told["unlevelled_orders_by_day"]) == int(limit)
     assert bool(told["expired"]) == bool(status)
 

@@ -89,6 +89,10 @@ def run(context: Context, options: argparse.Namespace) -> int:
     picture = Path(options.picture).absolute() if options.picture else None
     if picture is not None and picture.suffix not in _FORMS:
         raise UsageError("a picture is a PNG or an SVG", where=str(picture), advice="end its name in .png or .svg")
+    made_up = [options.workers, options.at_once, options.order_seconds, options.outage]
+    if options.simulate is None and any(made_up):
+        raise UsageError("--workers, --at-once, --order-seconds and --outage are about a simulation",
+                         advice="add --simulate N, or leave them out")  # fmt: skip
     if options.simulate is not None or picture is not None:
         _expect_charts()
     if options.simulate is not None:

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart
-from inkstamp.clock import Clock
+from inkstamp.clock import Clock, SystemClock
 from inkstamp.errors import InkStampError
 from inkstamp.jobs.renewal.run import Sweep, renew
 from inkstamp.progress import Progress
@@ -48,6 +48,8 @@ def keep_running(
                 if bell is not None and machines is not None:
                     bell.seen = machines.announced()
                 outcome = renew(runtime)
+                if isinstance(clock, SystemClock) and isinstance(runtime.clock, SystemClock):
+                    clock.behind = runtime.clock.behind  # moments to try again are by the clock that counts
         except InkStampError as error:
             outcome = error
         until = next_run(outcome, clock.now(), every, chance.random())

@@ -31,8 +31,8 @@ class AccountPool:
 
     def _open_now(self, authority: str) -> AccountSession:
         entry = self._context.config.authority[authority]
-        opened = self._open[authority] = open_account(self._context, authority, entry)
-        return opened
+        self._open[authority] = open_account(self._context, authority, entry)
+        return self._open[authority]
 
     def again(self, authority: str) -> AccountSession:
         """Return our account at an authority as it is now, after it was changed here; who did so has its lock."""

@@ -9,6 +9,7 @@ entry is added to the configuration, as `stamp` does.
 """
 
 import argparse
+from functools import partial
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
@@ -58,7 +59,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
                 more = "; cancel it at the portal too" if cancelled.at_portal else ""
                 print(f"{plan.name}: order {cancelled.order.id} is cancelled{more}")
             return 0
-        reached = order(runtime, plan, anew=options.reissue, said=lambda each: tell_plan(each, runtime))
+        said = partial(tell_plan, certificates=runtime.certificates, config_file=str(runtime.configuration.path))
+        reached = order(runtime, plan, anew=options.reissue, said=said)
     if context.json:
         output.as_json("order", order=reached)
     elif isinstance(reached, PortalOrder):

@@ -24,6 +24,7 @@ from inkstamp.pki.kinds import KeyKind
 from inkstamp.wording import header_of
 
 if TYPE_CHECKING:
+    from inkstamp.certificates import Certificates
     from inkstamp.jobs.lifecycle.proposal import Plan, StampRequest
     from inkstamp.jobs.lifecycle.provisioning import Outcome
     from inkstamp.jobs.validation.challenge_path import Passage
@@ -191,7 +192,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
             for plan in plans:
                 check_beforehand(runtime, plan)
                 if not context.json:
-                    tell_plan(plan, runtime, preview=True)
+                    tell_plan(plan, runtime.certificates, str(runtime.configuration.path), preview=True)
             if context.json:
                 output.as_json("stamp", plans=plans)
             return 0
@@ -241,7 +242,7 @@ def _stamp(
     from inkstamp.cli.log import tell_error
 
     def said(each: "Plan") -> None:
-        tell_plan(each, runtime)
+        tell_plan(each, runtime.certificates, str(runtime.configuration.path))
 
     def work() -> "Outcome":
         from inkstamp.jobs.lifecycle.provisioning import carry_out_and_look
@@ -268,7 +269,7 @@ def _stamp(
     return done
 
 
-def tell_plan(plan: "Plan", runtime: "Runtime", *, preview: bool = False) -> None:
+def tell_plan(plan: "Plan", certificates: "Certificates", config_file: str, *, preview: bool = False) -> None:
     """Say what will be done; on stderr, since it is no result, unless only this was asked for."""
     stream = sys.stdout if preview else sys.stderr
     from inkstamp.config.carrying import key_server
@@ -284,13 +285,13 @@ def tell_plan(plan: "Plan", runtime: "Runtime", *, preview: bool = False) -> Non
         key = f"{key} made on {there}" if there else "key on another machine, by the CSR from there"
     print(output.field("authority", f"{entry.authority}, {key}"), file=stream)
     print(output.field("challenge", f"{plan.proof}, {carrier}"), file=stream)
-    elsewhere = ", ".join(runtime.certificates.install_of_all(plan.name))
+    elsewhere = ", ".join(certificates.install_of_all(plan.name))
     unless_here = f"{elsewhere}, on other machines" if elsewhere else "nowhere, kept on the shelf"
     print(output.field("install", ", ".join(entry.install) or unless_here), file=stream)
     if plan.write:
         servers = "".join(f"[server.{name}] and " for name, _ in plan.new_servers)
         entries = f"{servers}{header_of('certificate', plan.name)}"
-        print(output.field("entry", f"{entries} {verb} added to {runtime.configuration.path}"), file=stream)
+        print(output.field("entry", f"{entries} {verb} added to {config_file}"), file=stream)
 
 
 def tell_outcome(outcome: "Outcome") -> None:

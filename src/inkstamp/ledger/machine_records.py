@@ -40,6 +40,10 @@ class Machine(msgspec.Struct, frozen=True, kw_only=True):
     behind: int
     """How many certificates have changed since it looked last."""
 
+    def is_away(self, hours: float) -> bool:
+        """Tell whether it has given no sign of life for longer than so many hours."""
+        return self.silent > hours * 3600.0
+
 
 class Lack(msgspec.Struct, frozen=True, kw_only=True):
     """An edition that a machine has not installed."""

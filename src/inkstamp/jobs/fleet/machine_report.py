@@ -53,7 +53,7 @@ def machine_reports(context: FleetContext) -> list[MachineReport]:
 def findings_of(machine: Machine, lacks: Sequence[Lack], away_hours: float) -> list[Finding]:
     """Judge a machine; the first finding is about whether it is there."""
     hours = machine.silent / _HOUR
-    if hours > away_hours:
+    if machine.is_away(away_hours):
         behind = f", and {machine.behind} certificates have changed since" if machine.behind else ""
         remedy = f"see whether it runs, and its timer; one that is gone: inkstamp machines forget {machine.name}"
         found = [bad("machine", machine.name, f"away: no sign of life for {hours:.0f} hours{behind}", remedy)]

@@ -13,7 +13,6 @@ from inkstamp.ledger.staged_rollouts import StagedRollout, StagedRollouts
 from inkstamp.policy.rollout_steps import steps_of
 from inkstamp.wording import some_of
 
-_HOUR = 3600.0
 _MINUTE = 60.0
 
 
@@ -118,12 +117,19 @@ def rollouts_under_way(context: AssignmentContext, certificate: str = "") -> lis
     rollouts = context.ledger.rollouts
     if rollouts is None or not context.config.orders:
         return []
+    return [progress for _, progress in _judged(context, rollouts, certificate)]
+
+
+def _judged(
+    context: AssignmentContext, rollouts: StagedRollouts, certificate: str
+) -> list[tuple[StagedRollout, RolloutProgress]]:
+    """Return what is under way, each with how far it is."""
     under_way = rollouts.under_way(certificate)
     if not under_way:
         return []
     context.certificates.read(each.certificate for each in under_way)
     seen = _see(context, rollouts)
-    return [_judge(context, each, seen) for each in under_way]
+    return [(each, _judge(context, each, seen)) for each in under_way]
 
 
 def advance_rollouts(context: AssignmentContext, certificate: str = "") -> None:
@@ -131,16 +137,13 @@ def advance_rollouts(context: AssignmentContext, certificate: str = "") -> None:
     rollouts = context.ledger.rollouts
     if rollouts is None or not context.config.orders:
         return
-    under_way = {each.certificate: each for each in rollouts.under_way(certificate)}
-    for each in rollouts_under_way(context, certificate) if under_way else []:
-        rollout = under_way.get(each.certificate)
-        if rollout is None or rollout.edition != each.edition:
-            continue  # a newer one was issued in this moment
+    for rollout, progress in _judged(context, rollouts, certificate):
         try:
             with apart():
-                _advance(context, rollouts, rollout, each)
+                _advance(context, rollouts, rollout, progress)
         except InkStampError as error:
-            context.ledger.note("failed", f"the roll-out of edition {each.edition}: {error.what}", each.certificate)
+            text = f"the roll-out of edition {rollout.edition}: {error.what}"
+            context.ledger.note("failed", text, rollout.certificate)
 
 
 def _advance(
@@ -282,7 +285,7 @@ def _state_of_step(
     failed = tuple(each for each in waits_for if (rollout.certificate, each) in seen.troubles)
     if failed:
         return RolloutState.STOPPED, number, failed
-    is_there = [each for each in machines if seen.machines[each].silent <= seen.away_hours * _HOUR]
+    is_there = [each for each in machines if not seen.machines[each].is_away(seen.away_hours)]
     if waits_for and not is_there:
         return RolloutState.AWAY, number, waits_for
     missing = tuple(each for each in waits_for if each in is_there)

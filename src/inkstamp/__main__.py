@@ -1,10 +1,15 @@
 """Entry point of the `inkstamp` program and of `python -m inkstamp`."""
 
+import os
 import sys
 
 
 def main() -> None:
     """Run the command line given to this process and exit with its status."""
+    if "_ARGCOMPLETE" in os.environ:  # a shell asks what could stand at the cursor
+        from inkstamp.cli.completion import answer_shell
+
+        answer_shell()
     from inkstamp.cli.main import run
     from inkstamp.cli.streams import guard_output
 

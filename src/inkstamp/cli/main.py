@@ -51,6 +51,7 @@ COMMANDS = {
     "remove": "stop managing a certificate; restore its servers",
     "revoke": "revoke a certificate, with a reason",
     "history": "what happened, when and in which run",
+    "completion": "print what completes commands and names in a shell",
     "ledger": "share the ledger among machines: a PostgreSQL database",
     "machines": "list the machines that share the ledger, and what they lack",
 }
@@ -60,7 +61,8 @@ _SPELLINGS = {"enroll": "enrol"}
 _WRONG_USE = 2
 
 
-def _front_parser() -> argparse.ArgumentParser:
+def front_parser() -> argparse.ArgumentParser:
+    """Return the parser of what stands before the command, whose help lists the commands."""
     width = max(map(len, COMMANDS)) + 2
     listing = "\n".join(f"  {name:<{width}}{summary}" for name, summary in COMMANDS.items())
     parser = argparse.ArgumentParser(
@@ -84,11 +86,24 @@ def _front_parser() -> argparse.ArgumentParser:
     return parser
 
 
+def command_parser(command: str, module: ModuleType) -> argparse.ArgumentParser:
+    """Return the parser of one command, whose description is its module's docstring."""
+    parser = argparse.ArgumentParser(
+        prog=f"inkstamp {command}",
+        description=module.__doc__,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+        allow_abbrev=False,
+    )
+    module.configure(parser)
+    global_options(parser, default=argparse.SUPPRESS)
+    return parser
+
+
 def run(arguments: Sequence[str]) -> int:
     """Run one command line and return the exit status."""
     # Libraries warn of odd encodings while strangers' certificates are read; what matters of that is a finding.
     warnings.simplefilter("ignore")
-    front = _front_parser()
+    front = front_parser()
     try:
         options = front.parse_args(arguments)
         if options.command == "help":
@@ -100,14 +115,7 @@ def run(arguments: Sequence[str]) -> int:
         if options.command not in COMMANDS:
             return _unknown_command(options.command)
         module = importlib.import_module(f"inkstamp.cli.{options.command}")
-        parser = argparse.ArgumentParser(
-            prog=f"inkstamp {options.command}",
-            description=module.__doc__,
-            formatter_class=argparse.RawDescriptionHelpFormatter,
-            allow_abbrev=False,
-        )
-        module.configure(parser)
-        global_options(parser, default=argparse.SUPPRESS)
+        parser = command_parser(options.command, module)
         options = parser.parse_args(options.rest, options)
     except SystemExit as exit_asked:  # argparse has said what is wrong, or shown the help
         return int(exit_asked.code or 0)

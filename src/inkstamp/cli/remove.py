@@ -86,7 +86,7 @@ def _request(plans: "list[RemovalPlan]", options: argparse.Namespace) -> "Remova
 
     """
     from inkstamp.jobs.enrolment.removal import KeysAfterwards, RemovalRequest, ServersAfterwards
-    from inkstamp.jobs.lifecycle.revoke import RevocationReason
+    from inkstamp.jobs.lifecycle.revocation_reasons import RevocationReason
 
     servers = ServersAfterwards(options.servers) if options.servers else ServersAfterwards.LEAVE
     if not options.servers and any(each.servers for each in plans):

@@ -17,7 +17,7 @@ from inkstamp.cli import output
 from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime
 from inkstamp.errors import UsageError
-from inkstamp.jobs.lifecycle.revoke import MEANINGS, RevocationReason
+from inkstamp.jobs.lifecycle.revocation_reasons import MEANINGS, RevocationReason
 
 if TYPE_CHECKING:
     from inkstamp.jobs.lifecycle.revoke import Doomed, RevocationResult

@@ -39,6 +39,14 @@ def line_of(text: str, path: tuple[str, ...]) -> int:
     return best_line
 
 
+def entries_of(text: str, table: str) -> list[str]:
+    """Return the names of a table's entries by their headers alone: for completion, which cannot wait for a parser."""
+    found = re.findall(
+        rf"""^[ \t]*\[[ \t]*{table}[ \t]*\.[ \t]*([A-Za-z0-9_-]+|"[^"\n]*"|'[^'\n]*')""", text, re.MULTILINE
+    )
+    return list(dict.fromkeys(each.strip("\"'") for each in found))
+
+
 def with_header(text: str, table: str, old: str, new: str) -> str:
     """Return a TOML text with the headers of one entry, and of tables below it, by another name."""
     lines = text.split("\n")

@@ -14,7 +14,8 @@ from inkstamp.jobs.deployment.rollout import take_back
 from inkstamp.jobs.deployment.undo_log import all_back, has_it
 from inkstamp.jobs.enrolment.context import EnrolmentContext
 from inkstamp.jobs.lifecycle.provisioning import settle
-from inkstamp.jobs.lifecycle.revoke import RevocationReason, plan_revocation, revoke
+from inkstamp.jobs.lifecycle.revocation_reasons import RevocationReason
+from inkstamp.jobs.lifecycle.revoke import plan_revocation, revoke
 from inkstamp.jobs.orders.cancellation import give_up
 from inkstamp.jobs.validation.challenge_path import close_again
 from inkstamp.ledger.brought_csr import forget_brought

@@ -3,7 +3,6 @@
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -17,6 +16,7 @@ from inkstamp.files import read_bytes
 from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.jobs.lifecycle.proposal import Plan
 from inkstamp.jobs.lifecycle.provisioning import carry_out
+from inkstamp.jobs.lifecycle.revocation_reasons import CODES, RevocationReason
 from inkstamp.jobs.status.editions import choose_edition
 from inkstamp.key_files import read_key
 from inkstamp.ledger.observations import Heard
@@ -28,35 +28,6 @@ from inkstamp.pki.keys import PrivateKey
 if TYPE_CHECKING:
     from inkstamp.jobs.lifecycle.provisioning import Outcome
     from inkstamp.progress import Progress
-
-
-class RevocationReason(StrEnum):
-    """Why a certificate is revoked, in the words of RFC 5280 section 5.3.1, as far as subscribers may give them."""
-
-    UNSPECIFIED = "unspecified"
-    KEY_COMPROMISE = "key-compromise"
-    AFFILIATION_CHANGED = "affiliation-changed"
-    SUPERSEDED = "superseded"
-    CESSATION_OF_OPERATION = "cessation-of-operation"
-    PRIVILEGE_WITHDRAWN = "privilege-withdrawn"
-
-
-CODES = {
-    RevocationReason.UNSPECIFIED: 0,
-    RevocationReason.KEY_COMPROMISE: 1,
-    RevocationReason.AFFILIATION_CHANGED: 3,
-    RevocationReason.SUPERSEDED: 4,
-    RevocationReason.CESSATION_OF_OPERATION: 5,
-    RevocationReason.PRIVILEGE_WITHDRAWN: 9,
-}
-MEANINGS = {
-    RevocationReason.UNSPECIFIED: "no reason is given",
-    RevocationReason.KEY_COMPROMISE: "the private key may be known to others",
-    RevocationReason.AFFILIATION_CHANGED: "the organisation named in it has changed",
-    RevocationReason.SUPERSEDED: "another certificate has replaced it",
-    RevocationReason.CESSATION_OF_OPERATION: "the names are no longer used",
-    RevocationReason.PRIVILEGE_WITHDRAWN: "the CA was given wrong information",
-}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -4,6 +4,8 @@ FACE = (
     "calendar.Calendar",
     "calendar.calendar",
     "context.StatusContext",
+    "candidates.candidates",
+    "candidates.editions",
     "diagnosis.Why",
     "diagnosis.attach_note",
     "diagnosis.why",

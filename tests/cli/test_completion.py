@@ -5,7 +5,6 @@ import os
 import shlex
 import sqlite3
 import subprocess
-from collections.abc import Iterator
 from contextlib import closing
 from pathlib import Path
 
@@ -33,7 +32,7 @@ zpty -w -n shell $'\\x15exit\\n'
 
 
 @pytest.fixture(scope="module")
-def environment(tmp_path_factory: pytest.TempPathFactory) -> Iterator[dict[str, str]]:
+def environment(tmp_path_factory: pytest.TempPathFactory) -> dict[str, str]:
     """An environment with a configuration, and a roster with more certificates than anybody reads."""
     folder = tmp_path_factory.mktemp("completion")
     config, home = folder / "inkstamp.toml", folder / "home"
@@ -51,7 +50,7 @@ def environment(tmp_path_factory: pytest.TempPathFactory) -> Iterator[dict[str, 
             rows,
         )
     path = f"{Path(inkstamp_program()).parent}:{os.environ['PATH']}"
-    yield {**os.environ, "PATH": path, "INKSTAMP_CONFIG": str(config), "INKSTAMP_HOME": str(home)}
+    return {**os.environ, "PATH": path, "INKSTAMP_CONFIG": str(config), "INKSTAMP_HOME": str(home)}
 
 
 def _offered(environment: dict[str, str], shell: str, script: str) -> str:

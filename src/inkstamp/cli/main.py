@@ -51,6 +51,8 @@ COMMANDS = {
     "remove": "stop managing a certificate; restore its servers",
     "revoke": "revoke a certificate, with a reason",
     "history": "what happened, when and in which run",
+    "backup": "back up ledger, accounts, shelf and configuration into one file",
+    "restore": "restore such a backup",
     "completion": "print what completes commands and names in a shell",
     "ledger": "share the ledger among machines: a PostgreSQL database",
     "machines": "list the machines that share the ledger, and what they lack",

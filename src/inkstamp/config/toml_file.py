@@ -85,11 +85,15 @@ def _fault_of(value: object) -> str:
 
 def read_home(data: bytes, file: Path) -> str:
     """Return the `home` that the file's head names, without reading the tables below it; empty for none."""
+    home = home_as_written(data)
+    return str(file.parent / home) if home else ""
+
+
+def home_as_written(data: bytes) -> str:
+    """Return the `home` of a configuration's head as it stands there, perhaps a relative path; empty for none."""
     head = re.split(rb"^\s*\[", data, maxsplit=1, flags=re.MULTILINE)[0]
     try:
         home = tomllib.loads(head.decode("utf-8")).get("home", "")
     except (ValueError, RecursionError):
         return ""  # parse() will say what is wrong with the file
-    if isinstance(home, str) and not home.isprintable():
-        return ""
-    return str(file.parent / home) if isinstance(home, str) and home else ""
+    return home if isinstance(home, str) and home.isprintable() else ""

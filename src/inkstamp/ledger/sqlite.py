@@ -93,14 +93,23 @@ class SqliteDatabase:
         version = self._connection.execute("SELECT version FROM ledger").fetchone()["version"]
         copy = self._file.with_name(f"{self._file.name}.version-{version}")
         partial = copy.with_name(f"{copy.name}.part")
-        partial.unlink(missing_ok=True)
-        os.close(os.open(partial, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600))
-        target = sqlite3.connect(partial)
-        try:
-            self._connection.backup(target)
-        finally:
-            target.close()
+        self.copy_to(partial)
         partial.replace(copy)
+
+    def copy_to(self, file: Path) -> None:
+        """Write the whole database into another file of mode 0600, in the place of one that is there.
+
+        It is read by a connection of its own: one that is writing, as inside `writing`, cannot be copied from.
+        """
+        with self._trouble():
+            file.unlink(missing_ok=True)
+            os.close(os.open(file, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600))
+            source, target = sqlite3.connect(self._file, timeout=_BUSY_SECONDS), sqlite3.connect(file)
+            try:
+                source.backup(target)
+            finally:
+                source.close()
+                target.close()
 
     def _script(self, statements: str) -> None:
         for statement in filter(str.strip, statements.split(";")):

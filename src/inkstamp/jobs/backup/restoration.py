@@ -147,6 +147,7 @@ def _put(staging: Path, home: Path, contents: Contents, config: Path, when: str)
     moved = [_move_aside(home, when)] if _is_in_use(home) else []
     moved += _put_configuration(staging / "config", contents, config, when)
     remove_tree(home)  # locks and caches
+    remove_tree(staging / "config")  # a kill behind the next line leaves an empty folder, and no secret in it
     with file_trouble("rename", home):
         (staging / "home").rename(home)
         sync_folder(home.parent)

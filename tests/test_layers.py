@@ -25,7 +25,7 @@ FLOORS = [
     {"jobs/portal"},
     {"jobs/orders", "jobs/deployment", "jobs/checks", "jobs/notification"},
     {"jobs/validation", "jobs/issuance", "jobs/status"},
-    {"jobs/inventory", "jobs/fleet", "jobs/backup"},
+    {"jobs/inventory", "jobs/fleet", "jobs/backups"},
     {"accounts"},
     {"parts"},
     {"certificates"},

@@ -21,7 +21,7 @@ from simulated import NAME, SimulatedWorld
 from world import Ran, find_program
 
 from inkstamp.errors import FileTrouble
-from inkstamp.jobs.backup.archive import FORMAT, Contents, unpack
+from inkstamp.jobs.backups.archive import FORMAT, Contents, unpack
 
 _PLACES = (9, 14, 19, 24, 29, 34, 39)
 """Where an order is killed: from its beginning to the install."""

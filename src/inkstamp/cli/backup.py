@@ -35,8 +35,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(context: Context, options: argparse.Namespace) -> int:
     """Carry out `inkstamp backup`; returns the exit status."""
-    from inkstamp.jobs.backup.creation import back_up
-    from inkstamp.jobs.backup.encryption import Protection
+    from inkstamp.jobs.backups.creation import back_up
+    from inkstamp.jobs.backups.encryption import Protection
 
     protection = Protection(
         passphrase=passphrase.given(options, "the backup", new=True),

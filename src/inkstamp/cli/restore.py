@@ -32,8 +32,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(context: Context, options: argparse.Namespace) -> int:
     """Carry out `inkstamp restore`; returns the exit status."""
     from inkstamp.clock import SystemClock, stamp
-    from inkstamp.jobs.backup.encryption import Opening
-    from inkstamp.jobs.backup.restoration import read_contents, restore
+    from inkstamp.jobs.backups.encryption import Opening
+    from inkstamp.jobs.backups.restoration import read_contents, restore
 
     file = Path(options.file).absolute()
     opening = Opening(

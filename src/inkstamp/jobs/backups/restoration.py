@@ -14,9 +14,9 @@ from inkstamp.errors import LedgerDamaged, UsageError
 from inkstamp.files import file_trouble, held, private_folder, read_bytes, remove_tree, sync_folder, write_bytes
 from inkstamp.findings import Finding, note, ok, warn
 from inkstamp.home import Home
-from inkstamp.jobs.backup import archive, encryption
-from inkstamp.jobs.backup.archive import Contents
-from inkstamp.jobs.backup.encryption import HEADER, Opening
+from inkstamp.jobs.backups import archive, encryption
+from inkstamp.jobs.backups.archive import Contents
+from inkstamp.jobs.backups.encryption import HEADER, Opening
 from inkstamp.ledger.sqlite import SqliteDatabase
 from inkstamp.ledger.store import Ledger
 from inkstamp.wording import counted

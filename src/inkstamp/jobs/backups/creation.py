@@ -16,10 +16,10 @@ from inkstamp.errors import FileTrouble, UsageError
 from inkstamp.files import file_trouble, partial_of, private_folder, read_bytes, sync_folder
 from inkstamp.findings import Finding, ok, warn
 from inkstamp.home import Home
-from inkstamp.jobs.backup import archive, encryption
-from inkstamp.jobs.backup.archive import ArchiveWriter, Contents
-from inkstamp.jobs.backup.context import BackupContext
-from inkstamp.jobs.backup.encryption import Protection
+from inkstamp.jobs.backups import archive, encryption
+from inkstamp.jobs.backups.archive import ArchiveWriter, Contents
+from inkstamp.jobs.backups.context import BackupContext
+from inkstamp.jobs.backups.encryption import Protection
 from inkstamp.ledger.sqlite import SqliteDatabase
 from inkstamp.wording import counted
 

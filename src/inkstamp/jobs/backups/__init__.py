@@ -1,13 +1,9 @@
 """Backups of a data directory and its configuration: written while runs are at work, and restored."""
 
 FACE = (
-    "archive.Contents",
-    "context.BackupContext",
-    "creation.BackedUp",
     "creation.back_up",
     "encryption.Opening",
     "encryption.Protection",
-    "restoration.Restored",
     "restoration.read_contents",
     "restoration.restore",
 )

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from inkstamp.ledger.file_store import FileStore
     from inkstamp.ledger.local_copy import LocalCopy
     from inkstamp.ledger.order_files import OrderKeys
+    from inkstamp.ledger.passing_copy import PassingCopy
     from inkstamp.ledger.shared import SharedLedger
     from inkstamp.ledger.shelf import Shelf
     from inkstamp.ledger.store import Ledger
@@ -50,6 +51,7 @@ class Runtime:
         command: str = "",
         locks: Locks | None = None,
         certificates: "Certificates | None" = None,
+        only_looks: bool = False,
     ) -> None:
         self.home = Home(home)
         self._given_locks = locks
@@ -62,6 +64,9 @@ class Runtime:
         self.configuration = ConfigFile(config_file, self.home.cache, Locks(self.home.locks))
         self.progress = progress or Silent()
         self.command = command
+        self._only_looks = only_looks
+        """Whether what it writes down may be lost, where the data directory cannot be written to."""
+        self._copy: PassingCopy | None = None
         self._making = threading.RLock()
         self._process = os.getpid()
 
@@ -145,10 +150,19 @@ class Runtime:
             # A new, empty one would have everything ordered again.
             raise LedgerTrouble("the ledger is missing, but there are editions on the shelf",
                                 where=str(self.home.ledger), advice=REBUILD)  # fmt: skip
-        self.home.made()
-        made = Ledger(SqliteDatabase(self.home.ledger), self.clock)
+        made = Ledger(SqliteDatabase(self._ledger_file()), self.clock)
         made.begin_run(self.command)
         return made
+
+    def _ledger_file(self) -> Path:
+        if self._only_looks and self.has_ledger():
+            from inkstamp.ledger.passing_copy import PassingCopy, can_be_written
+
+            if not can_be_written(self.home.ledger):
+                self._copy = PassingCopy(self.home.ledger)
+                return self._copy.file
+        self.home.made()
+        return self.home.ledger
 
     def _set_clock(self, behind: timedelta) -> None:
         """Go by the clock of a shared ledger's database, which is one for all machines."""
@@ -263,3 +277,5 @@ class Runtime:
             shared.close()
         elif "_ledger" in self.__dict__:
             self._ledger.close()
+        if self._copy is not None:
+            self._copy.remove()

@@ -81,7 +81,7 @@ def test_a_good_file_is_read_with_paths_made_absolute_and_names_normalised() -> 
         ('kind = "nginx"', 'kind = "files"', 9, "lacks the key “root”"),
         ('kind = "nginx"', 'kind = "files"\nroot = "/srv/{site}"', 10, "known: {domain}"),
         ('kind = "nginx"', 'kind = "nginx"\nroot = "/srv"', 10, "“root” does not apply to kind"),
-        ('kind = "nginx"', 'kind = "nginx"\nsudo = true', 10, 'add a line reach = "ssh://host"'),
+        ('kind = "nginx"', 'kind = "nginx"\nssh_config = "/c"', 10, 'add a line reach = "ssh://host"'),
         ('kind = "nginx"', 'kind = "nginx"\nreach = "ssh://-oProxyCommand=x"', 10, "write ssh://user@host:port"),
         ('kind = "nginx"', 'kind = "files"\nroot = "/srv"', 16, "takes no certificates"),
         ('kind = "nginx"', 'kind = "nginx"\nlook = ["x:1"]', 10, "“look” does not apply to kind"),

@@ -99,7 +99,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         return _simulate(context, options, picture)
     from inkstamp.jobs.status.calendar import calendar
 
-    with open_runtime(context) as runtime:
+    with open_runtime(context, only_looks=True) as runtime:
         made = calendar(runtime, options.weeks, selection_of(options))
     if picture is not None:
         from inkstamp.cli.picture import draw_calendar

@@ -71,7 +71,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
     if options.at and options.since:
         raise UsageError("--since compares what the names' own addresses serve", advice="leave --at or --since out")
     targets = [*options.names, *(_targets(options.source) if options.source else ())]
-    with open_runtime(context) as runtime:
+    with open_runtime(context, only_looks=True) as runtime:
         targets += of_sites(runtime) if options.sites else ()
         targets += runtime.certificates.names(selection_of(options)) if selection_of(options) else ()
         reports = check(runtime, targets, manner)

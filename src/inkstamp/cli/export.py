@@ -76,7 +76,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         replace=options.replace,
         target=options.target,
     )
-    with open_runtime(context) as runtime:
+    with open_runtime(context, only_looks=True) as runtime:
         exported = export(runtime, request)
     if context.json:
         output.as_json("export", exported=exported)

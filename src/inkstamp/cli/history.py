@@ -31,7 +31,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
     """Carry out `inkstamp history`; returns the exit status."""
     from inkstamp.jobs.status.history import history
 
-    with open_runtime(context) as runtime:
+    with open_runtime(context, only_looks=True) as runtime:
         events = history(runtime, options.certificate, options.last, selection_of(options))
     if context.json:
         output.as_json("history", events=events)

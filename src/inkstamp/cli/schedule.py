@@ -1,25 +1,33 @@
 """Run `renew` regularly: by a systemd timer, or by cron where systemd is not.
 
-    inkstamp schedule show     the timer's state, and what the last run did
+    inkstamp schedule show     the timer's state, the last runs, and the next one
     inkstamp schedule put      install or update the timer
     inkstamp schedule print    print its files
     inkstamp schedule remove   remove it
 
-As root it is a system timer, otherwise one of the user. In a container without
-systemd and cron, run: inkstamp schedule --keep-running
+As root it is a system timer, otherwise one of the user (systemd's, or an entry
+in the user's crontab). In a container without systemd and cron, run:
+inkstamp schedule --keep-running
 """
 
 import argparse
 import sys
 from datetime import timedelta
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
 from inkstamp.cli.log import Log, tell_error
 from inkstamp.cli.renew import counts, tell
-from inkstamp.cli.setting import open_runtime
+from inkstamp.cli.setting import config_file, home_folder, open_runtime
 from inkstamp.errors import InkStampError, UsageError
+from inkstamp.home import Home
+
+if TYPE_CHECKING:
+    from inkstamp.jobs.renewal.timer import Schedule
+
+_MOST_RUNS = 5
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -55,16 +63,28 @@ def run(context: Context, options: argparse.Namespace) -> int:
             return 0
         act = job.put if options.action == "put" else job.schedule
         found = act(runtime, program, cron=options.cron, into=into)
+        rules = job.sudoers(runtime) if options.action == "print" else ""
     if context.json:
         output.as_json("schedule", schedule=found)
     elif options.action == "print":
         for path, text in found.files:
             print(f"# {path}\n{text}")
+        if rules:
+            print(f"# /etc/sudoers.d/inkstamp, for root to write\n{rules}")
     else:
         output.findings(found.findings)
+        for name, each in zip(("before that", *[""] * _MOST_RUNS), _earlier(found)[:_MOST_RUNS], strict=False):
+            print(output.field(name, each))
         print(output.field("runs", "twice a day, at times that differ from machine to machine"))
+        if found.next_at is not None:
+            print(output.field("next run", f"{found.next_at:%Y-%m-%d %H:%M} UTC"))
     wrong = [each.topic for each in found.findings if each.severity == "bad"]
     return 1 if (options.action == "show" and wrong) or (options.action == "put" and "timer" in wrong) else 0
+
+
+def _earlier(found: "Schedule") -> list[str]:
+    """Return the runs before the last one, in a line each."""
+    return [f"{each.at:%Y-%m-%d %H:%M} UTC: {each.told}" for each in found.last.earlier] if found.last else []
 
 
 def _hours(text: str) -> float:
@@ -80,6 +100,7 @@ def _keep_running(context: Context, every: timedelta) -> int:
 
     from inkstamp.clock import SystemClock
     from inkstamp.jobs.renewal.daemon import keep_running
+    from inkstamp.ledger.run_summary import in_foreground
 
     def stop(*_signal: object) -> None:
         raise KeyboardInterrupt
@@ -87,16 +108,18 @@ def _keep_running(context: Context, every: timedelta) -> int:
     signal.signal(signal.SIGTERM, stop)
     signal.signal(signal.SIGINT, stop)
     log = Log(context.log)
+    home = Home(home_folder(context, config_file(context)))
     try:
-        for outcome, until in keep_running(lambda: open_runtime(context), SystemClock(), every):
-            if isinstance(outcome, InkStampError):
-                tell_error(context, outcome)
-            elif context.log == "text":
-                tell(context, outcome)
-            else:
-                log.say("info", "", **counts(outcome))
-            sys.stdout.flush()
-            log.say("info", f"runs again at {until:%Y-%m-%d %H:%M} UTC", next_run=until)
+        with in_foreground(home):
+            for outcome, until in keep_running(lambda: open_runtime(context), SystemClock(), every):
+                if isinstance(outcome, InkStampError):
+                    tell_error(context, outcome)
+                elif context.log == "text":
+                    tell(context, outcome)
+                else:
+                    log.say("info", "", **counts(outcome))
+                sys.stdout.flush()
+                log.say("info", f"runs again at {until:%Y-%m-%d %H:%M} UTC", next_run=until)
     except KeyboardInterrupt:
         log.say("info", "stopped", text="stopped")
     return 0

@@ -49,8 +49,15 @@ def home_folder(context: Context, config: Path) -> Path:
 
 
 @contextmanager
-def open_runtime(context: Context, *, quiet: bool = False) -> Iterator["Runtime"]:
-    """Make the runtime of one run, `quiet` where its steps are not told; the ledger is told how the run ended."""
+def open_runtime(context: Context, *, quiet: bool = False, only_looks: bool = False) -> Iterator["Runtime"]:
+    """Make the runtime of one run; the ledger is told how the run ended.
+
+    Args:
+        context: The options that every command has.
+        quiet: Whether its steps are not told.
+        only_looks: Whether it can do with a data directory that cannot be written to.
+
+    """
     from inkstamp.errors import InkStampError
     from inkstamp.progress import Silent
     from inkstamp.runtime import Runtime
@@ -61,6 +68,7 @@ def open_runtime(context: Context, *, quiet: bool = False) -> Iterator["Runtime"
         home_folder(context, config),
         progress=Silent() if quiet else Log(context.log),
         command=context.command_line,
+        only_looks=only_looks,
     )
     status = 1
     try:

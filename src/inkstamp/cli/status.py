@@ -5,6 +5,7 @@ Of more than 50 certificates, those that are ok are counted and not listed; with
 
     inkstamp status
     inkstamp status --report certificates.html
+    inkstamp status --healthy     for a health check: exit status 0 or 1
 """
 
 import argparse
@@ -20,6 +21,7 @@ from inkstamp.wording import counted
 if TYPE_CHECKING:
     from inkstamp.jobs.fleet.rollout_progress import RolloutProgress
     from inkstamp.jobs.status.overview import CertificateStatus, Overview
+    from inkstamp.ledger.run_summary import LastSweep
     from inkstamp.policy.portal_steps import StepProgress
     from inkstamp.runtime import Runtime
 
@@ -32,6 +34,12 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments of `inkstamp status`."""
     parser.add_argument("--all", action="store_true", help="list those that are ok too, however many there are")
     parser.add_argument("--report", metavar="FILE", help="write it to FILE as one HTML page")
+    parser.add_argument(
+        "--healthy",
+        action="store_true",
+        help="only tell whether somebody is needed: exit status 1 where a certificate needs a person, or where "
+        "`renew` has not run for 30 hours",
+    )
     roster_options(parser)
     parser.add_argument("--rebuild", action="store_true", help="rebuild a missing or damaged ledger from the shelf")
 
@@ -39,41 +47,70 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(context: Context, options: argparse.Namespace) -> int:
     """Carry out `inkstamp status`; returns the exit status."""
     from inkstamp.jobs.status.overview import overview
+    from inkstamp.ledger.run_summary import last_sweep
 
-    with open_runtime(context) as runtime:
-        if options.rebuild:
-            from inkstamp.jobs.issuance.ledger_rebuild import rebuild
-
-            made = rebuild(runtime)
-            if context.json:
-                output.as_json("status", rebuilt=made)
-                return 0
-            output.findings(made.findings)
-            if made.moved_to:
-                print(output.field("before", made.moved_to))
-            print(output.field("next", "inkstamp renew, which installs again what is not known to be installed"))
-            return 0
+    if options.rebuild:
+        return _rebuild(context)
+    with open_runtime(context, only_looks=True) as runtime:
+        if options.healthy:
+            return _tell_health(context, runtime)
         found = overview(runtime, selection_of(options), whole=options.all)
         if len(found.certificates) < found.total <= _MOST_LISTED:  # few enough to list them all
             found = overview(runtime, selection_of(options), whole=True)
         now, rollouts = runtime.clock.now(), _rollouts(runtime)
+        last = last_sweep(runtime.home)
     if options.report:
         from inkstamp.cli.status_page import write_status
 
         write_status(found, Path(options.report).absolute())
     if context.json:
         output.as_json("status", certificates=found.certificates, total=found.total, groups=found.groups,
-                       rollouts=rollouts)  # fmt: skip
+                       rollouts=rollouts, last_run=last)  # fmt: skip
         return 0
     if not found.total:
         print("no certificate is configured yet\n  next   inkstamp stamp NAME…")
         return 0
     _tell(found, now, whole=options.all or found.total <= _MOST_LISTED)
+    _tell_missed_runs(last, now)
     if rollouts:
         from inkstamp.cli.machines import tell_rollouts
 
         tell_rollouts(rollouts, _MOST_REASONS)
     return 0
+
+
+def _rebuild(context: Context) -> int:
+    from inkstamp.jobs.issuance.ledger_rebuild import rebuild
+
+    with open_runtime(context) as runtime:
+        made = rebuild(runtime)
+    if context.json:
+        output.as_json("status", rebuilt=made)
+        return 0
+    output.findings(made.findings)
+    if made.moved_to:
+        print(output.field("before", made.moved_to))
+    print(output.field("next", "inkstamp renew, which installs again what is not known to be installed"))
+    return 0
+
+
+def _tell_health(context: Context, runtime: "Runtime") -> int:
+    from inkstamp.jobs.status.health import health
+
+    found = health(runtime)
+    if context.json:
+        output.as_json("status", healthy=found.healthy, findings=found.findings)
+    else:
+        output.findings(found.findings, below="status")
+    return 0 if found.healthy else 1
+
+
+def _tell_missed_runs(last: "LastSweep | None", now: datetime) -> None:
+    from inkstamp.findings import warn
+    from inkstamp.jobs.status.run_record import is_overdue, told_gap
+
+    if last is not None and is_overdue(last, now):
+        output.findings([warn("renew", "renew", told_gap(last, now), "inkstamp schedule show")], below="renew")
 
 
 def _rollouts(runtime: "Runtime") -> "list[RolloutProgress]":

@@ -51,7 +51,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         from inkstamp.errors import UsageError
 
         raise UsageError("--until goes with --waiting", advice="say for what the order waits: --waiting call")
-    with open_runtime(context) as runtime:
+    with open_runtime(context, only_looks=not (options.waiting or options.note)) as runtime:
         if options.waiting:
             from inkstamp.jobs.portal.waiting import wait_at_step
 

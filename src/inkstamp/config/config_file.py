@@ -4,6 +4,7 @@ from collections.abc import Collection, Iterable, Mapping
 from functools import cached_property
 from pathlib import Path
 
+from inkstamp.config.environment import settings_of
 from inkstamp.config.load import load
 from inkstamp.config.model import Authority, Configuration
 from inkstamp.config.section import Section
@@ -41,7 +42,7 @@ class ConfigFile:
 
         `current` is what it means on this one.
         """
-        return self._read if "_read" in self.__dict__ or self.path.exists() else Configuration()
+        return self._read if self._is_there() else Configuration()
 
     @cached_property
     def _here(self) -> Configuration:
@@ -53,11 +54,16 @@ class ConfigFile:
 
     @cached_property
     def _read(self) -> Configuration:
-        return load(read_file(self.path), self.path, self._cache)
+        without_file = not self.path.exists() and bool(settings_of())
+        return load(b"" if without_file else read_file(self.path), self.path, self._cache)
+
+    def _is_there(self) -> bool:
+        """Tell whether anything is configured, by the file or by the environment."""
+        return "_read" in self.__dict__ or self.path.exists() or bool(settings_of())
 
     def current_or_empty(self) -> Configuration:
         """Return the configuration, an empty one when there is no file yet."""
-        return self.current if "_read" in self.__dict__ or self.path.exists() else Configuration()
+        return self.current if self._is_there() else Configuration()
 
     def use(self, config: Configuration) -> None:
         """Go on with a configuration that has just been written."""

@@ -1,10 +1,7 @@
 """The entries of `inkstamp.toml`: each read into data, and of each mistake what, where and what instead."""
 
 import difflib
-import enum
 import re
-import types
-import typing
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
@@ -38,7 +35,7 @@ from inkstamp.config.renewal_rules import (
     nameserver_fault,
     stages_fault,
 )
-from inkstamp.config.section import Section
+from inkstamp.config.section import Section, allowed_values
 from inkstamp.config.server_rules import Fault, find_fault
 from inkstamp.config.sharing import ledger_fault, machine_fault, rollout_fault, server_machines_fault, via_fault
 from inkstamp.config.templates import template_fault
@@ -95,27 +92,21 @@ def is_entry_name(text: str, table: str) -> bool:
     return (_CERTIFICATE if table == "certificate" else _ENTRY).fullmatch(text) is not None
 
 
-def _allowed(kind: type[Section], key: str) -> str:
-    """Say which values a key takes, where it takes few."""
-    known = typing.get_type_hints(kind).get(key)
-    if typing.get_origin(known) is types.UnionType or typing.get_origin(known) is typing.Union:
-        known = next(each for each in typing.get_args(known) if each is not type(None))  # a key that may be left out
-    if typing.get_origin(known) is tuple:
-        known = typing.get_args(known)[0]
-    if isinstance(known, type) and issubclass(known, enum.Enum):
-        return "known values: " + ", ".join(member.value for member in known)
-    if typing.get_origin(known) is typing.Literal:
-        return "known values: " + ", ".join(typing.get_args(known))
-    return "correct the value"
-
-
 class EntryReader:
     """One pass over one file; knows what to say about mistakes in it."""
 
-    def __init__(self, text: str, file: Path, mistaken: dict[tuple[str, str], Mistake] | None) -> None:
+    def __init__(
+        self,
+        text: str,
+        file: Path,
+        mistaken: dict[tuple[str, str], Mistake] | None,
+        variables: Mapping[tuple[str, ...], str],
+    ) -> None:
         self._text = text
         self._file = file
-        self._mistaken = mistaken
+        self._variables = variables
+        """Environment variables by the keys that they set."""
+        self.mistaken = mistaken
         """Where entries with a mistake go, by table and name; None when the first mistake ends all."""
 
     def absolute(self, value: str, path: tuple[str, ...]) -> str:  # noqa: ARG002  another reader has no file
@@ -123,7 +114,8 @@ class EntryReader:
         return str(self._file.parent / value)
 
     def fail(self, what: str, path: tuple[str, ...], advice: str) -> ConfigurationError:
-        where = f"{self._file}, line {line_of(self._text, path)}"
+        variable = self._variables.get(path)
+        where = f"environment variable {variable}" if variable else f"{self._file}, line {line_of(self._text, path)}"
         return ConfigurationError(what, where=where, advice=advice)
 
     def check_keys(self, given: Iterable[str], known: Iterable[str], path: tuple[str, ...]) -> None:
@@ -160,7 +152,7 @@ class EntryReader:
             what = f"[{'.'.join(path)}] lacks the key “{missing[1]}”" if missing else f"“{key}” is wrong: {said}"
             within = INNER.get(kind, {}).get(key)
             inmost = (re.findall(r"[a-z_]+", at) or [key])[-1]
-            allowed = _allowed(within, inmost) if within else _allowed(kind, key)
+            allowed = allowed_values(within, inmost) if within else allowed_values(kind, key)
             advice = f"add a line {missing[1]} = …" if missing else allowed
             raise self.fail(what, (*path, key) if key else path, advice) from error
 
@@ -190,9 +182,9 @@ class EntryReader:
         try:
             yield
         except ConfigurationError as error:
-            if self._mistaken is None:
+            if self.mistaken is None:
                 raise
-            self._mistaken[table, name] = Mistake(what=error.what, where=error.where, advice=error.advice)
+            self.mistaken[table, name] = Mistake(what=error.what, where=error.where, advice=error.advice)
 
     def right_ones(self, table: str, entries: Mapping[str, Any], check: Callable[[str, Any], None]) -> dict[str, Any]:
         """Return the entries that `check` raises nothing for."""
@@ -222,7 +214,7 @@ class EntryReader:
     def refers(self, value: str, table: str, known: Mapping[str, object], path: tuple[str, ...]) -> None:
         if value not in known:
             for other in (table, *TABLES):
-                wrong = (self._mistaken or {}).get((other, value))
+                wrong = (self.mistaken or {}).get((other, value))
                 if wrong is not None and other != "certificate":
                     raise ConfigurationError(f"[{other}.{value}] has an error: {wrong.what}", where=wrong.where,
                                              advice=wrong.advice)  # fmt: skip

@@ -11,11 +11,11 @@ import msgspec
 
 from inkstamp import __version__
 from inkstamp.config.entries import TABLES, EntryReader
+from inkstamp.config.environment import laid_over, settings_of
 from inkstamp.config.ledger_settings import LedgerSettings, MachineSettings
 from inkstamp.config.model import (
     Certificate,
     Configuration,
-    Mistake,
     Renewal,
     ViewSettings,
 )
@@ -46,13 +46,16 @@ def parse(data: bytes, file: Path, *, leave_out: bool = False) -> Configuration:
     With `leave_out`, entries that have a mistake are `mistaken` or `mistaken_beside`, as are certificates that name
     them, and the others are read.
 
+    Environment variables count more than the file (`config/environment.py`).
+
     Raises:
-        ConfigurationError: The file is not TOML, has an unknown key or a wrong value; names the line.
+        ConfigurationError: The file is not TOML, has an unknown key or a wrong value; names the line or the variable.
 
     """
     text, raw = read_toml(data, file)
+    variables = laid_over(raw, settings_of())
     with fail_clearly(str(file), str(file)):
-        return _interpret(text, raw, file, {} if leave_out else None)
+        return _interpret(EntryReader(text, file, {} if leave_out else None, variables), raw, file)
 
 
 @contextmanager
@@ -72,10 +75,7 @@ def fail_clearly(what: str, where: str) -> Iterator[None]:
         ) from error  # fmt: skip
 
 
-def _interpret(
-    text: str, raw: dict[str, Any], file: Path, mistaken: dict[tuple[str, str], Mistake] | None
-) -> Configuration:
-    reader = EntryReader(text, file, mistaken)
+def _interpret(reader: EntryReader, raw: dict[str, Any], file: Path) -> Configuration:
     reader.check_keys(raw, [each for each in Configuration.__struct_fields__ if each not in _NOT_IN_FILE], ())
     home, subject = raw.get("home", ""), raw.get("subject", {})
     if not isinstance(subject, dict):
@@ -122,7 +122,7 @@ def _interpret(
             certificates[name] = read
             twins.append(name)
     groups = reader.right_ones("group", whole.group, lambda name, each: reader.settings(("group", name), each, whole))
-    left_out = (mistaken or {}).items()
+    left_out = (reader.mistaken or {}).items()
     return msgspec.structs.replace(
         whole,
         certificate=certificates,
@@ -138,7 +138,8 @@ def load(data: bytes, file: Path, cache: Path) -> Configuration:
     A large configuration takes seconds to parse and milliseconds to load from the copy. The copy is left
     alone when it cannot be written: it is only a help.
     """
-    made_from = hashlib.sha256(b"\0".join((__version__.encode(), str(file).encode(), data))).hexdigest()
+    variables = repr(settings_of()).encode("utf-8", "surrogateescape")
+    made_from = hashlib.sha256(b"\0".join((__version__.encode(), str(file).encode(), variables, data))).hexdigest()
     kept = cache / "configuration.msgpack"
     with suppress(
         FileTrouble, msgspec.DecodeError, ValueError

@@ -188,7 +188,8 @@ class Server(Section, frozen=True):
     ssh_config: str = ""
     """A file for OpenSSH's client in the place of the user's own (ssh_config(5))."""
     sudo: bool = False
-    """Whether commands on the other machine are given to `sudo`, which must not ask for a password."""
+    """Whether commands are given to `sudo`, which must not ask for a password: on another machine all of them, on this
+    one those that test, reload and start the server."""
     certificate_folder: str = "/var/lib/inkstamp/certificates"
     """On another machine: where copies of editions are put, in a folder of their own for each certificate."""
     proof_folder: str = "/var/lib/inkstamp-proofs"

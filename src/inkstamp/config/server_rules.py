@@ -108,9 +108,10 @@ def _manner_faults(entry: Server) -> Iterator[Fault]:
 
 
 def _reach_faults(entry: Server) -> Iterator[Fault]:
-    for key in ("ssh_config", "sudo"):
-        if getattr(entry, key) and not entry.reach:
-            yield Fault(f"“{key}” is for another machine", (key,), 'add a line reach = "ssh://host"')
+    if entry.ssh_config and not entry.reach:
+        yield Fault("“ssh_config” is for another machine", ("ssh_config",), 'add a line reach = "ssh://host"')
+    if entry.sudo and entry.kind == "balancer":
+        yield Fault("“sudo” does not apply to kind = “balancer”", ("sudo",), "remove the line")
     if entry.reach and not is_ssh_url(entry.reach):
         yield Fault(f"“{entry.reach}” does not say how to reach a machine", ("reach",), "write ssh://user@host:port")
 

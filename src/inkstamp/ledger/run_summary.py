@@ -17,6 +17,9 @@ from inkstamp.locks import Lock, Locks, Scope
 
 _PATIENCE = 10.0
 _RUNNING = "renewal-running"
+_FOREGROUND = "keeps-running"
+_MOST_EARLIER = 9
+"""Runs that are remembered besides the last one."""
 
 
 class LastSweep(msgspec.Struct, frozen=True, kw_only=True):
@@ -30,6 +33,8 @@ class LastSweep(msgspec.Struct, frozen=True, kw_only=True):
     waiting: int
     held: int
     """Certificates that rested after failures."""
+    earlier: "tuple[LastSweep, ...]" = ()
+    """The runs before it, the newest first; those have none themselves."""
 
     @property
     def told(self) -> str:
@@ -39,9 +44,13 @@ class LastSweep(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def record_sweep(home: Home, sweep: LastSweep) -> None:
-    """Write down what a run did."""
+    """Write down what a run did, before what the runs before it did."""
     lock = Lock("last-renewal", "the record of the last renewal", Scope.MACHINE, _PATIENCE)
     with Locks(private_folder(home.folder) / "locks").hold(lock):
+        before = last_sweep(home)
+        if before is not None:
+            earlier = (msgspec.structs.replace(before, earlier=()), *before.earlier)[:_MOST_EARLIER]
+            sweep = msgspec.structs.replace(sweep, earlier=earlier)
         write_bytes(home.last_renewal, msgspec.json.encode(sweep), mode=0o600)
 
 
@@ -95,6 +104,31 @@ def is_running(home: Home) -> bool:
     finally:
         let_go(handle)
     return False
+
+
+@contextmanager
+def in_foreground(home: Home) -> Iterator[None]:
+    """Mark for the time of the block that this process runs `renew` again and again."""
+    with Locks(private_folder(home.folder) / "locks").hold(
+        Lock(_FOREGROUND, "renewals in the foreground", Scope.MACHINE)
+    ):
+        yield
+
+
+def foreground(home: Home) -> int | None:
+    """Return the process that runs `renew` again and again with a data directory; None where there is none."""
+    try:
+        handle = os.open(home.locks / _FOREGROUND, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
+    except OSError:  # there never was one
+        return None
+    try:
+        fcntl.flock(handle, fcntl.LOCK_SH | fcntl.LOCK_NB)
+    except OSError:
+        said = os.pread(handle, 32, 0).decode("ascii", "replace").strip()
+        return int(said) if said.isdecimal() else 0
+    finally:
+        let_go(handle)
+    return None
 
 
 def cut_off(home: Home) -> datetime | None:

@@ -2,12 +2,13 @@
 
 import threading
 from abc import ABC, abstractmethod
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Generic, Protocol, TypeVar
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.reach.interface import Host, Ran
+from inkstamp.servers.escalation import run_by_sudo
 from inkstamp.servers.interface import AnswersChallenges, Obstacle, Place
 from inkstamp.servers.tls_policy import TlsSettings
 
@@ -41,6 +42,8 @@ class Fitting:
     reload: tuple[str, ...] = ()
     manner: TlsSettings = field(default_factory=TlsSettings)
     """How sites that had no TLS are given it."""
+    sudo: bool = False
+    """Whether the commands that test, reload and start it go through sudo, on this machine."""
 
 
 class Files:
@@ -118,20 +121,30 @@ class TextServer(ABC, Generic[R]):
         return list(self._reading().texts)
 
     def test(self) -> Ran:
-        return self.host.run(self._fitting.test or self._usual_test(), SECONDS)
+        return self._run(self._fitting.test or self._usual_test())
 
     def reload(self) -> Ran:
-        return self.host.run(self._fitting.reload or self._usual_reload(), SECONDS)
+        return self._run(self._fitting.reload or self._usual_reload())
 
     def start(self) -> Ran:
         if self._fitting.main_file.startswith("/etc/"):  # else it is none that the service manager would start
             try:
-                ran = self.host.run(["systemctl", "start", self.service], SECONDS)
+                ran = self._run(self._service_start())
             except ServerTrouble:  # there is none
-                return self.host.run(self._usual_start(), SECONDS)
+                return self._run(self._usual_start())
             if ran.status == 0:
                 return ran
-        return self.host.run(self._usual_start(), SECONDS)
+        return self._run(self._usual_start())
+
+    def privileged_commands(self) -> list[Sequence[str]]:
+        usual = [self._fitting.test or self._usual_test(), self._fitting.reload or self._usual_reload()]
+        return [*usual, self._service_start(), self._usual_start()]
+
+    def _service_start(self) -> list[str]:
+        return ["systemctl", "start", self.service]
+
+    def _run(self, command: Sequence[str]) -> Ran:
+        return run_by_sudo(self.host, command, SECONDS) if self._fitting.sudo else self.host.run(command, SECONDS)
 
 
 class FilelessServer(TextServer[R]):

@@ -14,6 +14,7 @@ from inkstamp.pki.packing import Goods, as_pkcs12, contents_of
 from inkstamp.reach.interface import Host, Ran, Rights
 from inkstamp.servers.base import SECONDS
 from inkstamp.servers.common import present
+from inkstamp.servers.escalation import run_by_sudo
 from inkstamp.servers.interface import FileChange, Place, Supply
 from inkstamp.servers.unparsed import UnreadServer
 
@@ -104,8 +105,14 @@ class FilesServer(UnreadServer):
     def reload(self) -> Ran:
         return self._run(self._entry.reload)
 
+    def privileged_commands(self) -> list[Sequence[str]]:
+        return [each for each in (self._entry.test, self._entry.reload) if each]
+
     def _run(self, command: tuple[str, ...]) -> Ran:
-        return self.host.run(command, SECONDS) if command else Ran((), 0, "")
+        if not command:
+            return Ran((), 0, "")
+        by_sudo = self._entry.sudo and not self._entry.reach
+        return run_by_sudo(self.host, command, SECONDS) if by_sudo else self.host.run(command, SECONDS)
 
 
 def _path_of(copy: FileCopy, goods: Goods, supply: Supply) -> str:

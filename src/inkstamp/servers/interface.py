@@ -203,6 +203,15 @@ class Reloadable(FileCarrier, Protocol):
 
 
 @runtime_checkable
+class Escalates(Protocol):
+    """One whose commands can go through sudo, where `sudo` is set for a server on this machine."""
+
+    def privileged_commands(self) -> list[Sequence[str]]:
+        """Return the commands that test, reload and start it."""
+        ...
+
+
+@runtime_checkable
 class Startable(Protocol):
     """One that can be started when it does not run."""
 

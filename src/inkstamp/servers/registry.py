@@ -51,6 +51,7 @@ def make_server(name: str, entry: Server, view: View, host: Host | None = None) 
         test=entry.test,
         reload=entry.reload,
         manner=_manner(entry),
+        sudo=entry.sudo and not entry.reach,
     )
     module = importlib.import_module(f"inkstamp.servers.{entry.kind}.server")
     made: FileCarrier = getattr(module, f"{entry.kind.capitalize()}Server")(name, host, fitting)

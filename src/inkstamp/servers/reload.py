@@ -20,7 +20,8 @@ def test_before(server: Reloadable) -> None:
     if ran.status and os.geteuid() != 0 and "permission denied" in ran.output.lower():
         raise ServerTrouble(
             f"the configuration of server “{server.name}” cannot be tested by this user: a file may not be read",
-            where=" ".join(ran.command), said=ran.output, advice="run it as root, or allow this user to read it",
+            where=" ".join(ran.command), said=ran.output,
+            advice="run it as root, or set sudo = true for this server (docs/operating.md#without-root)",
         )  # fmt: skip
     expect_success(
         ran, f"the configuration of server “{server.name}” is broken already", "fix it first; nothing was changed"

@@ -26,6 +26,7 @@ from inkstamp.errors import (
 from inkstamp.files import read_secret
 from inkstamp.jobs.notification.context import NotificationContext
 from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, statuses_of, statuses_of_mistakes
+from inkstamp.jobs.status.run_record import told_gap
 from inkstamp.policy.notification_rules import ACCOUNT_PROBLEMS, Condition, Matter, News, matters_of, news
 from inkstamp.policy.portal_steps import is_reminded
 from inkstamp.wording import counted, known_names, some_of
@@ -38,7 +39,7 @@ if TYPE_CHECKING:
 _FORMAT = 1
 _EACH_SECONDS = 120.0
 """For one messenger, with all its tries."""
-_ALL = "renew"
+_ALL, _TIMER = "renew", "schedule"
 """In the place of a certificate, for what is about none of them."""
 _MOST_LINES = 100
 """Of each sort in an e-mail; the rest is counted. The webhook gets all."""
@@ -58,6 +59,8 @@ class RunResult:
     """By certificate, what went wrong."""
     cut_off: datetime | None = None
     """When the run before this one began, if it was interrupted; aware, UTC."""
+    missed_since: "LastSweep | None" = None
+    """The run before this one, if others should have been made since."""
 
 
 def report(
@@ -176,6 +179,9 @@ def _tell(
     if run.cut_off is not None and "failing" in entry.about:
         text = f"the run of `renew` that began {run.cut_off:%Y-%m-%d %H:%M} UTC was interrupted"
         now.append(Matter(certificate=_ALL, kind="failing", text=text, remedy="inkstamp schedule show"))
+    if run.missed_since is not None and "failing" in entry.about:
+        text = f"{told_gap(run.missed_since, run.summary.at)}, until now: runs were missed"
+        now.append(Matter(certificate=_TIMER, kind="failing", text=text, remedy="inkstamp schedule show"))
     now += _of_machines(context, entry)
     told = context.ledger.sent_notices.told(name)
     looked_at = frozenset(each.certificate for each in conditions) | {

@@ -8,5 +8,6 @@ FACE = (
     "run.Sweep",
     "run.renew",
     "timer",
+    "timer.Schedule",
 )
 """What other rooms and the command line may import from here."""

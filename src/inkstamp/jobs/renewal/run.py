@@ -21,9 +21,10 @@ from inkstamp.jobs.status.due import (
     with_the_others,
 )
 from inkstamp.jobs.status.next_look import settle
+from inkstamp.jobs.status.run_record import is_overdue
 from inkstamp.ledger.failures import record_failure
 from inkstamp.ledger.records import ALL, TRIAL_ORDER, Selection
-from inkstamp.ledger.run_summary import LastSweep, record_sweep, running
+from inkstamp.ledger.run_summary import LastSweep, last_sweep, record_sweep, running
 
 if TYPE_CHECKING:
     from inkstamp.jobs.lifecycle.provisioning import Outcome
@@ -57,6 +58,8 @@ class Sweep:
     """Internal errors that were met while people were told, and not with any certificate."""
     cut_off: datetime | None = None
     """When the run before this one began, if it was interrupted; aware, UTC."""
+    missed_since: LastSweep | None = None
+    """The run before this one, if others should have been made since."""
 
     @property
     def done(self) -> tuple[Renewed, ...]:
@@ -128,7 +131,8 @@ def renew(
 
         presence = appear(runtime, machines)
         names = tuple(dict.fromkeys((*names, *presence.names)))
-    with within(RUN_SECONDS), running(runtime.home, runtime.clock.now()) as before:
+    last, began = last_sweep(runtime.home), runtime.clock.now()
+    with within(RUN_SECONDS), running(runtime.home, began) as before:
         if before is not None:
             text = f"the run that began {before:%Y-%m-%d %H:%M} UTC was interrupted; resuming"
             runtime.progress.step("renew", text)
@@ -136,6 +140,7 @@ def renew(
         sweep = replace(
             _renew(runtime, names, only=only, selection=selection, even_held=even_held, at_once=at_once, watch=watch),
             cut_off=before,
+            missed_since=last if is_overdue(last, began) else None,
         )
         summary = sweep.summary(runtime.clock.now())
         if orders:
@@ -209,6 +214,7 @@ def _result(sweep: Sweep, summary: LastSweep) -> "RunResult":
         renewed=tuple(each.outcome.edition for each in sweep.done if each.outcome is not None and each.outcome.issued),
         errors={each.due.name: each.error for each in sweep.renewed if each.error is not None},
         cut_off=sweep.cut_off,
+        missed_since=sweep.missed_since,
     )
 
 

@@ -1,10 +1,11 @@
 """Put a timer in place that runs `renew`, show it, take it away."""
 
 import os
+import pwd
 import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -13,9 +14,15 @@ from inkstamp.config.server_kinds import KINDS
 from inkstamp.errors import ServerTrouble, UsageError
 from inkstamp.files import file_trouble, read_bytes, write_bytes
 from inkstamp.findings import Finding, bad, note, ok, warn
+from inkstamp.home import Home
+from inkstamp.jobs.renewal import user_crontab
 from inkstamp.jobs.renewal.timer_units import CRON, SERVICE, TIMER, Errand, cron_text, service_text, timer_text
+from inkstamp.jobs.renewal.timers_present import home_in, next_start, other_timers
+from inkstamp.jobs.status.run_record import is_overdue
 from inkstamp.ledger.run_summary import LastSweep, cut_off, last_sweep
 from inkstamp.reach.local import LocalHost, find_program
+from inkstamp.servers.escalation import sudoers_text
+from inkstamp.servers.interface import Escalates
 
 if TYPE_CHECKING:
     from inkstamp.runtime import Runtime
@@ -24,9 +31,8 @@ _CRON_FOLDER = Path("/etc/cron.d")
 _CRON_DAEMONS = frozenset({"cron", "crond", "fcron", "busybox"})
 _SYSTEM_UNITS = Path("/etc/systemd/system")
 _RUNNING_SYSTEMD = Path("/run/systemd/system")
+_LINGERING = Path("/var/lib/systemd/linger")
 _SECONDS = 30.0
-_OVERDUE = timedelta(hours=30)
-"""It runs twice a day; after this something keeps it from running."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -38,7 +44,9 @@ class Schedule:
     there: bool
     """Whether all of them stand in their places with just that text."""
     last: LastSweep | None
-    """The last run of `renew` for all certificates, by the timer or by hand."""
+    """The last run of `renew` for all certificates, by the timer or by hand, and the ones before it."""
+    next_at: datetime | None
+    """When the timer runs again; aware, UTC; None where that is not known."""
     findings: tuple[Finding, ...]
 
 
@@ -55,14 +63,25 @@ def schedule(runtime: "Runtime", program: str, *, cron: bool, into: Path | None)
     files = _files(runtime, program, cron=cron, into=into)
     present = [_text_at(path) for path, _ in files]
     there = present == [text for _, text in files]
-    last = last_sweep(runtime.home)
-    findings = [_state(files, present, there=there), _last(last, runtime.clock.now(), there=there)]
+    last, now = last_sweep(runtime.home), runtime.clock.now()
+    findings = [_state(files, present, there=there, into=into), _last(last, now, there=there)]
+    findings += [_second_timer(each) for each in other_timers(runtime.home, [path for path, _ in files])]
     begun = cut_off(runtime.home)
     if begun is not None:
         seen = f"the run that began {begun:%Y-%m-%d %H:%M} UTC was interrupted"
         findings.append(bad("cut off", "renew", seen, "see the journal of the timer's unit; the next run continues"))
-    return Schedule(files=tuple((str(path), text) for path, text in files), there=there, last=last,
-                    findings=tuple(findings))  # fmt: skip
+    return Schedule(
+        files=tuple((str(path), text) for path, text in files),
+        there=there,
+        last=last,
+        next_at=next_start(files, now) if there and into is None else None,
+        findings=tuple(findings),
+    )
+
+
+def _second_timer(where: str) -> Finding:
+    seen = "runs `renew` for the same data directory too: certificates are renewed once all the same"
+    return warn("second timer", where, seen, f"remove one of the two: {where}")
 
 
 def put(runtime: "Runtime", program: str, *, cron: bool, into: Path | None) -> Schedule:
@@ -71,13 +90,16 @@ def put(runtime: "Runtime", program: str, *, cron: bool, into: Path | None) -> S
     Raises:
         FileTrouble: A file cannot be written.
         ServerTrouble: systemd rejects the timer; the files stay for a look.
-        UsageError: Cron's entries are root's alone.
+        UsageError: The timer that is there is for another data directory, whose certificates nobody would renew.
 
     """
-    if cron and into is None and os.geteuid() != 0:
-        raise UsageError("an entry in /etc/cron.d is root's alone", advice="run this as root, or leave --cron out")
     files = _files(runtime, program, cron=cron, into=into)
+    for path, _ in files:
+        _expect_ours(path, runtime.home)
     for path, text in files:
+        if path == user_crontab.PLACE:
+            user_crontab.write_entry(text)
+            continue
         with file_trouble("create the folder", path.parent):
             path.parent.mkdir(parents=True, exist_ok=True)
         write_bytes(path, text.encode(), mode=0o644)
@@ -88,16 +110,32 @@ def put(runtime: "Runtime", program: str, *, cron: bool, into: Path | None) -> S
     return schedule(runtime, program, cron=cron, into=into)
 
 
+def _expect_ours(path: Path, home: Home) -> None:
+    """Make sure that a timer's file is not the one of another data directory."""
+    present = _text_at(path)
+    other = home_in(present) if present is not None else ""
+    if other and other != str(home):
+        raise UsageError(
+            f"the timer that is there renews the certificates of another data directory, {other}",
+            where=str(path),
+            advice=f"write the files elsewhere with --into, and name them otherwise; "
+            f"or first: inkstamp --home {other} schedule remove",
+        )
+
+
 def remove(runtime: "Runtime", program: str, *, into: Path | None) -> tuple[str, ...]:
     """Stop the timer and take its files away, systemd's and cron's; returns those that were there."""
     found = []
     for cron in (False, True):
         for path, _ in _files(runtime, program, cron=cron, into=into):
-            if path.is_file() and str(path) not in found:
+            if _text_at(path) is not None and str(path) not in found:
                 found.append(str(path))
     if into is None and any(path.endswith(TIMER) for path in found) and _RUNNING_SYSTEMD.is_dir():
         _systemctl(["disable", "--now", TIMER])
     for each in found:
+        if Path(each) == user_crontab.PLACE:
+            user_crontab.remove_entry()
+            continue
         with file_trouble("remove", each):
             Path(each).unlink(missing_ok=True)
     if into is None and any(path.endswith(TIMER) for path in found) and _RUNNING_SYSTEMD.is_dir():
@@ -110,12 +148,27 @@ def remove(runtime: "Runtime", program: str, *, into: Path | None) -> tuple[str,
 def _files(runtime: "Runtime", program: str, *, cron: bool, into: Path | None) -> list[tuple[Path, str]]:
     as_root = os.geteuid() == 0
     command = (program, "--config", str(runtime.configuration.path), "--home", str(runtime.home), "renew")
-    errand = Errand(command=command, writable=_writable(runtime), as_root=as_root)
+    errand = Errand(command=command, writable=_writable(runtime), as_root=as_root, sudo=bool(_by_sudo(runtime)))
     if cron or (into is None and not _RUNNING_SYSTEMD.is_dir()):
         seed = zlib.crc32(f"{os.uname().nodename}{runtime.home}".encode())
-        return [((into or _CRON_FOLDER) / CRON, cron_text(errand, seed))]
+        if into is None and not as_root:
+            return [(user_crontab.PLACE, cron_text(errand, seed, user=""))]
+        return [((into or _CRON_FOLDER) / CRON, cron_text(errand, seed, user="root"))]
     folder = into or (_SYSTEM_UNITS if as_root else Path.home() / ".config" / "systemd" / "user")
     return [(folder / SERVICE, service_text(errand)), (folder / TIMER, timer_text())]
+
+
+def _by_sudo(runtime: "Runtime") -> list[str]:
+    """Return the servers on this machine whose commands go through sudo."""
+    config = runtime.configuration.current_or_empty()
+    return [name for name, each in config.server.items() if each.sudo and not each.reach]
+
+
+def sudoers(runtime: "Runtime") -> str:
+    """Return what a file in /etc/sudoers.d has to say for this user, for the servers with `sudo`; empty for none."""
+    servers = [runtime.servers.get(name) for name in _by_sudo(runtime)]
+    commands = [each for server in servers if isinstance(server, Escalates) for each in server.privileged_commands()]
+    return sudoers_text(pwd.getpwuid(os.geteuid()).pw_name, commands)
 
 
 def _writable(runtime: "Runtime") -> tuple[str, ...]:
@@ -147,18 +200,26 @@ def _runs_cron() -> bool:
 
 
 def _text_at(path: Path) -> str | None:
+    if path == user_crontab.PLACE:
+        return user_crontab.read_entry()
     return read_bytes(path).decode("utf-8", "replace") if path.is_file() else None
 
 
-def _state(files: Sequence[tuple[Path, str]], present: Sequence[str | None], *, there: bool) -> Finding:
+def _state(
+    files: Sequence[tuple[Path, str]], present: Sequence[str | None], *, there: bool, into: Path | None
+) -> Finding:
     where = ", ".join(str(path) for path, _ in files)
-    if there and str(files[0][0]).startswith(f"{_CRON_FOLDER}/") and not _runs_cron():
+    by_cron = into is None and files[0][0] in (_CRON_FOLDER / CRON, user_crontab.PLACE)
+    if there and by_cron and not _runs_cron():
         return bad(
             "timer",
             where,
             "is installed, but neither systemd nor a cron daemon runs here: nothing starts it",
             "start cron; or run in the foreground, as in a container: inkstamp schedule --keep-running",
         )
+    if there and into is None and not by_cron and os.geteuid() != 0 and not _lingers():
+        seen = "is installed, but it runs only while this user is logged in"
+        return bad("timer", where, seen, "loginctl enable-linger; then run this command again")
     if there:
         return ok("timer", where, "is installed")
     if any(each is not None for each in present):
@@ -167,12 +228,17 @@ def _state(files: Sequence[tuple[Path, str]], present: Sequence[str | None], *, 
     return warn("timer", where, "is missing: nothing is renewed automatically", "inkstamp schedule put")
 
 
+def _lingers() -> bool:
+    """Tell whether this user's services run without a login (loginctl(1), enable-linger)."""
+    return (_LINGERING / pwd.getpwuid(os.geteuid()).pw_name).exists()
+
+
 def _last(last: LastSweep | None, now: datetime, *, there: bool) -> Finding:
     if last is None:
         seen = "`renew` has not run yet"
         return note("last run", "renew", seen, "" if there else "inkstamp renew")
     told = f"{last.at:%Y-%m-%d %H:%M} UTC: {last.told}"
-    if now - last.at > _OVERDUE and there:
+    if is_overdue(last, now) and there:
         remedy = "see `systemctl status inkstamp-renew.timer`, or cron's log"
         return bad("last run", "renew", f"the timer is installed but has not run since {told}", remedy)
     return bad("last run", "renew", told, "inkstamp status") if last.failed else ok("last run", "renew", told)

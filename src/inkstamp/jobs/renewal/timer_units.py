@@ -31,6 +31,8 @@ class Errand:
     writable: tuple[str, ...]
     """Folders; one that is not there does no harm."""
     as_root: bool
+    sudo: bool = False
+    """Whether it gives commands to sudo, which nothing may keep from gaining rights."""
 
 
 def service_text(errand: Errand) -> str:
@@ -56,18 +58,21 @@ def service_text(errand: Errand) -> str:
         "LimitCORE=0",
         "Nice=10",
         "UMask=0077",
-        "NoNewPrivileges=yes",
         "PrivateTmp=yes",
         "ProtectSystem=strict",
         "ProtectHome=read-only",
         *(f"ReadWritePaths=-{quote(each)}" for each in errand.writable),
         "ProtectControlGroups=yes",
-        "ProtectKernelModules=yes",
-        "ProtectKernelTunables=yes",
-        "RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK",
-        "RestrictRealtime=yes",
-        "LockPersonality=yes",
     ]
+    if not errand.sudo:  # each of these keeps what is started from gaining rights, in a user's own units
+        lines += [
+            "NoNewPrivileges=yes",
+            "ProtectKernelModules=yes",
+            "ProtectKernelTunables=yes",
+            "RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK",
+            "RestrictRealtime=yes",
+            "LockPersonality=yes",
+        ]
     if errand.as_root:
         lines += ["PrivateDevices=yes", f"CapabilityBoundingSet={' '.join(_CAPABILITIES)}"]
     return "\n".join([*lines, ""])
@@ -115,14 +120,21 @@ def quote(word: str) -> str:
     return '"' + word.replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 
-def cron_text(errand: Errand, seed: int) -> str:
-    """Write a file for /etc/cron.d: twice a day, at a minute that `seed` chooses, so that machines differ."""
+def cron_text(errand: Errand, seed: int, *, user: str) -> str:
+    """Write an entry for cron: twice a day, at a minute that `seed` chooses, so that machines differ.
+
+    Args:
+        errand: What is run.
+        seed: Any number, of the machine and the data directory.
+        user: Whom it runs as, for a file in /etc/cron.d; empty for a user's own crontab, which names none.
+
+    """
     expect_plain(errand.command)
     minute, first = seed % 60, seed // 60 % 12
     words = " ".join(map(_shell_word, ("timeout", f"{_RUN_HOURS}h", *errand.command)))
     return (
         "# Renews certificates that are due; put here by `inkstamp schedule put --cron`.\n"
-        f"{minute} {first},{first + 12} * * * root {words} >/dev/null\n"
+        f"{minute} {first},{first + 12} * * * {f'{user} ' if user else ''}{words} >/dev/null\n"
     )
 
 

@@ -22,6 +22,7 @@ FACE = (
     "editions.expect_pair",
     "editions.refuse_revoked",
     "editions.served_beside",
+    "health.health",
     "history.history",
     "next_look.A_DAY",
     "next_look.questions_about",
@@ -37,6 +38,8 @@ FACE = (
     "renewal_reasons.is_unfit",
     "renewal_reasons.reasons",
     "renewal_reasons.renewal_of",
+    "run_record.is_overdue",
+    "run_record.told_gap",
     "stall.Stall",
 )
 """What other rooms and the command line may import from here."""

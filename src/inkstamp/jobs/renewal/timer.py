@@ -13,7 +13,7 @@ from inkstamp.config.carrying import is_away
 from inkstamp.config.server_kinds import KINDS
 from inkstamp.errors import ServerTrouble, UsageError
 from inkstamp.files import file_trouble, read_bytes, write_bytes
-from inkstamp.findings import Finding, bad, note, ok, warn
+from inkstamp.findings import Finding, Severity, bad, note, ok, warn
 from inkstamp.home import Home
 from inkstamp.jobs.renewal import user_crontab
 from inkstamp.jobs.renewal.timer_units import CRON, SERVICE, TIMER, Errand, cron_text, service_text, timer_text
@@ -74,7 +74,7 @@ def schedule(runtime: "Runtime", program: str, *, cron: bool, into: Path | None)
         files=tuple((str(path), text) for path, text in files),
         there=there,
         last=last,
-        next_at=next_start(files, now) if there and into is None else None,
+        next_at=next_start(files, now) if findings[0].severity is Severity.OK and into is None else None,
         findings=tuple(findings),
     )
 

@@ -3,6 +3,8 @@
 import os
 import sys
 
+_STOPPED = (130, 143)
+
 
 def main() -> None:
     """Run the command line given to this process and exit with its status."""
@@ -14,7 +16,12 @@ def main() -> None:
     from inkstamp.cli.streams import guard_output
 
     guard_output()
-    sys.exit(run(sys.argv[1:]))
+    status = run(sys.argv[1:])
+    if status in _STOPPED:  # threads that wait for strangers would be waited for
+        sys.stdout.flush()
+        sys.stderr.flush()
+        os._exit(status)
+    sys.exit(status)
 
 
 if __name__ == "__main__":

@@ -87,6 +87,21 @@ def submit(pool: Executor, work: Callable[[S], T], subject: S) -> Future[T]:
     return pool.submit(contextvars.copy_context().run, work, subject)
 
 
+@contextmanager
+def _threads(number: int) -> Iterator[ThreadPoolExecutor]:
+    """Give threads; when the block is left before all is done, what has not begun does not begin."""
+    pool = ThreadPoolExecutor(number)
+    try:
+        yield pool
+    except _FOR_ALL:
+        pool.shutdown(wait=False, cancel_futures=True)  # each is bounded in time by itself
+        raise
+    except BaseException:
+        pool.shutdown(cancel_futures=True)
+        raise
+    pool.shutdown()
+
+
 def side_by_side(work: Callable[[S], T], subjects: Sequence[S], at_once: int) -> list[T]:
     """Do the work for each subject, `at_once` at the same time; returns what came of each, in their order.
 
@@ -94,7 +109,7 @@ def side_by_side(work: Callable[[S], T], subjects: Sequence[S], at_once: int) ->
     """
     if len(subjects) < 2 or at_once < 2:
         return [work(each) for each in subjects]
-    with ThreadPoolExecutor(min(at_once, len(subjects))) as pool:
+    with _threads(min(at_once, len(subjects))) as pool:
         futures = [submit(pool, work, each) for each in subjects]
         return [each.result() for each in futures]
 
@@ -102,6 +117,6 @@ def side_by_side(work: Callable[[S], T], subjects: Sequence[S], at_once: int) ->
 def as_they_end(work: Callable[[S], T], subjects: Iterable[S], at_once: int) -> Iterator[T]:
     """Do the same; yields what came of each as it is done."""
     waiting = list(subjects)
-    with ThreadPoolExecutor(max(min(at_once, len(waiting)), 1)) as pool:
+    with _threads(max(min(at_once, len(waiting)), 1)) as pool:
         for done in as_completed([submit(pool, work, each) for each in waiting]):
             yield done.result()

@@ -9,6 +9,7 @@ import pytest
 from hand_clock import HandClock
 
 from inkstamp.cli.context import Context
+from inkstamp.cli.streams import HarmlessStream
 from inkstamp.cli.tally import Tally
 
 
@@ -25,9 +26,9 @@ class Screen(io.StringIO):
 
 def told(monkeypatch: pytest.MonkeyPatch, *, terminal: bool, quiet: bool = False, total: int = 40) -> str:
     screen = Screen(terminal=terminal)
-    monkeypatch.setattr(sys, "stderr", screen)
+    monkeypatch.setattr(sys, "stderr", HarmlessStream(screen))
     clock = HandClock(datetime(2026, 11, 28, tzinfo=UTC))
-    options = argparse.Namespace(config=None, home=None, json=False, debug=False, log="text")
+    options = argparse.Namespace(config=None, home=None, json=False, debug=False, log="text", plain=False)
     with Tally(Context(options, "renew"), clock, quiet=quiet) as tally:
         tally.begins(total)
         for number in range(20):

@@ -125,12 +125,12 @@ def test_the_same_sources_make_the_same_wheel_and_sdist(tmp_path: Path) -> None:
                 shutil.copytree(ROOT / each, tree / each)
             else:
                 shutil.copyfile(ROOT / each, tree / each)
-        for each in tree.rglob("*.py"):
-            os.utime(each, (1_700_000_000 + int(number) * 3600,) * 2)
+        for file in tree.rglob("*.py"):
+            os.utime(file, (1_700_000_000 + int(number) * 3600,) * 2)
         build = [sys.executable, "-m", "build", "-q", "--no-isolation", "--outdir", str(out), str(tree)]
         env = {**os.environ, "TZ": f"Etc/GMT+{number}"}
         ran = subprocess.run(build, capture_output=True, text=True, check=False, env=env)
         assert ran.returncode == 0, ran.stderr
-        digests.append({each.name: hashlib.sha256(each.read_bytes()).hexdigest() for each in out.iterdir()})
+        digests.append({file.name: hashlib.sha256(file.read_bytes()).hexdigest() for file in out.iterdir()})
     assert digests[0] == digests[1]
     assert len(digests[0]) == 2

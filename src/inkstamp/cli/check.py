@@ -138,12 +138,10 @@ def _targets(source: str) -> list[str]:
 def _tell(report: "NameReport", names: "Sequence[str]") -> None:
     print(output.wrapped(f"{', '.join(names)}: {report.verdict.value}", "", "  "))
     for depth, each in enumerate(report.chain):
-        branch = "   " * depth + ("└─ " if depth else "")
         told = output.clean(each.subject or ", ".join(each.names))
-        print(f"  {branch}{told}  ({each.key}, until {each.not_after:%Y-%m-%d})")
+        print(f"  {output.branch(depth)}{told}  ({each.key}, until {each.not_after:%Y-%m-%d})")
     if report.root:
-        depth = len(report.chain)
-        print(f"  {'   ' * depth}└─ {output.clean(report.root)}  (trusted root)")
+        print(f"  {output.branch(len(report.chain))}{output.clean(report.root)}  (trusted root)")
     output.findings((each for each in worst_first(report.findings) if each.severity is not Severity.OK),
                     below=report.name)  # fmt: skip
     output.all_good((each for each in report.findings if each.severity is Severity.OK), below=report.name)

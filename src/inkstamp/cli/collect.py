@@ -168,9 +168,8 @@ def _tell_ways(ways: "tuple[Way, ...]") -> None:
         mark = "chosen" if way.chosen else "other"
         print(output.field(mark, f"ends {way.ends[:10]}, root “{way.subjects[-1]}” {way.root_sha256[:16]}…"))
         for depth, subject in enumerate(way.subjects):
-            branch = "   " * (depth - 1) + "└─ " if depth else ""
             kind = "  (root, not served)" if depth == len(way.subjects) - 1 else ""
-            print(output.clean(f"{'':14}{branch}{subject}{kind}"))
+            print(output.clean(f"{'':14}{output.branch(depth)}{subject}{kind}"))
     if len(ways) > 1:
         print(output.field("to choose", '--root NAME here, or root = "NAME" under the authority'))
     if ways:

@@ -1,6 +1,7 @@
 """What the options before or after any command are, and say."""
 
 import argparse
+import os
 
 
 class Context:
@@ -9,15 +10,19 @@ class Context:
     No dataclass: loading their module would take as long as all else that `--help` needs.
     """
 
-    __slots__ = ("command_line", "config", "debug", "home", "json", "log")
+    __slots__ = ("command_line", "config", "debug", "home", "json", "log", "stopped_by")
 
     def __init__(self, options: argparse.Namespace, command_line: str) -> None:
         self.config: str | None = options.config
         self.home: str | None = options.home
         self.json = bool(options.json)
         self.debug = bool(options.debug)
+        if options.plain:
+            os.environ["INKSTAMP_PLAIN"] = "1"
         self.log: str = options.log or "text"
         self.command_line = command_line
+        self.stopped_by = 0
+        """Exit status of a command that a person or a signal ended, and that told what was done by then; 0 for none."""
 
 
 def global_options(parser: argparse.ArgumentParser, *, default: object) -> None:
@@ -45,5 +50,11 @@ def global_options(parser: argparse.ArgumentParser, *, default: object) -> None:
         choices=("text", "json"),
         default=default,
         help="format of progress on stderr: text or JSON lines (default: text)",
+    )
+    group.add_argument(
+        "--plain",
+        action="store_true",
+        default=default or False,
+        help="for a screen reader: no colour, no drawing, no table (or set INKSTAMP_PLAIN)",
     )
     group.add_argument("--debug", action="store_true", default=default or False, help="show tracebacks of errors")

@@ -2,16 +2,18 @@
 
 import os
 import sys
+import threading
+import time
 
 from inkstamp.cli import output
-from inkstamp.cli.streams import HarmlessStream
+from inkstamp.cli.streams import HarmlessStream, draw
 from inkstamp.errors import InkStampError
 from inkstamp.findings import Finding, Severity
 from inkstamp.printable import one_line
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable
+    from collections.abc import Callable, Iterable, Sequence
     from typing import TypeVar
 
     from inkstamp.cli.context import Context
@@ -20,6 +22,10 @@ if TYPE_CHECKING:
     _R = TypeVar("_R")
 
 LEVELS = {Severity.OK: "info", Severity.NOTE: "info", Severity.WARN: "warning", Severity.BAD: "error"}
+_FEW = 10
+"""Of so many, nobody has to be told how many are done."""
+_REDRAWN, _A_MINUTE = 0.2, 60.0
+_MOST_LEFT = 20
 _JOURNAL = {"info": "<6>", "warning": "<4>", "error": "<3>"}
 """Priorities in front of lines that go to systemd's journal (sd-daemon(3))."""
 
@@ -39,9 +45,14 @@ def goes_to_journal() -> bool:
 class Log:
     """Tells each step in one line, as the run's `--log` says."""
 
-    def __init__(self, form: str) -> None:
+    def __init__(self, form: str, context: "Context | None" = None) -> None:
         self._json = form == "json"
         self._journal = not self._json and goes_to_journal()
+        self._context = context
+        self._redraws = not self._json and not self._journal and output.redraws(sys.stderr)
+        self._lock = threading.Lock()
+        self._drawn = False
+        self._told = time.monotonic()
 
     def step(self, certificate: str, text: str) -> None:
         self.say("info", one_line(f"{certificate}: {text}"), about=certificate, text=text)
@@ -53,8 +64,41 @@ class Log:
         shown = output.finding(finding, sys.stderr, below=certificate)
         self.say(LEVELS[finding.severity], shown, about=certificate, finding=finding)
 
+    def counts(self, what: str, done: int, total: int) -> None:
+        """Tell how far it is, on a line that is redrawn on a terminal, and otherwise once a minute."""
+        if total <= _FEW:
+            return
+        line, now = f"{what}: {done} of {total}", time.monotonic()
+        with self._lock:
+            if self._redraws and done == total:
+                self._wipe()
+            elif now - self._told >= (_REDRAWN if self._redraws else _A_MINUTE):
+                self._told = now
+                if self._redraws:
+                    draw(line)
+                    self._drawn = True
+                else:
+                    self.say("info", line, text=line, done=done, total=total)
+
+    def stopped(self, what: str, left: "Sequence[str]", total: int, stop: KeyboardInterrupt) -> None:
+        """Tell what is left; the command tells what is done, and its exit status is that of a stopped one."""
+        with self._lock:
+            self._wipe()
+        if self._context is not None:
+            self._context.stopped_by = 143 if stop.args else 130
+        names = ", ".join(left[:_MOST_LEFT]) + (f" and {len(left) - _MOST_LEFT} more" if len(left) > _MOST_LEFT else "")
+        line = f"stopped: {total - len(left)} of {total} {what}; not {what}: {names}"
+        self.say("warning", output.wrapped(line, "", "  "), text=one_line(line), left=list(left))
+
+    def _wipe(self) -> None:
+        if self._drawn:
+            draw("")
+            self._drawn = False
+
     def say(self, level: str, line: str, **more: object) -> None:
         """Write one entry."""
+        if self._drawn:
+            self._wipe()
         if self._json:
             line = as_line(level, **more)
         elif self._journal and isinstance(sys.stderr, HarmlessStream):

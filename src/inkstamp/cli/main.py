@@ -150,7 +150,7 @@ def _run_command(module: ModuleType, context: Context, options: argparse.Namespa
         from inkstamp.bulkhead import internal_error
 
         return _tell(internal_error(error), context, options.command)
-    return status
+    return context.stopped_by or status
 
 
 @contextmanager

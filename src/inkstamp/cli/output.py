@@ -12,17 +12,49 @@ from inkstamp.findings import Finding, Severity
 from inkstamp.printable import escaped_json, printable
 
 JSON_FORMAT = 2
+_WIDEST_TEXT, _WIDEST_TABLE = 110, 200
+_FIRST_COMBINING = "\u0300"
+"""Characters before this take one column."""
+_PUNCTUATION = dict.fromkeys((0x201C, 0x201D, 0x2026, 0x2013, 0x2192, 0x00B7), "-")
+"""Ours, which takes one column too."""
+_TREE = "└─"
+"""Drawn before a certificate of a chain."""
 _COLOURS = {Severity.OK: "32", Severity.NOTE: "36", Severity.WARN: "35", Severity.BAD: "31"}
+
+
+def width_of(text: str) -> int:
+    """Return how many columns a terminal takes for a text: two for a wide character, none for a combining one."""
+    if max(text.translate(_PUNCTUATION), default="") < _FIRST_COMBINING:
+        return len(text)
+    from wcwidth import wcswidth
+
+    return max(wcswidth(text), 0)
 
 
 def width() -> int:
     """Return the columns to write in: the terminal's, between 60 and 110; 80 where there is no terminal."""
-    return max(60, min(shutil.get_terminal_size((80, 24)).columns, 110))
+    return min(_terminal_width(), _WIDEST_TEXT)
+
+
+def _terminal_width() -> int:
+    return max(60, min(shutil.get_terminal_size((80, 24)).columns, _WIDEST_TABLE))
 
 
 def coloured(stream: TextIO) -> bool:
     """Tell whether colour helps there: on a terminal, unless NO_COLOR is set."""
-    return stream.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
+    term = os.environ.get("TERM", "")
+    shows = term != "dumb" and bool(term or os.environ.get("COLORTERM"))
+    return stream.isatty() and shows and not os.environ.get("NO_COLOR") and not is_plain()
+
+
+def redraws(stream: TextIO) -> bool:
+    """Tell whether a line can be drawn over there: on a terminal that moves its cursor, and not with `--plain`."""
+    return stream.isatty() and os.environ.get("TERM") != "dumb" and not is_plain()
+
+
+def is_plain() -> bool:
+    """Tell whether output is for a screen reader or a log: no drawing characters, no line that changes (`--plain`)."""
+    return bool(os.environ.get("INKSTAMP_PLAIN"))
 
 
 def paint(text: str, severity: Severity, stream: TextIO) -> str:
@@ -40,10 +72,24 @@ def wrapped(text: str, first: str, rest: str) -> str:
     lines: list[str] = []
     for line in clean(text.replace("\t", " ").replace("\r\n", "\n")).split("\n"):
         lead = first if not lines else rest
-        lines += textwrap.wrap(
-            line, width(), initial_indent=lead, subsequent_indent=rest, break_long_words=False, break_on_hyphens=False
-        ) or [lead.rstrip()]
+        lines += _wrap(line, lead, rest) or [lead.rstrip()]
     return "\n".join(lines)
+
+
+def _wrap(line: str, first: str, rest: str) -> list[str]:
+    manner: Any = {"initial_indent": first, "subsequent_indent": rest, "break_long_words": False,
+                   "break_on_hyphens": False}  # fmt: skip
+    if width_of(line) == len(line):
+        return textwrap.wrap(line, width(), **manner)
+    from wcwidth import wrap
+
+    return list(wrap(line, width(), **manner))
+
+
+def branch(depth: int) -> str:
+    """Return what stands before a certificate of a chain, the leaf having depth 0."""
+    mark = "issued by: " if is_plain() else f"{_TREE} "
+    return "   " * depth + (mark if depth else "")
 
 
 def field(name: str, value: str) -> str:
@@ -160,14 +206,30 @@ def first_of(names: Sequence[str]) -> str:
 def table(headings: Sequence[str], rows: Sequence[Sequence[str]]) -> None:
     """Print rows below headings, each column as wide as its longest cell; on a terminal the last is cut at the width.
 
+    With `--plain` each row is a line of headings and cells; a column without a heading is drawn, and left out there.
     Written line by line, since there may be ten thousand of them.
     """
     rows = [[clean(cell) for cell in row] for row in rows]
-    widths = [max(map(len, column)) for column in zip(headings, *rows, strict=True)]
+    if is_plain():
+        for row in rows:
+            told = [
+                f"{name}: {cell}" for name, cell in zip(headings, row, strict=True) if name and cell not in ("", "-")
+            ]
+            print(wrapped("; ".join(told), "", "  "))
+        return
+    widths = [max(map(width_of, column)) for column in zip(headings, *rows, strict=True)]
     if sys.stdout.isatty() or "COLUMNS" in os.environ:
-        room = max(width() - sum(widths[:-1]) - 2 * len(widths[:-1]), 12)
+        room = max(_terminal_width() - sum(widths[:-1]) - 2 * len(widths[:-1]), 12)
         widths[-1] = min(widths[-1], room)
     for row in (headings, ["-" * wide for wide in widths], *rows):
-        last = row[-1] if len(row[-1]) <= widths[-1] else row[-1][: widths[-1] - 1] + "…"
-        cells = [cell.ljust(wide) for cell, wide in zip(row[:-1], widths[:-1], strict=True)]
-        print("  ".join([*cells, last]))
+        cells = [cell + " " * (wide - width_of(cell)) for cell, wide in zip(row[:-1], widths[:-1], strict=True)]
+        print("  ".join([*cells, cut(row[-1], widths[-1])]))
+
+
+def cut(text: str, columns: int) -> str:
+    """Return a text that fits into so many columns; an ellipsis stands for what does not."""
+    if width_of(text) <= columns:
+        return text
+    while text and width_of(text) >= columns:
+        text = text[:-1]
+    return f"{text}…"

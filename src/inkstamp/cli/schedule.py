@@ -1,6 +1,6 @@
 """Run `renew` regularly: by a systemd timer, or by cron where systemd is not.
 
-    inkstamp schedule show     the timer's state, the last runs, and the next one
+    inkstamp schedule show     the timer's state, the last runs and the next
     inkstamp schedule put      install or update the timer
     inkstamp schedule print    print its files
     inkstamp schedule remove   remove it

@@ -66,7 +66,7 @@ def open_runtime(context: Context, *, quiet: bool = False, only_looks: bool = Fa
     runtime = Runtime(
         config,
         home_folder(context, config),
-        progress=Silent() if quiet else Log(context.log),
+        progress=Silent() if quiet else Log(context.log, context),
         command=context.command_line,
         only_looks=only_looks,
     )

@@ -12,6 +12,8 @@ from inkstamp.printable import printable
 
 _OURS = re.compile(r"(\x1b\[(?:0|3[1256])m)")
 """The colours that `output.paint` writes."""
+_OVER = "\r\x1b[K"
+"""To the beginning of the line, and erase it (ECMA-48, CR and EL)."""
 _PRIORITY = re.compile(r"(^|\n)(<[0-7]>)")
 """What the journal takes for a line's priority (sd-daemon(3))."""
 
@@ -31,9 +33,22 @@ class HarmlessStream:
         """Write lines of a log, each with a priority of ours in front."""
         self._stream.write("".join(f"{priority}{line}\n" for line in _clean(text).split("\n")))
 
+    def draw(self, line: str) -> None:
+        """Write a line over the one that the cursor stands on, which stays there: on terminals alone."""
+        self._stream.write(f"{_OVER}{_clean(line)}")
+        self._stream.flush()
+
     def __getattr__(self, name: str) -> Any:
         """Leave all else to the stream itself."""
         return getattr(self._stream, name)
+
+
+def draw(line: str) -> None:
+    """Write a line over the one that the cursor of stderr stands on; an empty one takes it away."""
+    if isinstance(sys.stderr, HarmlessStream):
+        sys.stderr.draw(line)
+    else:  # nobody's but a test's
+        HarmlessStream(sys.stderr).draw(line)
 
 
 def _clean(text: str) -> str:

@@ -5,6 +5,8 @@ import threading
 
 from inkstamp.cli.context import Context
 from inkstamp.cli.log import Log
+from inkstamp.cli.output import redraws
+from inkstamp.cli.streams import draw
 from inkstamp.clock import Clock
 
 _FEW = 10
@@ -18,7 +20,7 @@ class Tally:
 
     def __init__(self, context: Context, clock: Clock, *, quiet: bool) -> None:
         self._clock = clock
-        self._redraws = sys.stderr.isatty() and context.log == "text" and not context.json
+        self._redraws = redraws(sys.stderr) and context.log == "text" and not context.json
         self._log = Log(context.log)
         self._lock = threading.Lock()
         self._total = self._done = self._failed = 0
@@ -34,8 +36,7 @@ class Tally:
         """Take the line off the terminal."""
         with self._lock:
             if self._drawn:
-                sys.stderr.write("\r\x1b[K")
-                sys.stderr.flush()
+                draw("")
                 self._drawn = False
 
     def begins(self, total: int) -> None:
@@ -64,8 +65,7 @@ class Tally:
 
     def _tell(self, line: str) -> None:
         if self._redraws:
-            sys.stderr.write(f"\r\x1b[K{line}")
-            sys.stderr.flush()
+            draw(line)
             self._drawn = True
         else:
             self._log.say("info", line, done=self._done, failed=self._failed, total=self._total)

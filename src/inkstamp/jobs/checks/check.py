@@ -28,6 +28,7 @@ from inkstamp.jobs.status.editions import served_beside
 from inkstamp.jobs.status.renewal_reasons import is_unfit
 from inkstamp.pki.certificates import Facts, facts
 from inkstamp.pki.chain import Roots
+from inkstamp.progress import as_far_as_it_goes
 from inkstamp.servers.common import plain_names
 from inkstamp.view.addresses import Addresses, address_book
 from inkstamp.view.handshake import Served, shake_hands
@@ -41,8 +42,6 @@ _QUICK_SECONDS, _DEEP_SECONDS = 60.0, 180.0
 """For all addresses of a name, everything that is tried there included."""
 _MOST_NAMED = 50
 """Of more names, the servers' configurations are not gone through for each."""
-_TOLD_WHOLE = 3
-"""Of more names than this, each is told as it is done."""
 
 
 class Verdict(StrEnum):
@@ -155,24 +154,25 @@ def check(context: ChecksContext, targets: Sequence[str], manner: CheckOptions) 
     trust = _Trust(context, manner.roots)
     fetch = fetcher(context.view) if manner.fetch else None
 
-    def look_at(target: Target) -> tuple[Target, NameReport]:
+    targets_wanted = list(wanted)
+
+    def look_at(number: int) -> tuple[int, NameReport]:
         context.forget_parent()
+        target = targets_wanted[number]
         try:
             with apart(), within(_QUICK_SECONDS if manner.quick else _DEEP_SECONDS):
                 reached("check", target.name)
-                return target, look(
+                return number, look(
                     context, target, trust.of(wanted[target]), certificate=wanted[target], deep=not manner.quick,
                     fetch=fetch, at=at,
                 )  # fmt: skip
         except InkStampError as error:
             finding = bad("check", str(target), error.what, error.advice)
-            return target, NameReport(name=str(target), chain=(), root="", days_left=None, findings=(finding,))
+            return number, NameReport(name=str(target), chain=(), root="", days_left=None, findings=(finding,))
 
-    seen = {}
-    for target, report in look_at_many(look_at, list(wanted), manner.at_once):
-        if len(wanted) > _TOLD_WHOLE:
-            context.progress.step(str(target), report.verdict.value)
-        seen[target] = report
+    results = look_at_many(look_at, range(len(wanted)), manner.at_once)
+    done = as_far_as_it_goes(context.progress, "checked", results, list(map(str, wanted)))
+    seen = {targets_wanted[number]: report for number, report in done.items()}
     owners = list(dict.fromkeys(filter(None, wanted.values())))
     editions = context.ledger.newest_editions(owners) if owners and context.has_ledger() else {}
     reports = [_compared(context, report, each, editions.get(wanted[each])) for each, report in seen.items()]

@@ -5,9 +5,11 @@ A look is half waiting and half work, and threads of one process do not work at 
 
 import multiprocessing
 import os
+import signal
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ProcessPoolExecutor, as_completed
 from concurrent.futures.process import BrokenProcessPool
+from contextlib import contextmanager
 from typing import Any, TypeVar
 
 from inkstamp.bulkhead import as_they_end
@@ -38,7 +40,7 @@ def look_at_many(work: Callable[[S], T], subjects: Sequence[S], at_once: int) ->
     _work = work
     left = [subjects[begin : begin + _CHUNK] for begin in range(0, len(subjects), _CHUNK)]
     try:
-        with ProcessPoolExecutor(processes, mp_context=multiprocessing.get_context("fork")) as pool:
+        with _processes(processes) as pool:
             begun: dict[Future[list[T]], Sequence[S]] = {
                 pool.submit(_do_chunk, chunk, at_once // processes): chunk for chunk in left
             }
@@ -48,6 +50,30 @@ def look_at_many(work: Callable[[S], T], subjects: Sequence[S], at_once: int) ->
     except BrokenProcessPool:
         for chunk in left:
             yield from _in_threads(work, chunk, at_once)
+
+
+@contextmanager
+def _processes(number: int) -> Iterator[ProcessPoolExecutor]:
+    """Give processes, which are ended when the block is left before all is done."""
+    pool = ProcessPoolExecutor(number, multiprocessing.get_context("fork"), initializer=_leave_stopping_to_parent)
+    before = set(multiprocessing.active_children())
+    try:
+        yield pool
+    except (KeyboardInterrupt, GeneratorExit):
+        pool.shutdown(wait=False, cancel_futures=True)
+        for each in set(multiprocessing.active_children()) - before:
+            each.kill()
+        raise
+    except BaseException:
+        pool.shutdown(cancel_futures=True)
+        raise
+    pool.shutdown()
+
+
+def _leave_stopping_to_parent() -> None:
+    """Ignore Ctrl-C in a process of the pool: the terminal sends it to all, and one has to tell what is done."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    signal.signal(signal.SIGTERM, signal.SIG_DFL)
 
 
 def _in_threads(work: Callable[[S], T], subjects: Sequence[S], at_once: int) -> Iterator[T]:

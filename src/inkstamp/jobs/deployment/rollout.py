@@ -245,12 +245,15 @@ def _go(context: DeploymentContext, rounds: Sequence[_Round], at_once: int) -> N
     shared = [[some] for (copied, _), some in places.items() if not copied]
     others = [some for (copied, _), some in places.items() if copied]
     batches = [*shared, *(others[at : at + at_once] for at in range(0, len(others), at_once))]
+    done = 0
     for batch in batches:
         found = side_by_side(lambda some: _carry(context, some), batch, len(batch))
         for some, results in zip(batch, found, strict=True):
             for each, group in some:
                 if each.name in results:
                     each.take(group, results[each.name])
+        done += len(batch)
+        context.progress.counts("servers done", done, len(places))
 
 
 def _with_those_done(error: InkStampError, round_: _Round, *, back: bool) -> InkStampError:

@@ -29,6 +29,7 @@ from inkstamp.ledger.schema import LEDGER_TABLES, NUMBERED_TABLES
 from inkstamp.ledger.sealed_files import ACCOUNTS, SealedFiles, digest_of
 from inkstamp.ledger.sqlite import SqliteDatabase
 from inkstamp.locks import Lock, Locks, Scope
+from inkstamp.progress import Progress
 
 _ALIVE_SECONDS = 600
 _PRIVATE = ("accounts", "orders", "requests")
@@ -65,9 +66,9 @@ def move_into_database(context: FleetContext) -> Moved:
         stack.callback(source.close)
         owners = _owners(source)
         files = list(_files_of(home, owners))
-        copied = _store(shared.stored, files)
+        copied = _store(context.progress, shared.stored, files)
         rows = _copy_rows(source, shared.database, shared.here)
-        _verify_files(shared.stored, files)
+        _verify_files(context.progress, shared.stored, files)
         aside = home.ledger.with_name(f"ledger.db.moved-{context.clock.now():%Y%m%dT%H%M%SZ}")
         stack.close()
         for each in sorted(home.folder.glob("ledger.db*")):
@@ -184,11 +185,12 @@ def _folders(folder: Path) -> list[Path]:
     return [folder / each for each in sorted(os.listdir(folder)) if not each.startswith(".")] if folder.is_dir() else []
 
 
-def _store(stored: SealedFiles, files: Sequence[_HomeFile]) -> int:
+def _store(progress: Progress, stored: SealedFiles, files: Sequence[_HomeFile]) -> int:
     """Store what is not stored yet; returns how many files that were."""
     known: dict[str, dict[str, str]] = {}
     copied = 0
-    for each in files:
+    for number, each in enumerate(files, 1):
+        progress.counts("files stored", number, len(files))
         if each.owner not in known:
             known[each.owner] = {file.path: file.digest for file in stored.of(each.owner)}
         mode, data = each.read()
@@ -198,8 +200,9 @@ def _store(stored: SealedFiles, files: Sequence[_HomeFile]) -> int:
     return copied
 
 
-def _verify_files(stored: SealedFiles, files: Sequence[_HomeFile]) -> None:
-    for each in files:
+def _verify_files(progress: Progress, stored: SealedFiles, files: Sequence[_HomeFile]) -> None:
+    for number, each in enumerate(files, 1):
+        progress.counts("files verified", number, len(files))
         if stored.get(each.owner, each.path) != each.read()[1]:
             raise LedgerTrouble(f"{each.path} is not in the shared ledger as it is here", where=str(each.file),
                                 advice="run the same command again; nothing was removed")  # fmt: skip

@@ -8,6 +8,7 @@ from inkstamp.parts import (
     WithConfiguration,
     WithHome,
     WithLedger,
+    WithProgress,
     WithServers,
     WithTrust,
     WithView,
@@ -15,7 +16,16 @@ from inkstamp.parts import (
 
 
 class InventoryContext(
-    WithClock, WithCertificates, WithConfiguration, WithHome, WithLedger, WithServers, WithView, WithTrust, Protocol
+    WithClock,
+    WithCertificates,
+    WithConfiguration,
+    WithHome,
+    WithLedger,
+    WithServers,
+    WithView,
+    WithTrust,
+    WithProgress,
+    Protocol,
 ):
     """The parts of a run that inventory works with."""
 

@@ -4,14 +4,16 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from inkstamp.bulkhead import attempt, side_by_side
+from inkstamp.bulkhead import as_they_end, attempt
 from inkstamp.deadline import within
 from inkstamp.errors import InkStampError
 from inkstamp.findings import Finding, bad, note, ok, warn
 from inkstamp.jobs.inventory.context import InventoryContext
 from inkstamp.jobs.inventory.site_report import SiteReport
+from inkstamp.parts import WithProgress
 from inkstamp.pki.certificates import facts, subject_names
 from inkstamp.pki.names import uncovered
+from inkstamp.progress import as_far_as_it_goes
 from inkstamp.servers.common import endpoints, plain_names
 from inkstamp.servers.interface import FileCarrier, ServerKind
 from inkstamp.view.addresses import address_book
@@ -35,17 +37,26 @@ class NamePlaces:
     """One an address."""
 
 
-def live(reports: Sequence[SiteReport], servers: Mapping[str, FileCarrier]) -> list[tuple[Finding, ...]]:
-    """Shake hands with every site that has TLS, and say of each where it serves something else than its file holds."""
+def live(
+    context: WithProgress, reports: Sequence[SiteReport], servers: Mapping[str, FileCarrier]
+) -> list[tuple[Finding, ...]]:
+    """Shake hands with every site that has TLS, and say of each where it serves something else than its file holds.
 
-    def look(report: SiteReport) -> tuple[Finding, ...]:
+    When a person ends it, sites that were not looked at have no finding.
+    """
+
+    def look(number: int) -> tuple[int, tuple[Finding, ...]]:
+        report = reports[number]
         found = attempt(_live, report, servers[report.site.server])
         if not isinstance(found, InkStampError):
-            return found
+            return number, found
         subject = next(iter(plain_names(report.site)), report.site.file)
-        return (bad("live", subject, found.what, found.advice),)
+        return number, (bad("live", subject, found.what, found.advice),)
 
-    return side_by_side(look, reports, _AT_ONCE)
+    titles = [f"{each.site.file}:{each.site.line}" for each in reports]
+    results = as_they_end(look, range(len(reports)), _AT_ONCE)
+    done = as_far_as_it_goes(context.progress, "sites checked", results, titles)
+    return [done.get(number, ()) for number in range(len(reports))]
 
 
 def _live(report: SiteReport, server: FileCarrier) -> tuple[Finding, ...]:

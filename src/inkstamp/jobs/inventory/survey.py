@@ -179,7 +179,7 @@ def survey(context: InventoryContext, names: Sequence[str] = (), *, live: bool =
         places = looking.whereabouts(context, wanted, servers, reports)
         reports = [each for each in reports if set(wanted) & set(each.site.names)]
     if live:
-        seen = looking.live(reports, servers)
+        seen = looking.live(context, reports, servers)
         reports = [replace(each, findings=(*each.findings, *more)) for each, more in zip(reports, seen, strict=True)]
     missing = _missing(context, all_reports, servers, now) if not wanted else ()
     return Surveyed(servers=tuple(read), sites=tuple(reports), names=tuple(places), missing=missing,

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.accounts.account_keys import known_thumbprint
 from inkstamp.accounts.authorities import caa_names
-from inkstamp.bulkhead import apart, attempt, side_by_side
+from inkstamp.bulkhead import apart, as_they_end, attempt
 from inkstamp.config.carrying import methods_for
 from inkstamp.config.config_file import expect_known
 from inkstamp.config.words import BY_HAND, LISTENER, RECORD_METHODS
@@ -26,6 +26,7 @@ from inkstamp.ledger.records import TRIAL_ORDER
 from inkstamp.pki.certifiable import why_not_certifiable
 from inkstamp.pki.names import as_address, normalise, readable
 from inkstamp.pki.suffixes import registrable
+from inkstamp.progress import as_far_as_it_goes
 from inkstamp.proof.caa import judge_caa
 from inkstamp.proof.listener import answer_files, where_to_listen
 from inkstamp.proof.observation import Caution, look_at
@@ -129,7 +130,9 @@ def precheck(
                 finding = bad("precheck", wish.name, found.what, found.advice)
                 return NameCheck(name=wish.name, addresses=(), method=wish.method, findings=(finding,), tried=False)
 
-            return side_by_side(look_at, wishes, _AT_ONCE)
+            looked_at = as_they_end(lambda at: (at, look_at(wishes[at])), range(len(wishes)), _AT_ONCE)
+            found = as_far_as_it_goes(context.progress, "checked", looked_at, [each.name for each in wishes])
+            return list(found.values())
         finally:
             take_down_of(context, TRIAL_ORDER)
 

@@ -110,6 +110,9 @@ class _Clock:
     def monotonic(self) -> float:  # pragma: no cover  the words do not wait
         return 0.0
 
+    def stop_waiting(self) -> None:  # pragma: no cover
+        raise AssertionError("nobody stops it")
+
     def sleep(self, seconds: float) -> None:  # pragma: no cover
         raise AssertionError(seconds)
 

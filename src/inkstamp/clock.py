@@ -1,5 +1,6 @@
 """Time as a port: what waits or compares dates is handed a clock, so tests never sleep."""
 
+import threading
 import time
 from datetime import UTC, datetime, timedelta
 from typing import Protocol
@@ -17,7 +18,11 @@ class Clock(Protocol):
         ...
 
     def sleep(self, seconds: float) -> None:
-        """Wait for `seconds`."""
+        """Wait for `seconds`; KeyboardInterrupt when nobody is to wait any more."""
+        ...
+
+    def stop_waiting(self) -> None:
+        """Have all threads that sleep by this clock, now or later, end as by Ctrl-C, which reaches one of them alone."""
         ...
 
 
@@ -25,6 +30,7 @@ class SystemClock:
     """The machine's own clock, put right where another one counts."""
 
     def __init__(self) -> None:
+        self._stopping = threading.Event()
         self.behind = timedelta()
         """By how much the clock that counts is ahead of the machine's."""
 
@@ -35,7 +41,11 @@ class SystemClock:
         return time.monotonic()
 
     def sleep(self, seconds: float) -> None:
-        time.sleep(seconds)
+        if self._stopping.wait(seconds):
+            raise KeyboardInterrupt
+
+    def stop_waiting(self) -> None:
+        self._stopping.set()
 
 
 def stamp(moment: datetime) -> str:

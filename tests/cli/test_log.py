@@ -82,6 +82,28 @@ def test_it_keeps_running_takes_the_configuration_anew_and_ends_when_it_is_told(
     assert world.simulated.state.issued == 1
 
 
+def test_sigterm_in_the_middle_of_an_order_ends_a_container_at_once_and_the_next_goes_on(world: SimulatedWorld) -> None:
+    configure(world)
+    world.simulated.state.mood.never_done = True
+    command = [inkstamp_program(), "schedule", "--keep-running"]
+    env = {**os.environ, "INKSTAMP_CONFIG": str(world.config)}
+    run = subprocess.Popen(command, env=env, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    deadline = time.monotonic() + 40
+    while world.asked()["finalize"] == 0:
+        assert time.monotonic() < deadline
+        assert run.poll() is None, run.communicate()
+        time.sleep(0.05)
+    run.send_signal(signal.SIGTERM)
+    began = time.monotonic()
+    _, err = run.communicate(timeout=20)
+    assert (run.returncode, time.monotonic() - began < 5) == (0, True), err
+    assert err.rstrip().endswith("stopped")
+    world.simulated.state.mood.never_done = False
+    assert world.run("renew").status == 0
+    assert (world.asked()["new-order"], world.simulated.state.issued) == (1, 1)
+    assert world.left_behind() == []
+
+
 @pytest.mark.parametrize(
     ("next_in", "held_in", "fraction", "runs_in"),
     [(None, None, 0, 720), (None, None, 1, 540), (100, None, 0, 100), (600, 45, 0, 45), (-3, None, 0, 5), (1, 2, 1, 5)],

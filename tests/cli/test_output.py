@@ -7,6 +7,7 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from wcwidth import wcswidth
 
 from inkstamp.cli import output
 from inkstamp.cli.main import COMMANDS, run
@@ -51,11 +52,12 @@ def test_a_table_lines_up_and_its_last_column_is_cut_at_the_width(
     assert max(map(len, lines)) == 60
 
 
-def test_colour_is_for_terminals_and_not_against_the_users_will(monkeypatch: pytest.MonkeyPatch) -> None:
-    class Terminal(io.StringIO):
-        def isatty(self) -> bool:
-            return True
+class Terminal(io.StringIO):
+    def isatty(self) -> bool:
+        return True
 
+
+def test_colour_is_for_terminals_and_not_against_the_users_will(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("TERM", "xterm")
     monkeypatch.delenv("NO_COLOR", raising=False)
     finding = bad("validation", "a.test", "is not seen")
@@ -63,6 +65,56 @@ def test_colour_is_for_terminals_and_not_against_the_users_will(monkeypatch: pyt
     assert "\033" not in output.finding(finding, io.StringIO())
     monkeypatch.setenv("NO_COLOR", "1")
     assert "\033" not in output.finding(finding, Terminal())
+
+
+@pytest.mark.parametrize(
+    ("environment", "coloured"),
+    [
+        ({"TERM": "xterm"}, True),
+        ({"TERM": "xterm", "NO_COLOR": "1"}, False),
+        ({"TERM": "dumb", "COLORTERM": "truecolor"}, False),
+        ({"COLORTERM": "truecolor"}, True),
+        ({}, False),
+        ({"TERM": "xterm", "INKSTAMP_PLAIN": "1"}, False),
+    ],
+)
+def test_a_terminal_is_given_colour_where_it_shows_colour(
+    monkeypatch: pytest.MonkeyPatch, environment: dict[str, str], coloured: bool
+) -> None:
+    for name in ("TERM", "COLORTERM", "NO_COLOR", "INKSTAMP_PLAIN"):
+        monkeypatch.delenv(name, raising=False)
+    for name, value in environment.items():
+        monkeypatch.setenv(name, value)
+    assert output.coloured(Terminal()) is coloured
+
+
+WIDE = ["例え.テスト", "naïve.test", "пример.test", "e\u0301tude.test", "한글.test", "plain.test", "“quoted”…"]
+
+
+@pytest.mark.parametrize("columns", [20, 60, 80, 120, 200, 300])
+def test_wide_and_combining_characters_line_up_at_any_width(
+    capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch, columns: int
+) -> None:
+    monkeypatch.setenv("COLUMNS", str(columns))
+    output.table(("name", "state", "names"), [[each, "ok", f"{each} " * 40] for each in WIDE])
+    lines = capsys.readouterr().out.splitlines()
+    shown = min(max(columns, 60), 200)
+    assert {wcswidth(line) for line in lines[1:]} <= set(range(shown - 2, shown + 1))
+    at = {wcswidth(line[: line.index("ok")]) for line in lines[2:]}
+    assert len(at) == 1
+    text = output.wrapped(" ".join(WIDE * 10), "  bad   ", " " * 8)
+    assert max(map(wcswidth, text.splitlines())) <= min(shown, 110)
+    assert all(each in text for each in WIDE)
+
+
+def test_for_a_screen_reader_a_row_is_a_line_of_headings_and_cells_and_nothing_is_drawn(
+    capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("INKSTAMP_PLAIN", "1")
+    output.table(("week from", "renewed", "", "names"), [["2026-11-23", "3", "###", "-"], ["2026-11-30", "0", "", "a"]])
+    assert capsys.readouterr().out == "week from: 2026-11-23; renewed: 3\nweek from: 2026-11-30; renewed: 0; names: a\n"
+    assert output.branch(1) == "   issued by: "
+    assert not output.redraws(Terminal())
 
 
 ACTIONS = ["csr make", "csr show", "authority add", "authority show"]

@@ -11,7 +11,10 @@ import forked
 import pytest
 from world import Ran, find_program, inkstamp_program
 
+from inkstamp.home import Home
 from inkstamp.jobs.renewal.timer import put
+from inkstamp.jobs.renewal.timers_present import home_in, next_start, other_timers
+from inkstamp.ledger.run_summary import in_foreground
 from inkstamp.runtime import Runtime
 
 CONFIG = """
@@ -128,6 +131,44 @@ def test_a_run_that_was_ended_before_it_was_done_is_told_by_the_next_one(tmp_pat
     assert (shown.status, "2026-11-27 03:00 UTC was interrupted" in shown.flat) == (1, True)
     assert "began 2026-11-27 03:00 UTC was interrupted" in run(tmp_path, "renew").flat
     assert "was ended" not in run(tmp_path, "renew").flat
+
+
+def test_the_timer_of_another_data_directory_is_left_alone(folder: Path) -> None:
+    assert schedule(folder, "put").status == 0
+    service = folder / "units" / "inkstamp-renew.service"
+    before = service.read_text()
+    other = run(folder, "--home", str(folder / "other"), "schedule", "put", "--into", str(folder / "units"))
+    assert other.status == 2
+    assert f"another data directory, {folder}/home" in other.flat
+    assert service.read_text() == before
+    assert schedule(folder, "put").status == 0
+
+
+def test_a_second_timer_for_the_same_data_directory_is_told(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    elsewhere = folder / "cron.d"
+    assert run(folder, "schedule", "put", "--cron", "--into", str(elsewhere)).status == 0
+    assert home_in((elsewhere / "inkstamp-renew").read_text()) == str(folder / "home")
+    monkeypatch.setattr("inkstamp.jobs.renewal.timers_present._FOLDERS", (elsewhere, elsewhere))
+    home = Home(folder / "home")
+    assert other_timers(home, []) == [str(elsewhere / "inkstamp-renew")]
+    assert other_timers(home, [elsewhere / "inkstamp-renew"]) == []
+    assert other_timers(Home(folder / "another"), []) == []
+    with in_foreground(home):
+        assert other_timers(home, [elsewhere / "inkstamp-renew"]) == [
+            f"process {os.getpid()} (inkstamp schedule --keep-running)"
+        ]
+        keeps = run(folder, "schedule", "--keep-running")
+    assert (keeps.status, "another run is at work on renewals in the foreground" in keeps.flat) == (1, True)
+
+
+@pytest.mark.parametrize(("minute", "first", "now", "hours"), [(30, 3, 2, 1.5), (30, 3, 4, 11.5), (0, 11, 23, 12)])
+def test_when_cron_runs_next_is_told(minute: int, first: int, now: int, hours: float) -> None:
+    begun = datetime(2026, 11, 29, now, 0, tzinfo=UTC).astimezone()
+    shift = int((begun.utcoffset() or timedelta()).total_seconds() // 3600)
+    times = sorted(((first + shift) % 24, (first + 12 + shift) % 24))
+    text = f"# c\n{minute} {times[0]},{times[1]} * * * root timeout 5h /usr/bin/inkstamp --home /h renew\n"
+    found = next_start([(Path("/etc/cron.d/inkstamp-renew"), text)], begun)
+    assert found == begun + timedelta(hours=hours)
 
 
 def test_an_entry_for_cron_is_good_only_where_a_cron_daemon_runs(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:

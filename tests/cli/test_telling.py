@@ -246,3 +246,43 @@ def test_a_messenger_that_cannot_work_is_refused_with_its_line(world: SimulatedW
     assert done.status == 2
     assert told in done.flat
     assert ", line " in done.flat
+
+
+def test_a_configuration_that_cannot_be_read_at_all_is_mailed_once_and_that_it_can_again(
+    world: SimulatedWorld, mailbox: Mailbox
+) -> None:
+    assert world.run("renew").status == 0
+    good = world.config.read_text()
+    world.config.write_text(good + "[certificate.broken\n")
+    for _ in range(2):
+        assert world.run("renew").status == 2
+    world.config.write_text(good)
+    assert world.run("renew").status == 0
+    assert world.run("renew").status == 0
+    told, over = [each.message.get_content() for each in mailbox.letters]
+    assert "nothing can be renewed" in told
+    assert "is not valid TOML" in told
+    assert over.startswith("Over:")
+
+
+def test_runs_that_were_missed_are_told_by_status_and_by_the_next_run(world: SimulatedWorld, mailbox: Mailbox) -> None:
+    add(
+        world, f'[certificate.rowing]\nnames = ["{NAME}"]\nauthority = "quayside"\nvia = "front"\ninstall = ["front"]\n'
+    )
+    assert world.run("renew").status == 0
+    assert world.run("status", "--healthy").status == 0
+    record = world.home / "last-renewal.json"
+    at = re.sub(r'.*?"at":"([^"]*)".*', r"\1", record.read_text())
+    record.write_text(record.read_text().replace(at, "2026-11-20T03:00:00Z"))
+    shown = world.run("status")
+    assert "`renew` has not run since 2026-11-20 03:00 UTC, for" in shown.flat
+    unwell = world.run("status", "--healthy", "--json")
+    assert (unwell.status, unwell.json["healthy"]) == (1, False)
+    assert world.run("renew").status == 0
+    told = mailbox.letters[-1].message.get_content()
+    assert "has not run since 2026-11-20 03:00 UTC" in " ".join(told.split())
+    assert world.run("renew").status == 0
+    assert "Over:" in mailbox.letters[-1].message.get_content()
+    assert world.run("status", "--healthy").status == 0
+    earlier = world.run("schedule", "show", "--into", str(world.folder), "--json").json["schedule"]["last"]["earlier"]
+    assert [each["at"] for each in earlier][1:] == ["2026-11-20T03:00:00Z"]

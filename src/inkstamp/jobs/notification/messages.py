@@ -37,7 +37,7 @@ if TYPE_CHECKING:
     from inkstamp.ledger.run_summary import LastSweep
 
 _FORMAT = 1
-_EACH_SECONDS = 120.0
+EACH_SECONDS = 120.0
 """For one messenger, with all its tries."""
 _ALL, _TIMER = "renew", "schedule"
 """In the place of a certificate, for what is about none of them."""
@@ -86,7 +86,7 @@ def report(
     if config.messenger:
         for name, entry in config.messenger.items():
             try:
-                with apart(), within(_EACH_SECONDS):
+                with apart(), within(EACH_SECONDS):
                     reached("tell", name)
                     _tell(context, name, entry, run, conditions)
             except InkStampError as error:
@@ -191,8 +191,7 @@ def _tell(
     renewed = _renewed(run) if "renewed" in entry.about else ()
     if not fresh and not renewed:
         return
-    send = _by_mail if entry.kind == "mail" else _by_webhook
-    send(context, name, entry, fresh, renewed)
+    send_news(context, name, entry, fresh, renewed)
     context.ledger.sent_notices.tell(name, fresh)
 
 
@@ -249,7 +248,7 @@ def send_test(context: NotificationContext, name: str) -> Messenger:
         raise UsageError(f"there is no messenger “{name}” in the configuration", where=str(context.configuration.path),
                          advice=known_names(known, name))  # fmt: skip
     entry, host = known[name], os.uname().nodename
-    with within(_EACH_SECONDS):
+    with within(EACH_SECONDS):
         if entry.kind == "mail":
             typed = f"inkstamp messenger test {name}"
             text = f"Nothing is wrong. Somebody typed `{typed}` on {host} to see whether this arrives.\n"
@@ -257,6 +256,14 @@ def send_test(context: NotificationContext, name: str) -> Messenger:
         else:
             _post(context, name, entry, {"test": True, "new": (), "over": (), "renewed": ()})
     return entry
+
+
+def send_news(
+    context: NotificationContext, name: str, entry: Messenger, fresh: News, renewed: Sequence[Matter]
+) -> None:
+    """Send one message of what is new, by mail or by a webhook."""
+    send = _by_mail if entry.kind == "mail" else _by_webhook
+    send(context, name, entry, fresh, renewed)
 
 
 def _by_mail(context: NotificationContext, name: str, entry: Messenger, fresh: News, renewed: Sequence[Matter]) -> None:

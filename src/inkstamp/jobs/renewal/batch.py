@@ -14,6 +14,7 @@ from queue import Empty, SimpleQueue
 from typing import TYPE_CHECKING, TypeVar
 
 from inkstamp.bulkhead import apart, at_step, attempt, reached, submit
+from inkstamp.clock import Clock
 from inkstamp.deadline import at_least, is_over
 from inkstamp.errors import Busy, CaProblem, InkStampError, StillWaiting
 from inkstamp.jobs.deployment.rollback import recover
@@ -86,7 +87,7 @@ def _each_ended(
     _put_back_cut_off(runtime, due)
     ordered: SimpleQueue[Future[ComeBy | Ended]] = SimpleQueue()
     running: dict[Future[ComeBy | Ended], Due] = {}
-    with _pools(limits) as pools:
+    with _pools(limits, runtime.clock) as pools:
         for each in due:
             authority = runtime.certificates[each.name].authority
             quota = Quota(authority, limits[authority])
@@ -114,15 +115,17 @@ def _each_ended(
 
 
 @contextmanager
-def _pools(limits: Mapping[str, int]) -> Iterator[dict[str, ThreadPoolExecutor]]:
-    """Give threads for each authority; when the run is broken off, what has not begun does not begin."""
+def _pools(limits: Mapping[str, int], clock: Clock) -> Iterator[dict[str, ThreadPoolExecutor]]:
+    """Give threads for each authority; when the run is ended, what has not begun does not begin, and none waits on."""
     with ExitStack() as stack:
         pools = {name: stack.enter_context(ThreadPoolExecutor(limit)) for name, limit in limits.items()}
         try:
             yield pools
-        except BaseException:
+        except BaseException as error:
             for pool in pools.values():
                 pool.shutdown(wait=False, cancel_futures=True)
+            if isinstance(error, KeyboardInterrupt):
+                clock.stop_waiting()
             raise
 
 

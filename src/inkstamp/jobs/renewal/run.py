@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.bulkhead import apart, attempt
 from inkstamp.deadline import within
-from inkstamp.errors import Busy, InkStampError, InternalError, StillWaiting, TtlNotExpired
+from inkstamp.errors import Busy, ConfigurationError, InkStampError, InternalError, StillWaiting, TtlNotExpired
 from inkstamp.jobs.renewal.polling import ask_around
 from inkstamp.jobs.renewal.watch import Watch
 from inkstamp.jobs.status.due import (
@@ -27,6 +27,7 @@ from inkstamp.ledger.records import ALL, TRIAL_ORDER, Selection
 from inkstamp.ledger.run_summary import LastSweep, last_sweep, record_sweep, running
 
 if TYPE_CHECKING:
+    from inkstamp.config.model import Configuration
     from inkstamp.jobs.lifecycle.provisioning import Outcome
     from inkstamp.jobs.notification.messages import RunResult
     from inkstamp.ledger.store import Ledger
@@ -120,7 +121,7 @@ def renew(
 
     """
     runtime.configuration.leaves_out_mistakes = True
-    orders = runtime.config.orders
+    orders = _configured(runtime).orders
     if not only and orders:
         runtime.certificates.take_in_settings()
     names = names_meant(runtime, only, selection)
@@ -153,11 +154,24 @@ def renew(
             record_sweep(runtime.home, summary)
     if orders and (runtime.config.messenger or runtime.config.renewal.metrics):
         from inkstamp.jobs.notification.messages import report  # noqa: PLC0415  the door to what a run with nothing due does without
+        from inkstamp.jobs.notification.unreadable import keep_messengers  # noqa: PLC0415  as above
 
         with within(_TELLING_SECONDS):
+            keep_messengers(runtime)
             told_of = report(runtime, _result(sweep, summary), names, mistaken=not only and not selection)
             sweep = replace(sweep, internal=told_of)
     return sweep
+
+
+def _configured(runtime: "Runtime") -> "Configuration":
+    """Return the configuration; where it cannot be read, the messengers that it named last are told."""
+    try:
+        return runtime.config
+    except ConfigurationError as error:
+        from inkstamp.jobs.notification.unreadable import tell_unreadable  # noqa: PLC0415  as above
+
+        attempt(tell_unreadable, runtime, error)
+        raise
 
 
 def _renew(

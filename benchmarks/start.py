@@ -131,6 +131,9 @@ def main(count: int, enrolled: int) -> None:
                          for name, size in (("one", 1), ("many", count)))  # fmt: skip
             roster, took = pool.submit(make_roster, Path(folder) / "roster", enrolled, program).result()
         enrolled_one = names_of(enrolled // 2)[0]
+        line = f"inkstamp why {enrolled_one[:6]}"
+        asked = {"_ARGCOMPLETE": "1", "_ARGCOMPLETE_SHELL": "bash", "_ARGCOMPLETE_STDOUT_FILENAME": os.devnull,
+                 "COMP_LINE": line, "COMP_POINT": str(len(line)), "INKSTAMP_CONFIG": str(roster)}  # fmt: skip
         rows = [
             ("python -c pass", [sys.executable, "-c", "pass"]),
             ("inkstamp --help", [program, "--help"]),
@@ -140,6 +143,10 @@ def main(count: int, enrolled: int) -> None:
             (f"inkstamp status, {enrolled} enrolled", [program, "--config", str(roster), "status"]),
             (f"inkstamp renew, {enrolled} enrolled, none due", [program, "--config", str(roster), "renew"]),
             (f"inkstamp why, one of {enrolled} enrolled", [program, "--config", str(roster), "why", enrolled_one]),
+            (
+                f"Tab after a name's beginning, {enrolled} enrolled",
+                ["env", *(f"{name}={value}" for name, value in asked.items()), program],
+            ),
             ("inkstamp calendar --simulate 20000", [program, "calendar", "--simulate", "20000", "--failing", "0.02"]),
         ]
         print(f"{'command':<48}  seconds  CPU s    MB  times `python -c pass`")

@@ -43,7 +43,8 @@ NAMES = {
 """Which acts are kept as pictures, by the beginning of their command."""
 MORE = {
     "status": "inkstamp status",
-    "authority": "inkstamp authority show quayside",
+    "operating": "inkstamp schedule show; inkstamp backup {folder}/inkstamp.age --public-key {folder}/id.pub; "
+    "inkstamp restore {folder}/inkstamp.age --private-key {folder}/id --preview; inkstamp status --healthy",
     "csr": "inkstamp csr make tides.saltmarsh.test '*.tides.saltmarsh.test' --organisation 'Saltmarsh Hosting' "
     "--state Kent --country GB --unit IT --into {folder}",
 }
@@ -60,8 +61,11 @@ def typed(command: str, environment: dict[str, str]) -> list[str]:
 
 
 def shoot(command: str, file: Path, environment: dict[str, str], *, most: int | None = None) -> None:
-    """Run a command and take a picture of its whole output (of its first `most` lines), as high as that is."""
-    lines = [f"\033[1m$ {command}\033[0m", *typed(command, environment)][:most]
+    """Run commands (parted by `; `) and take a picture of their whole output (of its first `most` lines)."""
+    lines = []
+    for each in command.split("; "):
+        lines += [f"\033[1m$ {each}\033[0m", *typed(each, environment)]
+    lines = lines[:most]
     while lines and not lines[-1].strip():
         lines.pop()
     page, done = file.with_suffix(".txt"), file.with_suffix(".done")
@@ -125,6 +129,8 @@ def main() -> None:
                 drawn = ["inkstamp", "calendar", "--picture", str(TARGET / "calendar.png")]
                 subprocess.run(drawn, env=environment, check=True, capture_output=True)
                 shoot_page(["inkstamp", "check"], Path(folder) / "report.html", environment)
+                make = ["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", f"{folder}/id"]
+                subprocess.run(make, check=True, env=environment)
                 for name, command in MORE.items():
                     shoot(command.replace("{folder}", folder), TARGET / f"{name}.png", environment)
         environment.pop("INKSTAMP_CONFIG")

@@ -22,7 +22,7 @@ class Clock(Protocol):
         ...
 
     def stop_waiting(self) -> None:
-        """Have all threads that sleep by this clock, now or later, end as by Ctrl-C, which reaches one of them alone."""
+        """Have threads that sleep by this clock, now or later, end as by Ctrl-C, which reaches one of them alone."""
         ...
 
 

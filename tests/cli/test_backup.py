@@ -1,13 +1,17 @@
 """`backup` and `restore`: what is in them, who can read them, and that nothing is lost on the way."""
 
+import base64
 import gzip
 import io
 import os
 import shutil
+import sqlite3
 import subprocess
 import tarfile
 import threading
+import time
 from collections.abc import Callable
+from contextlib import closing
 from datetime import UTC, datetime
 from hashlib import sha256
 from pathlib import Path
@@ -20,7 +24,7 @@ from killing import killed_at
 from simulated import NAME, SimulatedWorld
 from world import Ran, find_program
 
-from inkstamp.errors import FileTrouble
+from inkstamp.errors import FileTooLarge, FileTrouble
 from inkstamp.jobs.backups.archive import FORMAT, Contents, unpack
 
 _PLACES = (9, 14, 19, 24, 29, 34, 39)
@@ -93,6 +97,40 @@ def test_a_passphrase_opens_it_and_a_wrong_one_or_another_key_changes_nothing(wo
         assert "cannot decrypt" in refused.err
     assert list(place.iterdir()) == []
     assert _restored(world, file, place, "--passphrase-file", str(right)).status == 0
+
+
+def test_a_backup_that_would_take_hours_to_decrypt_or_more_disk_than_there_is_is_refused(
+    world: SimulatedWorld, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    def line(size: int) -> str:
+        return base64.b64encode(os.urandom(size)).decode().rstrip("=")
+
+    header = f"age-encryption.org/v1\n-> scrypt {line(16)} 40\n{line(32)}\n--- {line(32)}\n"
+    file, word = world.folder / "slow.age", world.folder / "word"
+    file.write_bytes(header.encode() + os.urandom(64))
+    word.touch(mode=0o600)
+    word.write_text("high water\n")
+    began = time.monotonic()
+    refused = _restored(world, file, world.folder / "other", "--passphrase-file", str(word))
+    assert (refused.status, time.monotonic() - began < 60) == (1, True)
+    assert "Excessive work parameter" in refused.flat
+    monkeypatch.setattr("inkstamp.jobs.backups.archive._MOST_UNPACKED", 3)
+    with pytest.raises(FileTooLarge):
+        unpack(_one(_member("home/a"))(), tmp_path, "b.tgz")
+
+
+def test_a_release_is_rolled_back_with_a_ledger_that_it_can_read(world: SimulatedWorld) -> None:
+    assert world.run("stamp", NAME).status == 0
+    file = world.folder / "b.tgz"
+    assert world.run("backup", str(file), "--not-encrypted").status == 0
+    with closing(sqlite3.connect(world.home / "ledger.db")) as database, database:
+        database.execute("UPDATE ledger SET version = version + 1")  # as a later release would
+    newer = world.run("status")
+    assert (newer.status, "newer" in newer.flat) == (1, True)
+    assert world.run("backup", str(world.folder / "c.tgz"), "--not-encrypted").status == 1
+    assert world.run("restore", str(file), "--replace").status == 0
+    assert world.run("status").status == 0
+    assert world.run("renew").status == 0
 
 
 def test_it_has_to_be_said_who_may_read_a_backup(world: SimulatedWorld) -> None:

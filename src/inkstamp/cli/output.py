@@ -223,7 +223,7 @@ def table(headings: Sequence[str], rows: Sequence[Sequence[str]]) -> None:
         widths[-1] = min(widths[-1], room)
     for row in (headings, ["-" * wide for wide in widths], *rows):
         cells = [cell + " " * (wide - width_of(cell)) for cell, wide in zip(row[:-1], widths[:-1], strict=True)]
-        print("  ".join([*cells, cut(row[-1], widths[-1])]))
+        print("  ".join([*cells, cut(row[-1], widths[-1])]).rstrip())
 
 
 def cut(text: str, columns: int) -> str:

@@ -31,6 +31,8 @@ _MOST_FILES = 20_000_000
 _MOST_LIST = 2_147_483_648
 LARGEST = 17_179_869_184
 """Bytes of one file; ledgers are the largest."""
+_MOST_UNPACKED = 137_438_953_472
+"""Bytes of all files together: gzip makes a thousand of one."""
 _PIECE = 1_048_576
 
 
@@ -148,9 +150,7 @@ def unpack(source: BinaryIO, into: Path, where: str) -> Contents:
     links: dict[str, str] = {}
     contents: Contents | None = None
     with _telling(where), gzip.GzipFile(fileobj=source) as plain, tarfile.open(fileobj=plain, mode="r|") as tar:
-        for count, member in enumerate(tar):
-            if count > _MOST_FILES or member.size > LARGEST:
-                raise FileTooLarge(f"{where} holds more than any backup", where=where, advice="check the path")
+        for member in _bounded(tar, where):
             if member.name == _LIST:
                 contents = _contents_of(_read(tar, member, _MOST_LIST), where)
             elif member.issym():
@@ -190,12 +190,20 @@ def _settle(into: Path, links: dict[str, str], contents: Contents, where: str) -
 def read_list(source: BinaryIO, where: str) -> Contents:
     """Return what is in an archive, whose other members are passed over."""
     with _telling(where), gzip.GzipFile(fileobj=source) as plain, tarfile.open(fileobj=plain, mode="r|") as tar:
-        for count, member in enumerate(tar):
-            if count > _MOST_FILES:
-                break
+        for member in _bounded(tar, where):
             if member.name == _LIST:
                 return _contents_of(_read(tar, member, _MOST_LIST), where)
     raise _no_backup(where, "it ends before its list of contents")
+
+
+def _bounded(tar: tarfile.TarFile, where: str) -> Iterator[tarfile.TarInfo]:
+    """Yield the members of an archive; FileTooLarge where they are more, or larger, than those of any backup."""
+    total = 0
+    for count, member in enumerate(tar):
+        total += member.size
+        if count > _MOST_FILES or member.size > LARGEST or total > _MOST_UNPACKED:
+            raise FileTooLarge(f"{where} holds more than any backup", where=where, advice="check the path")
+        yield member
 
 
 @contextmanager

@@ -16,7 +16,10 @@ ports._BELOW_EPHEMERAL = range(_FIRST, _FIRST + 4_000)
 settings.register_profile("ours", deadline=None, derandomize=bool(os.environ.get("CI")))
 settings.load_profile("ours")
 
-_LONGEST = ("test_killed", "test_machines", "test_keep_alive", "test_kinds_killed", "test_fleet")
+_LONGEST = (
+    "test_killed", "test_tools", "test_package", "test_machines", "test_keep_alive", "test_kinds_killed", "test_fleet",
+    "test_strangers", "test_demo_fleet", "test_demo",
+)  # fmt: skip
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

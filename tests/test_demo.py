@@ -102,7 +102,7 @@ def test_an_option_that_cannot_apply_to_the_demo_is_refused(option: list[str], t
 
 ELSEWHERE = re.compile(
     r"inkstamp (demo |authority add|ledger|machines|messenger test|schedule|revoke|prove shop|collect|"
-    r"export .*--ask-passphrase|why shop --note|calendar --simulate|stamp |order )"
+    r"export .*--ask-passphrase|why shop --note|calendar --simulate|stamp |order |backup |restore |completion )"
 )
 """Examples for another moment (an order that is open, a person who answers), or that would change this machine."""
 

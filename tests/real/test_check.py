@@ -120,7 +120,7 @@ def test_many_are_listed_with_the_most_urgent_first_and_one_that_is_lost_stops_n
     rows = [line.split()[0].partition(".")[0] for line in done.out.splitlines()[2:7]]
     assert rows == ["expired", "gone", "plain", "good", "root"]
     assert "5 checked: 2 broken, 1 warnings, 2 ok" in done.out
-    assert done.err.count(": ok\n") == 2
+    assert done.err == ""
     table = list(csv.DictReader(io.StringIO((tmp_path / "list.csv").read_text())))
     assert next(each["topic"] for each in table if each["name"] == "expired.saltmarsh.test") == "dates"
     assert {each["verdict"] for each in table} == {"broken", "warnings", "ok"}

@@ -21,10 +21,21 @@ _SOURCES = ("pyproject.toml", "hatch_build.py", "src", "tools/man_pages.py", "RE
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="needs root: it installs packages")
 
 
+def _build(tree: Path, out: Path, *more: str, env: dict[str, str] | None = None) -> None:
+    build = [sys.executable, "-m", "build", "-q", "--no-isolation", *more, "--outdir", str(out), str(tree)]
+    ran = subprocess.run(build, capture_output=True, text=True, check=False, env={**os.environ, **(env or {})})
+    assert ran.returncode == 0, ran.stderr
+
+
 @pytest.fixture(scope="module")
 def package(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("deb")
-    ran = subprocess.run([str(ROOT / "tools" / "build-deb"), str(folder)], capture_output=True, text=True, check=False)
+    _build(ROOT, folder, "--wheel")
+    (wheel,) = folder.glob("*.whl")
+    ran = subprocess.run(
+        [str(ROOT / "tools" / "build-deb"), str(folder)], capture_output=True, text=True, check=False,
+        env={**os.environ, "WHEEL": str(wheel)},
+    )  # fmt: skip
     assert ran.returncode == 0, ran.stderr
     return Path(ran.stdout.strip().splitlines()[-1])
 
@@ -127,10 +138,7 @@ def test_the_same_sources_make_the_same_wheel_and_sdist(tmp_path: Path) -> None:
                 shutil.copyfile(ROOT / each, tree / each)
         for file in tree.rglob("*.py"):
             os.utime(file, (1_700_000_000 + int(number) * 3600,) * 2)
-        build = [sys.executable, "-m", "build", "-q", "--no-isolation", "--outdir", str(out), str(tree)]
-        env = {**os.environ, "TZ": f"Etc/GMT+{number}"}
-        ran = subprocess.run(build, capture_output=True, text=True, check=False, env=env)
-        assert ran.returncode == 0, ran.stderr
+        _build(tree, out, env={"TZ": f"Etc/GMT+{number}"})
         digests.append({file.name: hashlib.sha256(file.read_bytes()).hexdigest() for file in out.iterdir()})
     assert digests[0] == digests[1]
     assert len(digests[0]) == 2

@@ -11,6 +11,7 @@ reads it.
 """
 
 import argparse
+import shlex
 from pathlib import Path
 
 from inkstamp.cli import output, passphrase
@@ -51,5 +52,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         return 0
     output.findings(made.findings)
     print(output.field("size", f"{made.bytes:,} bytes"))
-    print(output.field("next", f"keep it on another machine; try it: inkstamp restore {options.file} --preview"))
+    opened = " --private-key FILE" if options.public_key else "" if options.not_encrypted else " --ask-passphrase"
+    tried = f"inkstamp restore {shlex.quote(options.file)}{opened} --preview"
+    print(output.field("next", f"keep it on another machine; try it: {tried}"))
     return 0

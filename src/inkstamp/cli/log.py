@@ -72,7 +72,7 @@ class Log:
         with self._lock:
             if self._redraws and done == total:
                 self._wipe()
-            elif now - self._told >= (_REDRAWN if self._redraws else _A_MINUTE):
+            elif (self._redraws and not self._drawn) or now - self._told >= (_REDRAWN if self._redraws else _A_MINUTE):
                 self._told = now
                 if self._redraws:
                     draw(line)

@@ -7,7 +7,6 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from wcwidth import wcswidth
 
 from inkstamp.cli import output
 from inkstamp.cli.main import COMMANDS, run
@@ -91,6 +90,14 @@ def test_a_terminal_is_given_colour_where_it_shows_colour(
 WIDE = ["例え.テスト", "naïve.test", "пример.test", "e\u0301tude.test", "한글.test", "plain.test", "“quoted”…"]
 
 
+@pytest.mark.parametrize(
+    ("text", "columns"),
+    [("plain", 5), ("例え", 4), ("한글", 4), ("e\u0301", 1), ("пример", 6), ("“…”", 3), ("\uff21", 2)],
+)
+def test_a_text_takes_the_columns_that_a_terminal_gives_it(text: str, columns: int) -> None:
+    assert output.width_of(text) == columns
+
+
 @pytest.mark.parametrize("columns", [20, 60, 80, 120, 200, 300])
 def test_wide_and_combining_characters_line_up_at_any_width(
     capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch, columns: int
@@ -99,11 +106,11 @@ def test_wide_and_combining_characters_line_up_at_any_width(
     output.table(("name", "state", "names"), [[each, "ok", f"{each} " * 40] for each in WIDE])
     lines = capsys.readouterr().out.splitlines()
     shown = min(max(columns, 60), 200)
-    assert {wcswidth(line) for line in lines[1:]} <= set(range(shown - 2, shown + 1))
-    at = {wcswidth(line[: line.index("ok")]) for line in lines[2:]}
+    assert {output.width_of(line) for line in lines[1:]} <= set(range(shown - 2, shown + 1))
+    at = {output.width_of(line[: line.index("ok")]) for line in lines[2:]}
     assert len(at) == 1
     text = output.wrapped(" ".join(WIDE * 10), "  bad   ", " " * 8)
-    assert max(map(wcswidth, text.splitlines())) <= min(shown, 110)
+    assert max(map(output.width_of, text.splitlines())) <= min(shown, 110)
     assert all(each in text for each in WIDE)
 
 

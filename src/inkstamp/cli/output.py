@@ -13,22 +13,24 @@ from inkstamp.printable import escaped_json, printable
 
 JSON_FORMAT = 2
 _WIDEST_TEXT, _WIDEST_TABLE = 110, 200
-_FIRST_COMBINING = "\u0300"
-"""Characters before this take one column."""
-_PUNCTUATION = dict.fromkeys((0x201C, 0x201D, 0x2026, 0x2013, 0x2192, 0x00B7), "-")
-"""Ours, which takes one column too."""
+_SECOND = "\ue000"
+"""The second column of a wide character, while lines are broken; `clean` leaves none of the private use area."""
 _TREE = "└─"
 """Drawn before a certificate of a chain."""
 _COLOURS = {Severity.OK: "32", Severity.NOTE: "36", Severity.WARN: "35", Severity.BAD: "31"}
 
 
 def width_of(text: str) -> int:
-    """Return how many columns a terminal takes for a text: two for a wide character, none for a combining one."""
-    if max(text.translate(_PUNCTUATION), default="") < _FIRST_COMBINING:
-        return len(text)
-    from wcwidth import wcswidth
+    """Return how many columns a terminal takes for a text: two for a wide character (UAX #11), none for a combining."""
+    return len(text) if text.isascii() else sum(map(_columns, text))
 
-    return max(wcswidth(text), 0)
+
+def _columns(char: str) -> int:
+    import unicodedata
+
+    if unicodedata.east_asian_width(char) in "WF":
+        return 2
+    return 0 if unicodedata.category(char) in ("Mn", "Me", "Cf") else 1
 
 
 def width() -> int:
@@ -77,13 +79,12 @@ def wrapped(text: str, first: str, rest: str) -> str:
 
 
 def _wrap(line: str, first: str, rest: str) -> list[str]:
-    manner: Any = {"initial_indent": first, "subsequent_indent": rest, "break_long_words": False,
-                   "break_on_hyphens": False}  # fmt: skip
-    if width_of(line) == len(line):
-        return textwrap.wrap(line, width(), **manner)
-    from wcwidth import wrap
-
-    return list(wrap(line, width(), **manner))
+    # What takes two columns is counted twice while lines are broken, which is only done at spaces.
+    counted = line if line.isascii() else "".join(char + _SECOND * (_columns(char) - 1) for char in line)
+    lines = textwrap.wrap(
+        counted, width(), initial_indent=first, subsequent_indent=rest, break_long_words=False, break_on_hyphens=False
+    )
+    return [each.replace(_SECOND, "") for each in lines]
 
 
 def branch(depth: int) -> str:

@@ -88,13 +88,16 @@ def submit(pool: Executor, work: Callable[[S], T], subject: S) -> Future[T]:
 
 
 @contextmanager
-def _threads(number: int) -> Iterator[ThreadPoolExecutor]:
-    """Give threads; when the block is left before all is done, what has not begun does not begin."""
+def threads(number: int, *, abandoned: bool = False) -> Iterator[ThreadPoolExecutor]:
+    """Give threads; when the block is left before all is done, what has not begun does not begin.
+
+    What has begun is waited for, since it may change something; not where it only looks and may be `abandoned`.
+    """
     pool = ThreadPoolExecutor(number)
     try:
         yield pool
-    except _FOR_ALL:
-        pool.shutdown(wait=False, cancel_futures=True)  # each is bounded in time by itself
+    except (KeyboardInterrupt, GeneratorExit):
+        pool.shutdown(wait=not abandoned, cancel_futures=True)
         raise
     except BaseException:
         pool.shutdown(cancel_futures=True)
@@ -109,14 +112,14 @@ def side_by_side(work: Callable[[S], T], subjects: Sequence[S], at_once: int) ->
     """
     if len(subjects) < 2 or at_once < 2:
         return [work(each) for each in subjects]
-    with _threads(min(at_once, len(subjects))) as pool:
+    with threads(min(at_once, len(subjects))) as pool:
         futures = [submit(pool, work, each) for each in subjects]
         return [each.result() for each in futures]
 
 
 def as_they_end(work: Callable[[S], T], subjects: Iterable[S], at_once: int) -> Iterator[T]:
-    """Do the same; yields what came of each as it is done."""
+    """Look at each, several at the same time; yields what came of each as it is done, and may be left at any time."""
     waiting = list(subjects)
-    with _threads(max(min(at_once, len(waiting)), 1)) as pool:
+    with threads(max(min(at_once, len(waiting)), 1), abandoned=True) as pool:
         for done in as_completed([submit(pool, work, each) for each in waiting]):
             yield done.result()

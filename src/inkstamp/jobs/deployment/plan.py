@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 from cryptography import x509
 
-from inkstamp.bulkhead import submit
+from inkstamp.bulkhead import submit, threads
 from inkstamp.config.carrying import is_away
 from inkstamp.config.model import Certificate
 from inkstamp.config.server_kinds import KINDS
@@ -87,7 +87,7 @@ def prepare(
         expect_pair(context.shelf, edition)
     wanted = [each for each in entry.install if each not in away]
     broken: dict[str, ServerTrouble] = {}
-    with ThreadPoolExecutor(max_workers=max(at_once, 1)) as pool:
+    with threads(max(at_once, 1)) as pool:
 
         def ask(work: Callable[[str], T], servers: Iterable[str]) -> dict[str, T]:
             return _ask(pool, work, servers, away)

@@ -61,7 +61,7 @@ class Patience:
         return wait if waited + wait <= self.whole else None
 
 
-POLLING = Patience(first=0.02, factor=4.0, longest=10.0, whole=300.0)
+POLLING = Patience(first=0.005, factor=4.0, longest=10.0, whole=300.0)
 """For an order that the CA is working on: CAs answer after milliseconds or after seconds."""
 
 TROUBLE = Patience(first=1.0, factor=2.0, longest=30.0, whole=90.0)

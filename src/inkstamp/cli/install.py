@@ -46,7 +46,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
     if not done.done:
         for server, names in done.names.items():
             print(output.field("sites", f"{server}: {', '.join(names)}"))
-    output.findings(done.findings)
+    output.findings_in_short(done.findings)
     output.differences(done.differences)
     for each in done.copies:
         print(output.field("writes", each))

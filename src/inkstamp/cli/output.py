@@ -8,11 +8,13 @@ from collections.abc import Iterable, Sequence
 from typing import Any, TextIO
 
 from inkstamp.errors import InkStampError, UsageError
-from inkstamp.findings import Finding, Severity
+from inkstamp.findings import Finding, Severity, ok
 from inkstamp.printable import escaped_json, printable
 
 JSON_FORMAT = 2
 _WIDEST_TEXT, _WIDEST_TABLE = 110, 200
+_MOST_GOOD = 10
+"""Findings that are good, of which nobody has to read more."""
 _SECOND = "\ue000"
 """The second column of a wide character, while lines are broken; `clean` leaves none of the private use area."""
 _TREE = "└─"
@@ -113,6 +115,15 @@ def findings(many: Iterable[Finding], stream: TextIO | None = None, *, below: st
     stream = stream or sys.stdout
     for each in many:
         print(finding(each, stream, below=below), file=stream)
+
+
+def findings_in_short(many: Sequence[Finding]) -> None:
+    """Print findings; of very many that are good, the first ones and how many more there are."""
+    good = [each for each in many if each.severity is Severity.OK]
+    left = {id(each) for each in good[_MOST_GOOD:]}
+    findings(each for each in many if id(each) not in left)
+    if left:
+        findings([ok("more", "", f"and {len(left)} more, as good: --json lists them")], below="")
 
 
 def all_good(many: Iterable[Finding], *, below: str) -> None:

@@ -310,7 +310,7 @@ def tell_outcome(outcome: "Outcome") -> None:
             "valid", f"until {edition.not_after:%Y-%m-%d %H:%M} UTC; renewed from {outcome.renews_at:%Y-%m-%d}"
         )
     )
-    output.findings(outcome.findings)
+    output.findings_in_short(outcome.findings)
     if not outcome.sound:
         print(output.field("next", f"fix the errors above, then: inkstamp check {outcome.name}"))
     elif outcome.issued and outcome.key_elsewhere:

@@ -32,7 +32,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
     what = f"edition {undone.edition}" if undone.edition is not None else "no edition of Ink Stamp"
     verb = "would have" if not undone.done else "have" if len(undone.servers) > 1 else "has"
     print(f"{undone.certificate}: {where} {verb} {what}{' again' if undone.edition is not None else ''}")
-    output.findings(undone.findings)
+    output.findings_in_short(undone.findings)
     output.differences(undone.differences)
     if undone.done:
         print(output.field("next", f"inkstamp install {undone.certificate}   (installs the newest edition again)"))

@@ -45,7 +45,7 @@ class Reading:
     texts: Texts = field(default_factory=Texts)
     """Text of each file by path; bytes that are no UTF-8 kept as surrogates."""
     directives: tuple[Directive, ...] = ()
-    found: "list[ServerBlock]" = field(default_factory=list)
+    found: "ServerBlocks" = field(default_factory=lambda: ServerBlocks())  # noqa: PLW0108  it is defined below
     """The virtual hosts, once `hosts` was asked for them."""
 
 
@@ -216,10 +216,28 @@ def read_configuration(
     return reading
 
 
-def hosts(reading: Reading) -> list[ServerBlock]:
+class ServerBlocks(list["ServerBlock"]):
+    """All `server` blocks of a configuration, in its order; those with a name are found without going through all."""
+
+    @cached_property
+    def by_name(self) -> dict[tuple[str, bool], list["ServerBlock"]]:
+        """Those that have a name word for word, by it and by whether they listen with (or without) TLS."""
+        found: dict[tuple[str, bool], list[ServerBlock]] = {}
+        for host in self:
+            for key in dict.fromkeys((name, listen.tls) for name in host.names for listen in host.listens):
+                found.setdefault(key, []).append(host)
+        return found
+
+    @cached_property
+    def with_patterns(self) -> list["ServerBlock"]:
+        """Those with a name that stands for several."""
+        return [host for host in self if any(name[:1] in ".*~" or name.endswith(".*") for name in host.names if name)]
+
+
+def hosts(reading: Reading) -> ServerBlocks:
     """Return what `_hosts` does, worked out once."""
     if not reading.found:
-        reading.found = _hosts(reading)
+        reading.found = ServerBlocks(_hosts(reading))
     return reading.found
 
 
@@ -260,6 +278,11 @@ def best_hosts(all_hosts: list[ServerBlock], name: str, *, tls: bool) -> list[Se
 
     Several when the same name stands in blocks for different addresses.
     """
+    if isinstance(all_hosts, ServerBlocks):
+        exact = all_hosts.by_name.get((name, tls))
+        if exact:
+            return list(exact)
+        all_hosts = all_hosts.with_patterns
     ranked = [
         (rank, host)
         for host in all_hosts

@@ -141,6 +141,8 @@ def test_it_has_to_be_said_who_may_read_a_backup(world: SimulatedWorld) -> None:
         assert not file.exists()
     assert world.run("backup", str(file), "--public-key", str(world.config)).status == 2
     assert world.run("backup", str(file), "--not-encrypted").status == 0
+    inside = world.run("backup", str(world.home / "b.tgz"), "--not-encrypted")
+    assert (inside.status, "is in the data directory" in inside.flat) == (2, True)
 
 
 @pytest.mark.parametrize("number", _PLACES)

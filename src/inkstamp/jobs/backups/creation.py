@@ -54,12 +54,16 @@ def back_up(context: BackupContext, target: Path, protection: Protection, *, rep
         replace: Whether it may take the place of an older one.
 
     Raises:
-        UsageError: There is such a file, there is nothing to back up, or it is not said who may read it.
+        UsageError: There is such a file, it would be in the data directory, there is nothing to back up, or it is not
+            said who may read it.
         FileTrouble: It cannot be written, or something of ours cannot be read.
         LedgerTrouble: The ledger cannot be read.
 
     """
     encryption.expect_usable(protection)
+    if target.is_relative_to(context.home.folder):
+        raise UsageError(f"{target} is in the data directory, and would be in the next backup", where=str(target),
+                         advice="name a file elsewhere")  # fmt: skip
     if target.exists() and not replace:
         raise UsageError(f"{target} is there already", where=str(target), advice="name another file, or add --replace")
     has_config = context.configuration.path.is_file()

@@ -144,10 +144,11 @@ def _settle_ledger(home: Path, contents: Contents, clock: Clock, file: Path) -> 
 
 def _put(staging: Path, home: Path, contents: Contents, config: Path, when: str) -> list[Finding]:
     """Move what is there aside, and what was unpacked into its place: the data directory last, in one step."""
-    moved = [_move_aside(home, when)] if _is_in_use(home) else []
-    moved += _put_configuration(staging / "config", contents, config, when)
+    moved = _put_configuration(staging / "config", contents, config, when)
+    remove_tree(staging / "config")  # a kill behind the renaming leaves an empty folder, and no secret in it
+    if _is_in_use(home):
+        moved.append(_move_aside(home, when))
     remove_tree(home)  # locks and caches
-    remove_tree(staging / "config")  # a kill behind the next line leaves an empty folder, and no secret in it
     with file_trouble("rename", home):
         (staging / "home").rename(home)
         sync_folder(home.parent)

@@ -52,20 +52,45 @@ class _Setup:
         return next(iter(best_hosts(here, name, tls=place[2]) or here), None)
 
 
-def read_setup(main_file: str, prefix: str) -> _Setup:
+class _Contexts:
+    """Makes TLS settings of certificates and keys; those that are as they were are not made anew: it takes long."""
+
+    def __init__(self) -> None:
+        self._known: dict[bytes, ssl.SSLContext] = {}
+
+    def of(self, host: ServerBlock) -> ssl.SSLContext:
+        """Return those of a block; OSError when they cannot be loaded."""
+        files = [host.certificate_file, host.path("ssl_certificate_key"), host.path("ssl_password_file")]
+        key = b"\0".join(Path(each).read_bytes() for each in files if each)
+        if key not in self._known:
+            context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+            _load_pair(context, host)
+            self._known[key] = context
+        return self._known[key]
+
+
+class _Tested(_Contexts):
+    """Loads certificates and keys to see whether they are good, all into one."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._one = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+
+    def of(self, host: ServerBlock) -> ssl.SSLContext:
+        _load_pair(self._one, host)
+        return self._one
+
+
+def read_setup(main_file: str, prefix: str, contexts: _Contexts) -> _Setup:
     """Read a configuration and load its keys; InkStampError or OSError when it is not good."""
     folders = Folders(main_file, prefix)
     reading: Reading = read_configuration(folders, lambda path: read_bytes(Path(path)), lambda p: sorted(glob.glob(p)))
     found = hosts(reading)
-    contexts = {}
-    for number, host in enumerate(found):
-        if not any(listen.tls for listen in host.listens):
-            continue
-        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
-        _load_pair(context, host)
-        contexts[number] = context
+    made = {
+        number: contexts.of(host) for number, host in enumerate(found) if any(listen.tls for listen in host.listens)
+    }
     pid = next((each.arguments[0] for each in reading.directives if each.name == "pid"), f"{prefix}/web.pid")
-    return _Setup(Path(pid), found, contexts)
+    return _Setup(Path(pid), found, made)
 
 
 def _load_pair(context: ssl.SSLContext, host: ServerBlock) -> None:
@@ -99,13 +124,14 @@ class WebServer:
     def __init__(self, main_file: str, prefix: str) -> None:
         self._main_file, self._prefix = main_file, prefix
         self._listeners: dict[_Place, QuietServer] = {}
-        self.setup = read_setup(main_file, prefix)
+        self._contexts = _Contexts()
+        self.setup = read_setup(main_file, prefix, self._contexts)
         self._follow()
 
     def load(self) -> None:
         """Take the configuration anew; a broken one is not taken."""
         with contextlib.suppress(InkStampError, OSError, ssl.SSLError):
-            self.setup = read_setup(self._main_file, self._prefix)
+            self.setup = read_setup(self._main_file, self._prefix, self._contexts)
             self._follow()
 
     def _follow(self) -> None:
@@ -153,7 +179,7 @@ def main(arguments: list[str]) -> int:
         sys.stdout.write("a simulated web server of Ink Stamp\n")
         return 0
     try:
-        setup = read_setup(options.main_file, options.prefix)
+        setup = read_setup(options.main_file, options.prefix, _Tested())
         if options.test:
             sys.stdout.write(f"the configuration {options.main_file} is good\n")
             return 0

@@ -90,7 +90,8 @@ def test_a_user_without_root_renews_and_may_do_no_more_as_root_than_reload(
 
     refused = machine.run("inkstamp", "stamp", *names, user="renewer", env=env)
     assert refused.status == 1
-    assert "fix" in refused.flat
+    assert "cannot be reloaded by this user" in refused.flat
+    assert "run it as root, or set sudo = true" in refused.flat
 
     machine.must("inkstamp", "server", "change", "front", "sudo=true", user="renewer", env=env)
     told = machine.run("inkstamp", "stamp", *names, user="renewer", env=env)

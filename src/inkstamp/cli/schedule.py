@@ -63,7 +63,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
             return 0
         act = job.put if options.action == "put" else job.schedule
         found = act(runtime, program, cron=options.cron, into=into)
-        rules = job.sudoers(runtime) if options.action == "print" else ""
+        config = runtime.configuration.current_or_empty()
+        rules = job.sudoers(config, runtime.servers) if options.action == "print" else ""
     if context.json:
         output.as_json("schedule", schedule=found)
     elif options.action == "print":

@@ -20,6 +20,7 @@ from inkstamp.wording import counted
 
 if TYPE_CHECKING:
     from inkstamp.jobs.fleet.rollout_progress import RolloutProgress
+    from inkstamp.jobs.status.health import Health
     from inkstamp.jobs.status.overview import CertificateStatus, Overview
     from inkstamp.ledger.run_summary import LastSweep
     from inkstamp.policy.portal_steps import StepProgress
@@ -53,7 +54,9 @@ def run(context: Context, options: argparse.Namespace) -> int:
         return _rebuild(context)
     with open_runtime(context, only_looks=True) as runtime:
         if options.healthy:
-            return _tell_health(context, runtime)
+            from inkstamp.jobs.status.health import health
+
+            return _tell_health(context, health(runtime))
         found = overview(runtime, selection_of(options), whole=options.all)
         if len(found.certificates) < found.total <= _MOST_LISTED:  # few enough to list them all
             found = overview(runtime, selection_of(options), whole=True)
@@ -94,10 +97,7 @@ def _rebuild(context: Context) -> int:
     return 0
 
 
-def _tell_health(context: Context, runtime: "Runtime") -> int:
-    from inkstamp.jobs.status.health import health
-
-    found = health(runtime)
+def _tell_health(context: Context, found: "Health") -> int:
     if context.json:
         output.as_json("status", healthy=found.healthy, findings=found.findings)
     else:

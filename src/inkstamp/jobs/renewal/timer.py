@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.config.carrying import is_away
+from inkstamp.config.model import Configuration
 from inkstamp.config.server_kinds import KINDS
 from inkstamp.errors import ServerTrouble, UsageError
 from inkstamp.files import file_trouble, read_bytes, write_bytes
@@ -26,6 +27,7 @@ from inkstamp.servers.interface import Escalates
 
 if TYPE_CHECKING:
     from inkstamp.runtime import Runtime
+    from inkstamp.servers.pool import ServerPool
 
 _CRON_FOLDER = Path("/etc/cron.d")
 _CRON_DAEMONS = frozenset({"cron", "crond", "fcron", "busybox"})
@@ -148,7 +150,12 @@ def remove(runtime: "Runtime", program: str, *, into: Path | None) -> tuple[str,
 def _files(runtime: "Runtime", program: str, *, cron: bool, into: Path | None) -> list[tuple[Path, str]]:
     as_root = os.geteuid() == 0
     command = (program, "--config", str(runtime.configuration.path), "--home", str(runtime.home), "renew")
-    errand = Errand(command=command, writable=_writable(runtime), as_root=as_root, sudo=bool(_by_sudo(runtime)))
+    errand = Errand(
+        command=command,
+        writable=_writable(runtime),
+        as_root=as_root,
+        sudo=bool(_by_sudo(runtime.configuration.current_or_empty())),
+    )
     if cron or (into is None and not _RUNNING_SYSTEMD.is_dir()):
         seed = zlib.crc32(f"{os.uname().nodename}{runtime.home}".encode())
         if into is None and not as_root:
@@ -158,15 +165,14 @@ def _files(runtime: "Runtime", program: str, *, cron: bool, into: Path | None) -
     return [(folder / SERVICE, service_text(errand)), (folder / TIMER, timer_text())]
 
 
-def _by_sudo(runtime: "Runtime") -> list[str]:
+def _by_sudo(config: Configuration) -> list[str]:
     """Return the servers on this machine whose commands go through sudo."""
-    config = runtime.configuration.current_or_empty()
     return [name for name, each in config.server.items() if each.sudo and not each.reach]
 
 
-def sudoers(runtime: "Runtime") -> str:
+def sudoers(config: Configuration, pool: "ServerPool") -> str:
     """Return what a file in /etc/sudoers.d has to say for this user, for the servers with `sudo`; empty for none."""
-    servers = [runtime.servers.get(name) for name in _by_sudo(runtime)]
+    servers = [pool.get(name) for name in _by_sudo(config)]
     commands = [each for server in servers if isinstance(server, Escalates) for each in server.privileged_commands()]
     return sudoers_text(pwd.getpwuid(os.geteuid()).pw_name, commands)
 

@@ -22,6 +22,7 @@ FACE = (
     "editions.expect_pair",
     "editions.refuse_revoked",
     "editions.served_beside",
+    "health.Health",
     "health.health",
     "history.history",
     "next_look.A_DAY",

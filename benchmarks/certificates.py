@@ -32,7 +32,7 @@ def usage() -> float:
     return time.process_time()
 
 
-def ours(config: Path, run: str, count: int, at_once: int) -> dict[str, Any]:
+def ours(config: Path, run: str, count: int, at_once: int, sampler: Any = None) -> dict[str, Any]:
     """All certificates by the jobs that `inkstamp renew` runs, in this one process."""
     from inkstamp.config.model import Certificate
     from inkstamp.jobs.renewal.run import renew
@@ -50,8 +50,12 @@ def ours(config: Path, run: str, count: int, at_once: int) -> dict[str, Any]:
     renew(runtime, ("first",))  # imports done, connection warm
     runtime.accounts.get("quayside").requests.clear()
     runtime.configuration.use(msgspec.structs.replace(runtime.config, certificate=entries))
+    if sampler:
+        sampler.begin()
     cpu, wall = usage(), time.perf_counter()
     sweep = renew(runtime, at_once=at_once)
+    if sampler:
+        sampler.end()
     figures = {"cpu": usage() - cpu, "wall": time.perf_counter() - wall}
     for each in sweep.failed:
         raise SystemExit(f"{each.due.name}: {each.error}")

@@ -33,6 +33,7 @@ FLOORS = [
     {"config"},
     {"reach", "view", "key_files"},
     {"locks", "pki", "home", "progress"},
+    {"connection_pools"},
     {"files", "transport"},
     {"bulkhead", "ownership", "urls"},
     {"deadline", "errors", "printable"},

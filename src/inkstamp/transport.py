@@ -2,7 +2,7 @@
 
 What is given to the HTTP and mail libraries here are sockets of the standard library that ask `inkstamp.deadline`
 before each read how long it may take, and count what arrives. Whatever the rhythm in which a server sends a header, a
-chunk's size or a trailer, all of it together ends, in time and in memory. Proxies, TLS and pools stay the libraries'.
+chunk's size or a trailer, all of it together ends, in time and in memory. Protocols and TLS stay the libraries'.
 """
 
 import math
@@ -13,13 +13,9 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from contextvars import ContextVar
+from http.client import HTTPConnection
 from pathlib import Path
 from typing import Any
-
-import urllib3
-from urllib3.connection import HTTPConnection, HTTPSConnection
-from urllib3.connectionpool import HTTPConnectionPool, HTTPSConnectionPool
-from urllib3.exceptions import ConnectTimeoutError, NameResolutionError, NewConnectionError
 
 from inkstamp.deadline import time_left, wait_limit, within
 
@@ -185,48 +181,33 @@ def connect(host: str, port: int, seconds: float | None) -> BoundedSocket:
 # HTTP
 
 
-def _open(connection: HTTPConnection) -> BoundedSocket:
-    """Open the connection of the HTTP library, with the errors that it has for that."""
-    timeout = connection.timeout
-    seconds = float(timeout) if isinstance(timeout, int | float) else None
-    try:
-        return connect(connection.host, connection.port, seconds)
-    except socket.gaierror as error:
-        raise NameResolutionError(connection.host, connection, error) from error
-    except TimeoutError as error:
-        raise ConnectTimeoutError(connection, f"no connection to {connection.host} in time") from error
-    except OSError as error:
-        raise NewConnectionError(connection, f"no connection: {error}") from error
+class Http(HTTPConnection):
+    """A connection to an HTTP server, of the standard library; `connect` raises OSError."""
+
+    def __init__(self, host: str, port: int, seconds: float) -> None:
+        """Prepare it; `seconds` is for connecting and for each read, beside the scope's end."""
+        super().__init__(host, port)
+        self._seconds = seconds
+
+    def connect(self) -> None:
+        """Open it."""
+        self.sock = connect(self.host, self.port, self._seconds)
 
 
-class _Http(HTTPConnection):
-    def _new_conn(self) -> socket.socket:
-        return _open(self)
+class Https(Http):
+    """The same over TLS, where another name than the host's may be asked for (SNI, RFC 6066 section 3)."""
 
+    default_port = 443
 
-class _Https(HTTPSConnection):
-    def _new_conn(self) -> socket.socket:
-        return _open(self)
+    def __init__(self, host: str, port: int, seconds: float, context: ssl.SSLContext, name: str) -> None:
+        """Prepare it; the context must be one that is `bounded`."""
+        super().__init__(host, port, seconds)
+        self._context, self._name = context, name
 
-
-class HttpPool(HTTPConnectionPool):
-    """Connections to one HTTP server."""
-
-    ConnectionCls = _Http
-
-
-class HttpsPool(HTTPSConnectionPool):
-    """Connections to one HTTPS server; its TLS context must be one that is `bounded`."""
-
-    ConnectionCls = _Https
-
-
-def pool_manager(context: ssl.SSLContext, proxy: str | None = None, **options: Any) -> urllib3.PoolManager:
-    """Make a pool manager for HTTPS, through a proxy where one is given; options are the library's."""
-    options |= {"ssl_context": bounded(context), "retries": False}
-    made = urllib3.ProxyManager(proxy, **options) if proxy else urllib3.PoolManager(**options)
-    made.pool_classes_by_scheme = {"http": HttpPool, "https": HttpsPool}
-    return made
+    def connect(self) -> None:
+        """Open it and shake hands; ssl.SSLError is an OSError."""
+        super().connect()
+        self.sock = self._context.wrap_socket(self.sock, server_hostname=self._name)
 
 
 # SMTP

@@ -3,6 +3,7 @@
 import socket
 import threading
 import time
+import zlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
@@ -111,6 +112,16 @@ def test_redirects_without_end_are_given_up() -> None:
     assert len(requests) == 10
 
 
+@pytest.mark.parametrize("wbits", [31, 15], ids=["gzip", "deflate"])
+def test_a_body_that_comes_packed_is_unpacked_and_no_further_than_it_is_read(wbits: int) -> None:
+    packer = zlib.compressobj(wbits=wbits)
+    packed = packer.compress(b"tok.thumb" + bytes(10_000_000)) + packer.flush()
+    coding = f"Content-Encoding: {'gzip' if wbits == 31 else 'deflate'}"
+    with scripted(lambda _: reply("200 OK", packed, coding)) as (view, _):
+        sight = fetch(URL, "127.0.0.1", view)
+    assert (sight.trouble, sight.body[:9], len(sight.body)) == ("", b"tok.thumb", 65_536)
+
+
 def test_an_answer_without_end_is_cut_off() -> None:
     endless = [b"HTTP/1.1 200 OK\r\n\r\n", *[b"x" * 65_536] * 200]
     with scripted(lambda _: endless) as (view, _):
@@ -132,7 +143,7 @@ def test_what_is_no_http_is_told_and_nothing_is_raised(pieces: list[bytes]) -> N
 
 
 def test_a_silent_server_is_given_up_after_seconds(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("inkstamp.view.web._READ", 0.2)
+    monkeypatch.setattr("inkstamp.view.web._SECONDS", 0.2)
     with scripted(lambda _: [b"HTTP/1.1 200 OK\r\n", b"X: y\r\n"], pause=1) as (view, _):
         sight = fetch(URL, "127.0.0.1", view)
     assert "no answer within" in sight.trouble

@@ -24,11 +24,12 @@ from inkstamp.acme.patience import TROUBLE, Patience, parse_retry_after
 from inkstamp.acme.problems import as_error, short_kind
 from inkstamp.acme.resources import Directory, Problem, read
 from inkstamp.clock import Clock, stamp
+from inkstamp.connection_pools import pool_manager
 from inkstamp.deadline import time_left, within
 from inkstamp.errors import CaMisbehaved, CaProblem, ConfigurationError, InkStampError, NetworkTrouble, UrlTrouble
 from inkstamp.pki.keys import PrivateKey
 from inkstamp.printable import shown_bytes
-from inkstamp.transport import at_most, client_context, pool_manager
+from inkstamp.transport import at_most, client_context
 from inkstamp.urls import absolute, web_url
 
 _TIMEOUT = urllib3.Timeout(connect=10.0, read=30.0)

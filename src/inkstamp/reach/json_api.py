@@ -9,12 +9,13 @@ from typing import Any
 import msgspec
 import urllib3
 
+from inkstamp.connection_pools import pool_manager
 from inkstamp.deadline import within
 from inkstamp.errors import ConfigurationError, ReachTrouble
 from inkstamp.files import read_secret
 from inkstamp.printable import one_line
 from inkstamp.reach.answers import read_json
-from inkstamp.transport import at_most, client_context, pool_manager
+from inkstamp.transport import at_most, client_context
 
 _SECONDS, _WHOLE = 30.0, 60.0
 """For one wait, and for one answer altogether."""

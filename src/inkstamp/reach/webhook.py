@@ -11,10 +11,11 @@ import urllib3
 from urllib3.exceptions import HTTPError
 
 from inkstamp import __version__
+from inkstamp.connection_pools import pool_manager
 from inkstamp.deadline import time_left, within
 from inkstamp.errors import ConfigurationError, NetworkTrouble
 from inkstamp.printable import one_line
-from inkstamp.transport import at_most, client_context, pool_manager
+from inkstamp.transport import at_most, client_context
 
 _TIMEOUT = urllib3.Timeout(connect=5.0, read=10.0)
 _WHOLE = 20.0

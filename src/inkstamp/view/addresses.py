@@ -8,7 +8,7 @@ from dns.rdatatype import RdataType
 
 from inkstamp.pki.names import as_address
 from inkstamp.view.point import View
-from inkstamp.view.questions import Answer, ask, make_resolver
+from inkstamp.view.questions import Answer, ask_each, make_resolver
 
 _FRESH_SECONDS = 5.0
 _MOST_ADDRESSES = 32
@@ -63,7 +63,7 @@ class AddressBook:
         return found
 
     def _look_up(self, name: str) -> Addresses:
-        six, four = (ask(self._resolver, name, kind) for kind in (RdataType.AAAA, RdataType.A))
+        six, four = ask_each(self._resolver, name, (RdataType.AAAA, RdataType.A))
         ipv6, ipv4 = _addresses(six), _addresses(four)
         trouble = four.trouble or six.trouble
         if not ipv4 and not ipv6:

@@ -3,8 +3,9 @@
 import contextlib
 import ssl
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 from OpenSSL import SSL
 
@@ -50,30 +51,22 @@ class Readiness:
     """Whether it takes up a session that was begun before; None where that was not tried."""
 
 
-def try_versions(address: str, port: int, name: str, *, upgrade: Upgrade = "") -> Readiness:
+def try_versions(address: str, port: int, name: str, *, upgrade: Upgrade = "", protocol: str = "") -> Readiness:
     """Shake hands once for each version and each sort of cipher; a handshake that fails is an answer.
 
-    A server that lets some of them hang is left alone after a while: what was not tried counts as not taken.
+    `protocol` is the version of a handshake before, as in `TLSv1.3`, which is not tried again; empty for none. A server
+    that lets some handshakes hang is left alone after a while: what was not tried counts as not taken.
     """
     end = time.monotonic() + time_left(_WHOLE)
+    seen = protocol.replace("TLSv", "TLS ")
 
-    def attempt(version: int | None, ciphers: bytes, alpn: Sequence[bytes] = ()) -> SSL.Connection | None:
+    def attempt(version: int | None, ciphers: bytes, alpn: tuple[bytes, ...] = ()) -> SSL.Connection | None:
         if time.monotonic() > end:
             return None
-        context = SSL.Context(SSL.TLS_CLIENT_METHOD)
-        context.set_verify(SSL.VERIFY_NONE)
-        try:
-            context.set_cipher_list(ciphers)
-        except SSL.Error:
-            return None  # this machine's OpenSSL has none of them
-        if version is not None:
-            context.set_min_proto_version(version)
-            context.set_max_proto_version(version)
-        if alpn:
-            context.set_alpn_protos(list(alpn))
-        return _shake(context, (address, port), name, upgrade)
+        context = _context(version, ciphers, alpn)
+        return _shake(context, (address, port), name, upgrade) if context is not None else None
 
-    taken = tuple(told for told, version in VERSIONS if attempt(version, _ANY) is not None)
+    taken = tuple(told for told, version in VERSIONS if told == seen or attempt(version, _ANY) is not None)
     before = SSL.TLS1_2_VERSION if "TLS 1.2" in taken else None
     offered = attempt(None, _ANY, (b"h2", b"http/1.1")) if not upgrade else None
     sessions = _Sessions(address, port, name, upgrade, end)
@@ -87,6 +80,23 @@ def try_versions(address: str, port: int, name: str, *, upgrade: Upgrade = "") -
         groups=tuple(told for told, curve in GROUPS if newest and sessions.agrees_in(curve)),
         resumes=sessions.are_resumed(newest=before is None) if newest or before is not None else None,
     )
+
+
+@lru_cache(maxsize=32)  # making one takes as long as a third of a handshake
+def _context(version: int | None, ciphers: bytes, alpn: tuple[bytes, ...]) -> SSL.Context | None:
+    """Return what offers just that; None where this machine's OpenSSL has none of the ciphers."""
+    context = SSL.Context(SSL.TLS_CLIENT_METHOD)
+    context.set_verify(SSL.VERIFY_NONE)
+    try:
+        context.set_cipher_list(ciphers)
+    except SSL.Error:
+        return None
+    if version is not None:
+        context.set_min_proto_version(version)
+        context.set_max_proto_version(version)
+    if alpn:
+        context.set_alpn_protos(list(alpn))
+    return context
 
 
 @dataclass(frozen=True, slots=True)

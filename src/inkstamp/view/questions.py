@@ -1,5 +1,6 @@
 """Questions to the view's DNS resolver, with what went wrong told in words."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -8,13 +9,14 @@ import dns.flags
 import dns.rdatatype
 import dns.resolver
 
-from inkstamp.deadline import time_left
+from inkstamp.deadline import time_left, within
 from inkstamp.printable import one_line
+from inkstamp.view.datagrams import ResolverReply, exchange
 from inkstamp.view.point import View
 
 _SHOWN = 200
 _LIFETIME = 10.0
-"""Seconds that one question may take in all, retries included."""
+"""Seconds that the questions about one name may take in all, retries included."""
 _MOST = 64
 
 
@@ -44,9 +46,37 @@ def make_resolver(view: View) -> dns.resolver.Resolver:
 
 def ask(resolver: dns.resolver.Resolver, name: str, kind: dns.rdatatype.RdataType) -> Answer:
     """Ask for the records of one type at `name`; nothing is raised for trouble."""
+    return ask_each(resolver, name, (kind,))[0]
+
+
+def ask_each(
+    resolver: dns.resolver.Resolver, name: str, kinds: Sequence[dns.rdatatype.RdataType]
+) -> tuple[Answer, ...]:
+    """Ask for the records of several types at `name` in one go; returns their answers in that order."""
+    if not time_left():
+        return tuple(Answer((), f"{name} was not looked up: no time was left", known=False) for _ in kinds)
+    told: dict[dns.rdatatype.RdataType, ResolverReply] = {}
+    with within(_LIFETIME):
+        for server in resolver.nameservers:
+            wanted = [kind for kind in kinds if kind not in told]
+            left = time_left(resolver.timeout)
+            if left and wanted and isinstance(server, str):
+                flags = dns.flags.RD if resolver.flags is None else resolver.flags
+                told |= exchange((server, resolver.port), name, wanted, flags, left)
+        return tuple(_answer(told[kind], name) if kind in told else _persist(resolver, name, kind) for kind in kinds)
+
+
+def _answer(reply: ResolverReply, name: str) -> Answer:
+    if not reply.exists:
+        return Answer((), f"{name} does not exist in DNS (NXDOMAIN)")
+    return Answer(reply.records[:_MOST], secure=reply.secure)
+
+
+def _persist(resolver: dns.resolver.Resolver, name: str, kind: dns.rdatatype.RdataType) -> Answer:
+    """Ask by all means: each server, several times, over TCP where an answer does not fit."""
     left = time_left(_LIFETIME)
     if not left:
-        return Answer((), f"{name} was not looked up: no time was left", known=False)
+        return Answer((), _silence(resolver, name), known=False)
     try:
         answer = resolver.resolve(name + ".", kind, search=False, lifetime=left)
     except dns.resolver.NoAnswer:
@@ -65,5 +95,9 @@ def _trouble(resolver: dns.resolver.Resolver, name: str, error: Exception) -> st
         codes = sorted({each[4].rcode().name for each in asked if each[4] is not None})
         return f"the resolver failed for {name}: {', '.join(codes) or 'no usable answer'}"
     if isinstance(error, dns.exception.Timeout):
-        return f"the resolver {', '.join(map(str, resolver.nameservers))} gave no answer for {name}"
+        return _silence(resolver, name)
     return f"{name} cannot be looked up: {one_line(str(error), _SHOWN)}"
+
+
+def _silence(resolver: dns.resolver.Resolver, name: str) -> str:
+    return f"the resolver {', '.join(map(str, resolver.nameservers))} gave no answer for {name}"

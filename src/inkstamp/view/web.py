@@ -7,24 +7,22 @@ together; and no redirect leads it to an address inside of our own network.
 
 import functools
 import ssl
+import zlib
+from contextlib import closing
 from dataclasses import dataclass, replace
-
-import urllib3
-from urllib3.exceptions import HTTPError, InsecureRequestWarning, NewConnectionError, SSLError
-from urllib3.exceptions import TimeoutError as HttpTimeout
-from urllib3.util.ssl_match_hostname import CertificateError
+from http.client import HTTPException, HTTPResponse, IncompleteRead
 
 from inkstamp.deadline import is_over, within
 from inkstamp.errors import UrlTrouble
 from inkstamp.pki.names import as_address
 from inkstamp.printable import one_line, printable
-from inkstamp.transport import HttpPool, HttpsPool, at_most, client_context
+from inkstamp.transport import Http, Https, at_most, client_context
 from inkstamp.urls import WebUrl, absolute, web_url
 from inkstamp.view.addresses import address_book
 from inkstamp.view.point import View, careless_context, is_without_way
 
-_CONNECT, _READ, LOOK_SECONDS = 5.0, 5.0, 15.0
-"""Seconds: to connect, between two pieces of an answer, for a whole look with its redirects, their DNS, all bytes."""
+_SECONDS, LOOK_SECONDS = 5.0, 15.0
+"""To connect and between two pieces of an answer; for a whole look with its redirects, their DNS, all bytes."""
 MOST_BODY = 65_536
 """Bytes of an answer that are read; a proof has a few dozen."""
 _MOST_REDIRECTS = 10
@@ -171,82 +169,69 @@ def _get(url: WebUrl, address: str, view: View, limit: int) -> _Answer:
     strict = _request(url, address, view, _context(view), limit)
     if not strict.untrusted:
         return strict
-    urllib3.disable_warnings(InsecureRequestWarning)  # that the certificate is not good is told as a finding
     return replace(_request(url, address, view, careless_context(), limit), untrusted=strict.untrusted)
 
 
 def _request(url: WebUrl, address: str, view: View, context: ssl.SSLContext | None, limit: int) -> _Answer:
-    timeout = urllib3.Timeout(connect=_CONNECT, read=_READ)
-    pool = _pool(url, address, timeout, view, context)
+    with closing(_connection(url, address, view, context)) as connection:
+        try:
+            connection.connect()
+        except ssl.SSLCertVerificationError as error:
+            return _Answer(untrusted=one_line(error.verify_message, _SHOWN))
+        except ssl.SSLError as error:
+            return _Answer(trouble=f"TLS failed: {one_line(str(error), _SHOWN)}")
+        except TimeoutError as error:
+            return _Answer(trouble=_plain(error, begun=False))
+        except (OSError, ValueError) as error:  # ValueError: a name that cannot be asked for
+            trouble = f"no connection: {getattr(error, 'strerror', None) or one_line(str(error), _SHOWN)}"
+            return _Answer(trouble=trouble, no_route=is_without_way(address, getattr(error, "errno", None)))
+        return _asked(connection, url, limit)
+
+
+def _asked(connection: Http, url: WebUrl, limit: int) -> _Answer:
+    """Ask on an open connection."""
     status, proxy = 0, ""
     try:
-        reply = pool.request(
-            "GET",
-            url.target,
-            headers={**_AGENT, "Host": url.authority},
-            redirect=False,
-            retries=False,
-            preload_content=False,
-            timeout=timeout,
-        )
-        try:
-            status = reply.status
-            proxy = next((f"{name}: {reply.headers[name]}" for name in _OF_PROXIES if reply.headers.get(name)), "")
-            if status in {301, 302, 303, 307, 308} and reply.headers.get("Location"):
-                return _Answer(status=status, onward=reply.headers["Location"], proxy=proxy)
-            body = b""
-            while len(body) < limit and (piece := reply.read1(limit - len(body))):
-                body += piece
-            hsts = reply.headers.get("Strict-Transport-Security", "")
-            return _Answer(status=status, body=body, proxy=printable(proxy), hsts=printable(hsts))
-        finally:
-            reply.close()
-    except NewConnectionError as error:
-        cause = error.__cause__ or error.__context__
-        number = getattr(cause, "errno", None)
-        trouble = f"no connection: {getattr(cause, 'strerror', None) or cause}"
-        return _Answer(trouble=trouble, no_route=is_without_way(address, number))
-    except SSLError as error:
-        told = _not_believed(error.args[0] if error.args else None)
-        return _Answer(untrusted=told) if told else _Answer(trouble=f"TLS failed: {one_line(str(error), _SHOWN)}")
-    except (HTTPError, OSError, ValueError) as error:  # ValueError: headers that the library refuses
-        return _Answer(status=status, proxy=printable(proxy), trouble=_plain(error, begun=bool(status)))
-    finally:
-        pool.close()
+        connection.request("GET", url.target, headers={**_AGENT, "Host": url.authority})
+        reply = connection.getresponse()
+        status, headers = reply.status, reply.headers
+        proxy = next((printable(f"{name}: {headers[name]}") for name in _OF_PROXIES if headers.get(name)), "")
+        if status in {301, 302, 303, 307, 308} and headers.get("Location"):
+            return _Answer(status=status, onward=headers["Location"], proxy=proxy)
+        hsts = headers.get("Strict-Transport-Security", "")
+        return _Answer(status=status, body=_body(reply, limit), proxy=proxy, hsts=printable(hsts))
+    except (HTTPException, OSError, ValueError, zlib.error) as error:  # ValueError: headers that cannot be read
+        return _Answer(status=status, proxy=proxy, trouble=_plain(error, begun=bool(status)))
 
 
-def _not_believed(cause: object) -> str:
-    """Say why a certificate is not believed; empty where the handshake failed for another reason.
+def _body(reply: HTTPResponse, limit: int) -> bytes:
+    """Read an answer's body, `limit` bytes at most, and unpack what comes packed although nothing of it was asked for.
 
-    The name is compared by the HTTP library, which has an exception of its own for it.
+    Some servers are set up to send nothing else, and CAs' own HTTP libraries unpack it (RFC 9110 section 8.4.1).
     """
-    told = getattr(cause, "verify_message", "")
-    return one_line(str(told or (cause if isinstance(cause, CertificateError) else "")), _SHOWN)
+    packed = reply.headers.get("Content-Encoding", "").strip().lower() in {"gzip", "x-gzip", "deflate"}
+    unpacker = zlib.decompressobj(zlib.MAX_WBITS | 32) if packed else None  # either form, told by its header
+    body = b""
+    while len(body) < limit and (piece := reply.read1(limit - len(body))):
+        body += unpacker.decompress(piece, limit - len(body)) if unpacker else piece
+    if len(body) < limit and reply.length:
+        raise IncompleteRead(body, reply.length)
+    return body
 
 
 def _plain(error: Exception, *, begun: bool) -> str:
     if is_over():
         return "the answer was not finished in time" if begun else "no answer in time"
-    if isinstance(error, HttpTimeout | TimeoutError):
-        return f"no answer within {_CONNECT:.0f} s"
-    return f"no proper answer: {one_line(str(error), _SHOWN)}"
+    if isinstance(error, TimeoutError):
+        return f"no answer within {_SECONDS:.0f} s"
+    return f"no proper answer: {one_line(str(error) or type(error).__name__, _SHOWN)}"
 
 
-def _pool(
-    url: WebUrl, address: str, timeout: urllib3.Timeout, view: View, context: ssl.SSLContext | None
-) -> urllib3.HTTPConnectionPool:
+def _connection(url: WebUrl, address: str, view: View, context: ssl.SSLContext | None) -> Http:
     port = view.port_of(url.scheme, url.port)
     if context is None:
-        return HttpPool(address, port, timeout=timeout)
-    checked = context.verify_mode is ssl.CERT_REQUIRED
-    return HttpsPool(
-        address,
-        port,
-        timeout=timeout,
-        ssl_context=context,
-        server_hostname=url.host,
-        assert_hostname=url.host if checked else False,
-    )
+        return Http(address, port, _SECONDS)
+    return Https(address, port, _SECONDS, context, url.host)
 
 
 @functools.cache

@@ -2,6 +2,7 @@
 
 import threading
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
@@ -170,6 +171,9 @@ def check(context: ChecksContext, targets: Sequence[str], manner: CheckOptions) 
             finding = bad("check", str(target), error.what, error.advice)
             return number, NameReport(name=str(target), chain=(), root="", days_left=None, findings=(finding,))
 
+    if len(wanted) > 1:
+        with suppress(InkStampError):  # whoever needs them is told
+            trust.of("")  # read once, and not by each process
     results = look_at_many(look_at, range(len(wanted)), manner.at_once)
     done = as_far_as_it_goes(context.progress, "checked", results, list(map(str, wanted)))
     seen = {targets_wanted[number]: report for number, report in done.items()}

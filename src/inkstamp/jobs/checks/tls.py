@@ -87,7 +87,7 @@ def look_deeper(
 def _about_address(clock: "Clock", subject: TlsCheck, served: Served) -> list[Finding]:
     """Judge what an address staples, speaks and serves besides."""
     name = subject.name
-    ready = try_versions(served.address, served.port, name, upgrade=subject.upgrade)
+    ready = try_versions(served.address, served.port, name, upgrade=subject.upgrade, protocol=served.protocol)
     return [
         *_about_stapling(clock, subject, served),
         *judge_readiness(name, ready, mail=bool(subject.upgrade)),

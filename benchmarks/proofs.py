@@ -24,7 +24,6 @@ from bind_world import SECONDARY, BindWorld, bind_world
 from world import plain_site, real_world
 
 from inkstamp.config.model import Certificate
-from inkstamp.findings import Severity, worst
 from inkstamp.jobs.renewal.run import renew
 from inkstamp.jobs.validation import dns_records
 from inkstamp.jobs.validation import precheck as job
@@ -33,6 +32,7 @@ from inkstamp.proof import carriers
 from inkstamp.proof.record import RecordProof
 from inkstamp.reach.local import LocalHost
 from inkstamp.runtime import Runtime
+from inkstamp.severity import Severity, worst
 from inkstamp.view import authoritative
 
 TABLES = '\n[nameserver.primary]\nkey_file = "primary.tsig"\n'

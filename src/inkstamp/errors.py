@@ -7,9 +7,10 @@ since others may hold the same one: who has something to add raises it `amended`
 
 from collections.abc import Sequence
 from enum import StrEnum
-from typing import Self
+from typing import TYPE_CHECKING, Self
 
-from inkstamp.findings import Finding
+if TYPE_CHECKING:
+    from inkstamp.findings import Finding
 
 
 class Actor(StrEnum):
@@ -37,7 +38,7 @@ class InkStampError(Exception):
         where: str = "",
         said: str = "",
         advice: str = "",
-        findings: Sequence[Finding] = (),
+        findings: "Sequence[Finding]" = (),
     ) -> None:
         super().__init__(what)
         self.what = what
@@ -233,7 +234,7 @@ class EditionUnfit(InkStampError):
         where: str = "",
         said: str = "",
         advice: str = "",
-        findings: Sequence[Finding] = (),
+        findings: "Sequence[Finding]" = (),
         lasting: bool = False,
     ) -> None:
         super().__init__(what, where=where, said=said, advice=advice, findings=findings)

@@ -1,29 +1,11 @@
 """A finding: one observation, how grave it is, and what to do about it."""
 
-from collections.abc import Iterable
-from dataclasses import dataclass
-from enum import StrEnum
+from msgspec import Struct
+
+from inkstamp.severity import Severity
 
 
-class Severity(StrEnum):
-    """How grave a finding is, from nothing to do to something is broken."""
-
-    OK = "ok"
-    NOTE = "note"
-    WARN = "warn"
-    BAD = "bad"
-
-
-_RANK = {Severity.BAD: 0, Severity.WARN: 1, Severity.NOTE: 2, Severity.OK: 3}
-
-
-def rank(severity: Severity) -> int:
-    """Return a number to sort by, the gravest first."""
-    return _RANK[severity]
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Finding:
+class Finding(Struct, frozen=True, kw_only=True):
     """One observation about one subject."""
 
     severity: Severity
@@ -55,13 +37,3 @@ def warn(topic: str, subject: str, seen: str, remedy: str = "") -> Finding:
 def bad(topic: str, subject: str, seen: str, remedy: str = "") -> Finding:
     """Make a finding about something that is broken or would fail."""
     return Finding(severity=Severity.BAD, topic=topic, subject=subject, seen=seen, remedy=remedy)
-
-
-def worst_first(findings: Iterable[Finding]) -> list[Finding]:
-    """Sort by gravity, the gravest first, otherwise in the order given."""
-    return sorted(findings, key=lambda finding: _RANK[finding.severity])
-
-
-def worst(findings: Iterable[Finding]) -> Severity:
-    """Return the gravest severity among `findings`, `ok` when there is none."""
-    return min((f.severity for f in findings), key=_RANK.__getitem__, default=Severity.OK)

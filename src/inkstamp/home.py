@@ -1,14 +1,14 @@
 """The data directory (HOME): where everything in it lies."""
 
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from inkstamp.files import private_folder
 from inkstamp.ownership import expect_ours
 
 
-@dataclass(frozen=True, slots=True)
-class Home:
+class Home(Struct, frozen=True):
     """A data directory; names of paths alone, but for `made` and the folder of account keys."""
 
     folder: Path

@@ -1,8 +1,9 @@
 """Private keys in files, and the passphrases that some of them are encrypted with."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from inkstamp.errors import ConfigurationError, FileTrouble
 from inkstamp.files import read_secret
@@ -46,8 +47,7 @@ def read_passphrases(file: Path) -> tuple[bytes, ...]:
     return found
 
 
-@dataclass(frozen=True, slots=True)
-class KeyFiles:
+class KeyFiles(Struct, frozen=True):
     """How the keys of certificates are written into files, and read: plain, or encrypted where that is configured."""
 
     passphrase_file: Callable[[str], str]
@@ -91,8 +91,7 @@ class KeyFiles:
         )
 
 
-@dataclass(frozen=True, slots=True)
-class Seal:
+class Seal(Struct, frozen=True):
     """Encrypts what is kept of a certificate's files with the passphrase of its key."""
 
     file: Path

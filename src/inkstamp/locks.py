@@ -13,6 +13,8 @@ from dataclasses import dataclass
 from enum import Enum
 from pathlib import Path
 
+from msgspec import Struct
+
 from inkstamp.files import held
 
 _SOON = 10.0
@@ -28,16 +30,14 @@ class Scope(Enum):
     LEDGER = "all runs that share the ledger, on whichever machine"
 
 
-@dataclass(frozen=True, slots=True)
-class Quota:
+class Quota(Struct, frozen=True):
     """How many certificates are ordered of an authority at the same time, by all runs that share the ledger."""
 
     authority: str
     at_once: int
 
 
-@dataclass(frozen=True, slots=True)
-class Lock:
+class Lock(Struct, frozen=True):
     """One thing that only one run may work on at a time."""
 
     key: str

@@ -15,12 +15,13 @@ from cryptography.x509.oid import ExtendedKeyUsageOID
 from hypothesis import given
 from hypothesis import strategies as st
 
-from inkstamp.findings import Finding, Severity
+from inkstamp.findings import Finding
 from inkstamp.pki import chain, csr, keys
 from inkstamp.pki.certificates import short_name, to_pem
 from inkstamp.pki.chain import arrange, choose_path, find_paths, judge_edition
 from inkstamp.pki.constraints import why_forbidden
 from inkstamp.pki.kinds import KeyKind
+from inkstamp.severity import Severity
 
 ROOT = Signer("New Root", days=3650)
 OLDER = Signer("Old Root", days=3650)

@@ -14,12 +14,12 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from inkstamp.errors import InkStampError, RequestUnreadable
-from inkstamp.findings import Severity
 from inkstamp.pki import csr, keys
 from inkstamp.pki.certifiable import examine_names, why_address_not_public, why_not_public
 from inkstamp.pki.countries import CODES, country_meant
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.subject import LIMITS, Subject, examine_subject
+from inkstamp.severity import Severity
 
 KEYS = {kind: keys.make(kind) for kind in (KeyKind.ECDSA_P256, KeyKind.ECDSA_P384, KeyKind.RSA_2048)}
 LABELS = st.from_regex(r"[a-z0-9]([a-z0-9-]{0,20}[a-z0-9])?", fullmatch=True)
@@ -185,7 +185,7 @@ def test_a_proper_subject_has_no_findings_and_every_country_code_is_taken() -> N
     )
     assert len(CODES) == 249
     assert all(country_meant(code.lower()) == code for code in CODES if code.lower() not in {"uk"})
-    assert set(LIMITS) == set(Subject.__slots__)
+    assert set(LIMITS) == set(Subject.__struct_fields__)
 
 
 @pytest.mark.parametrize(

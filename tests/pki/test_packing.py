@@ -8,13 +8,13 @@ import stat
 import subprocess
 import zipfile
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from authority_of_tests import Signer
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
+from msgspec.structs import replace
 
 from inkstamp.pki import keys
 from inkstamp.pki.certificates import facts, pem_certificates

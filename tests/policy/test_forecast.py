@@ -1,12 +1,12 @@
 """What comes: weeks, days, a simulated year; and what people are told."""
 
-from dataclasses import replace
 from datetime import datetime, timedelta
 
 import pytest
 from authority_of_tests import NOW
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from inkstamp.config.words import Matter as Kind
 from inkstamp.policy.forecast import Life, by_day, look_ahead, monday

@@ -2,8 +2,8 @@
 
 import pytest
 
-from inkstamp.findings import Severity
 from inkstamp.proof.caa import judge_caa
+from inkstamp.severity import Severity
 from inkstamp.view.lookups import CaaRecord, CaaSet
 
 US = ("ca.test", "ca.example.net")

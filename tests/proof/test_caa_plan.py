@@ -4,9 +4,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from inkstamp.findings import Severity
 from inkstamp.proof.caa import judge_caa
 from inkstamp.proof.caa_plan import CaaIssuer, CaaPlan, in_zone_form, is_writable, plan_caa
+from inkstamp.severity import Severity
 from inkstamp.view.lookups import CaaRecord, CaaSet
 
 NAME, ACCOUNT = "shop.saltmarsh.test", "https://ca.quayside.test/acct/7"

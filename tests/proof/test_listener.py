@@ -13,11 +13,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from inkstamp.errors import ServerTrouble
-from inkstamp.findings import Severity
 from inkstamp.proof.listener import answer_files, answer_handshakes, where_to_listen
 from inkstamp.proof.observation import look_at_handshake
 from inkstamp.proof.tls_alpn import TlsProof, tls_proof
 from inkstamp.proof.web_file import http_proof
+from inkstamp.severity import Severity
 from inkstamp.standins.nameserver import Nameserver
 from inkstamp.standins.ports import free_ports
 from inkstamp.view.point import View

@@ -2,9 +2,9 @@
 
 import pytest
 
-from inkstamp.findings import Severity
 from inkstamp.proof.observation import Caution, judge
 from inkstamp.proof.web_file import http_proof
+from inkstamp.severity import Severity
 from inkstamp.view.addresses import Addresses
 from inkstamp.view.web import Sight
 

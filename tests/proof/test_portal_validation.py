@@ -10,13 +10,13 @@ from hypothesis import strategies as st
 from inkstamp.config.model import Authority, Certificate
 from inkstamp.config.templates import PLACEHOLDERS, fill, placeholders, template_fault, wants
 from inkstamp.errors import Actor, UsageError
-from inkstamp.findings import Severity
 from inkstamp.jobs.status.portal_stall import portal_stall
 from inkstamp.ledger.records import OrderRecord, OrderState, PortalProof, ProofMethod
 from inkstamp.proof.email_validation import constructed, domains_of, is_allowed, judge_mail
 from inkstamp.proof.portal_validation import Step, by_rule, file_for, has_rule, method_of, record_for, step_of
 from inkstamp.proof.record import RecordProof, look_at_record
 from inkstamp.proof.web_file import plain_path, portal_file
+from inkstamp.severity import Severity
 from inkstamp.view.questions import Answer
 
 VALUES = placeholders("*.shop.example.org", "aa11", "bb22", "cc33dd44", "Tok")

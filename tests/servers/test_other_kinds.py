@@ -1,7 +1,7 @@
 """HAProxy, lighttpd, Postfix and Dovecot: configurations read as those programs read them, broken ones told."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -9,6 +9,7 @@ import pytest
 from authority_of_tests import Signer
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.pki.certificates import to_pem

@@ -1,10 +1,10 @@
 """Passphrases of keys in configurations of nginx and Apache httpd: what is added, what goes, what is refused."""
 
 import subprocess
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.reach.local import LocalHost

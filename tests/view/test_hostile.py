@@ -20,13 +20,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from tls_server import Talk, dripping, talking, tls_server
 
-from inkstamp.findings import Severity
 from inkstamp.jobs.checks.served_chain import judge_chain
 from inkstamp.pki.certificates import facts, from_der
 from inkstamp.pki.chain import Roots
 from inkstamp.pki.quality import judge_keys, judge_serial, judge_stapling, judge_transparency
 from inkstamp.pki.revocation import crl_urls, read_ocsp
 from inkstamp.pki.verifying import second_opinion
+from inkstamp.severity import Severity
 from inkstamp.view.handshake import shake_hands
 from inkstamp.view.protocols import GROUPS, try_versions
 

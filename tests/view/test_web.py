@@ -6,10 +6,10 @@ import time
 import zlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from inkstamp.errors import NetworkTrouble, ProofFailed
 from inkstamp.standins.nameserver import Nameserver

@@ -1,9 +1,10 @@
 """Our account with an ACME CA: its key, and opening it."""
 
 from collections import Counter
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from inkstamp.accounts.account_keys import settle_key, take_shared_key
 from inkstamp.acme.client import CaClient
@@ -23,8 +24,7 @@ if TYPE_CHECKING:
     from inkstamp.ledger.store import Ledger
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AccountSession:
+class AccountSession(Struct, frozen=True, kw_only=True):
     """An open account: the client that speaks for it, and the key's thumbprint for proofs."""
 
     authority: str

@@ -1,11 +1,11 @@
 """The authorities of the configuration: added, with the account at an ACME CA, and listed."""
 
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
+from msgspec import Struct
 
 from inkstamp.accounts.account import open_account
 from inkstamp.accounts.account_keys import fetch_account_key
@@ -22,8 +22,7 @@ if TYPE_CHECKING:
     from inkstamp.accounts.context import AccountsContext, AuthoritiesContext
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Added:
+class Added(Struct, frozen=True, kw_only=True):
     """What `authority add` did."""
 
     authority: str
@@ -200,8 +199,7 @@ def caa_names(context: "AuthoritiesContext", name: str) -> tuple[str, ...]:
     return entry.caa or (known.caa if known is not None and known.directory == entry.directory else ())
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ConfiguredAuthority:
+class ConfiguredAuthority(Struct, frozen=True, kw_only=True):
     """A configured authority and what the ledger knows of our account."""
 
     name: str

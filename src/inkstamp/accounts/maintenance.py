@@ -1,7 +1,8 @@
 """An account as the CA knows it: looked at, its contact changed, retired."""
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from inkstamp.errors import CaProblem, UsageError
 
@@ -11,8 +12,7 @@ if TYPE_CHECKING:
 _MOST_ORDERS = 20
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AccountDetails:
+class AccountDetails(Struct, frozen=True, kw_only=True):
     """What a CA says of itself and of our account."""
 
     name: str

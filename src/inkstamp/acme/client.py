@@ -1,8 +1,9 @@
 """The requests of RFC 8555 as functions: what is sent, what comes back."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime
+
+from msgspec import Struct
 
 from inkstamp.acme.jws import b64url, compact_json, public_jwk, signed
 from inkstamp.acme.resources import (
@@ -27,24 +28,21 @@ _MOST_PAGES = 200
 _LIST_SECONDS = 60.0
 
 
-@dataclass(frozen=True, slots=True)
-class Issued:
+class Issued(Struct, frozen=True):
     """A downloaded chain, and where the CA offers the same leaf with other issuers."""
 
     pem: bytes
     alternates: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Polled:
+class Polled(Struct, frozen=True):
     """A snapshot of an order, and how long the CA wants to be left alone."""
 
     order: Order
     retry_after: float | None
 
 
-@dataclass(frozen=True, slots=True)
-class Answered:
+class Answered(Struct, frozen=True):
     """A challenge after we said that its proof stands, and when the CA wants to be asked how it went."""
 
     challenge: Challenge
@@ -59,8 +57,7 @@ def _location(reply: Reply) -> str:
     return ca_url(reply.url, url)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class OrderExtras:
+class OrderExtras(Struct, frozen=True, kw_only=True):
     """What an order may ask for beside its names."""
 
     replaces: str = ""
@@ -77,8 +74,10 @@ class OrderExtras:
         return {name: value for name, value in told.items() if value}
 
 
-@dataclass(frozen=True, slots=True)
-class Opened:
+_NO_EXTRAS = OrderExtras()
+
+
+class Opened(Struct, frozen=True):
     """An account that was opened, or found by its key."""
 
     url: str
@@ -162,7 +161,7 @@ class CaClient:
         payload = {"certificate": b64url(certificate_der), "reason": reason}
         self._session.post("revocation", self.directory().revoke_cert, payload, signer)
 
-    def new_order(self, names: Sequence[str], wish: OrderExtras = OrderExtras()) -> tuple[str, Order]:
+    def new_order(self, names: Sequence[str], wish: OrderExtras = _NO_EXTRAS) -> tuple[str, Order]:
         """Open an order for names and addresses (RFC 8555 section 7.4, RFC 8738); returns URL and first snapshot."""
         kinds = [("ip" if as_address(name) else "dns", name) for name in names]
         payload = {"identifiers": [{"type": kind, "value": name} for kind, name in kinds], **wish.members()}

@@ -4,19 +4,18 @@ import base64
 import hashlib
 import hmac
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 import msgspec
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
 from cryptography.hazmat.primitives.asymmetric.utils import decode_dss_signature
+from msgspec import Struct
 
 from inkstamp.pki.keys import PrivateKey
 
 
-@dataclass(frozen=True, slots=True)
-class _Curve:
+class _Curve(Struct, frozen=True):
     alg: str
     crv: str
     hash: hashes.HashAlgorithm

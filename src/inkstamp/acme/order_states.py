@@ -9,9 +9,9 @@ in it is the CA's mistake and never guessed around.
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 
 import msgspec
+from msgspec import Struct
 
 from inkstamp.acme.resources import Authorization, AuthorizationStatus, Challenge, ChallengeStatus, Order, OrderStatus
 from inkstamp.errors import CaMisbehaved
@@ -33,39 +33,33 @@ LAPSED = frozenset({AuthorizationStatus.DEACTIVATED, AuthorizationStatus.EXPIRED
 """Authorizations that were good, or might have become so, and are not any more."""
 
 
-@dataclass(frozen=True, slots=True)
-class FetchAuthorizations:
+class FetchAuthorizations(Struct, frozen=True):
     """Ask for these authorizations, which have not been seen yet."""
 
     urls: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Prove:
+class Prove(Struct, frozen=True):
     """Put up proofs for these authorizations, look at them, answer a challenge of each."""
 
     pending: tuple[Authorization, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Wait:
+class Wait(Struct, frozen=True):
     """Poll the order: the CA is at work."""
 
 
-@dataclass(frozen=True, slots=True)
-class Finalize:
+class Finalize(Struct, frozen=True):
     """Send the CSR."""
 
 
-@dataclass(frozen=True, slots=True)
-class Download:
+class Download(Struct, frozen=True):
     """Fetch the certificate from this URL."""
 
     url: str
 
 
-@dataclass(frozen=True, slots=True)
-class Refused:
+class Refused(Struct, frozen=True):
     """The CA will not issue for this order; the causes stand in these authorizations, as far as known."""
 
     authorizations: tuple[Authorization, ...]

@@ -1,8 +1,9 @@
 """How long to wait for a CA, and how often to ask again: policy as values, without a clock."""
 
 import email.utils
-from dataclasses import dataclass
 from datetime import UTC, datetime
+
+from msgspec import Struct
 
 LONGEST_ASKED = 7 * 86_400.0
 """Seconds. A CA that asks to be left alone for longer is asked again after that all the same: a week is what rate
@@ -34,8 +35,7 @@ _SOON = 1.0
 """Seconds; our own pace, when the CA names one that is quicker, grows up to this."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Patience:
+class Patience(Struct, frozen=True, kw_only=True):
     """A series of waits that grow, with an end."""
 
     first: float

@@ -1,15 +1,15 @@
 """Why a CA does not issue for an order, put together from all that it says: the order's own words are often vague."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inkstamp.acme.order_states import LAPSED
 from inkstamp.acme.problems import OF_PROOFS, describe, short_kind
 from inkstamp.acme.resources import Authorization, Order, Problem
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Refusal:
+class Refusal(Struct, frozen=True, kw_only=True):
     """All causes of a refusal."""
 
     problem: Problem

@@ -6,13 +6,13 @@ import threading
 from collections import Counter, deque
 from collections.abc import Callable, Mapping
 from contextlib import suppress
-from dataclasses import dataclass
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
 from urllib.request import getproxies, proxy_bypass
 
 import urllib3
+from msgspec import Struct
 from urllib3.exceptions import (
     HTTPError,
 )
@@ -49,16 +49,14 @@ _NONCE = "Replay-Nonce"
 _HEADERS = {"User-Agent": f"inkstamp/{__version__}", "Accept-Language": "en"}
 
 
-@dataclass(frozen=True, slots=True)
-class Signer:
+class Signer(Struct, frozen=True):
     """An account's key, and its URL once the CA has given one (`kid`)."""
 
     key: PrivateKey
     account_url: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Reply:
+class Reply(Struct, frozen=True):
     """A successful answer."""
 
     status: int

@@ -97,10 +97,9 @@ def _found(runtime: "Runtime", options: argparse.Namespace) -> "list[Certificate
 
 
 def _as_data(each: "Adopted") -> dict[str, object]:
-    from dataclasses import fields
+    from msgspec.structs import asdict
 
-    known = {field.name: getattr(each, field.name) for field in fields(each)}
-    return {**known, "error": output.error_data(each.error) if each.error is not None else None}
+    return {**asdict(each), "error": output.error_data(each.error) if each.error is not None else None}
 
 
 def _tell(context: Context, done: "list[Adopted]", *, preview: bool) -> None:

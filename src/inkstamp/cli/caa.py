@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING, TextIO
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime
-from inkstamp.findings import Severity, worst
+from inkstamp.severity import Severity, worst
 
 if TYPE_CHECKING:
     from inkstamp.jobs.validation.caa_records import CaaState

@@ -178,7 +178,7 @@ def _named(names: tuple[str, ...]) -> str:
 
 
 def _simulate(context: Context, options: argparse.Namespace, picture: Path | None) -> int:
-    from dataclasses import replace
+    from msgspec.structs import replace
 
     from inkstamp.policy.simulation import Fleet, simulate
 

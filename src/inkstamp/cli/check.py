@@ -19,7 +19,7 @@ from inkstamp.cli import output
 from inkstamp.cli.context import Context
 from inkstamp.cli.setting import at_once, open_runtime, roster_options, selection_of
 from inkstamp.errors import UsageError
-from inkstamp.findings import Severity, worst_first
+from inkstamp.severity import Severity, worst_first
 
 if TYPE_CHECKING:
     from collections.abc import Sequence

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING
 from inkstamp.cli import output, passphrase
 from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime
-from inkstamp.findings import Severity, worst_first
+from inkstamp.severity import Severity, worst_first
 
 if TYPE_CHECKING:
     from inkstamp.jobs.portal.delivery import Received

@@ -8,22 +8,22 @@ Without names, `inkstamp csr make` asks for everything on the terminal.
 
 import argparse
 import sys
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from inkstamp.cli import output, passphrase
 from inkstamp.cli.context import Context, global_options
 from inkstamp.cli.setting import config_file
-from inkstamp.findings import Severity, bad
-from inkstamp.pki.kinds import KeyKind
+from inkstamp.pki.kinds import SUBJECT_WORDS, KeyKind
 from inkstamp.pki.names import readable
-from inkstamp.pki.subject import WORDS, Subject
+from inkstamp.severity import Severity, worst, worst_first
 from inkstamp.wording import counted, known_names
 
 if TYPE_CHECKING:
     from inkstamp.jobs.issuance.csr_files import Made, MakeRequest
     from inkstamp.pki.csr import RequestFacts
+    from inkstamp.pki.subject import Subject
 
 _HELP = {
     "common_name": "common name (default: the first NAME)",
@@ -74,8 +74,10 @@ def run(context: Context, options: argparse.Namespace) -> int:
     )
 
 
-def _defaults(context: Context) -> tuple[Subject, bool]:
+def _defaults(context: Context) -> "tuple[Subject, bool]":
     """Return the configured subject, and whether names are looked at with private roots; neither is needed."""
+    from inkstamp.pki.subject import Subject
+
     file = config_file(context)
     if not file.exists():
         return Subject(), False
@@ -86,12 +88,13 @@ def _defaults(context: Context) -> tuple[Subject, bool]:
     return config.subject, bool(config.view.roots)
 
 
-def _make(context: Context, options: argparse.Namespace, subject: Subject, *, private: bool) -> int:
+def _make(context: Context, options: argparse.Namespace, subject: "Subject", *, private: bool) -> int:
     from inkstamp.errors import UsageError
     from inkstamp.jobs.issuance.csr_files import MakeRequest, make_request
+    from inkstamp.pki.subject import Subject
 
     defaults = dict(subject.given())
-    given = {name: getattr(options, name) for name in WORDS if getattr(options, name) is not None}
+    given = {name: getattr(options, name) for name in SUBJECT_WORDS if getattr(options, name) is not None}
     names, kind, asks = tuple(options.names), options.kind, not options.names
     if asks:
         if context.json or not (sys.stdin.isatty() and sys.stdout.isatty()):
@@ -110,6 +113,8 @@ def _make(context: Context, options: argparse.Namespace, subject: Subject, *, pr
     if asks and not _is_agreed(request):
         print("nothing was written")
         return 1
+    from msgspec.structs import replace
+
     made = make_request(replace(request, passphrase=_passphrase(options)))
     if context.json:
         output.as_json("csr make", made=made)
@@ -149,7 +154,7 @@ def _ask(defaults: dict[str, str], kind: str | None, *, with_kind: bool, private
     print("Press Enter to accept the value in brackets; - leaves the field empty.")
     names = _ask_names(private=private)
     answers: dict[str, str] = {}
-    for name, word in WORDS.items():
+    for name, word in SUBJECT_WORDS.items():
         if name == "unit":
             print("  note  public CAs leave the unit out since 2022; Enter skips it")
         default = defaults.get(name, names[0] if name == "common_name" else "")
@@ -176,6 +181,8 @@ def _ask_names(*, private: bool) -> tuple[str, ...]:
         try:
             found = judge_names(names, private=private)
         except NameTrouble as error:
+            from inkstamp.findings import bad
+
             output.findings([bad("name", "names", error.what, error.advice)])
             continue
         output.findings(each for each in found if each.severity is not Severity.OK)
@@ -189,6 +196,8 @@ def _ask_kind() -> str | None:
         kind = input(f"key algorithm: {', '.join(KeyKind)} [{KeyKind.ECDSA_P256}]: ").strip() or None
         if kind is None or kind in set(KeyKind):
             return kind
+        from inkstamp.findings import bad
+
         output.findings([bad("key", "key algorithm", f"“{kind}” is none", known_names(KeyKind, kind))])
 
 
@@ -198,7 +207,8 @@ def _is_agreed(request: "MakeRequest") -> bool:
 
     print()
     print(output.field("names", ", ".join(request.names)))
-    print(output.field("subject", ", ".join(f"{WORDS[name]} {value}" for name, value in request.subject.given())))
+    given = ", ".join(f"{SUBJECT_WORDS[name]} {value}" for name, value in request.subject.given())
+    print(output.field("subject", given))
     print(output.field("key", str(request.key_file or f"{request.kind}, new")))
     print(output.field("into", str(request.folder.absolute())))
     output.findings(each for each in judge_request(request) if each.severity in {Severity.BAD, Severity.WARN})
@@ -223,15 +233,14 @@ def _tell_made(made: "Made") -> None:
 
 
 def _tell_facts(facts: "RequestFacts") -> None:
-    subject = ", ".join(f"{WORDS.get(name, name)} {value}" for name, value in facts.subject)
+    subject = ", ".join(f"{SUBJECT_WORDS.get(name, name)} {value}" for name, value in facts.subject)
     print(output.field("subject", subject or "empty"))
     print(output.field("names", ", ".join((*map(readable, facts.names), *facts.addresses, *facts.others)) or "none"))
     print(output.field("key", facts.key))
 
 
-def _show(context: Context, options: argparse.Namespace, _subject: Subject, *, private: bool) -> int:
+def _show(context: Context, options: argparse.Namespace, _subject: "Subject", *, private: bool) -> int:
     from inkstamp.files import read_bytes
-    from inkstamp.findings import worst, worst_first
     from inkstamp.jobs.issuance.csr_files import show_request
 
     if options.file == "-":

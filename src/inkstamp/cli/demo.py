@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING
 
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
-from inkstamp.findings import Severity
+from inkstamp.severity import Severity
 
 if TYPE_CHECKING:
     from inkstamp.demo.world import DemoWorld

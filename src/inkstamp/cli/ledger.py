@@ -21,7 +21,7 @@ from typing import TYPE_CHECKING
 from inkstamp.cli import output
 from inkstamp.cli.context import Context, global_options
 from inkstamp.cli.setting import open_runtime
-from inkstamp.findings import Severity, worst
+from inkstamp.severity import Severity, worst
 from inkstamp.wording import counted
 
 if TYPE_CHECKING:

@@ -8,8 +8,8 @@ import time
 from inkstamp.cli import output
 from inkstamp.cli.streams import HarmlessStream, draw
 from inkstamp.errors import InkStampError
-from inkstamp.findings import Finding, Severity
 from inkstamp.printable import one_line
+from inkstamp.severity import Severity
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from typing import TypeVar
 
     from inkstamp.cli.context import Context
+    from inkstamp.findings import Finding
 
     _T = TypeVar("_T")
     _R = TypeVar("_R")
@@ -60,7 +61,7 @@ class Log:
     def waits(self, why: str, seconds: float) -> None:
         self.say("info", one_line(f"waits {seconds:.0f} s: {why}"), text=why, waits=seconds)
 
-    def found(self, certificate: str, finding: Finding) -> None:
+    def found(self, certificate: str, finding: "Finding") -> None:
         shown = output.finding(finding, sys.stderr, below=certificate)
         self.say(LEVELS[finding.severity], shown, about=certificate, finding=finding)
 

@@ -20,7 +20,7 @@ from inkstamp.cli import output
 from inkstamp.cli.context import Context, global_options
 from inkstamp.cli.setting import open_runtime
 from inkstamp.errors import UsageError
-from inkstamp.findings import Severity, worst
+from inkstamp.severity import Severity, worst
 
 if TYPE_CHECKING:
     from collections.abc import Sequence

@@ -16,7 +16,7 @@ from inkstamp.cli import output
 from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime
 from inkstamp.cli.stamp import as_request, entry_options, tell_plan
-from inkstamp.findings import Severity
+from inkstamp.severity import Severity
 
 if TYPE_CHECKING:
     from inkstamp.jobs.orders.acme_order import Reached

@@ -8,8 +8,12 @@ from collections.abc import Iterable, Sequence
 from typing import Any, TextIO
 
 from inkstamp.errors import InkStampError, UsageError
-from inkstamp.findings import Finding, Severity, ok
 from inkstamp.printable import escaped_json, printable
+from inkstamp.severity import Severity
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from inkstamp.findings import Finding
 
 JSON_FORMAT = 2
 _WIDEST_TEXT, _WIDEST_TABLE = 110, 200
@@ -100,7 +104,7 @@ def field(name: str, value: str) -> str:
     return wrapped(value, f"  {name:<12}", " " * 14)
 
 
-def finding(each: Finding, stream: TextIO, *, below: str = "") -> str:
+def finding(each: "Finding", stream: TextIO, *, below: str = "") -> str:
     """Write a finding: severity in words, subject (unless it stands `below` it), what was seen, what to do."""
     mark = f"  {each.severity:<6}"
     about = "" if each.subject == below else f"{each.subject}: "
@@ -110,23 +114,25 @@ def finding(each: Finding, stream: TextIO, *, below: str = "") -> str:
     return text.replace(mark, paint(mark, each.severity, stream), 1)
 
 
-def findings(many: Iterable[Finding], stream: TextIO | None = None, *, below: str = "") -> None:
+def findings(many: "Iterable[Finding]", stream: TextIO | None = None, *, below: str = "") -> None:
     """Print findings, one below the other; `below` is the subject that the heading names already."""
     stream = stream or sys.stdout
     for each in many:
         print(finding(each, stream, below=below), file=stream)
 
 
-def findings_in_short(many: Sequence[Finding]) -> None:
+def findings_in_short(many: "Sequence[Finding]") -> None:
     """Print findings; of very many that are good, the first ones and how many more there are."""
     good = [each for each in many if each.severity is Severity.OK]
     left = {id(each) for each in good[_MOST_GOOD:]}
     findings(each for each in many if id(each) not in left)
     if left:
+        from inkstamp.findings import ok
+
         findings([ok("more", "", f"and {len(left)} more, as good: --json lists them")], below="")
 
 
-def all_good(many: Iterable[Finding], *, below: str) -> None:
+def all_good(many: "Iterable[Finding]", *, below: str) -> None:
     """Print what is good as one paragraph: it has to be told, and nobody has to read it line by line."""
     told = [each.seen if each.subject == below else f"{each.subject} {each.seen}" for each in many]
     if told:

@@ -13,9 +13,11 @@ from typing import TYPE_CHECKING
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime
-from inkstamp.findings import Severity, worst, worst_first
+from inkstamp.severity import Severity, worst, worst_first
 
 if TYPE_CHECKING:
+    from msgspec import Struct
+
     from inkstamp.jobs.validation.precheck import NameCheck
 
 
@@ -76,7 +78,7 @@ def _verdict(check: "NameCheck") -> str:
     return _FAILS if worst(check.findings) is Severity.BAD else "not tried"
 
 
-def _data(check: object) -> dict[str, object]:
-    import dataclasses
+def _data(check: "Struct") -> dict[str, object]:
+    from msgspec.structs import asdict
 
-    return {each.name: getattr(check, each.name) for each in dataclasses.fields(check)}  # type: ignore[arg-type]
+    return asdict(check)

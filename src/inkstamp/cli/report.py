@@ -2,18 +2,19 @@
 
 import os
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
+from msgspec.structs import asdict
 
 from inkstamp import __version__
 from inkstamp.cli.output import clean
 from inkstamp.files import write_bytes
-from inkstamp.findings import worst_first
 from inkstamp.jobs.checks.check import NameReport, Verdict
+from inkstamp.severity import worst_first
 from inkstamp.wording import counted
 
 KINDS = {Verdict.OK: "ok", Verdict.WARNINGS: "warnings", Verdict.BROKEN: "broken"}

@@ -22,7 +22,6 @@ from inkstamp.cli.log import Log, tell_error
 from inkstamp.cli.renew import counts, tell
 from inkstamp.cli.setting import config_file, home_folder, open_runtime
 from inkstamp.errors import InkStampError, UsageError
-from inkstamp.home import Home
 
 if TYPE_CHECKING:
     from inkstamp.jobs.renewal.timer import Schedule
@@ -109,6 +108,8 @@ def _keep_running(context: Context, every: timedelta) -> int:
     signal.signal(signal.SIGTERM, stop)
     signal.signal(signal.SIGINT, stop)
     log = Log(context.log)
+    from inkstamp.home import Home
+
     home = Home(home_folder(context, config_file(context)))
     try:
         with in_foreground(home):

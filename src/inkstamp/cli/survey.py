@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING
 from inkstamp.cli import output
 from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime
-from inkstamp.findings import Severity
+from inkstamp.severity import Severity
 from inkstamp.wording import counted
 
 if TYPE_CHECKING:

@@ -135,7 +135,7 @@ class EntryReader:
                             f"remove the line, then: inkstamp enrol --group {path[-1]} NAME…")  # fmt: skip
         self.check_keys(given, kind.__struct_fields__, path)
         if isinstance(given.get("subject"), dict):
-            self.check_keys(given["subject"], Subject.__slots__, (*path, "subject"))
+            self.check_keys(given["subject"], Subject.__struct_fields__, (*path, "subject"))
         for inner in self.inner_tables(kind, given, path):
             if isinstance(inner.get("passphrase_file"), str):
                 inner["passphrase_file"] = str(self._file.parent / inner["passphrase_file"])

@@ -8,8 +8,9 @@ hyphen. So `INKSTAMP__SERVER__FRONT_TWO__KIND=nginx` is `kind = "nginx"` in `[se
 import json
 import os
 from collections.abc import Mapping
-from dataclasses import dataclass, fields
 from typing import Any
+
+from msgspec import Struct
 
 from inkstamp.config.entries import TABLES
 from inkstamp.config.ledger_settings import LedgerSettings, MachineSettings
@@ -30,8 +31,7 @@ _SINGLE: dict[str, type[Section]] = {
 _MOST = 65_536
 
 
-@dataclass(frozen=True, slots=True)
-class Setting:
+class Setting(Struct, frozen=True):
     """One key that a variable sets."""
 
     variable: str
@@ -84,7 +84,7 @@ def _setting(variable: str, text: str) -> Setting:
         return Setting(variable, path, _value(TABLES[table], key, text, variable))
     if len(words) == 2 and table in _SINGLE:
         return Setting(variable, (table, key), _value(_SINGLE[table], key, text, variable))
-    if len(words) == 2 and table == "subject" and key in {each.name for each in fields(Subject)}:
+    if len(words) == 2 and table == "subject" and key in Subject.__struct_fields__:
         return Setting(variable, (table, key), text or None)
     if words == ["key_group"]:
         return Setting(variable, (key,), text or None)

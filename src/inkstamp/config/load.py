@@ -80,7 +80,7 @@ def _interpret(reader: EntryReader, raw: dict[str, Any], file: Path) -> Configur
     home, subject = raw.get("home", ""), raw.get("subject", {})
     if not isinstance(subject, dict):
         raise reader.fail("[subject] must be a table", ("subject",), "write [subject] and keys below")
-    reader.check_keys(subject, Subject.__slots__, ("subject",))
+    reader.check_keys(subject, Subject.__struct_fields__, ("subject",))
     if not isinstance(home, str):
         raise reader.fail("“home” must be a path", ("home",), 'write home = "/path"')
     group = raw.get("key_group", "")

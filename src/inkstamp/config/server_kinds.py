@@ -1,8 +1,9 @@
 """What is known of each kind of server before one is looked at: the one list of kinds."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 ServerKindName = Literal[
     "nginx", "apache", "haproxy", "lighttpd", "postfix", "dovecot", "iis", "windows", "balancer", "files"
@@ -14,8 +15,7 @@ WINDOWS: tuple[ServerKindName, ...] = ("iis", "windows")
 """Kinds of which the machine is a Windows Server."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ServerFacts:
+class ServerFacts(Struct, frozen=True, kw_only=True):
     """A kind of server."""
 
     programs: tuple[str, ...] = ()

@@ -2,7 +2,8 @@
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inkstamp.config.model import FileCopy, Server
 from inkstamp.config.server_kinds import KINDS, WINDOWS
@@ -34,8 +35,7 @@ COPY_PLACEHOLDERS = ("{certificate}", "{edition}", "{year}", "{month}")
 _PLACEHOLDER = re.compile(r"\{[^{}]*\}")
 
 
-@dataclass(frozen=True, slots=True)
-class Fault:
+class Fault(Struct, frozen=True):
     """What is wrong with a table."""
 
     what: str

@@ -2,11 +2,11 @@
 
 from collections.abc import Container, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING
 
 import msgspec
+from msgspec.structs import replace
 
 from inkstamp.bulkhead import apart
 from inkstamp.clock import Clock

@@ -6,8 +6,9 @@ seconds since 1970 in UTC, lists are JSON: both are written and read by `rows.py
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from typing import Any, Protocol
+
+from msgspec import Struct
 
 Values = Mapping[str, Any]
 """Parameters of a statement by name."""
@@ -15,8 +16,7 @@ MOST_TOGETHER = 500
 """Names asked about in one question: databases bound the parameters of a statement."""
 
 
-@dataclass(frozen=True, slots=True)
-class Here:
+class Here(Struct, frozen=True):
     """The machine that we are on, where several share the ledger: what is on it alone is written down with its name."""
 
     machine: str = ""

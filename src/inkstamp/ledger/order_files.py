@@ -1,6 +1,6 @@
 """The folder of an order that is under way: its key or the CSR that was brought for it, and at a portal its request."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from inkstamp.errors import FileTrouble
 from inkstamp.files import file_trouble, private_folder, read_bytes, write_bytes
@@ -12,8 +12,7 @@ from inkstamp.pki import csr, keys
 from inkstamp.pki.kinds import KeyKind
 
 
-@dataclass(frozen=True, slots=True)
-class OrderKey:
+class OrderKey(Struct, frozen=True):
     """What an order's certificate is for: a key pair of ours, or the public key of a CSR from elsewhere."""
 
     public: keys.PublicKey

@@ -5,8 +5,9 @@ Other than in a file, nothing is made or migrated by whoever comes first: the ow
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from inkstamp.errors import LedgerTrouble
 from inkstamp.ledger.schema import TABLES, VERSION
@@ -17,8 +18,7 @@ OLDEST = 10
 """The oldest version whose releases can use the tables as they are now."""
 
 
-@dataclass(frozen=True, slots=True)
-class Migration:
+class Migration(Struct, frozen=True):
     """What makes tables of one version those of the next."""
 
     statements: Sequence[str]

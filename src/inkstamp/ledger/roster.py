@@ -8,11 +8,11 @@ grows its `revision`, by which a decision that was made from what was known befo
 """
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 import msgspec
+from msgspec import Struct
 
 from inkstamp.clock import Clock
 from inkstamp.files import write_bytes
@@ -30,8 +30,7 @@ _CHANGED = (
 _settings = msgspec.json.Decoder(dict[str, Any])
 
 
-@dataclass(frozen=True, slots=True)
-class NextLook:
+class NextLook(Struct, frozen=True):
     """When a certificate has to be looked at next, by what was known at one revision of it."""
 
     certificate: str
@@ -42,8 +41,7 @@ class NextLook:
     """When its CA or its servers are to be asked about it; None for now."""
 
 
-@dataclass(frozen=True, slots=True)
-class GroupCount:
+class GroupCount(Struct, frozen=True):
     """How many certificates of a group there are."""
 
     group: str

@@ -6,7 +6,8 @@ what is there for servers of this machine or for a run that is under way, never 
 
 import hashlib
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inkstamp.bulkhead import apart
 from inkstamp.errors import InkStampError
@@ -19,8 +20,7 @@ ACCOUNTS = "accounts/"
 _MANY = 200
 
 
-@dataclass(frozen=True, slots=True)
-class StoredFile:
+class StoredFile(Struct, frozen=True):
     """One file as the listing has it."""
 
     owner: str
@@ -32,8 +32,7 @@ class StoredFile:
     key_id: str
 
 
-@dataclass(frozen=True, slots=True)
-class Unsound:
+class Unsound(Struct, frozen=True):
     """A row that does not open, or is not what it says."""
 
     path: str

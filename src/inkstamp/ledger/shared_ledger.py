@@ -1,6 +1,6 @@
 """Upkeep of a ledger in PostgreSQL: made and migrated by the owner of its tables, when he says so."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from inkstamp.errors import LedgerTrouble
 from inkstamp.ledger.postgresql import DatabaseAddress, PostgresqlDatabase
@@ -13,8 +13,7 @@ _ALIVE_HOURS = 48
 """A machine that gave a sign of life in so many hours runs its release still."""
 
 
-@dataclass(frozen=True, slots=True)
-class LedgerFacts:
+class LedgerFacts(Struct, frozen=True):
     """What a shared ledger is, and holds."""
 
     where: str

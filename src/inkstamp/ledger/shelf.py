@@ -13,9 +13,10 @@ import shutil
 import stat
 from collections.abc import Callable, Sequence
 from contextlib import nullcontext, suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from inkstamp.errors import ConfigurationError, FileTrouble
 from inkstamp.files import (
@@ -46,8 +47,7 @@ _WRITTEN_WITHIN = 60.0
 """Seconds in which all files of an edition are written."""
 
 
-@dataclass(frozen=True, slots=True)
-class EditionFiles:
+class EditionFiles(Struct, frozen=True):
     """The contents of an edition's folder, all PEM."""
 
     key: bytes | None

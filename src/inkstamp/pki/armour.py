@@ -6,10 +6,10 @@ import codecs
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 
 from cryptography import x509
 from cryptography.exceptions import UnsupportedAlgorithm
+from msgspec import Struct
 
 from inkstamp.errors import InkStampError
 
@@ -35,8 +35,7 @@ _BASE64 = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/="
 _NOT_BASE64 = bytes(set(range(256)) - set(_BASE64))
 
 
-@dataclass(frozen=True, slots=True)
-class Block:
+class Block(Struct, frozen=True):
     """One PEM block."""
 
     label: str

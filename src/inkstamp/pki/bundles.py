@@ -9,10 +9,10 @@ import zipfile
 import zlib
 from collections.abc import Callable, Iterator
 from contextlib import suppress
-from dataclasses import dataclass, field
 
 from cryptography import x509
 from cryptography.hazmat.primitives.serialization import pkcs7, pkcs12
+from msgspec import Struct, field
 
 from inkstamp.errors import BundleTrouble
 from inkstamp.pki import der
@@ -33,8 +33,7 @@ Passphrase = Callable[[str], bytes | None]
 """Asked with the name of an encrypted file; None when there is no passphrase to be had."""
 
 
-@dataclass(frozen=True, slots=True)
-class FoundCertificate:
+class FoundCertificate(Struct, frozen=True):
     """A certificate and where it was."""
 
     where: str
@@ -42,8 +41,7 @@ class FoundCertificate:
     certificate: x509.Certificate
 
 
-@dataclass
-class Haul:
+class Haul(Struct):
     """All that was found so far; grows file by file and keeps the bounds over all of them."""
 
     found: list[FoundCertificate] = field(default_factory=list)

@@ -1,7 +1,6 @@
 """Certificates read, and what a person wants to know of one."""
 
 from contextlib import suppress
-from dataclasses import dataclass
 from datetime import datetime
 
 from cryptography import x509
@@ -9,6 +8,7 @@ from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric.types import CertificatePublicKeyTypes
 from cryptography.x509.oid import NameOID
+from msgspec import Struct
 
 from inkstamp.errors import EditionUnfit
 from inkstamp.pki.armour import MALFORMED, blocks, strangers_bytes
@@ -24,8 +24,7 @@ LABELS = frozenset({"CERTIFICATE", "X509 CERTIFICATE"})
 """PEM labels of certificates: RFC 7468 section 5, and the one that older programs write."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Facts:
+class Facts(Struct, frozen=True, kw_only=True):
     """What is worth showing and recording of a certificate."""
 
     subject: str

@@ -6,13 +6,13 @@ extended key usage and name constraints of the issuers.
 
 from collections import deque
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from functools import lru_cache
 
 from cryptography import x509
 from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives import hashes, serialization
+from msgspec import Struct
 
 from inkstamp.clock import stamp
 from inkstamp.findings import Finding, bad, ok
@@ -30,8 +30,7 @@ _MOST_NAMESAKES = 50
 """Of more certificates than this that have the wanted issuer's name, those are tried that key identifiers point at."""
 
 
-@dataclass(frozen=True, slots=True)
-class Path:
+class Path(Struct, frozen=True):
     """Certificates from leaf to root, each issued by the next; the last is a trusted root."""
 
     certificates: tuple[x509.Certificate, ...]

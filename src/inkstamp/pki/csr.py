@@ -3,21 +3,22 @@
 import hashlib
 import ipaddress
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from cryptography import x509
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
 from cryptography.x509.oid import NameOID
+from msgspec import Struct
 
 from inkstamp.errors import NameTrouble, RequestUnreadable
 from inkstamp.findings import Finding, bad, ok, warn
 from inkstamp.pki.armour import MALFORMED, blocks, strangers_bytes
 from inkstamp.pki.certifiable import examine_names
 from inkstamp.pki.keys import PrivateKey, PublicKey, describe, examine_key
+from inkstamp.pki.kinds import SUBJECT_WORDS
 from inkstamp.pki.names import as_address, normalise
-from inkstamp.pki.subject import LIMITS, WORDS, Subject, examine_subject
+from inkstamp.pki.subject import LIMITS, Subject, examine_subject
 
 _LABELS = {"CERTIFICATE REQUEST", "NEW CERTIFICATE REQUEST", ""}
 """RFC 7468 section 7; the second one is what older programs write."""
@@ -35,8 +36,7 @@ _ORDER = ("country", "state", "locality", "organisation", "unit", "common_name",
 """From the widest to the narrowest, as distinguished names are written (X.520)."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Wanted:
+class Wanted(Struct, frozen=True, kw_only=True):
     """What a request asks for."""
 
     subject: Subject
@@ -46,8 +46,7 @@ class Wanted:
     """IP addresses."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RequestFacts:
+class RequestFacts(Struct, frozen=True, kw_only=True):
     """What is worth showing of a request."""
 
     subject: tuple[tuple[str, str], ...]
@@ -275,8 +274,8 @@ def _judge(
     known = {}
     for name, value in subject:
         if name in known:
-            findings.append(warn("subject", WORDS[name], "is there twice", "CAs take one"))
-        if name in WORDS:
+            findings.append(warn("subject", SUBJECT_WORDS[name], "is there twice", "CAs take one"))
+        if name in SUBJECT_WORDS:
             known[name] = value
     names = []
     for each in dns:

@@ -3,12 +3,12 @@
 import io
 import zipfile
 from collections.abc import Sequence
-from dataclasses import dataclass
 from enum import StrEnum
 
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.serialization import pkcs7, pkcs12
+from msgspec import Struct
 
 from inkstamp.clock import stamp
 from inkstamp.pki import keys
@@ -33,8 +33,7 @@ class Form(StrEnum):
     """All of them with a README that says which is which."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Goods:
+class Goods(Struct, frozen=True, kw_only=True):
     """What is packed."""
 
     base: str
@@ -55,8 +54,7 @@ class Goods:
     """Of the edition; 0 where it is none."""
 
 
-@dataclass(frozen=True, slots=True)
-class Packed:
+class Packed(Struct, frozen=True):
     """A file to write."""
 
     name: str

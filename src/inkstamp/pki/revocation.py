@@ -1,7 +1,6 @@
 """Whether a certificate is revoked: OCSP (RFC 6960) and CRLs (RFC 5280 section 5), as bytes in and an answer out."""
 
 import base64
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from cryptography import x509
@@ -11,6 +10,7 @@ from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
 from cryptography.hazmat.primitives.serialization import Encoding
 from cryptography.x509 import ocsp
 from cryptography.x509.oid import AuthorityInformationAccessOID, ExtendedKeyUsageOID
+from msgspec import Struct
 
 from inkstamp.pki.aia import access_urls, is_web
 from inkstamp.pki.armour import MALFORMED, strangers_bytes
@@ -19,8 +19,7 @@ _SKEW = timedelta(minutes=5)
 _MOST_URLS = 4
 
 
-@dataclass(frozen=True, slots=True)
-class Status:
+class Status(Struct, frozen=True):
     """What a CA says of a certificate."""
 
     revoked: datetime | None

@@ -1,9 +1,11 @@
 """The subject of a request, and what people get wrong in it (RFC 5280 section 4.1.2.6 and appendix A)."""
 
 import re
-from dataclasses import dataclass, fields
+
+from msgspec import Struct
 
 from inkstamp.findings import Finding, bad, note, warn
+from inkstamp.pki.kinds import SUBJECT_WORDS
 
 LIMITS = {
     "common_name": 64,
@@ -15,17 +17,6 @@ LIMITS = {
     "email": 255,
 }
 """Most characters of each field (RFC 5280 appendix A.1, the upper bounds `ub-…`)."""
-
-WORDS = {
-    "common_name": "common name",
-    "organisation": "organisation",
-    "unit": "unit",
-    "locality": "locality",
-    "state": "state",
-    "country": "country",
-    "email": "e-mail",
-}
-"""What a person calls each field."""
 
 _STATES = {
     "US": "AL Alabama,AK Alaska,AZ Arizona,AR Arkansas,CA California,CO Colorado,CT Connecticut,DE Delaware,"
@@ -47,8 +38,7 @@ _WITH_STATES = ("US", "CA", "AU")
 _EMAIL = re.compile(r"[^@\s]+@[^@\s.]+(\.[^@\s.]+)+")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Subject:
+class Subject(Struct, frozen=True, kw_only=True):
     """Whom a request is for; empty fields are left out of it."""
 
     common_name: str = ""
@@ -62,7 +52,7 @@ class Subject:
 
     def given(self) -> list[tuple[str, str]]:
         """Return the fields that are not empty, as name and value, in the usual order."""
-        pairs = [(each.name, getattr(self, each.name)) for each in fields(self)]
+        pairs = [(each, getattr(self, each)) for each in self.__struct_fields__]
         return [(name, value) for name, value in pairs if value]
 
 
@@ -74,13 +64,13 @@ def examine_subject(subject: Subject) -> list[Finding]:
             findings.append(
                 bad(
                     "subject",
-                    WORDS[name],
+                    SUBJECT_WORDS[name],
                     f"has {len(value)} characters; {LIMITS[name]} are allowed",
                     f"shorten “{value[:40]}…”",
                 )
             )
         if any(not char.isprintable() for char in value):
-            findings.append(bad("subject", WORDS[name], "holds a control character", "type it again"))
+            findings.append(bad("subject", SUBJECT_WORDS[name], "holds a control character", "type it again"))
     findings += _examine_country(subject.country)
     findings += _examine_state(subject)
     if subject.unit:

@@ -2,11 +2,11 @@
 
 import hashlib
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from cryptography import x509
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
+from msgspec import Struct
 
 from inkstamp.pki.certificates import public_key_of
 from inkstamp.pki.keys import spki_digest
@@ -15,8 +15,7 @@ DANE_TA, DANE_EE = 2, 3
 _SPKI, _SHA256 = 1, 1
 
 
-@dataclass(frozen=True, slots=True)
-class Tlsa:
+class Tlsa(Struct, frozen=True):
     """One record, by the numbers of RFC 6698 section 7."""
 
     usage: int

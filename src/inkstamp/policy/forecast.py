@@ -2,14 +2,14 @@
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import date, datetime, timedelta
+
+from msgspec import Struct
 
 _WEEK = timedelta(days=7)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Life:
+class Life(Struct, frozen=True, kw_only=True):
     """One certificate's newest edition."""
 
     name: str
@@ -28,8 +28,7 @@ class Life:
         return now > self.not_after or now - self.renews_at > timedelta(days=1)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Week:
+class Week(Struct, frozen=True, kw_only=True):
     """Seven days."""
 
     begins: date
@@ -40,8 +39,7 @@ class Week:
     """Certificates whose newest edition expires in it, if it is not renewed before."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Outlook:
+class Outlook(Struct, frozen=True, kw_only=True):
     """What comes."""
 
     weeks: tuple[Week, ...]

@@ -6,8 +6,9 @@ as after a first wave, earlier days are taken too, so that the wave is worked do
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+
+from msgspec import Struct
 
 from inkstamp.policy.renewal_time import renewal_moment
 
@@ -22,8 +23,7 @@ _ROOM = 1.4
 """A day takes this many times its share of all that is planned, where renewals had to wait."""
 
 
-@dataclass(frozen=True, slots=True)
-class AllowedDays:
+class AllowedDays(Struct, frozen=True):
     """The days (since 1970, UTC) on which a certificate may be renewed."""
 
     early: int

@@ -1,8 +1,9 @@
 """What a person should be told of: from where certificates stand to matters, told once and called off once. Pure."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime, timedelta
+
+from msgspec import Struct
 
 from inkstamp.config.words import Matter as Kind
 
@@ -12,8 +13,7 @@ _SHORTEST_PART = 4
 """`days_left` is never more than this part of a lifetime: seven-day certificates would be told of at once."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Condition:
+class Condition(Struct, frozen=True, kw_only=True):
     """Where one certificate stands, as far as people want to know."""
 
     certificate: str
@@ -40,8 +40,7 @@ class Condition:
     """At which step after domain control validation that is, at a portal; each is a matter of its own."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Matter:
+class Matter(Struct, frozen=True, kw_only=True):
     """One thing to tell about one certificate."""
 
     certificate: str
@@ -94,8 +93,7 @@ def _days(days: float) -> str:
     return f"{days:.0f} days" if days >= 2 else f"{days * 24:.0f} hours"
 
 
-@dataclass(frozen=True, slots=True)
-class News:
+class News(Struct, frozen=True):
     """What a messenger is to tell now."""
 
     begun: tuple[Matter, ...]

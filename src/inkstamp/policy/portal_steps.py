@@ -1,8 +1,9 @@
 """What an order at a CA's portal goes through between the CSR and the download, and who acts at each step. Pure."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import datetime, timedelta
+
+from msgspec import Struct
 
 from inkstamp.config.model import PortalStage
 from inkstamp.config.words import PortalStep
@@ -43,8 +44,7 @@ def step_after(stages: Sequence[PortalStage], step: PortalStep) -> PortalStep:
     return names[at] if at < len(names) else "review"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StepProgress:
+class StepProgress(Struct, frozen=True, kw_only=True):
     """Where an order is among the steps that its portal's orders usually go through."""
 
     step: PortalStep

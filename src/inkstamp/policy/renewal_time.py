@@ -1,7 +1,8 @@
 """When a certificate is due: a pure function of its dates, the configuration, the CA's word and a clock."""
 
-from dataclasses import dataclass
 from datetime import datetime, timedelta
+
+from msgspec import Struct
 
 from inkstamp.clock import clamped
 
@@ -22,8 +23,7 @@ _DIGITS = 13
 """Hexadecimal digits that make a fraction: as many as a float holds exactly."""
 
 
-@dataclass(frozen=True, slots=True)
-class Window:
+class Window(Struct, frozen=True):
     """When the CA would like a certificate to be renewed (RFC 9773 section 4.2)."""
 
     start: datetime
@@ -36,8 +36,7 @@ class Window:
         return self.start < self.end and self.end > not_before
 
 
-@dataclass(frozen=True, slots=True)
-class Decision:
+class Decision(Struct, frozen=True):
     """Whether to renew now, and why."""
 
     due: bool

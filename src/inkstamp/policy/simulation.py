@@ -1,8 +1,7 @@
 """A year of a fleet's renewals in NumPy, by the same rules as `when`: does the spread hold, do a CA's limits? Pure."""
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from inkstamp.policy.load_levelling import CROWDED, FEW, room_today
@@ -19,8 +18,7 @@ _FIRST_PAUSE, _LONGEST_PAUSE = 0.5 / 24, 8 / 24
 Days = NDArray[np.float64]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Fleet:
+class Fleet(Struct, frozen=True, kw_only=True):
     """What is simulated."""
 
     certificates: int
@@ -56,8 +54,7 @@ class Fleet:
         return int(a_second * RUN_HOURS * 3600)
 
 
-@dataclass(frozen=True, slots=True)
-class Year:
+class Year(Struct, frozen=True):
     """What came of it."""
 
     orders: NDArray[np.int64]

@@ -1,14 +1,14 @@
 """How long publicly trusted certificates may be valid, and validations be used again, by the date of issue. Pure."""
 
 import tomllib
-from dataclasses import dataclass
 from datetime import MAXYEAR, date, datetime, timedelta
 from functools import cache
 from importlib import resources
 
+from msgspec import Struct
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ValidityLimits:
+
+class ValidityLimits(Struct, frozen=True, kw_only=True):
     """What counts for certificates that are issued from a date on; all in days."""
 
     issued_from: date

@@ -2,7 +2,8 @@
 
 import re
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inkstamp.view.lookups import CaaRecord, CaaSet
 
@@ -12,8 +13,7 @@ _LIMITING = {"issue", "issuewild"}
 _DOMAIN = re.compile(r"[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)*")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CaaIssuer:
+class CaaIssuer(Struct, frozen=True, kw_only=True):
     """A CA that is to be allowed for a name."""
 
     names: tuple[str, ...]
@@ -26,8 +26,7 @@ class CaaIssuer:
     """The same for the wildcard."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CaaPlan:
+class CaaPlan(Struct, frozen=True, kw_only=True):
     """The records of one name: what is there, and what would be right."""
 
     name: str

@@ -2,8 +2,9 @@
 
 import re
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
+
+from msgspec import Struct
 
 from inkstamp.clock import LATEST
 from inkstamp.printable import one_line
@@ -17,8 +18,7 @@ _LONGEST_NAME = 253
 _SHOWN = 120
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PersistentRecord:
+class PersistentRecord(Struct, frozen=True, kw_only=True):
     """What one record allows."""
 
     issuer: str
@@ -33,8 +33,7 @@ class PersistentRecord:
     """As it is in DNS."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class WantedRecord:
+class WantedRecord(Struct, frozen=True, kw_only=True):
     """What a record has to say for a CA to take it."""
 
     issuers: tuple[str, ...]

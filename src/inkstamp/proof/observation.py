@@ -1,14 +1,17 @@
 """Look at a proof the way the CA will, and say in findings what was seen."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.bulkhead import side_by_side
 from inkstamp.deadline import within
-from inkstamp.findings import Finding, Severity, bad, note, ok, warn
+from inkstamp.findings import Finding, bad, note, ok, warn
 from inkstamp.printable import one_line
 from inkstamp.proof.tls_alpn import ALPN, TlsProof
 from inkstamp.proof.web_file import FileProof
+from inkstamp.severity import Severity
 from inkstamp.view.addresses import Addresses, address_book
 from inkstamp.view.handshake import shake_hands
 from inkstamp.view.point import View
@@ -25,8 +28,7 @@ _BYTE_ORDER_MARK = b"\xef\xbb\xbf"
 _REDIRECT_REMEDY = "exclude the challenge path from the redirect, or have it lead to the same name on port 80 or 443"
 
 
-@dataclass(frozen=True, slots=True)
-class Caution:
+class Caution(Struct, frozen=True):
     """What counts where one address of a name serves the expected response and another one does not answer."""
 
     whole: bool = False
@@ -37,8 +39,11 @@ class Caution:
     """Whether addresses where our server does not answer are other machines', and are tested by these."""
 
 
+_NONE = Caution()
+
+
 def look_at(
-    proof: FileProof, view: View, is_ours: Callable[[str, str], bool], caution: Caution = Caution()
+    proof: FileProof, view: View, is_ours: Callable[[str, str], bool], caution: Caution = _NONE
 ) -> list[Finding]:
     """Fetch the proof from every address of its name; one finding an address, `bad` where a CA would fail.
 
@@ -65,7 +70,7 @@ def look_at(
         )
 
 
-def look_at_handshake(proof: TlsProof, view: View, caution: Caution = Caution()) -> list[Finding]:
+def look_at_handshake(proof: TlsProof, view: View, caution: Caution = _NONE) -> list[Finding]:
     """Shake hands with every address of the name as RFC 8737 section 3 has it; a finding each."""
     with within(_NAME_SECONDS):
         addresses = address_book(view).look_up(proof.name)
@@ -104,7 +109,7 @@ def judge(
     addresses: Addresses,
     fetch_from: Callable[[str], Sight],
     is_ours: Callable[[str], bool],
-    caution: Caution = Caution(),
+    caution: Caution = _NONE,
 ) -> list[Finding]:
     """Say what the CA would see of `proof` at `addresses`; the two functions do the looking."""
     if not addresses.all:
@@ -114,8 +119,7 @@ def judge(
     return _weigh(proof.name, addresses, looks, caution)
 
 
-@dataclass(frozen=True, slots=True)
-class _Look:
+class _Look(Struct, frozen=True):
     """What was seen at one address."""
 
     finding: Finding

@@ -1,8 +1,9 @@
 """What a portal wants to see: told by a person or by the portal's rule, for each name of an order."""
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 from inkstamp.config.model import Authority, Certificate
 from inkstamp.config.templates import fill, wants
@@ -23,8 +24,7 @@ class Step(StrEnum):
     """All is as the portal wants it; the CA looks, issues, and lets a person download."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PortalDemand:
+class PortalDemand(Struct, frozen=True, kw_only=True):
     """What a portal wants to see for one name."""
 
     name: str

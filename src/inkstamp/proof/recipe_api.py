@@ -3,9 +3,10 @@
 import json
 import secrets
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from functools import partial
 from typing import Any
+
+from msgspec import Struct
 
 from inkstamp.acme.patience import parse_retry_after
 from inkstamp.clock import Clock, SystemClock
@@ -36,8 +37,7 @@ _SHOWN = 300
 _BLANK = "********"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Exchange:
+class Exchange(Struct, frozen=True, kw_only=True):
     """A request and its answer, to be shown: secrets are blanked."""
 
     method: str

@@ -1,12 +1,12 @@
 """Records put into DNS through any HTTP API that a recipe describes (docs/recipes.md)."""
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import dns.exception
 import dns.rdata
 import dns.rdataclass
+from msgspec import Struct
 
 from inkstamp.config.recipe import RecordListing, Replacement, RequestTemplate
 from inkstamp.deadline import within
@@ -20,8 +20,7 @@ _TRIES = 3
 _SHOWN = 200
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Present:
+class _Present(Struct, frozen=True, kw_only=True):
     """A value that is at a name."""
 
     text: str

@@ -4,7 +4,6 @@ import base64
 import hashlib
 import hmac
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 from urllib.parse import urlencode
@@ -16,6 +15,8 @@ import dns.rdatatype
 import jsonpointer
 import msgspec
 import uritemplate
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.clock import stamp
 from inkstamp.config.recipe import PLACEHOLDER, Authentication, RequestTemplate
@@ -27,8 +28,7 @@ Values = Mapping[str, Any]
 _MISSING = object()
 
 
-@dataclass(frozen=True, slots=True)
-class ApiRequest:
+class ApiRequest(Struct, frozen=True):
     """A request as it is sent, but for what shows whose it is."""
 
     method: str

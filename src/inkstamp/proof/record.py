@@ -1,7 +1,8 @@
 """A proof that is a record in DNS: the CNAME or TXT that a portal asks for, and how it is seen."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inkstamp.findings import Finding, bad, note, ok
 from inkstamp.view.questions import Answer
@@ -14,8 +15,7 @@ _SHOWN = 60
 _MOST_ALIASES = 10
 
 
-@dataclass(frozen=True, slots=True)
-class RecordProof:
+class RecordProof(Struct, frozen=True):
     """A record that shows control of a name."""
 
     kind: str

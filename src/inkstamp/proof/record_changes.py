@@ -1,14 +1,14 @@
 """Records to put into DNS, as all carriers have them."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 TTL = 60
 """Seconds: a proof is gone soon after it was needed."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DnsRecord:
+class DnsRecord(Struct, frozen=True, kw_only=True):
     """A record to put into DNS, or to take out of it again."""
 
     zone: str

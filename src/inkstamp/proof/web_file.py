@@ -1,8 +1,9 @@
 """A proof that is a file fetched over HTTP: `http-01` (RFC 8555 section 8.3), and what portals ask for."""
 
 import secrets
-from dataclasses import dataclass
 from urllib.parse import urlsplit
+
+from msgspec import Struct
 
 from inkstamp.errors import UsageError
 
@@ -12,8 +13,7 @@ TRIAL_PARTS = (".well-known", "acme-challenge", "trial")
 """Where the file of a proof would lie, as far as that has to be known before there is one."""
 
 
-@dataclass(frozen=True, slots=True)
-class FileProof:
+class FileProof(Struct, frozen=True):
     """A file that shows control of a name when it is fetched over plain HTTP."""
 
     name: str

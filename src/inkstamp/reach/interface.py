@@ -1,14 +1,14 @@
 """What every way of reaching a host offers."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Literal, Protocol
+
+from msgspec import Struct
 
 from inkstamp.reach.ports import ListeningProgram
 
 
-@dataclass(frozen=True, slots=True)
-class Ran:
+class Ran(Struct, frozen=True):
     """What a program answered."""
 
     command: tuple[str, ...]
@@ -18,8 +18,7 @@ class Ran:
     """Standard output and standard error, in that order."""
 
 
-@dataclass(frozen=True, slots=True)
-class Planted:
+class Planted(Struct, frozen=True):
     """What placing a file in somebody's folder made there, so that just that can be taken away again."""
 
     root: str
@@ -29,8 +28,7 @@ class Planted:
     """Which folders of `parts` (by index) were not there before."""
 
 
-@dataclass(frozen=True, slots=True)
-class Rights:
+class Rights(Struct, frozen=True):
     """Whose a file is, and what others may do with it."""
 
     mode: int
@@ -48,8 +46,7 @@ Contents = Literal["none", "all", "certificates"]
 """What of files is wanted: with `certificates`, a key that stands in the same file does not leave its machine."""
 
 
-@dataclass(frozen=True, slots=True)
-class FoundFile:
+class FoundFile(Struct, frozen=True):
     """A file that was found, links followed."""
 
     rights: Rights

@@ -2,12 +2,12 @@
 
 import ssl
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import msgspec
 import urllib3
+from msgspec import Struct
 
 from inkstamp.connection_pools import pool_manager
 from inkstamp.deadline import within
@@ -23,8 +23,7 @@ _SHOWN = 300
 _MOST_ANSWER = 4_194_304
 
 
-@dataclass(frozen=True, slots=True)
-class ApiAnswer:
+class ApiAnswer(Struct, frozen=True):
     """What an API said."""
 
     status: int

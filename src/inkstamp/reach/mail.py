@@ -4,10 +4,11 @@ import os
 import smtplib
 import ssl
 from collections.abc import Sequence
-from dataclasses import dataclass
 from email.message import EmailMessage
 from email.utils import formatdate, make_msgid
 from pathlib import Path
+
+from msgspec import Struct
 
 from inkstamp.deadline import within
 from inkstamp.errors import ConfigurationError, NetworkTrouble
@@ -20,8 +21,7 @@ _MOST_ANSWERS = 1_048_576
 _PORTS = {"starttls": 587, "tls": 465, "none": 25}
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class MailServer:
+class MailServer(Struct, frozen=True, kw_only=True):
     """Where e-mail is handed in."""
 
     place: str

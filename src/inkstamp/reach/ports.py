@@ -2,14 +2,14 @@
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 _ALL = frozenset({"*", "0.0.0.0", "::", ""})  # noqa: S104  compared, not bound
 _SS_LINE = re.compile(r"^\S+\s+\d+\s+\d+\s+(\S+):(\d+)\s+\S+(?:\s+users:\(\(\"([^\"]*)\",pid=(\d+))?")
 
 
-@dataclass(frozen=True, slots=True)
-class ListeningProgram:
+class ListeningProgram(Struct, frozen=True):
     """A program that listens."""
 
     address: str

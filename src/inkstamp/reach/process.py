@@ -11,7 +11,8 @@ import subprocess
 import time
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inkstamp.deadline import time_left
 
@@ -28,8 +29,7 @@ _GRACE = 2.0
 """Seconds between being asked to end and being ended."""
 
 
-@dataclass(frozen=True, slots=True)
-class Ended:
+class Ended(Struct, frozen=True):
     """What a program came to."""
 
     status: int

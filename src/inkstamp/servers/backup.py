@@ -5,9 +5,11 @@ import json
 import os
 import threading
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.bulkhead import apart
 from inkstamp.errors import FileTrouble, InkStampError, ServerTrouble
@@ -26,8 +28,7 @@ AFTER = ".after"
 """Ends the names of the files that hold what was to be written."""
 
 
-@dataclass(frozen=True, slots=True)
-class Change:
+class Change(Struct, frozen=True):
     """A file of a configured server, before and after."""
 
     server: str
@@ -170,8 +171,7 @@ def _written(rights: Rights | None) -> list[Any] | None:
     return [rights.mode, rights.owner, rights.group] if rights is not None else None
 
 
-@dataclass(frozen=True, slots=True)
-class _Kept:
+class _Kept(Struct, frozen=True):
     """A file as it is kept in a folder."""
 
     folder: Path

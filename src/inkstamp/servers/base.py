@@ -3,8 +3,9 @@
 import threading
 from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Generic, Protocol, TypeVar
+
+from msgspec import Struct, field
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.reach.interface import Host, Ran
@@ -28,8 +29,7 @@ class _Read(Protocol):
 R = TypeVar("R", bound=_Read)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Fitting:
+class Fitting(Struct, frozen=True, kw_only=True):
     """How one configured server is read and told to take its configuration."""
 
     program: str

@@ -2,9 +2,9 @@
 
 import re
 from collections.abc import Callable, Collection, Sequence
-from dataclasses import dataclass
 
 from cryptography import x509
+from msgspec import Struct
 
 from inkstamp.errors import EditionUnfit, FileTrouble, NamesLost, ServerTrouble
 from inkstamp.pki.certificates import key_kind, read_pem, subject_names
@@ -18,8 +18,7 @@ REMARK = "# lets CAs see proofs of control; put here by `inkstamp prove --let-th
 """Stands above what opens the challenge path."""
 
 
-@dataclass(frozen=True, slots=True)
-class ProofFolder:
+class ProofFolder(Struct, frozen=True):
     """What a server is to show: the files below `root` at the challenge path."""
 
     path: str
@@ -84,8 +83,7 @@ def obstacle(directive: Directive, what: str) -> Obstacle:
     return Obstacle(f"{directive.file}, line {directive.line}", what)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Taken:
+class Taken(Struct, frozen=True, kw_only=True):
     """A virtual host that is about to be given another certificate."""
 
     names: Sequence[str]

@@ -1,10 +1,10 @@
 """Any server: nothing is known of it but where its files lie, and how it is told to take new ones."""
 
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 
 from cryptography.hazmat.primitives.serialization import pkcs12
+from msgspec.structs import replace
 
 from inkstamp.config.model import FileCopy, Server
 from inkstamp.config.words import SECRET_FORMS

@@ -1,8 +1,9 @@
 """What every kind of server offers, and the data it speaks in."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol, runtime_checkable
+
+from msgspec import Struct
 
 from inkstamp.findings import Finding
 from inkstamp.reach.interface import Host, Ran, Rights
@@ -14,8 +15,7 @@ if TYPE_CHECKING:
 from inkstamp.pki.packing import Goods
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Listen:
+class Listen(Struct, frozen=True, kw_only=True):
     """One address and port that a site answers on."""
 
     address: str
@@ -33,8 +33,7 @@ class Listen:
         return f"{self.address}{end}{' tls' if self.tls else ''}{' default' if self.default else ''}"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Site:
+class Site(Struct, frozen=True, kw_only=True):
     """One virtual host as its configuration says."""
 
     server: str
@@ -63,8 +62,7 @@ class Site:
         return any(listen.tls for listen in self.listens)
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(Struct, frozen=True):
     """Where a file lies that answers some path."""
 
     root: str
@@ -73,8 +71,7 @@ class Place:
     """The path below it, the file's name last; not the path of the URL where an alias leads elsewhere."""
 
 
-@dataclass(frozen=True, slots=True)
-class Obstacle:
+class Obstacle(Struct, frozen=True):
     """What in a server's configuration keeps a path from being answered by a file."""
 
     where: str
@@ -87,8 +84,7 @@ ONLY_TLS = "has no virtual host for plain HTTP: this one has TLS alone"
 """An obstacle."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Supply:
+class Supply(Struct, frozen=True, kw_only=True):
     """What a server is to serve: where it finds an edition's files, and what is in them where it takes copies."""
 
     certificate: str
@@ -124,8 +120,7 @@ class Supply:
     """Loads it; None while there is no edition yet: copies cannot be worked out then."""
 
 
-@dataclass(frozen=True, slots=True)
-class Endpoint:
+class Endpoint(Struct, frozen=True):
     """Where a name is served with TLS, as reached from this machine."""
 
     address: str
@@ -137,8 +132,7 @@ class Endpoint:
         return f"{host}:{self.port}"
 
 
-@dataclass(frozen=True, slots=True)
-class FileChange:
+class FileChange(Struct, frozen=True):
     """A file before and after a change."""
 
     path: str
@@ -232,8 +226,7 @@ class Configured(Reloadable, Protocol):
         ...
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StandingAnswer:
+class StandingAnswer(Struct, frozen=True, kw_only=True):
     """What a server is to answer `http-01` challenges with, whatever their token (RFC 8555 section 8.1)."""
 
     thumbprint: str
@@ -292,8 +285,7 @@ class ServerKind(Reloadable, Protocol):
         ...
 
 
-@dataclass(frozen=True, slots=True)
-class Hardening:
+class Hardening(Struct, frozen=True):
     """What changes the TLS settings of sites."""
 
     changes: tuple[FileChange, ...]

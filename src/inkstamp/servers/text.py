@@ -2,10 +2,10 @@
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import NamedTuple
 
 import msgspec
+from msgspec import Struct
 
 from inkstamp.errors import FileTrouble, ServerTrouble
 from inkstamp.servers.interface import FileChange
@@ -168,8 +168,7 @@ def lines_of(text: str, file: str, longest: int = LONGEST_LINE) -> Iterator[tupl
         at = ends + 1
 
 
-@dataclass(frozen=True, slots=True)
-class Splice:
+class Splice(Struct, frozen=True):
     """Put `text` in the place of the characters from `start` to `end` of `file`."""
 
     file: str

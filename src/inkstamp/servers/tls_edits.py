@@ -1,7 +1,8 @@
 """What all kinds of server do alike when the TLS settings of their sites are changed."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from inkstamp.findings import Finding, note
 from inkstamp.servers.text import Directive, Splice
@@ -11,8 +12,7 @@ HSTS = "strict-transport-security"
 """The header, as names of headers are compared."""
 
 
-@dataclass(slots=True)
-class Edits:
+class Edits(Struct):
     """What is collected while the sites of a server are gone through."""
 
     splices: list[Splice] = field(default_factory=list)

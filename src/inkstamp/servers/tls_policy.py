@@ -1,9 +1,10 @@
 """In which manner a site that had no TLS is given it: a named policy, a redirect, HSTS, client certificates."""
 
 import tomllib
-from dataclasses import dataclass
 from functools import cache
 from importlib import resources
+
+from msgspec import Struct
 
 _USUAL_PROTOCOLS = ("TLSv1.2", "TLSv1.3")
 _DAY = 86_400
@@ -20,8 +21,7 @@ def hsts_of(days: int) -> str:
     return f"max-age={days * _DAY}"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Policy:
+class Policy(Struct, frozen=True, kw_only=True):
     """Which protocols and ciphers a site takes."""
 
     about: str
@@ -36,8 +36,7 @@ class Policy:
         return min(self.protocols)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class TlsSettings:
+class TlsSettings(Struct, frozen=True, kw_only=True):
     """What is added beside certificate and key."""
 
     policy: Policy = Policy(about="", protocols=_USUAL_PROTOCOLS, ciphers="")
@@ -66,8 +65,7 @@ def policies() -> dict[str, Policy]:
     }
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class TlsChange:
+class TlsChange(Struct, frozen=True, kw_only=True):
     """What is to be otherwise at sites that have TLS; None leaves it as it is."""
 
     policy: Policy | None = None

@@ -2,9 +2,9 @@
 
 import functools
 import time
-from dataclasses import dataclass
 
 from dns.rdatatype import RdataType
+from msgspec import Struct
 
 from inkstamp.pki.names import as_address
 from inkstamp.view.point import View
@@ -14,8 +14,7 @@ _FRESH_SECONDS = 5.0
 _MOST_ADDRESSES = 32
 
 
-@dataclass(frozen=True, slots=True)
-class Addresses:
+class Addresses(Struct, frozen=True):
     """What DNS says of a name's addresses."""
 
     ipv6: tuple[str, ...]

@@ -1,7 +1,6 @@
 """Ask authoritative nameservers directly, and watch until all of them have what is waited for."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 import dns.exception
 import dns.flags
@@ -9,6 +8,7 @@ import dns.message
 import dns.query
 import dns.rcode
 import dns.rdatatype
+from msgspec import Struct
 
 from inkstamp.bulkhead import side_by_side
 from inkstamp.clock import Clock
@@ -26,8 +26,7 @@ _PAUSE = 0.4
 """Seconds between two rounds: waiting ends well within a second of the last server having it."""
 
 
-@dataclass(frozen=True, slots=True)
-class Sought:
+class Sought(Struct, frozen=True):
     """A value that every nameserver of a zone should answer with."""
 
     zone: Zone
@@ -38,8 +37,7 @@ class Sought:
     """Of CAA as zone files have it."""
 
 
-@dataclass(frozen=True, slots=True)
-class ServerAnswer:
+class ServerAnswer(Struct, frozen=True):
     """What one nameserver answered."""
 
     host: str

@@ -9,7 +9,6 @@ import socket
 import struct
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import dns.exception
 import dns.flags
@@ -18,6 +17,7 @@ import dns.name
 import dns.rcode
 import dns.rdataclass
 import dns.rdatatype
+from msgspec import Struct
 
 from inkstamp.pki.names import as_address
 
@@ -29,8 +29,7 @@ _MOST_DATAGRAMS = 32
 _RCODE = 0x000F
 
 
-@dataclass(frozen=True, slots=True)
-class ResolverReply:
+class ResolverReply(Struct, frozen=True):
     """A resolver's answer to one question: that the name does not exist, or its records of that type."""
 
     exists: bool

@@ -3,10 +3,10 @@
 import select
 import socket
 import time
-from dataclasses import dataclass
 from functools import lru_cache
 
 from cryptography import x509
+from msgspec import Struct
 from OpenSSL import SSL, crypto
 
 from inkstamp.deadline import time_left
@@ -24,8 +24,7 @@ _PATIENCE = 8.0
 """Seconds for connection and handshake together."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Served:
+class Served(Struct, frozen=True, kw_only=True):
     """What one address served in one TLS handshake."""
 
     address: str
@@ -146,8 +145,7 @@ def client_of(context: SSL.Context, stream: socket.socket, name: str) -> SSL.Con
     return connection
 
 
-@dataclass(frozen=True, slots=True)
-class Unfinished:
+class Unfinished(Struct, frozen=True):
     """Why a handshake came to nothing."""
 
     trouble: str

@@ -1,7 +1,6 @@
 """Records other than addresses, as text: what portals look for, and where a domain's mail goes."""
 
 import functools
-from dataclasses import dataclass
 from typing import Any
 
 import dns.exception
@@ -10,6 +9,7 @@ import dns.rdata
 import dns.rdataclass
 import dns.rdatatype
 import dns.resolver
+from msgspec import Struct
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.pki.tlsa import Tlsa
@@ -18,8 +18,7 @@ from inkstamp.view.point import View
 from inkstamp.view.questions import Answer, ask, make_resolver
 
 
-@dataclass(frozen=True, slots=True)
-class CaaRecord:
+class CaaRecord(Struct, frozen=True):
     """One CAA record."""
 
     critical: bool
@@ -27,8 +26,7 @@ class CaaRecord:
     value: str
 
 
-@dataclass(frozen=True, slots=True)
-class CaaSet:
+class CaaSet(Struct, frozen=True):
     """The records that count for a name, and where they stand."""
 
     domain: str

@@ -5,10 +5,10 @@ import ipaddress
 import os
 import socket
 import ssl
-from dataclasses import dataclass
 from pathlib import Path
 
 from cryptography import x509
+from msgspec import Struct
 
 from inkstamp.errors import ConfigurationError
 from inkstamp.files import read_bytes
@@ -19,8 +19,7 @@ _NO_WAY = frozenset({errno.EAFNOSUPPORT, errno.EADDRNOTAVAIL, errno.ENETUNREACH}
 _ANY_PORT = 9
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class View:
+class View(Struct, frozen=True, kw_only=True):
     """How the public sees a name. The defaults are the real Internet."""
 
     resolver: tuple[str, int] | None = None

@@ -4,9 +4,9 @@ import contextlib
 import ssl
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import lru_cache
 
+from msgspec import Struct
 from OpenSSL import SSL
 
 from inkstamp.deadline import time_left
@@ -33,8 +33,7 @@ _TICKET_SECONDS = 0.25
 _OLD = b"3DES:RC4:NULL:EXPORT:DES:@SECLEVEL=0"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Readiness:
+class Readiness(Struct, frozen=True, kw_only=True):
     """What one address takes."""
 
     versions: tuple[str, ...]
@@ -99,8 +98,7 @@ def _context(version: int | None, ciphers: bytes, alpn: tuple[bytes, ...]) -> SS
     return context
 
 
-@dataclass(frozen=True, slots=True)
-class _Sessions:
+class _Sessions(Struct, frozen=True):
     """Sessions with one address, by the standard library: pyOpenSSL can neither choose groups nor tell resumption."""
 
     address: str

@@ -1,13 +1,13 @@
 """Questions to the view's DNS resolver, with what went wrong told in words."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import dns.exception
 import dns.flags
 import dns.rdatatype
 import dns.resolver
+from msgspec import Struct
 
 from inkstamp.deadline import time_left, within
 from inkstamp.printable import one_line
@@ -20,8 +20,7 @@ _LIFETIME = 10.0
 _MOST = 64
 
 
-@dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(Struct, frozen=True):
     """What DNS says of one name and type."""
 
     records: tuple[Any, ...]

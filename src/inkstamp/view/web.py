@@ -9,8 +9,10 @@ import functools
 import ssl
 import zlib
 from contextlib import closing
-from dataclasses import dataclass, replace
 from http.client import HTTPException, HTTPResponse, IncompleteRead
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.deadline import is_over, within
 from inkstamp.errors import UrlTrouble
@@ -32,8 +34,7 @@ _OF_PROXIES = ("Via", "X-Cache", "Age")
 _AGENT = {"User-Agent": "inkstamp (testing a challenge response before validation)", "Accept": "*/*"}
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Sight:
+class Sight(Struct, frozen=True, kw_only=True):
     """What was seen when a URL was fetched from one address."""
 
     address: str
@@ -75,8 +76,7 @@ class Sight:
         return WebUrl("", "", "", None, "/")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Answer:
+class _Answer(Struct, frozen=True, kw_only=True):
     """What came of one request."""
 
     status: int = 0

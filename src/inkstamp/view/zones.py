@@ -1,8 +1,7 @@
 """Who answers for a name with authority: aliases followed, the zone found, its nameservers with their addresses."""
 
-from dataclasses import dataclass
-
 import dns.rdatatype
+from msgspec import Struct
 
 from inkstamp.deadline import within
 from inkstamp.errors import ProofFailed
@@ -17,8 +16,7 @@ _MOST_HOSTS, _MOST_SERVERS = 16, 64
 """Nameservers of a zone that are asked: a delegation has thirteen at most, by what fits into an answer."""
 
 
-@dataclass(frozen=True, slots=True)
-class Zone:
+class Zone(Struct, frozen=True):
     """A zone and who serves it."""
 
     apex: str

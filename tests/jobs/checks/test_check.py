@@ -5,10 +5,11 @@ from datetime import timedelta
 import pytest
 from authority_of_tests import NOW, Signer
 
-from inkstamp.findings import Severity, warn
+from inkstamp.findings import warn
 from inkstamp.jobs.checks.check import NameReport, together
 from inkstamp.jobs.checks.served_chain import judge_chain
 from inkstamp.pki.chain import Roots
+from inkstamp.severity import Severity
 
 ROOT = Signer("Root", days=3650)
 MIDDLE = Signer("Middle", ROOT)

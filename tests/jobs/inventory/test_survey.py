@@ -1,22 +1,22 @@
 """What stands on a machine: servers in their usual places are seen whether or not others are configured."""
 
 import os
-from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 
 import pytest
 from authority_of_tests import NOW, Signer
+from msgspec.structs import replace
 
 from inkstamp.cli.main import run
 from inkstamp.config.server_kinds import KINDS
-from inkstamp.findings import Severity
 from inkstamp.jobs.inventory import survey as inventory
 from inkstamp.jobs.inventory.site_report import unrenewed, without_certificate
 from inkstamp.pki.certificates import facts
 from inkstamp.runtime import Runtime
 from inkstamp.servers import usual_places
 from inkstamp.servers.interface import Site
+from inkstamp.severity import Severity
 
 
 def _site(folder: Path, name: str) -> Path:

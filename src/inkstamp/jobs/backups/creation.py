@@ -4,11 +4,11 @@ import os
 import platform
 import tempfile
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
 import msgspec
+from msgspec import Struct
 
 from inkstamp import __version__
 from inkstamp.config.toml_file import LIMIT, home_as_written
@@ -31,8 +31,7 @@ _LARGEST_NAMED = 16_777_216
 _COPY = "ledger.db.backup.part"
 
 
-@dataclass(frozen=True, slots=True)
-class BackedUp:
+class BackedUp(Struct, frozen=True):
     """What a backup came to."""
 
     file: str

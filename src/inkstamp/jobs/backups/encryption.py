@@ -2,9 +2,10 @@
 
 import shutil
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO, TypeAlias
+
+from msgspec import Struct
 
 from inkstamp.errors import ConfigurationError, FileTooLarge, FileTrouble, UsageError
 from inkstamp.files import read_bytes, read_secret
@@ -22,8 +23,7 @@ _MOST_IN_MEMORY = 2_147_483_648
 """Bytes of what is encrypted to a passphrase, which is done in one piece."""
 
 
-@dataclass(frozen=True, slots=True)
-class Protection:
+class Protection(Struct, frozen=True):
     """Who can read a backup: exactly one of the three is given."""
 
     passphrase: bytes | None = None
@@ -33,8 +33,7 @@ class Protection:
     """It is not encrypted: whoever has the file has the keys in it."""
 
 
-@dataclass(frozen=True, slots=True)
-class Opening:
+class Opening(Struct, frozen=True):
     """What a backup is decrypted with."""
 
     passphrase: bytes | None = None

@@ -4,9 +4,10 @@ import hashlib
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
+
+from msgspec import Struct
 
 from inkstamp.clock import Clock, stamp
 from inkstamp.config.toml_file import LIMIT
@@ -25,8 +26,7 @@ _IGNORED = frozenset({"locks", "cache"})
 """What a data directory may have that counts as empty."""
 
 
-@dataclass(frozen=True, slots=True)
-class Restored:
+class Restored(Struct, frozen=True):
     """What restoring came to."""
 
     contents: Contents

@@ -3,13 +3,14 @@
 import threading
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import whole_days
@@ -17,7 +18,7 @@ from inkstamp.config.carrying import key_server
 from inkstamp.config.server_kinds import KINDS
 from inkstamp.deadline import within
 from inkstamp.errors import InkStampError, UsageError
-from inkstamp.findings import Finding, Severity, bad, note, ok, warn, worst, worst_first
+from inkstamp.findings import Finding, bad, note, ok, warn
 from inkstamp.jobs.checks.context import ChecksContext
 from inkstamp.jobs.checks.each_address import for_each_chain
 from inkstamp.jobs.checks.parallel import look_at_many
@@ -31,6 +32,7 @@ from inkstamp.pki.certificates import Facts, facts
 from inkstamp.pki.chain import Roots
 from inkstamp.progress import as_far_as_it_goes
 from inkstamp.servers.common import plain_names
+from inkstamp.severity import Severity, worst, worst_first
 from inkstamp.view.addresses import Addresses, address_book
 from inkstamp.view.handshake import Served, shake_hands
 from inkstamp.view.point import load_roots
@@ -53,8 +55,7 @@ class Verdict(StrEnum):
     BROKEN = "broken"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class NameReport:
+class NameReport(Struct, frozen=True, kw_only=True):
     """What one live name serves."""
 
     name: str
@@ -96,8 +97,7 @@ def together(reports: "Sequence[NameReport]") -> list[tuple[tuple[str, ...], Nam
     return list(found.values())
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CheckOptions:
+class CheckOptions(Struct, frozen=True, kw_only=True):
     """How names are looked at."""
 
     roots: Path | None = None

@@ -1,20 +1,20 @@
 """Compare what `check` sees with what it saw the last time."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 
-from inkstamp.findings import Severity
+from msgspec import Struct
+
 from inkstamp.jobs.checks.check import NameReport
 from inkstamp.jobs.checks.context import ChecksContext
 from inkstamp.ledger.check_results import CheckResult
+from inkstamp.severity import Severity
 
 _SHORT = 16
 """Digits of a digest that tell certificates apart for a person."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Changed:
+class Changed(Struct, frozen=True, kw_only=True):
     """What is otherwise at one name than it was the last time."""
 
     name: str

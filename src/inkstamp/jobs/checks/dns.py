@@ -1,19 +1,20 @@
 """`check`'s look at DNS beside a live name: who may issue for it (CAA), which key mail servers expect (TLSA)."""
 
 from collections.abc import Sequence
-from dataclasses import replace
 
 from cryptography import x509
+from msgspec.structs import replace
 
 from inkstamp.accounts.authorities import caa_names
 from inkstamp.config.carrying import methods_for
 from inkstamp.errors import InkStampError
-from inkstamp.findings import Finding, Severity, bad, note, ok, warn
+from inkstamp.findings import Finding, bad, note, ok, warn
 from inkstamp.jobs.checks.context import ChecksContext
 from inkstamp.pki.certificates import public_key_of
 from inkstamp.pki.names import as_address
 from inkstamp.pki.tlsa import DANE_TA, Tlsa, matches, record_for
 from inkstamp.proof.caa import judge_caa
+from inkstamp.severity import Severity
 from inkstamp.view.lookups import records_of
 
 _TOPIC = "tlsa"

@@ -4,9 +4,9 @@ One forgotten server behind a name is the usual surprise, and who fixes it must 
 """
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
 
 from cryptography import x509
+from msgspec.structs import replace
 
 from inkstamp.findings import Finding
 from inkstamp.view.handshake import Served

@@ -1,12 +1,14 @@
 """The exact command for what `check` finds about TLS settings, where `harden` would change something."""
 
 from collections.abc import Sequence
-from dataclasses import replace
 
-from inkstamp.findings import Finding, Severity
+from msgspec.structs import replace
+
+from inkstamp.findings import Finding
 from inkstamp.jobs.checks.context import ChecksContext
 from inkstamp.jobs.inventory.hardening_plan import planned_for
 from inkstamp.servers.tls_policy import USUAL_POLICY, TlsChange, policies
+from inkstamp.severity import Severity
 
 _TOPICS = frozenset({"protocols", "ciphers", "plain HTTP"})
 

@@ -1,11 +1,11 @@
 """`check`'s look at a chain as served: name, dates, trust, order, and what is missing or does not belong."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
 
 from cryptography import x509
+from msgspec import Struct
 
 from inkstamp.clock import stamp, whole_days
 from inkstamp.errors import BundleTrouble, NetworkTrouble
@@ -44,8 +44,7 @@ def fetcher(view: "View") -> Fetch:
     return fetch
 
 
-@dataclass(frozen=True, slots=True)
-class JudgedChain:
+class JudgedChain(Struct, frozen=True):
     """A chain as it is served."""
 
     findings: tuple[Finding, ...]
@@ -96,8 +95,7 @@ def _dates(name: str, leaf: x509.Certificate, now: datetime, again: str) -> Find
     return ok("dates", name, said)
 
 
-@dataclass(frozen=True, slots=True)
-class _Found:
+class _Found(Struct, frozen=True):
     """What fetching came to."""
 
     names: tuple[str, ...]

@@ -1,14 +1,13 @@
 """What `check` looks at, as it is typed: a name with a port or without, a mail server's URL, an address."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from inkstamp.errors import UsageError
 from inkstamp.pki.names import as_address, normalise
 from inkstamp.view.upgrade import UPGRADES, Upgrade
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Target:
+class Target(Struct, frozen=True, kw_only=True):
     """What is to be looked at."""
 
     name: str

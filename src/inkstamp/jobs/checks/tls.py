@@ -1,15 +1,16 @@
 """The deeper look of `check`: keys, revocation, protocols; plain HTTP and DNS by their own modules."""
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
 from cryptography import x509
+from msgspec import Struct
+from msgspec.structs import replace
 from OpenSSL import SSL
 
 from inkstamp.clock import stamp
-from inkstamp.findings import Finding, Severity, bad, note, ok, warn
+from inkstamp.findings import Finding, bad, note, ok, warn
 from inkstamp.jobs.checks.context import ChecksContext
 from inkstamp.jobs.checks.dns import look_at_caa, look_at_tlsa
 from inkstamp.jobs.checks.each_address import at_each_address, for_each_chain
@@ -20,6 +21,7 @@ from inkstamp.pki.chain import Roots, arrange, find_paths
 from inkstamp.pki.quality import judge_keys, judge_serial, judge_stapling, judge_transparency, short_lived
 from inkstamp.pki.revocation import Status, read_ocsp
 from inkstamp.pki.verifying import second_opinion
+from inkstamp.severity import Severity
 from inkstamp.view.handshake import Served, shake_hands
 from inkstamp.view.protocols import VERSIONS, Readiness, try_versions
 from inkstamp.view.revocation_status import NotAsked, RevocationStatus
@@ -36,8 +38,7 @@ _GROUPS = {"x25519": "X25519", "secp256r1": "P-256", "secp384r1": "P-384"}
 _KNOWS_HYBRID = SSL.OPENSSL_VERSION_NUMBER >= 0x30500000
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class TlsCheck:
+class TlsCheck(Struct, frozen=True, kw_only=True):
     """What is looked at, and what it is looked at with."""
 
     name: str

@@ -1,10 +1,10 @@
 """Look whether servers still serve what was installed on them."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from cryptography.hazmat.primitives import hashes
+from msgspec import Struct
 
 from inkstamp.errors import InkStampError
 from inkstamp.jobs.deployment.context import DeploymentContext
@@ -18,8 +18,7 @@ if TYPE_CHECKING:
     from cryptography import x509
 
 
-@dataclass(frozen=True, slots=True)
-class Places:
+class Places(Struct, frozen=True):
     """Where an edition should be served, as far as the servers' configurations say."""
 
     leaf: "x509.Certificate | None"

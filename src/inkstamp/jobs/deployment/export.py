@@ -1,9 +1,9 @@
 """Write an edition for elsewhere."""
 
-from dataclasses import dataclass
 from pathlib import Path
 
 from cryptography.hazmat.primitives import hashes
+from msgspec import Struct
 
 from inkstamp.errors import FileTrouble, UsageError
 from inkstamp.files import place_bytes, write_bytes
@@ -15,8 +15,7 @@ from inkstamp.pki.certificates import facts, short_name
 from inkstamp.pki.packing import Form, Goods, Packed, pack
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ExportRequest:
+class ExportRequest(Struct, frozen=True, kw_only=True):
     """What the user asked for."""
 
     certificate: str
@@ -37,8 +36,7 @@ class ExportRequest:
     """The sort of server that steps are written for."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Written:
+class Written(Struct, frozen=True, kw_only=True):
     """A file that was written."""
 
     path: str
@@ -46,8 +44,7 @@ class Written:
     """Whether the private key is in it."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ExportResult:
+class ExportResult(Struct, frozen=True, kw_only=True):
     """What was written."""
 
     edition: EditionRecord

@@ -7,9 +7,9 @@
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from cryptography.hazmat.primitives import hashes
+from msgspec import Struct
 
 from inkstamp.deadline import poll, within
 from inkstamp.errors import ServerTrouble, UsageError
@@ -39,8 +39,7 @@ _MOST_LOOKED_AT = 20
 _OLD = ("TLS 1.0", "TLS 1.1")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ServerHardening:
+class ServerHardening(Struct, frozen=True, kw_only=True):
     """What changes at one server, or was changed."""
 
     server: str

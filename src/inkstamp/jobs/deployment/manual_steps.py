@@ -1,8 +1,9 @@
 """What a person does with an exported certificate on a server that Ink Stamp does not reach."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 Target = Literal["windows", "windows-console", "windows-certutil", "java"]
 """Windows' certificate store with IIS or whatever else takes certificates from it, in PowerShell, in the windows of the
@@ -11,8 +12,7 @@ _IIS = "{4dc3e181-e14b-4a21-b022-59fc669b0914}"
 """What HTTP.sys knows IIS as; who owns a binding is written beside it."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ExportedFiles:
+class ExportedFiles(Struct, frozen=True, kw_only=True):
     """What the steps are about."""
 
     file: str

@@ -4,11 +4,12 @@ import functools
 from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
 from cryptography import x509
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from inkstamp.bulkhead import submit, threads
 from inkstamp.config.carrying import is_away
@@ -38,8 +39,7 @@ _PROGRAM = ".passphrases-"
 """Begins the name of the program that tells a server its passphrases, beside the folders of certificates."""
 
 
-@dataclass(frozen=True, slots=True)
-class Group:
+class Group(Struct, frozen=True):
     """Servers that change together, and what is to be changed."""
 
     names: Mapping[str, tuple[str, ...]]

@@ -1,10 +1,11 @@
 """Put back what an install changed: after a failure, or when a run was killed in between."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from inkstamp.bulkhead import apart
 from inkstamp.config.model import Certificate
@@ -24,8 +25,7 @@ _SECONDS = 900.0
 """For putting back, however little time is left for what went before it."""
 
 
-@dataclass(frozen=True, slots=True)
-class _Brought:
+class _Brought(Struct, frozen=True):
     """An install whose files are back."""
 
     record: InstallRecord

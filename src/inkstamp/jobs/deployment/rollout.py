@@ -7,8 +7,9 @@ it for a group of servers.
 import secrets
 from collections.abc import Callable, Sequence
 from copy import copy
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from inkstamp.bulkhead import apart, attempt, reached, side_by_side
 from inkstamp.config.model import Certificate
@@ -25,8 +26,7 @@ from inkstamp.ledger.records import EditionRecord, InstallState
 from inkstamp.servers.reload import test_before
 
 
-@dataclass(frozen=True, slots=True)
-class Pace:
+class Pace(Struct, frozen=True):
     """How several machines are gone through."""
 
     at_once: int = 1
@@ -39,8 +39,7 @@ _ONE_BY_ONE = Pace()
 _AT_ONCE = 8
 
 
-@dataclass(frozen=True, slots=True)
-class Deployment:
+class Deployment(Struct, frozen=True):
     """What is to be installed."""
 
     name: str

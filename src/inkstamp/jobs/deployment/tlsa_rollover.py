@@ -11,11 +11,11 @@ install waits for a person. A key that stays (`key_stays`) needs none of this.
 
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from datetime import timedelta
 
 import msgspec
 from cryptography import x509
+from msgspec import Struct
 
 from inkstamp.bulkhead import apart, side_by_side
 from inkstamp.config.carrying import record_carrier
@@ -47,8 +47,7 @@ _AT_ONCE = 8
 _PAUSE = 1.0
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _RecordSet:
+class _RecordSet(Struct, frozen=True, kw_only=True):
     """The TLSA records of one service."""
 
     place: str

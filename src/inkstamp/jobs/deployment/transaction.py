@@ -12,17 +12,17 @@ takes seconds, and leaves workers of before behind.
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from cryptography import x509
+from msgspec import Struct
 
 from inkstamp.bulkhead import apart, attempt, reached, side_by_side
 from inkstamp.config.model import Certificate
 from inkstamp.errors import InkStampError, ReachTrouble
 from inkstamp.files import remove_tree
-from inkstamp.findings import Finding, Severity
+from inkstamp.findings import Finding
 from inkstamp.jobs.deployment.context import DeploymentContext
 from inkstamp.jobs.deployment.handshakes import LOOK_SECONDS, see_served
 from inkstamp.jobs.deployment.plan import Group, handed
@@ -32,6 +32,7 @@ from inkstamp.servers import backup
 from inkstamp.servers.interface import ServerKind
 from inkstamp.servers.reload import take_effect
 from inkstamp.servers.run_state import up_of
+from inkstamp.severity import Severity
 
 if TYPE_CHECKING:
     from inkstamp.clock import Clock
@@ -47,8 +48,7 @@ _MOST_KEPT = 5
 """Installs of a certificate on a group of servers that can be undone, one after the other."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Load:
+class Load(Struct, frozen=True, kw_only=True):
     """An edition, and what is to be changed for it on a group of servers."""
 
     name: str
@@ -66,8 +66,7 @@ class Load:
         return self.edition.number if self.edition is not None else None
 
 
-@dataclass(frozen=True, slots=True)
-class _Begun:
+class _Begun(Struct, frozen=True):
     """A load whose changes have been made."""
 
     load: Load

@@ -2,18 +2,19 @@
 
 import shlex
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 
 import msgspec
 from cryptography import x509
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from inkstamp.bulkhead import apart, attempt, reached
 from inkstamp.config.carrying import is_away
 from inkstamp.errors import EditionUnfit, InkStampError, UsageError
 from inkstamp.files import read_bytes
-from inkstamp.findings import Finding, Severity, note, worst
+from inkstamp.findings import Finding, note
 from inkstamp.jobs.enrolment.context import EnrolmentContext
 from inkstamp.jobs.enrolment.enrol import EnrolmentRequest, EnrolmentState, enrol
 from inkstamp.jobs.enrolment.lists import WantedCertificate
@@ -35,12 +36,12 @@ from inkstamp.pki.chain import find_paths, judge_edition
 from inkstamp.reach.interface import FoundFile
 from inkstamp.servers.common import plain_names
 from inkstamp.servers.interface import Site
+from inkstamp.severity import Severity, worst
 
 _MOST_BYTES = 1 << 20
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CertificateInUse:
+class CertificateInUse(Struct, frozen=True, kw_only=True):
     """A certificate that was found, with where it is used."""
 
     leaf: x509.Certificate
@@ -60,8 +61,7 @@ class CertificateInUse:
         return subject_names(self.leaf)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class AdoptionRequest:
+class AdoptionRequest(Struct, frozen=True, kw_only=True):
     """What is to become of them."""
 
     group: str = ""
@@ -78,8 +78,7 @@ class AdoptionRequest:
     """Whether they are watched only: the key stays where it is, and renewal asks for a CSR from there."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Adopted:
+class Adopted(Struct, frozen=True, kw_only=True):
     """What became of one."""
 
     certificate: str

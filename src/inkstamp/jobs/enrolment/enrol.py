@@ -1,9 +1,11 @@
 """Certificates put on the roster: what each will be, what is refused and why, what changes."""
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from enum import StrEnum
 from fnmatch import fnmatchcase
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.bulkhead import apart, reached
 from inkstamp.config.config_file import expect_known
@@ -11,7 +13,6 @@ from inkstamp.config.enrolled import enrolled_entry
 from inkstamp.config.entries import is_entry_name
 from inkstamp.config.model import Certificate, Configuration
 from inkstamp.errors import InkStampError, NameTrouble, UsageError
-from inkstamp.findings import Severity
 from inkstamp.garbage import collecting_none
 from inkstamp.jobs.enrolment.context import EnrolmentContext
 from inkstamp.jobs.enrolment.lists import Line, WantedCertificate, WrongLine, is_plain_text, pack
@@ -25,6 +26,7 @@ from inkstamp.ledger.roster import keep_copy
 from inkstamp.pki.certifiable import why_not_certifiable
 from inkstamp.pki.names import identifiers
 from inkstamp.pki.suffixes import registrable
+from inkstamp.severity import Severity
 from inkstamp.wording import counted, header_of
 
 _LOOKED_AT_TOGETHER = 500
@@ -41,8 +43,7 @@ class EnrolmentState(StrEnum):
     REFUSED = "refused"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Enrolment:
+class Enrolment(Struct, frozen=True, kw_only=True):
     """What becomes, or would become, of one certificate that is wanted on the roster."""
 
     state: EnrolmentState
@@ -57,8 +58,7 @@ class Enrolment:
     """Where it was written (`line 7`)."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Packing:
+class Packing(Struct, frozen=True, kw_only=True):
     """How names are put together in certificates."""
 
     most: int
@@ -67,8 +67,7 @@ class Packing:
     """Whether names of one customer go together; otherwise those below one registrable domain."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class EnrolmentRequest:
+class EnrolmentRequest(Struct, frozen=True, kw_only=True):
     """What a person asked for."""
 
     group: str

@@ -2,10 +2,10 @@
 
 import csv
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
 from typing import Any
 
 import msgspec
+from msgspec import Struct, field
 
 from inkstamp.config.enrolled import OWN_SETTINGS
 from inkstamp.errors import UsageError
@@ -16,8 +16,7 @@ _COLUMNS = ("names", "certificate", "customer")
 _MOST_CUSTOMER = 200
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class WantedCertificate:
+class WantedCertificate(Struct, frozen=True, kw_only=True):
     """A certificate that somebody wants on the roster, as it was written."""
 
     names: tuple[str, ...]
@@ -30,8 +29,7 @@ class WantedCertificate:
     """Where it was written (`line 7`)."""
 
 
-@dataclass(frozen=True, slots=True)
-class WrongLine:
+class WrongLine(Struct, frozen=True):
     """A line that cannot be understood."""
 
     place: str

@@ -1,9 +1,10 @@
 """A certificate given up: its order ended, servers put back, editions archived or destroyed, renewal ended."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from enum import StrEnum
 from itertools import count
+
+from msgspec import Struct
 
 from inkstamp.clock import stamp
 from inkstamp.config.carrying import is_away
@@ -43,8 +44,7 @@ class KeysAfterwards(StrEnum):
     DESTROY = "destroy"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RemovalPlan:
+class RemovalPlan(Struct, frozen=True, kw_only=True):
     """What removing a certificate means."""
 
     certificate: str
@@ -59,8 +59,7 @@ class RemovalPlan:
     """Whether it was removed by a run that was interrupted, and only its files are left."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RemovalRequest:
+class RemovalRequest(Struct, frozen=True, kw_only=True):
     """What is to become of it."""
 
     servers: ServersAfterwards
@@ -69,8 +68,7 @@ class RemovalRequest:
     """Why it is revoked; None to not revoke it."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Removed:
+class Removed(Struct, frozen=True, kw_only=True):
     """What became of it."""
 
     certificate: str

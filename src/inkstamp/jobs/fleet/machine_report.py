@@ -1,20 +1,21 @@
 """The machines that share the ledger, and what is wrong with them."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inkstamp.errors import UsageError
-from inkstamp.findings import Finding, Severity, bad, ok, warn
+from inkstamp.findings import Finding, bad, ok, warn
 from inkstamp.jobs.fleet.context import FleetContext
 from inkstamp.ledger.machine_records import Lack, Machine, Machines
+from inkstamp.severity import Severity
 
 _HOUR = 3600.0
 _LATE_HOURS = 1.0
 """After how long an edition that a machine lacks is more than one that it is about to get."""
 
 
-@dataclass(frozen=True, slots=True)
-class MachineReport:
+class MachineReport(Struct, frozen=True):
     """One machine."""
 
     machine: Machine

@@ -13,9 +13,10 @@ Killed at any step, it is run again: what was copied is compared and goes on.
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from inkstamp.errors import LedgerTrouble, UsageError
 from inkstamp.files import file_trouble, private_folder, read_bytes, remove_tree, sync_folder, write_bytes
@@ -37,8 +38,7 @@ _PRIVATE = ("accounts", "orders", "requests")
 _READABLE = 0o004
 
 
-@dataclass(frozen=True, slots=True)
-class Moved:
+class Moved(Struct, frozen=True):
     """What was moved."""
 
     rows: int
@@ -135,8 +135,7 @@ def _alone(home: Home) -> ExitStack:
 # Files
 
 
-@dataclass(frozen=True, slots=True)
-class _HomeFile:
+class _HomeFile(Struct, frozen=True):
     owner: str
     path: str
     file: Path

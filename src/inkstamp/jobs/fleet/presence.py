@@ -1,7 +1,8 @@
 """What a machine does in a run of renewal because there are others: a sign of life, and what it lacks afterwards."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inkstamp import __version__
 from inkstamp.config.model import Configuration
@@ -13,8 +14,7 @@ from inkstamp.ledger.machine_records import Assignment, Machines
 from inkstamp.ledger.schema import VERSION
 
 
-@dataclass(frozen=True, slots=True)
-class Presence:
+class Presence(Struct, frozen=True):
     """A machine at the beginning of a run."""
 
     change: int

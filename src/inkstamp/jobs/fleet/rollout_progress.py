@@ -1,8 +1,9 @@
 """New editions that machines are given in steps: how far each is, and the next step when those before serve well."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 from inkstamp.bulkhead import apart
 from inkstamp.config.sharing import servers_on
@@ -32,8 +33,7 @@ class RolloutState(StrEnum):
     WENT_BACK = "taken back"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RolloutProgress:
+class RolloutProgress(Struct, frozen=True, kw_only=True):
     """How far the newest edition of a certificate is on its way to its machines."""
 
     certificate: str
@@ -87,8 +87,7 @@ class RolloutProgress:
         return f"{so_far}; the next run of a worker goes on"
 
 
-@dataclass(frozen=True, slots=True)
-class _Seen:
+class _Seen(Struct, frozen=True):
     """What the ledger says of all that is under way, asked once."""
 
     machines: Mapping[str, Machine]

@@ -1,15 +1,15 @@
 """Upkeep of a shared ledger: made, shown, verified, migrated, resealed."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from cryptography.hazmat.primitives import hashes
+from msgspec import Struct
 
 from inkstamp.bulkhead import apart
 from inkstamp.config.model import Configuration
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.files import read_secret
-from inkstamp.findings import Finding, Severity, bad, ok, warn
+from inkstamp.findings import Finding, bad, ok, warn
 from inkstamp.jobs.fleet.context import FleetContext
 from inkstamp.ledger.rows import as_edition
 from inkstamp.ledger.sealed_files import SealedFiles
@@ -18,11 +18,11 @@ from inkstamp.ledger.shared import SharedLedger
 from inkstamp.ledger.shared_ledger import LedgerFacts, facts_of, make_tables, migrate_tables, unmade
 from inkstamp.pki import keys
 from inkstamp.pki.certificates import read_pem
+from inkstamp.severity import Severity
 from inkstamp.wording import counted
 
 
-@dataclass(frozen=True, slots=True)
-class Verified:
+class Verified(Struct, frozen=True):
     """What looking through a shared ledger came to."""
 
     files: int
@@ -30,8 +30,7 @@ class Verified:
     findings: tuple[Finding, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Resealed:
+class Resealed(Struct, frozen=True):
     """What sealing anew came to."""
 
     resealed: int

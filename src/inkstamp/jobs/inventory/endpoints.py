@@ -1,8 +1,9 @@
 """What really answers with TLS: beside what the files say, and for a name at each of its addresses."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from inkstamp.bulkhead import as_they_end, attempt
 from inkstamp.deadline import within
@@ -28,8 +29,7 @@ _SITE_SECONDS = 60.0
 """For all addresses of a site or a name."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class NamePlaces:
+class NamePlaces(Struct, frozen=True, kw_only=True):
     """Which servers terminate TLS for a name."""
 
     name: str

@@ -1,7 +1,8 @@
 """Which servers have the sites that are meant, and what would change their TLS settings; changes nothing."""
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inkstamp.bulkhead import attempt
 from inkstamp.errors import InkStampError, UsageError
@@ -11,8 +12,7 @@ from inkstamp.servers.interface import Hardenable, Hardening
 from inkstamp.servers.tls_policy import TlsChange
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SitesOfServer:
+class SitesOfServer(Struct, frozen=True, kw_only=True):
     """Sites of one server, by their names."""
 
     server: str

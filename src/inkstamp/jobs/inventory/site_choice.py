@@ -3,8 +3,8 @@
 from collections.abc import Iterator, Sequence
 
 from inkstamp.errors import UsageError
-from inkstamp.findings import rank
 from inkstamp.jobs.inventory.survey import Surveyed, WholeSite
+from inkstamp.severity import rank
 
 _ALL = "all"
 

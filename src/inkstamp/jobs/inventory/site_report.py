@@ -2,12 +2,13 @@
 
 import shlex
 from collections.abc import Container, Mapping, Set
-from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import lru_cache
 from pathlib import Path, PurePath
 
 from cryptography import x509
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.clock import whole_days
 from inkstamp.errors import EditionUnfit
@@ -27,8 +28,7 @@ _KEY = b"PRIVATE KEY-----"
 _BY_ALL, _BY_GROUP_WRITTEN = 0o004, 0o020
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SiteReport:
+class SiteReport(Struct, frozen=True, kw_only=True):
     """A site, the certificate in its file, and what is wrong."""
 
     site: Site

@@ -1,14 +1,16 @@
 """What there is: servers, their sites, the certificate that each names, and who answers for a name."""
 
 from collections.abc import Iterator, Mapping, Sequence, Set
-from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from inkstamp.accounts.account_keys import known_thumbprint
 from inkstamp.bulkhead import apart, attempt, reached
 from inkstamp.errors import InkStampError
-from inkstamp.findings import Finding, Severity, bad, rank, warn, worst, worst_first
+from inkstamp.findings import Finding, bad, warn
 from inkstamp.garbage import collecting_none
 from inkstamp.jobs.inventory.context import InventoryContext
 from inkstamp.jobs.inventory.missing_sites import SiteNames, missing_site, without_sites
@@ -21,13 +23,13 @@ from inkstamp.reach.interface import FoundFile
 from inkstamp.servers.base import TextServer
 from inkstamp.servers.common import plain_names
 from inkstamp.servers.interface import FileCarrier, Site
+from inkstamp.severity import Severity, rank, worst, worst_first
 
 if TYPE_CHECKING:
     from inkstamp.jobs.inventory.endpoints import NamePlaces
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ServerReport:
+class ServerReport(Struct, frozen=True, kw_only=True):
     """A server that was read."""
 
     name: str
@@ -38,8 +40,7 @@ class ServerReport:
     """Why it could not be read."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Surveyed:
+class Surveyed(Struct, frozen=True, kw_only=True):
     """What was found."""
 
     servers: tuple[ServerReport, ...]
@@ -84,8 +85,7 @@ class Surveyed:
         return not any(worst(each) is Severity.BAD for each in findings)
 
 
-@dataclass(frozen=True, slots=True)
-class WholeSite:
+class WholeSite(Struct, frozen=True):
     """A site as people think of it: what answers with TLS, and with plain HTTP for the same names."""
 
     report: SiteReport

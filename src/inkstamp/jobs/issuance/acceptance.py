@@ -1,14 +1,14 @@
 """Take in what a CA issued: judge it, put it on the shelf, end its order."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import datetime
 
 from cryptography import x509
+from msgspec import Struct
 
 from inkstamp.clock import stamp
 from inkstamp.errors import EditionUnfit
-from inkstamp.findings import Finding, Severity
+from inkstamp.findings import Finding
 from inkstamp.jobs.issuance.context import IssuanceContext
 from inkstamp.jobs.issuance.renewal_plan import plan_renewal
 from inkstamp.ledger.brought_csr import brought_since, forget_brought
@@ -18,10 +18,10 @@ from inkstamp.ledger.shelf import EditionFiles
 from inkstamp.pki import csr, keys
 from inkstamp.pki.certificates import facts, short_name, to_pem
 from inkstamp.pki.chain import Path, judge_edition
+from inkstamp.severity import Severity
 
 
-@dataclass(frozen=True, slots=True)
-class Chain:
+class Chain(Struct, frozen=True):
     """A leaf, what came with it, and the paths that it makes to trusted roots, the chosen one first."""
 
     leaf: x509.Certificate

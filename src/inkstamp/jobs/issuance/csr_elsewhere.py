@@ -1,23 +1,23 @@
 """Orders whose key another machine has: the CSR that was brought from there."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inkstamp.config.carrying import key_server
 from inkstamp.config.model import Certificate
 from inkstamp.errors import ServerTrouble, StillWaiting, UsageError
-from inkstamp.findings import Severity
 from inkstamp.jobs.issuance.context import IssuanceContext
 from inkstamp.ledger.brought_csr import csr_of_edition, keep_brought, next_csr
 from inkstamp.ledger.order_files import brought_for
 from inkstamp.pki import csr
 from inkstamp.servers.interface import MakesKeys
+from inkstamp.severity import Severity
 
 _MOST_NAMES = 1000
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class BroughtRequest:
+class BroughtRequest(Struct, frozen=True, kw_only=True):
     """A CSR from another machine that a CA may be asked with."""
 
     pem: bytes

@@ -1,21 +1,22 @@
 """Make a key and a request for it outside of any order, and read anybody's request."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from inkstamp.errors import FileTrouble, UsageError
 from inkstamp.files import create_bytes, file_trouble, place_bytes, sync_folder
-from inkstamp.findings import Finding, Severity, worst_first
+from inkstamp.findings import Finding
 from inkstamp.key_files import read_key
 from inkstamp.pki import csr, keys
-from inkstamp.pki.kinds import KeyKind
+from inkstamp.pki.kinds import SUBJECT_WORDS, KeyKind
 from inkstamp.pki.names import as_address, normalise
-from inkstamp.pki.subject import WORDS, Subject, examine_subject
+from inkstamp.pki.subject import Subject, examine_subject
+from inkstamp.severity import Severity, worst_first
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class MakeRequest:
+class MakeRequest(Struct, frozen=True, kw_only=True):
     """What the user asked for."""
 
     names: tuple[str, ...]
@@ -34,8 +35,7 @@ class MakeRequest:
     """Whether a private CA is meant."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Made:
+class Made(Struct, frozen=True, kw_only=True):
     """What was written."""
 
     key_file: str
@@ -81,7 +81,8 @@ def judge_names(names: Sequence[str], *, private: bool) -> list[Finding]:
 def judge_field(field: str, value: str, so_far: Mapping[str, str]) -> list[Finding]:
     """Judge one field of a subject that is being given, by the fields `so_far`."""
     found = examine_subject(Subject(**{**so_far, field: value}))
-    return [each for each in found if each.subject == WORDS[field] and not each.seen.startswith("is given without")]
+    mine = (each for each in found if each.subject == SUBJECT_WORDS[field])
+    return [each for each in mine if not each.seen.startswith("is given without")]
 
 
 def judge_request(request: MakeRequest) -> list[Finding]:

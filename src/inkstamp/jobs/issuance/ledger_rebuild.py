@@ -1,10 +1,10 @@
 """Make a new ledger from what lies on the shelf, when the old one is gone or damaged."""
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
+from msgspec import Struct
 
 from inkstamp.certificates import Certificates
 from inkstamp.clock import stamp
@@ -27,8 +27,7 @@ if TYPE_CHECKING:
     pass
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Rebuilt:
+class Rebuilt(Struct, frozen=True, kw_only=True):
     """What became of it."""
 
     editions: int

@@ -1,10 +1,10 @@
 """What servers, nameservers and certificates are configured as: shown, and changed without an editor."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, Literal
 
 import msgspec
+from msgspec import Struct
 
 from inkstamp.config.config_file import expect_known
 from inkstamp.config.enrolled import OWN_SETTINGS, enrolled_entry
@@ -23,8 +23,7 @@ Table = Literal["server", "nameserver"]
 _KINDS: dict[Table, type[Section]] = {"server": Server, "nameserver": Nameserver}
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class EntryShown:
+class EntryShown(Struct, frozen=True, kw_only=True):
     """An entry, and who needs it."""
 
     name: str
@@ -38,8 +37,7 @@ class EntryShown:
     """Whether it was found in its usual place and is not configured."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SettingChange:
+class SettingChange(Struct, frozen=True, kw_only=True):
     """A setting that is otherwise now."""
 
     key: str

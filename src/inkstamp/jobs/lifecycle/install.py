@@ -1,7 +1,8 @@
 """Put a chosen edition on the servers of its certificate."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inkstamp.bulkhead import at_step
 from inkstamp.clock import stamp
@@ -20,8 +21,7 @@ from inkstamp.servers import backup
 _ONE_BY_ONE = Pace()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Installed:
+class Installed(Struct, frozen=True, kw_only=True):
     """What was installed, or would be."""
 
     certificate: str

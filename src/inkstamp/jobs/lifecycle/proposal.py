@@ -1,9 +1,10 @@
 """The entry that new names are given, by what was asked for and the configuration alone. Pure."""
 
 from collections.abc import Collection, Container, Sequence
-from dataclasses import dataclass
 from itertools import chain, count
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from inkstamp.config.carrying import can_prove, carries, takes_certificates
 from inkstamp.config.config_file import expect_known
@@ -19,8 +20,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StampRequest:
+class StampRequest(Struct, frozen=True, kw_only=True):
     """What the user asked for; empty fields leave the choice to us."""
 
     names: tuple[str, ...]
@@ -44,8 +44,7 @@ class StampRequest:
     """A key that there is already, which the next order is to be for; None to make one."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Plan:
+class Plan(Struct, frozen=True, kw_only=True):
     """What will be done for one certificate."""
 
     name: str

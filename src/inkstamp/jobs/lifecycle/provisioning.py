@@ -1,16 +1,18 @@
 """The whole round for a certificate: check beforehand, order, prove, collect, install, look."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.bulkhead import apart, at_step, reached
 from inkstamp.config.carrying import file_servers, is_portal, key_server
 from inkstamp.config.model import Certificate
 from inkstamp.deadline import poll, within
 from inkstamp.errors import ProofFailed
-from inkstamp.findings import Finding, Severity, bad, note, worst
+from inkstamp.findings import Finding, bad, note
 from inkstamp.jobs.checks.check import look
 from inkstamp.jobs.checks.targets import Target
 from inkstamp.jobs.deployment.plan import prepare
@@ -36,6 +38,7 @@ from inkstamp.ledger.records import EditionRecord, OrderState
 from inkstamp.locks import Quota
 from inkstamp.pki.chain import Roots
 from inkstamp.proof.portal_validation import method_of
+from inkstamp.severity import Severity, worst
 
 if TYPE_CHECKING:
     from inkstamp.jobs.deployment.rollout import Deployment
@@ -49,8 +52,7 @@ _TESTED_SECONDS = 60.0
 """How long a server's configuration counts as good beforehand; it is tested again before anything is changed."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Outcome:
+class Outcome(Struct, frozen=True, kw_only=True):
     """What became of one certificate."""
 
     name: str
@@ -160,8 +162,7 @@ def carry_out_and_look(
         return look_afterwards(context, done) if done.servers else done
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ComeBy:
+class ComeBy(Struct, frozen=True, kw_only=True):
     """The edition that a certificate is to be served with, and whether it is in its place already."""
 
     entry: Certificate

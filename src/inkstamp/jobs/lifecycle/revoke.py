@@ -2,11 +2,11 @@
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from cryptography.hazmat.primitives.serialization import Encoding
+from msgspec import Struct
 
 from inkstamp.accounts.account import make_session
 from inkstamp.acme.client import CaClient
@@ -30,8 +30,7 @@ if TYPE_CHECKING:
     from inkstamp.progress import Progress
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Doomed:
+class Doomed(Struct, frozen=True, kw_only=True):
     """A certificate that is to be revoked, and what that means."""
 
     facts: Facts
@@ -47,8 +46,7 @@ class Doomed:
     """The certificate's own, where it is to ask; None where our account is."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RevocationResult:
+class RevocationResult(Struct, frozen=True, kw_only=True):
     """What became of it."""
 
     doomed: Doomed

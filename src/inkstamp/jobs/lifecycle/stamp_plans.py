@@ -1,16 +1,15 @@
 """Which certificates are meant by what was typed, and what the entry of a new one will be."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import msgspec
+from msgspec.structs import replace
 
 from inkstamp.config.carrying import is_portal
 from inkstamp.config.config_file import expect_known
 from inkstamp.config.model import Certificate, Configuration
 from inkstamp.errors import UsageError
-from inkstamp.findings import Severity, worst
 from inkstamp.jobs.inventory.placement import serving_server, use_if_found
 from inkstamp.jobs.issuance.csr_elsewhere import expect_names, is_compromised, read_brought
 from inkstamp.jobs.lifecycle.context import LifecycleContext
@@ -19,6 +18,7 @@ from inkstamp.ledger.brought_csr import csr_of_edition
 from inkstamp.pki.keys import PrivateKey, describe, examine_key, spki_digest
 from inkstamp.pki.kinds import KeyKind
 from inkstamp.pki.names import identifiers
+from inkstamp.severity import Severity, worst
 from inkstamp.wording import header_of
 
 if TYPE_CHECKING:

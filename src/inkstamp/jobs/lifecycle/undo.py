@@ -1,7 +1,8 @@
 """Go back one install: the edition before, and the servers' configuration as it was."""
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from inkstamp.clock import stamp
 from inkstamp.errors import UsageError
@@ -18,8 +19,7 @@ if TYPE_CHECKING:
     from inkstamp.clock import Clock
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Undone:
+class Undone(Struct, frozen=True, kw_only=True):
     """What was undone, or would be."""
 
     certificate: str

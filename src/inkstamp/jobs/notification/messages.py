@@ -2,12 +2,12 @@
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
+from msgspec import Struct
 
 from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import stamp
@@ -48,8 +48,7 @@ _MOST_OF_MACHINE = 5
 _DAY = timedelta(days=1)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RunResult:
+class RunResult(Struct, frozen=True, kw_only=True):
     """What a run of renewal came to, as far as people and monitoring are told."""
 
     summary: "LastSweep"

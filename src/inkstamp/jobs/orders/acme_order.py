@@ -10,9 +10,10 @@ What must survive a kill is in the ledger before the outside hears of it:
 """
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from datetime import timedelta
 from enum import Enum
+
+from msgspec import Struct
 
 from inkstamp.acme.client import Polled
 from inkstamp.acme.jws import key_authorization
@@ -63,8 +64,7 @@ class Goal(Enum):
     """To the edition, whatever it takes."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Reached:
+class Reached(Struct, frozen=True, kw_only=True):
     """How far an order was led."""
 
     order: OrderRecord
@@ -92,8 +92,7 @@ _DOING: dict[type[Step], str] = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class _Ended:
+class _Ended(Struct, frozen=True):
     """That an order of an earlier run cannot go on."""
 
     why: str

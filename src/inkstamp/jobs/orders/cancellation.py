@@ -1,8 +1,9 @@
 """Give an order up, and its authorizations back to the CA (RFC 8555 section 7.5.2)."""
 
 from contextlib import suppress
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from inkstamp.accounts.account import make_session
 from inkstamp.acme.client import CaClient
@@ -21,8 +22,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
 
-@dataclass(frozen=True, slots=True)
-class Cancelled:
+class Cancelled(Struct, frozen=True):
     """An order that was ended by hand."""
 
     order: OrderRecord

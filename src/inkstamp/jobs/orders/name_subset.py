@@ -7,10 +7,11 @@ import msgspec
 
 from inkstamp.config.model import Certificate
 from inkstamp.errors import CaProblem, ProofFailed
-from inkstamp.findings import Finding, Severity, warn
+from inkstamp.findings import Finding, warn
 from inkstamp.jobs.orders.context import OrdersContext
 from inkstamp.ledger.records import EditionRecord
 from inkstamp.policy.renewal_time import last_part
+from inkstamp.severity import Severity
 from inkstamp.wording import first_and_count
 
 _ABOUT_NAMES = frozenset({"caa", "dns", "rejectedIdentifier", "unsupportedIdentifier"})

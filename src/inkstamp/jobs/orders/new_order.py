@@ -1,7 +1,9 @@
 """Open an order at a CA: at which one, and in the place of which certificate."""
 
-from dataclasses import dataclass, replace
 from datetime import timedelta
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.acme.ari import certificate_id
 from inkstamp.acme.client import CaClient, OrderExtras
@@ -55,8 +57,7 @@ def _wish(context: OrdersContext, client: CaClient, record: OrderRecord, entry: 
     return OrderExtras(replaces=_replaced(context, client, record), profile=profile, not_after=end)
 
 
-@dataclass(frozen=True, slots=True)
-class _Concession:
+class _Concession(Struct, frozen=True):
     """What is asked for once the CA has refused a wish."""
 
     extras: OrderExtras

@@ -1,16 +1,18 @@
 """What a portal wants to see: told, put up where a server of ours can carry it, looked at from outside."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.config.carrying import file_servers, record_carrier
 from inkstamp.config.model import Certificate
 from inkstamp.config.words import BY_HAND
 from inkstamp.deadline import poll
 from inkstamp.errors import UsageError
-from inkstamp.findings import Finding, Severity, bad, ok, worst
+from inkstamp.findings import Finding, bad, ok
 from inkstamp.jobs.portal.context import PortalContext
 from inkstamp.jobs.portal.order import PortalOrder, rule_proofs, show_order, waiting_order
 from inkstamp.jobs.validation import dns_records
@@ -21,6 +23,7 @@ from inkstamp.proof.observation import look_at
 from inkstamp.proof.portal_validation import PortalDemand, file_for, record_for, wants_token
 from inkstamp.proof.record import RecordProof, look_at_record
 from inkstamp.proof.web_file import FileProof, portal_file
+from inkstamp.severity import Severity, worst
 from inkstamp.view.addresses import address_book
 from inkstamp.view.lookups import Records
 
@@ -33,8 +36,7 @@ _PAUSE = 10.0
 """Seconds between two looks while somebody waits."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PortalInput:
+class PortalInput(Struct, frozen=True, kw_only=True):
     """What the user brings back from the portal; empty fields leave it to what is known already."""
 
     method: ProofMethod | None = None
@@ -50,8 +52,7 @@ class PortalInput:
     """When somebody followed the link in it; None when nobody has."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Proven:
+class Proven(Struct, frozen=True, kw_only=True):
     """What was found when the proofs were looked at."""
 
     order: PortalOrder
@@ -65,8 +66,7 @@ class Proven:
         return all(each.seen is not None for each in self.order.proofs)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class MailChoice:
+class MailChoice(Struct, frozen=True, kw_only=True):
     """The addresses at one domain that a CA may write to."""
 
     domain: str

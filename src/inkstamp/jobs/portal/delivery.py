@@ -1,17 +1,18 @@
 """Take in what a portal handed out: find the leaf, whatever it is called, sort the rest, put it on the shelf."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path as FilePath
 
 import msgspec
 from cryptography.hazmat.primitives import hashes
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.config.model import Authority, Certificate
 from inkstamp.errors import BundleTrouble, Busy, EditionUnfit, NetworkTrouble, UsageError
 from inkstamp.files import remove_tree
-from inkstamp.findings import Finding, Severity, note, warn, worst
+from inkstamp.findings import Finding, note, warn
 from inkstamp.jobs.issuance.acceptance import Chain, judge, shelve
 from inkstamp.jobs.orders.cancellation import clear_ended
 from inkstamp.jobs.portal.context import PortalContext
@@ -34,13 +35,13 @@ from inkstamp.pki.aia import issuer_urls
 from inkstamp.pki.bundles import Haul, Passphrase, open_into
 from inkstamp.pki.certificates import short_name
 from inkstamp.pki.chain import Pool, arrange, choose_path, find_paths, is_root, is_self_signed, same_key
+from inkstamp.severity import Severity, worst
 from inkstamp.view.fetch import download
 
 _MOST_FETCHES = 4
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Bring:
+class Bring(Struct, frozen=True, kw_only=True):
     """What the user brings, and how it is to be taken in."""
 
     certificate: str = ""
@@ -66,8 +67,7 @@ class Use(StrEnum):
     """The certificate of the present edition with another chain."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Received:
+class Received(Struct, frozen=True, kw_only=True):
     """What was taken in, or would be."""
 
     certificate: str

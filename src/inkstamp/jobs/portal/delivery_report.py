@@ -3,10 +3,10 @@
 import shlex
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
 
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
+from msgspec import Struct, field
 
 from inkstamp.clock import stamp
 from inkstamp.config.model import Authority, Certificate
@@ -24,8 +24,7 @@ from inkstamp.pki.validation_level import validation_level
 from inkstamp.policy.validity_limits import longest_until
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Piece:
+class Piece(Struct, frozen=True, kw_only=True):
     """One certificate that was found, and what became of it."""
 
     where: str
@@ -34,8 +33,7 @@ class Piece:
     """`leaf`, `intermediate`, `root` (not served), `other path`, `unrelated`, `duplicate`."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Way:
+class Way(Struct, frozen=True, kw_only=True):
     """One path to a root."""
 
     subjects: tuple[str, ...]
@@ -46,8 +44,7 @@ class Way:
     chosen: bool
 
 
-@dataclass
-class Delivered:
+class Delivered(Struct):
     """The order and the leaf that belong together, and all that came with them."""
 
     order: OrderRecord

@@ -8,15 +8,16 @@ What must survive a kill is in the ledger and in HOME before it is shown:
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from inkstamp.config.model import Certificate
 from inkstamp.config.templates import placeholders
 from inkstamp.errors import StillWaiting, UsageError
 from inkstamp.files import read_bytes, write_bytes
-from inkstamp.findings import Finding, Severity
+from inkstamp.findings import Finding
 from inkstamp.jobs.issuance.csr_elsewhere import csr_for_order, is_compromised
 from inkstamp.jobs.issuance.kept_key import keep_key
 from inkstamp.jobs.orders.cancellation import drop, expect_same
@@ -30,13 +31,13 @@ from inkstamp.pki.keys import PrivateKey
 from inkstamp.pki.subject import Subject
 from inkstamp.policy.validity_limits import longest_until, validation_ends
 from inkstamp.proof.portal_validation import by_rule, has_rule
+from inkstamp.severity import Severity
 
 if TYPE_CHECKING:
     from inkstamp.ledger.store import Ledger
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PortalOrder:
+class PortalOrder(Struct, frozen=True, kw_only=True):
     """An order at a portal, and what a person needs to go on with it."""
 
     certificate: str

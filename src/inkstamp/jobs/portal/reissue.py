@@ -2,9 +2,9 @@
 
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 
 from cryptography import x509
+from msgspec import Struct
 
 from inkstamp.config.carrying import is_portal
 from inkstamp.errors import EditionUnfit, FileTrouble, UsageError
@@ -22,8 +22,7 @@ NOT_OPENED = 0
 """The number of the order of a delivery that is only looked at."""
 
 
-@dataclass(frozen=True, slots=True)
-class Redelivery:
+class Redelivery(Struct, frozen=True):
     """A certificate for the key of the present edition."""
 
     edition: EditionRecord

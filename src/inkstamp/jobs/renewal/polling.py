@@ -5,9 +5,10 @@ heard goes into the ledger with the moment to ask again, so that a run that come
 """
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import timedelta
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from inkstamp.bulkhead import attempt
 from inkstamp.deadline import within
@@ -69,8 +70,7 @@ def ask_around(
     return Asked(bool(to_ask or to_check or to_look or to_prove), tuple(failed))
 
 
-@dataclass(frozen=True, slots=True)
-class Asked:
+class Asked(Struct, frozen=True):
     """What asking around came to."""
 
     anybody: bool

@@ -7,8 +7,9 @@ later runs. Where several machines share the ledger, what one of them was told h
 """
 
 import threading
-from dataclasses import dataclass, field
 from datetime import timedelta
+
+from msgspec import Struct, field
 
 from inkstamp import deadline
 from inkstamp.clock import Clock, stamp
@@ -28,8 +29,7 @@ _SAME = 1.0
 """Seconds by which two clocks may tell the end of one rest differently."""
 
 
-@dataclass(slots=True)
-class _Limit:
+class _Limit(Struct):
     until: float = 0.0
     """Seconds of the monotonic clock before which the CA is not asked."""
     in_a_row: int = 0

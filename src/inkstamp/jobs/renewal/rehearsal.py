@@ -6,11 +6,11 @@ the install are real; what a server reads is not touched, and the certificate is
 
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
+from msgspec import Struct
 
 from inkstamp.bulkhead import apart, at_step, reached
 from inkstamp.config.model import Authority, Configuration
@@ -31,8 +31,7 @@ if TYPE_CHECKING:
 _FOLDER = "rehearsal"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Rehearsed:
+class Rehearsed(Struct, frozen=True, kw_only=True):
     """What a renewal would have come to."""
 
     certificate: str

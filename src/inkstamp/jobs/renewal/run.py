@@ -1,9 +1,11 @@
 """Renew what is due, and nothing else; one that fails never stops the others."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.bulkhead import apart, attempt
 from inkstamp.deadline import within
@@ -40,8 +42,7 @@ then is left to the next run; the unit of the timer gives up a while later."""
 _TELLING_SECONDS = 600.0
 
 
-@dataclass(frozen=True, slots=True)
-class Renewed:
+class Renewed(Struct, frozen=True):
     """What became of one certificate that was due."""
 
     due: Due
@@ -49,8 +50,7 @@ class Renewed:
     error: InkStampError | None
 
 
-@dataclass(frozen=True, slots=True)
-class Sweep:
+class Sweep(Struct, frozen=True):
     """A whole run of renewal."""
 
     found: DueList

@@ -4,17 +4,18 @@ import os
 import pwd
 import zlib
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from inkstamp.config.carrying import is_away
 from inkstamp.config.model import Configuration
 from inkstamp.config.server_kinds import KINDS
 from inkstamp.errors import ServerTrouble, UsageError
 from inkstamp.files import file_trouble, read_bytes, write_bytes
-from inkstamp.findings import Finding, Severity, bad, note, ok, warn
+from inkstamp.findings import Finding, bad, note, ok, warn
 from inkstamp.home import Home
 from inkstamp.jobs.renewal import user_crontab
 from inkstamp.jobs.renewal.timer_units import CRON, SERVICE, TIMER, Errand, cron_text, service_text, timer_text
@@ -24,6 +25,7 @@ from inkstamp.ledger.run_summary import LastSweep, cut_off, last_sweep
 from inkstamp.reach.local import LocalHost, find_program
 from inkstamp.servers.escalation import sudoers_text
 from inkstamp.servers.interface import Escalates
+from inkstamp.severity import Severity
 
 if TYPE_CHECKING:
     from inkstamp.runtime import Runtime
@@ -37,8 +39,7 @@ _LINGERING = Path("/var/lib/systemd/linger")
 _SECONDS = 30.0
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Schedule:
+class Schedule(Struct, frozen=True, kw_only=True):
     """The timer's files, and what became of it."""
 
     files: tuple[tuple[str, str], ...]

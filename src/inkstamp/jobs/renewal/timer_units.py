@@ -2,7 +2,8 @@
 
 import shlex
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inkstamp.errors import ConfigurationError
 from inkstamp.printable import one_line, printable
@@ -23,8 +24,7 @@ _CAPABILITIES = (
 )  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Errand:
+class Errand(Struct, frozen=True, kw_only=True):
     """What is to be run, and what it may write to."""
 
     command: tuple[str, ...]

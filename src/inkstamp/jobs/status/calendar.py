@@ -1,8 +1,9 @@
 """What expires and what is planned, from what the ledger knows."""
 
 from contextlib import suppress
-from dataclasses import dataclass
 from datetime import datetime
+
+from msgspec import Struct
 
 from inkstamp.bulkhead import apart
 from inkstamp.errors import InkStampError
@@ -14,8 +15,7 @@ from inkstamp.policy.forecast import Life, Outlook, look_ahead
 from inkstamp.policy.validity_limits import ValidityLimits, limits_at, next_limits, validation_ends
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Calendar:
+class Calendar(Struct, frozen=True, kw_only=True):
     """When certificates were renewed and will be, and the load that this means."""
 
     at: datetime

@@ -1,7 +1,8 @@
 """Why one certificate is not going on, or that it is: the stall, the order, the proofs, the notes."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inkstamp.config.model import Certificate
 from inkstamp.errors import CarrierTrouble, InkStampError, InternalError, ProofFailed, StillWaiting
@@ -17,8 +18,7 @@ _FAR_BACK = 500
 """Events that are looked through."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Why:
+class Why(Struct, frozen=True, kw_only=True):
     """All that is known of where a certificate stands."""
 
     status: CertificateStatus

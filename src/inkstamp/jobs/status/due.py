@@ -3,8 +3,10 @@
 from collections import Counter
 from collections.abc import Mapping
 from collections.abc import Set as AbstractSet
-from dataclasses import dataclass, replace
 from datetime import datetime
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.bulkhead import apart, reached
 from inkstamp.config.model import Certificate
@@ -23,8 +25,7 @@ _OF_THE_CA = frozenset({"about:blank", "badNonce", "serverInternal"})
 """Problems (RFC 8555 section 6.7) that are trouble of the CA's own, or of a proxy before it."""
 
 
-@dataclass(frozen=True, slots=True)
-class Due:
+class Due(Struct, frozen=True):
     """A certificate that something must be done for."""
 
     name: str
@@ -41,8 +42,7 @@ class Due:
     """Whether it is no certificate, but another entry of the configuration that has a mistake."""
 
 
-@dataclass(frozen=True, slots=True)
-class Held:
+class Held(Struct, frozen=True):
     """A certificate that is due, and rests after failures so that the CA's limits are not used up."""
 
     name: str
@@ -53,8 +53,7 @@ class Held:
     """How often it failed in a row in the same way."""
 
 
-@dataclass(frozen=True, slots=True)
-class DueList:
+class DueList(Struct, frozen=True):
     """What there is to do, and what will be next."""
 
     looked_at: int
@@ -72,8 +71,7 @@ class DueList:
     """Certificates of which it cannot be said whether they are due, each with what went wrong."""
 
 
-@dataclass(frozen=True, slots=True)
-class LedgerSnapshot:
+class LedgerSnapshot(Struct, frozen=True):
     """What the ledger says of all certificates, asked once."""
 
     editions: Mapping[str, EditionRecord]

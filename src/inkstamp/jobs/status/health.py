@@ -1,6 +1,6 @@
 """Whether all is well enough for nobody to be called: for health checks of containers and monitoring."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from inkstamp.findings import Finding, bad, ok
 from inkstamp.jobs.status.context import StatusContext
@@ -17,8 +17,7 @@ _NEEDS_A_PERSON = frozenset({
 _MOST = 20
 
 
-@dataclass(frozen=True, slots=True)
-class Health:
+class Health(Struct, frozen=True):
     """What a health check comes to."""
 
     healthy: bool

@@ -1,8 +1,9 @@
 """When something has to be asked or decided about a certificate next."""
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime, timedelta
+
+from msgspec import Struct
 
 from inkstamp.clock import LATEST
 from inkstamp.config.model import Certificate, Messenger
@@ -19,8 +20,7 @@ _FARTHEST = timedelta(days=40)
 """No moment to ask again lies further ahead than this."""
 
 
-@dataclass(frozen=True, slots=True)
-class Questions:
+class Questions(Struct, frozen=True):
     """From when somebody is to be asked about an edition; None where there is nothing to ask. All aware, UTC."""
 
     window: datetime | None

@@ -2,10 +2,11 @@
 
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import StrEnum
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from inkstamp.bulkhead import apart, reached
 from inkstamp.clock import whole_days
@@ -67,8 +68,7 @@ class CertificateState(StrEnum):
     OK = "ok"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CertificateStatus:
+class CertificateStatus(Struct, frozen=True, kw_only=True):
     """Where one certificate stands."""
 
     name: str
@@ -97,8 +97,7 @@ class CertificateStatus:
         return self.state is not CertificateState.OK
 
 
-@dataclass(frozen=True, slots=True)
-class GroupState:
+class GroupState(Struct, frozen=True):
     """How the certificates of a group are."""
 
     group: str
@@ -106,8 +105,7 @@ class GroupState:
     ok: int
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Overview:
+class Overview(Struct, frozen=True, kw_only=True):
     """Where all certificates stand."""
 
     certificates: tuple[CertificateStatus, ...]
@@ -199,8 +197,7 @@ def _orphans(context: StatusContext, now: datetime) -> list[CertificateStatus]:
     return [_orphaned(editions[name], now) for name in gone if now < editions[name].not_after]
 
 
-@dataclass(frozen=True, slots=True)
-class _Known:
+class _Known(Struct, frozen=True):
     """What the ledger says of all certificates, asked once."""
 
     editions: Mapping[str, EditionRecord]

@@ -1,8 +1,9 @@
 """What an order at a CA's portal waits for, at which of its usual steps, and who must act."""
 
 from collections.abc import Sequence
-from dataclasses import replace
 from datetime import datetime
+
+from msgspec.structs import replace
 
 from inkstamp.config.model import Authority, Certificate, PortalStage
 from inkstamp.config.words import PortalStep

@@ -1,8 +1,9 @@
 """Why a newer edition of a certificate is wanted: one answer for `renew`, `stamp` and `status`."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import datetime, timedelta
+
+from msgspec import Struct
 
 from inkstamp.config.carrying import key_server
 from inkstamp.config.model import Certificate
@@ -16,8 +17,7 @@ from inkstamp.policy.renewal_time import Decision, decide, fraction_of, last_par
 _A_DAY = timedelta(days=1)
 
 
-@dataclass(frozen=True, slots=True)
-class RenewalReason:
+class RenewalReason(Struct, frozen=True):
     """Why, in a few words."""
 
     text: str

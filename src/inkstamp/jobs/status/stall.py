@@ -1,8 +1,9 @@
 """Why a certificate is not going on: at which step, since when, who must act, and what to type."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import datetime
+
+from msgspec import Struct
 
 from inkstamp.errors import Actor, ProofFailed
 from inkstamp.findings import Finding
@@ -11,8 +12,7 @@ from inkstamp.ledger.records import EditionRecord, OrderRecord, OrderState, Port
 from inkstamp.policy.portal_steps import StepProgress
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Stall:
+class Stall(Struct, frozen=True, kw_only=True):
     """Where something waits."""
 
     step: str

@@ -6,12 +6,13 @@ from pathlib import Path
 from inkstamp.deadline import poll
 from inkstamp.errors import StillWaiting, UsageError
 from inkstamp.files import file_trouble, read_bytes, write_bytes
-from inkstamp.findings import Finding, Severity, worst
+from inkstamp.findings import Finding
 from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.jobs.validation.dns_records import Placed, in_one_line
 from inkstamp.ledger.records import OrderRecord, PortalProof, ProofMethod
 from inkstamp.proof import dns_persist
 from inkstamp.proof.web_file import FileProof, portal_file
+from inkstamp.severity import Severity, worst
 
 _PAUSE = 10.0
 """Seconds between two looks while a person is at work."""

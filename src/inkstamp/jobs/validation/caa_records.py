@@ -10,7 +10,9 @@ What is killed in between lets more issue than wanted, never less; the next run 
 """
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.accounts.authorities import caa_names
 from inkstamp.bulkhead import side_by_side
@@ -18,7 +20,7 @@ from inkstamp.config.carrying import can_prove, methods_for
 from inkstamp.config.model import Certificate
 from inkstamp.deadline import poll
 from inkstamp.errors import InkStampError, ServerTrouble, UsageError
-from inkstamp.findings import Finding, Severity
+from inkstamp.findings import Finding
 from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.jobs.validation.dns_records import alone, lacking_at, patience
 from inkstamp.pki.names import as_address, normalise
@@ -26,6 +28,7 @@ from inkstamp.proof.caa import judge_caa
 from inkstamp.proof.caa_plan import CaaIssuer, CaaPlan, in_zone_form, is_writable, plan_caa
 from inkstamp.proof.carriers import expect_carrier
 from inkstamp.proof.record_changes import DnsRecord
+from inkstamp.severity import Severity
 from inkstamp.view.authoritative import Sought, ask_server
 from inkstamp.view.lookups import CaaRecord, CaaSet, Records, read_caa
 from inkstamp.view.zones import Zone, Zones
@@ -37,8 +40,7 @@ _TTL = 3600
 """Seconds; CAs look at the record anew for each issuance."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CaaState:
+class CaaState(Struct, frozen=True, kw_only=True):
     """One name's records."""
 
     plan: CaaPlan
@@ -52,8 +54,7 @@ class CaaState:
         return bool(self.plan.added or self.plan.removed)
 
 
-@dataclass(frozen=True, slots=True)
-class _Need:
+class _Need(Struct, frozen=True):
     """What a name has certificates for."""
 
     entries: tuple[Certificate, ...]

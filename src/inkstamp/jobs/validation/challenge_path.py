@@ -7,16 +7,17 @@
 """
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from inkstamp.config.carrying import file_servers
 from inkstamp.config.model import Certificate
 from inkstamp.deadline import at_least
 from inkstamp.errors import InkStampError, ServerTrouble, UsageError
 from inkstamp.files import remove_tree
-from inkstamp.findings import Finding, Severity
+from inkstamp.findings import Finding
 from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.jobs.validation.precheck import NameCheck, precheck
 from inkstamp.jobs.validation.web_files import check_addresses, until_steady
@@ -24,6 +25,7 @@ from inkstamp.servers import backup
 from inkstamp.servers.interface import Configured
 from inkstamp.servers.reload import take_effect, test_before
 from inkstamp.servers.run_state import start_again, up_of
+from inkstamp.severity import Severity
 
 if TYPE_CHECKING:
     from inkstamp.clock import Clock
@@ -34,8 +36,7 @@ _BACK_SECONDS = 120.0
 """For bringing files back, whatever time is left."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Passage:
+class Passage(Struct, frozen=True, kw_only=True):
     """What was changed, or would be."""
 
     names: tuple[str, ...]

@@ -2,8 +2,9 @@
 
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
+
+from msgspec import Struct, field
 
 from inkstamp.accounts.account_keys import known_thumbprint
 from inkstamp.acme.order_states import challenge_of
@@ -16,7 +17,7 @@ from inkstamp.errors import (
     InkStampError,
     ProofFailed,
 )
-from inkstamp.findings import Finding, Severity, note, worst
+from inkstamp.findings import Finding, note
 from inkstamp.jobs.validation import by_hand, dns_records, web_files
 from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.jobs.validation.dns_records import challenge_record
@@ -34,6 +35,7 @@ from inkstamp.proof.observation import Caution, look_at, look_at_handshake
 from inkstamp.proof.record import RecordProof
 from inkstamp.proof.tls_alpn import tls_proof
 from inkstamp.proof.web_file import FileProof, http_proof
+from inkstamp.severity import Severity, worst
 from inkstamp.view.addresses import address_book
 from inkstamp.wording import first_and_count
 
@@ -42,8 +44,7 @@ if TYPE_CHECKING:
     from inkstamp.proof.tls_alpn import TlsProof
 
 
-@dataclass(frozen=True, slots=True)
-class _Task:
+class _Task(Struct, frozen=True):
     """One name to prove, and the ways that are left, the first one next."""
 
     authorization: Authorization
@@ -67,8 +68,7 @@ class _Task:
         return _Task(self.authorization, self.ways[1:])
 
 
-@dataclass(frozen=True, slots=True)
-class _Attempt:
+class _Attempt(Struct, frozen=True):
     """What came of one way for a group of names."""
 
     shown: list[_Task] = field(default_factory=list)

@@ -2,11 +2,12 @@
 
 from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, nullcontext
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from msgspec import Struct
+
 from inkstamp.errors import CarrierTrouble, InkStampError
-from inkstamp.findings import Finding, Severity, bad, note, ok
+from inkstamp.findings import Finding, bad, note, ok
 from inkstamp.jobs.validation.context import ValidationContext, WaitingContext
 from inkstamp.ledger.dns_proofs import DnsProof
 from inkstamp.parts import WithConfiguration, WithLocks
@@ -15,6 +16,7 @@ from inkstamp.proof.carriers import RecordCarrier, carrier_of
 from inkstamp.proof.dns01 import account_record_name, record_name
 from inkstamp.proof.record import MAKE_IT, RecordProof, look_at_record
 from inkstamp.proof.record_changes import DnsRecord
+from inkstamp.severity import Severity
 from inkstamp.view.authoritative import ServerAnswer, Sought, ask_server, watch
 from inkstamp.view.questions import Answer
 from inkstamp.view.zones import Zone, Zones
@@ -30,8 +32,7 @@ LEAST_WAIT = 5.0
 _SHOWN = 3
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Placed:
+class Placed(Struct, frozen=True, kw_only=True):
     """A record where it really goes: aliases followed, the zone found."""
 
     asked: str

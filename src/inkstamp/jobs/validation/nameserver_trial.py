@@ -1,17 +1,20 @@
 """Try a nameserver, or a program that changes records: put a harmless record, see it everywhere, remove it."""
 
 import secrets
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.config.config_file import expect_known
 from inkstamp.deadline import poll
-from inkstamp.findings import Finding, Severity, bad, ok, worst
+from inkstamp.findings import Finding, bad, ok
 from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.jobs.validation.dns_records import Placed, Told, observe, patience, place, put_up, take_down_of
 from inkstamp.ledger.records import TRIAL_ORDER
 from inkstamp.pki.names import normalise
 from inkstamp.proof.record import MAKE_IT, RecordProof
 from inkstamp.proof.record_changes import DnsRecord
+from inkstamp.severity import Severity, worst
 from inkstamp.view.authoritative import Sought, ask_server
 
 _LABEL = "_inkstamp-trial"
@@ -19,8 +22,7 @@ _LATER = "see whether it serves what is changed there; where that takes longer, 
 _PAUSE = 0.5
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class NameserverTrial:
+class NameserverTrial(Struct, frozen=True, kw_only=True):
     """What came of trying a nameserver."""
 
     record: DnsRecord

@@ -1,8 +1,10 @@
 """Validation records that stay in DNS (`dns-persist-01`): looked at everywhere, put once, taken out again when told."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.accounts.authorities import caa_names
 from inkstamp.bulkhead import side_by_side
@@ -11,7 +13,7 @@ from inkstamp.config.config_file import expect_known
 from inkstamp.config.words import BY_HAND
 from inkstamp.deadline import poll, within
 from inkstamp.errors import InkStampError, ProofFailed, UsageError
-from inkstamp.findings import Finding, Severity, bad, ok, warn, worst
+from inkstamp.findings import Finding, bad, ok, warn
 from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.jobs.validation.dns_records import LEAST_WAIT, Placed, alone, observe, place
 from inkstamp.pki.names import as_address
@@ -28,6 +30,7 @@ from inkstamp.proof.dns_persist import (
     write_record,
 )
 from inkstamp.proof.record import MAKE_IT, RecordProof
+from inkstamp.severity import Severity, worst
 from inkstamp.view.authoritative import ServerAnswer, ask_server
 from inkstamp.wording import counted, first_and_count
 
@@ -41,8 +44,7 @@ _PAUSE = 1.0
 _LOOK_SECONDS = 60.0
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PersistentState:
+class PersistentState(Struct, frozen=True, kw_only=True):
     """How the record of one name is."""
 
     name: str

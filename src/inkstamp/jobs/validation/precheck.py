@@ -3,8 +3,10 @@
 import secrets
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.accounts.account_keys import known_thumbprint
 from inkstamp.accounts.authorities import caa_names
@@ -14,7 +16,7 @@ from inkstamp.config.config_file import expect_known
 from inkstamp.config.words import BY_HAND, LISTENER, RECORD_METHODS
 from inkstamp.deadline import within
 from inkstamp.errors import InkStampError, ServerTrouble
-from inkstamp.findings import Finding, Severity, bad, note, ok, warn, worst
+from inkstamp.findings import Finding, bad, note, ok, warn
 from inkstamp.jobs.inventory.placement import serving_server
 from inkstamp.jobs.validation import dns_records
 from inkstamp.jobs.validation.context import ValidationContext
@@ -33,6 +35,7 @@ from inkstamp.proof.observation import Caution, look_at
 from inkstamp.proof.record import RecordProof
 from inkstamp.proof.web_file import FileProof, random_proof
 from inkstamp.reach.ports import local_listeners
+from inkstamp.severity import Severity, worst
 from inkstamp.view.addresses import Addresses, address_book
 from inkstamp.view.lookups import Records
 from inkstamp.view.point import is_own_address
@@ -46,8 +49,7 @@ _NAME_SECONDS = 120.0
 """For all that is looked at for one name."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class NameCheck:
+class NameCheck(Struct, frozen=True, kw_only=True):
     """What was seen of one name."""
 
     name: str
@@ -70,8 +72,7 @@ class NameCheck:
         return worst(about).value if about else "-"
 
 
-@dataclass(frozen=True, slots=True)
-class _NameToCheck:
+class _NameToCheck(Struct, frozen=True):
     """A name, and how it is to be proven."""
 
     name: str

@@ -7,7 +7,9 @@
 """
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.accounts.account_keys import known_thumbprint
 from inkstamp.bulkhead import side_by_side
@@ -17,7 +19,7 @@ from inkstamp.config.model import Certificate
 from inkstamp.deadline import within
 from inkstamp.errors import NameTrouble, ServerTrouble, UsageError
 from inkstamp.files import remove_tree
-from inkstamp.findings import Finding, Severity, note, ok, worst
+from inkstamp.findings import Finding, note, ok
 from inkstamp.jobs.validation.context import StandingContext, ValidationContext
 from inkstamp.jobs.validation.web_files import answers_at, until_steady
 from inkstamp.ledger.records import Selection
@@ -28,6 +30,7 @@ from inkstamp.servers import backup
 from inkstamp.servers.interface import AnswersChallenges, StandingAnswer
 from inkstamp.servers.reconfiguration import put_back_unfinished, reconfigure
 from inkstamp.servers.reload import test_before
+from inkstamp.severity import Severity, worst
 from inkstamp.view.addresses import address_book
 from inkstamp.wording import first_and_count
 
@@ -41,8 +44,7 @@ _WHOLE_LOOK = 120.0
 """Seconds for one look at all names."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StandingWish:
+class StandingWish(Struct, frozen=True, kw_only=True):
     """Which server is to answer, and for whom."""
 
     server: str
@@ -58,8 +60,7 @@ class StandingWish:
     """Of the key that it had, where that was answered for until now."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StandingChange:
+class StandingChange(Struct, frozen=True, kw_only=True):
     """What changes at one server, or was changed."""
 
     server: str

@@ -1,6 +1,6 @@
 """For which account key servers answer challenges: kept right through key rollovers, and through kills."""
 
-from dataclasses import replace
+from msgspec.structs import replace
 
 from inkstamp.accounts.account import AccountSession
 from inkstamp.accounts.account_keys import known_thumbprint

@@ -11,7 +11,7 @@ from inkstamp.bulkhead import side_by_side
 from inkstamp.config.model import Certificate
 from inkstamp.deadline import poll
 from inkstamp.errors import ConfigurationError, InkStampError, ProofFailed, ReachTrouble, ServerTrouble
-from inkstamp.findings import Finding, Severity, bad, note, worst
+from inkstamp.findings import Finding, bad, note
 from inkstamp.jobs.validation import dns_records
 from inkstamp.jobs.validation.context import ValidationContext
 from inkstamp.ledger.records import OrderRecord, ProofRecord
@@ -20,6 +20,7 @@ from inkstamp.proof.caa import judge_caa
 from inkstamp.proof.web_file import TRIAL_PARTS, FileProof
 from inkstamp.servers.handed import StandingServer
 from inkstamp.servers.interface import AnswersChallenges, FileCarrier, Obstacle
+from inkstamp.severity import Severity, worst
 from inkstamp.view.addresses import address_book
 from inkstamp.view.lookups import Records
 from inkstamp.view.point import is_own_address

@@ -2,7 +2,8 @@
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.apache.edit import first_lines, leading_to_https, quote, redirect_lines, style
@@ -15,8 +16,7 @@ _ALL = frozenset({"TLSv1", "TLSv1.1", "TLSv1.2", "TLSv1.3"})
 _OURS = re.compile(r"https://%1(:\d+)?%\{REQUEST_URI\}")
 
 
-@dataclass(frozen=True, slots=True)
-class ApacheHardener:
+class ApacheHardener(Struct, frozen=True):
     """Changes some virtual hosts; what is added to one goes to its end, since the last of a directive counts."""
 
     reading: Reading

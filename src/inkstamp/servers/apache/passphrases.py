@@ -7,7 +7,8 @@ for the virtual hosts in its own table, and hands all others on to the program t
 import re
 import shlex
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.reach.interface import Host, Rights
@@ -34,8 +35,7 @@ printf '%s\\n' "${{passphrase%"$(printf '\\r')"}}"
 _NOBODY = """echo "no passphrase is known for $1" >&2; exit 1"""
 
 
-@dataclass(frozen=True, slots=True)
-class _Entry:
+class _Entry(Struct, frozen=True):
     """A line of the program's table."""
 
     host: str

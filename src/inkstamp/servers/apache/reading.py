@@ -5,9 +5,10 @@ import functools
 import posixpath
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping
-from dataclasses import dataclass, field, replace
 
 import msgspec
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.apache.syntax import parse
@@ -27,8 +28,7 @@ _TURNING_AWAY = frozenset({"403", "404", "410", "gone", "421", "444"})
 _TLS_WORDS = ("sslprotocol", "sslciphersuite", "sslcacertificatefile", "sslverifyclient")
 
 
-@dataclass(frozen=True, slots=True)
-class ReaderContext:
+class ReaderContext(Struct, frozen=True):
     """What the configuration is read with."""
 
     main_file: str
@@ -41,8 +41,7 @@ class ReaderContext:
     """Of the environment that the program is started in."""
 
 
-@dataclass(frozen=True)
-class VirtualHost:
+class VirtualHost(Struct, frozen=True, dict=True):
     """A `<VirtualHost>`, or the main server where there is none for a name."""
 
     block: Directive
@@ -101,8 +100,7 @@ class VirtualHost:
         return any(own == name or fnmatch.fnmatchcase(name, own) for own in self.names)
 
 
-@dataclass(slots=True)
-class Reading:
+class Reading(Struct):
     """All files as read, and the directives with everything resolved."""
 
     setting: ReaderContext

@@ -4,7 +4,8 @@ import functools
 import posixpath
 import re
 from collections.abc import Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from inkstamp.errors import FileTrouble, NamesLost, ServerTrouble
 from inkstamp.servers.apache import edit, passage, standing

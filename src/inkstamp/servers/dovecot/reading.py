@@ -3,7 +3,8 @@
 import functools
 import posixpath
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inkstamp.servers.dovecot.syntax import parse
 from inkstamp.servers.interface import Listen
@@ -20,8 +21,7 @@ _SPOKEN: dict[str, Upgrade] = {"imap": "imap", "pop3": "pop3", "submission": "sm
 _MOST_DEPTH = 20
 
 
-@dataclass(frozen=True, slots=True)
-class Reading:
+class Reading(Struct, frozen=True):
     """A whole configuration."""
 
     texts: Texts

@@ -1,6 +1,6 @@
 """Dovecot's configuration as settings and sections with positions: one a line, `name = value` or `name … {`."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.text import Directive, Tally, Word, lines_of
@@ -9,8 +9,7 @@ _DEEPEST, _LONGEST_LINE = 64, 65_536
 _BLANK = " \t\r"
 
 
-@dataclass(slots=True)
-class _Open:
+class _Open(Struct):
     """A section whose end is still to come."""
 
     words: tuple[Word, ...]

@@ -1,7 +1,8 @@
 """Edits of HAProxy's `bind` lines that have TLS, and of the rules beside them."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inkstamp.servers.haproxy.reading import SECTIONS, Bind, Reading
 from inkstamp.servers.haproxy.syntax import parse, quote
@@ -24,8 +25,7 @@ def hsts_rule(value: str) -> str:
     return f"http-response set-header Strict-Transport-Security {value} if {{ ssl_fc }}"
 
 
-@dataclass(frozen=True, slots=True)
-class HaproxyHardener:
+class HaproxyHardener(Struct, frozen=True):
     """Changes some `bind` lines; each counts for all names whose certificates it loads."""
 
     reading: Reading

@@ -2,8 +2,9 @@
 
 import posixpath
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.reach.interface import Host
@@ -18,8 +19,7 @@ _BESIDE = (".key", ".issuer", ".ocsp", ".sctl")
 """Ends the names of files that go with a certificate and are none."""
 
 
-@dataclass(frozen=True, slots=True)
-class Source:
+class Source(Struct, frozen=True):
     """What a `bind` loads certificates from."""
 
     kind: Literal["file", "folder", "list"]
@@ -29,8 +29,7 @@ class Source:
     """Where it stands in the `bind`."""
 
 
-@dataclass(frozen=True, slots=True)
-class Bind:
+class Bind(Struct, frozen=True):
     """One `bind` line."""
 
     line: Directive
@@ -43,8 +42,7 @@ class Bind:
         return any(word.value == "ssl" for word in self.line.words)
 
 
-@dataclass(frozen=True, slots=True)
-class Loaded:
+class Loaded(Struct, frozen=True):
     """A certificate that a `bind` loads."""
 
     path: str
@@ -55,8 +53,7 @@ class Loaded:
     """The names that the crt-list gives it; empty for those of the certificate."""
 
 
-@dataclass(frozen=True, slots=True)
-class Reading:
+class Reading(Struct, frozen=True):
     """A whole configuration."""
 
     texts: Texts

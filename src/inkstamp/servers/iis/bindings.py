@@ -1,7 +1,9 @@
 """Which of a Windows Server's bindings answer a name, and which are to have a certificate: pure functions."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.pki.certificates import subject_names
@@ -11,8 +13,7 @@ from inkstamp.reach.windows.state import CENTRAL, SNI, Binding, IisSite, Windows
 _EXACT, _WILDCARD, _ANY = range(3)
 
 
-@dataclass(frozen=True, slots=True)
-class SiteBinding:
+class SiteBinding(Struct, frozen=True):
     """A binding of HTTPS as it is, or is to be."""
 
     site: str

@@ -4,12 +4,12 @@ import base64
 import re
 import secrets
 from collections.abc import Iterable, Sequence
-from dataclasses import asdict, replace
 from typing import Any
 
 import msgspec
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
+from msgspec.structs import asdict, replace
 
 from inkstamp.config.model import Server
 from inkstamp.decoding import from_json

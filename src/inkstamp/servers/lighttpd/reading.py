@@ -4,9 +4,9 @@ import functools
 import posixpath
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
 
 import msgspec
+from msgspec import Struct, field
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.common import matches
@@ -20,8 +20,7 @@ _DEEPEST_INCLUDE = 20
 _YES = {"enable", "true"}
 
 
-@dataclass(frozen=True, slots=True)
-class Setting:
+class Setting(Struct, frozen=True):
     """An assignment, and the conditions that it stands under, the outermost first."""
 
     directive: Directive
@@ -39,8 +38,7 @@ class Setting:
         return next((each for each in self.conditions if each.name == _HOST), None)
 
 
-@dataclass(slots=True)
-class Reading:
+class Reading(Struct):
     """A whole configuration."""
 
     main_file: str

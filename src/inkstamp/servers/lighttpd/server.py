@@ -3,7 +3,8 @@
 import posixpath
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.pki.certificates import subject_names

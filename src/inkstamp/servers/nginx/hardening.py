@@ -1,7 +1,8 @@
 """Edits of nginx `server` blocks that have TLS: protocols, ciphers, redirect, HSTS, HTTP/2, client certificates."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.nginx.edit import (
@@ -21,8 +22,7 @@ from inkstamp.servers.tls_policy import TlsChange
 _REWRITES = frozenset({"return", "rewrite", "if"})
 
 
-@dataclass(frozen=True, slots=True)
-class NginxHardener:
+class NginxHardener(Struct, frozen=True):
     """Changes some `server` blocks of a configuration; what is added to one goes behind its last `listen`."""
 
     reading: Reading

@@ -3,10 +3,10 @@
 import posixpath
 import re
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
 from functools import cached_property
 
 import msgspec
+from msgspec import Struct, field
 
 from inkstamp.errors import ServerTrouble
 from inkstamp.servers.common import matches
@@ -21,8 +21,7 @@ _TLS_WORDS = ("ssl_protocols", "ssl_ciphers", "ssl_client_certificate", "ssl_ver
 _GLOB = re.compile(r"[*?\[]")
 
 
-@dataclass(frozen=True, slots=True)
-class Folders:
+class Folders(Struct, frozen=True):
     """Where nginx takes relative paths from."""
 
     main_file: str
@@ -37,8 +36,7 @@ class Folders:
         return posixpath.dirname(self.main_file)
 
 
-@dataclass(slots=True)
-class Reading:
+class Reading(Struct):
     """All files as read, and the directives with includes worked in."""
 
     folders: Folders
@@ -49,8 +47,7 @@ class Reading:
     """The virtual hosts, once `hosts` was asked for them."""
 
 
-@dataclass(frozen=True)
-class ServerBlock:
+class ServerBlock(Struct, frozen=True, dict=True):
     """A `server` block, with what it inherits from the `http` block."""
 
     block: Directive

@@ -2,8 +2,9 @@
 
 import re
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from itertools import pairwise
+
+from msgspec import Struct
 
 from inkstamp.servers.interface import Listen
 from inkstamp.servers.text import LONGEST_LINE, MOST_VALUE, Directive, Tally, Texts, Word, lines_of, read_once
@@ -23,8 +24,7 @@ _MOST_STEPS = 20
 _BLANK = " \t\r\v\f"
 
 
-@dataclass(frozen=True, slots=True)
-class Service:
+class Service(Struct, frozen=True):
     """One service of `master.cf` that speaks SMTP over the network."""
 
     line: Directive
@@ -32,8 +32,7 @@ class Service:
     """Its `-o name=value`: two words each."""
 
 
-@dataclass(frozen=True, slots=True)
-class Reading:
+class Reading(Struct, frozen=True):
     """The two files."""
 
     texts: Texts

@@ -2,7 +2,8 @@
 
 import posixpath
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from inkstamp.reach.interface import Ran
 from inkstamp.servers.base import SECONDS, FilelessServer

@@ -8,10 +8,8 @@ from inkstamp.config.model import Configuration
 from inkstamp.config.record_changers import Nameserver, Program
 from inkstamp.errors import CarrierTrouble, UsageError
 from inkstamp.files import read_secret
-from inkstamp.proof.powerdns import PowerDnsCarrier
 from inkstamp.proof.record_changes import DnsRecord, by_zone, presented
 from inkstamp.reach.answers import ask_program
-from inkstamp.reach.dns_update import TsigKey, read_tsig, send_update
 from inkstamp.reach.interface import Host
 from inkstamp.reach.local import LocalHost
 from inkstamp.view.point import View
@@ -19,6 +17,7 @@ from inkstamp.wording import counted
 
 if TYPE_CHECKING:
     from inkstamp.proof.recipe_api import Exchange
+    from inkstamp.reach.dns_update import TsigKey
 
 
 class RecordCarrier(Protocol):
@@ -46,9 +45,11 @@ class UpdateCarrier:
         self._entry = entry
         self._port = port
 
-    def _key(self) -> TsigKey | None:
+    def _key(self) -> "TsigKey | None":
         if not self._entry.key_file:
             return None
+        from inkstamp.reach.dns_update import read_tsig  # noqa: PLC0415  20 ms of libraries for this alone
+
         return read_tsig(read_secret(Path(self._entry.key_file)), self._entry.key_file)
 
     def put(self, records: Sequence[DnsRecord]) -> None:
@@ -58,6 +59,8 @@ class UpdateCarrier:
         self._send(records, add=False)
 
     def _send(self, records: Sequence[DnsRecord], *, add: bool) -> None:
+        from inkstamp.reach.dns_update import send_update  # noqa: PLC0415  as above
+
         key = self._key()
         groups = by_zone(records)
         for number, ((zone, primary), group) in enumerate(groups.items()):
@@ -137,7 +140,11 @@ def carrier_of(
             from inkstamp.proof.recipe_carrier import RecipeCarrier  # noqa: PLC0415  as above
 
             return RecipeCarrier(RecipeApi(name, entry, told=told))
-        return PowerDnsCarrier(name, entry) if entry.kind == "powerdns" else UpdateCarrier(name, entry, view.dns_port)
+        if entry.kind == "powerdns":
+            from inkstamp.proof.powerdns import PowerDnsCarrier  # noqa: PLC0415  as above
+
+            return PowerDnsCarrier(name, entry)
+        return UpdateCarrier(name, entry, view.dns_port)
     if name in config.program:
         return ProgramCarrier(name, config.program[name], LocalHost())
     return None

@@ -13,7 +13,6 @@ from inkstamp.proof.tls_alpn import ALPN, TlsProof
 from inkstamp.proof.web_file import FileProof
 from inkstamp.severity import Severity
 from inkstamp.view.addresses import Addresses, address_book
-from inkstamp.view.handshake import shake_hands
 from inkstamp.view.point import View
 from inkstamp.view.web import MOST_BODY, Sight, fetch
 
@@ -82,6 +81,8 @@ def look_at_handshake(proof: TlsProof, view: View, caution: Caution = _NONE) -> 
 
 def _judge_handshake(proof: TlsProof, address: str, view: View) -> "_Look":
     at = f"{proof.name} at {address}"
+    from inkstamp.view.handshake import shake_hands  # noqa: PLC0415  most proofs are files or records
+
     served = shake_hands(address, view.https_port, proof.server_name, alpn=ALPN)
     if served.no_route:
         return _Look(_not_looked_at(at, served.trouble), no_route=True)

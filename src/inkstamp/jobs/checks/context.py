@@ -1,6 +1,6 @@
 """What the room needs of a run."""
 
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from inkstamp.parts import (
     WithCertificates,
@@ -15,7 +15,9 @@ from inkstamp.parts import (
     WithTrust,
     WithView,
 )
-from inkstamp.view.revocation_status import RevocationStatus
+
+if TYPE_CHECKING:
+    from inkstamp.view.revocation_status import RevocationStatus
 
 
 class ChecksContext(
@@ -35,7 +37,7 @@ class ChecksContext(
     """The parts of a run that checks work with."""
 
     @property
-    def revocation_status(self) -> RevocationStatus:
+    def revocation_status(self) -> "RevocationStatus":
         """Whether certificates are revoked, as their CAs tell."""
         ...
 

@@ -13,11 +13,8 @@ from inkstamp.config.model import Certificate
 from inkstamp.deadline import poll, within
 from inkstamp.errors import ProofFailed
 from inkstamp.findings import Finding, bad, note
-from inkstamp.jobs.checks.check import look
-from inkstamp.jobs.checks.targets import Target
 from inkstamp.jobs.deployment.plan import prepare
 from inkstamp.jobs.deployment.rollback import recover, tidy
-from inkstamp.jobs.deployment.rollout import Deployment, install
 from inkstamp.jobs.lifecycle.brought import bring_csr, bring_key, expect_new_csr, is_new_csr
 from inkstamp.jobs.lifecycle.context import LifecycleContext
 from inkstamp.jobs.lifecycle.entry_change import change_settings
@@ -28,7 +25,6 @@ from inkstamp.jobs.orders.name_subset import less_of, what_is_left_out
 from inkstamp.jobs.status.editions import served_beside
 from inkstamp.jobs.status.renewal_reasons import reasons, renewal_of
 from inkstamp.jobs.validation.challenge_path import Passage, open_unless_open
-from inkstamp.jobs.validation.standing_keys import recover_all_standing
 from inkstamp.jobs.validation.ways import check_ways
 from inkstamp.jobs.validation.web_files import check_addresses, check_folders
 from inkstamp.ledger.failures import failure_kept
@@ -41,6 +37,7 @@ from inkstamp.proof.portal_validation import method_of
 from inkstamp.severity import Severity, worst
 
 if TYPE_CHECKING:
+    from inkstamp.jobs.checks.targets import Target
     from inkstamp.jobs.deployment.rollout import Deployment
     from inkstamp.ledger.store import Ledger
     from inkstamp.progress import Progress
@@ -144,6 +141,8 @@ def carry_out(
         got = come_by(context, plan, anew=anew, again=again, said=said)
         if got.in_place:
             return outcome_of(context, got)
+        from inkstamp.jobs.deployment.rollout import install  # noqa: PLC0415  what is kept on the shelf goes nowhere
+
         say_installs(context.progress, got)
         with at_step(got.installing):
             findings = install(context, got.wish)
@@ -157,6 +156,8 @@ def carry_out_and_look(
     with apart():
         reached("stamp", plan.name)
         if context.home.standing("").is_dir():  # a rollover of an account key may have been killed
+            from inkstamp.jobs.validation.standing_keys import recover_all_standing  # noqa: PLC0415  seldom
+
             recover_all_standing(context)
         done = carry_out(context, plan, anew=anew, said=said)
         return look_afterwards(context, done) if done.servers else done
@@ -178,6 +179,8 @@ class ComeBy(Struct, frozen=True, kw_only=True):
     @property
     def wish(self) -> "Deployment":
         """What is to be installed."""
+        from inkstamp.jobs.deployment.rollout import Deployment  # noqa: PLC0415  as above
+
         return Deployment(self.edition.certificate, self.entry, self.edition)
 
     @property
@@ -253,6 +256,8 @@ def _waits_at_portal(ledger: "Ledger", plan: Plan) -> bool:
 
 def look_afterwards(context: LifecycleContext, outcome: Outcome) -> Outcome:
     """Look at the outcome's names the way the public does, and add what is not as it should be."""
+    from inkstamp.jobs.checks.check import look  # noqa: PLC0415  what is kept on the shelf is not looked at
+
     names = [each for each in context.certificates.entry(outcome.name).names if not each.startswith("*.")]
     targets = [target for name in names for target in where_served(context, outcome, name)]
     authority = context.config.authority.get(outcome.edition.authority)
@@ -290,6 +295,8 @@ def look_afterwards(context: LifecycleContext, outcome: Outcome) -> Outcome:
 
 def where_served(context: LifecycleContext, outcome: Outcome, name: str) -> "list[Target]":
     """Return where the public meets a name's certificate: at the ports of the servers that it was installed on."""
+    from inkstamp.jobs.checks.targets import Target  # noqa: PLC0415  as above
+
     usual = context.view.https_port
     found: dict[Target, None] = {}
     for each in outcome.servers:

@@ -30,10 +30,8 @@ from inkstamp.jobs.validation.persistent_records import (
 from inkstamp.jobs.validation.ways import SURMOUNTABLE
 from inkstamp.ledger.records import OrderRecord
 from inkstamp.proof.dns01 import record_value
-from inkstamp.proof.listener import answer_files, answer_handshakes, where_to_listen
 from inkstamp.proof.observation import Caution, look_at, look_at_handshake
 from inkstamp.proof.record import RecordProof
-from inkstamp.proof.tls_alpn import tls_proof
 from inkstamp.proof.web_file import FileProof, http_proof
 from inkstamp.severity import Severity, worst
 from inkstamp.view.addresses import address_book
@@ -245,6 +243,8 @@ class ChallengeResponder:
         if servers:
             web_files.put_up(self._context, self._order.id, servers, list(proofs.values()))
         else:
+            from inkstamp.proof.listener import answer_files  # noqa: PLC0415  most files are put up by web servers
+
             self._answered_files += proofs.values()
             port = self._context.view.http_port
             self._listen(port, group, lambda where: answer_files(where, port, self._answered_files))
@@ -282,6 +282,8 @@ class ChallengeResponder:
             self._listening[port] = opening.pop_all()
 
     def _addresses(self, group: Sequence[_Task]) -> tuple[str, ...]:
+        from inkstamp.proof.listener import where_to_listen  # noqa: PLC0415  as above
+
         book = address_book(self._context.view)
         return where_to_listen([address for task in group for address in book.look_up(task.name).all])
 
@@ -291,6 +293,9 @@ class ChallengeResponder:
         return Caution(whole=not known, anyway=self._context.asks_anyway)
 
     def _handshakes(self, group: Sequence[_Task]) -> _Seen:
+        from inkstamp.proof.listener import answer_handshakes  # noqa: PLC0415  as above
+        from inkstamp.proof.tls_alpn import tls_proof  # noqa: PLC0415  as above
+
         view, now = self._context.view, self._context.clock.now()
         proofs = {task.challenge.url: tls_proof(task.name, self._authorized(task.challenge), now) for task in group}
         self._answered_handshakes += proofs.values()

@@ -30,7 +30,6 @@ from inkstamp.pki.names import as_address, normalise, readable
 from inkstamp.pki.suffixes import registrable
 from inkstamp.progress import as_far_as_it_goes
 from inkstamp.proof.caa import judge_caa
-from inkstamp.proof.listener import answer_files, where_to_listen
 from inkstamp.proof.observation import Caution, look_at
 from inkstamp.proof.record import RecordProof
 from inkstamp.proof.web_file import FileProof, random_proof
@@ -230,6 +229,8 @@ def _listen(
     proofs = {each.name: each for each in heard}
     if not proofs:
         return
+    from inkstamp.proof.listener import answer_files, where_to_listen  # noqa: PLC0415  most files are put up by web servers
+
     names = list(proofs)
     book, port = address_book(context.view), context.view.http_port
     addresses = where_to_listen([address for name in names for address in book.look_up(name).all])

@@ -28,8 +28,8 @@ from inkstamp.jobs.renewal.run import renew
 from inkstamp.jobs.validation import dns_records
 from inkstamp.jobs.validation import precheck as job
 from inkstamp.jobs.validation.standing import StandingWish, put_standing
-from inkstamp.proof import carriers
 from inkstamp.proof.record import RecordProof
+from inkstamp.reach import dns_update
 from inkstamp.reach.local import LocalHost
 from inkstamp.runtime import Runtime
 from inkstamp.severity import Severity, worst
@@ -52,7 +52,7 @@ def counted(owner: Any, name: str, counts: Counter[str]) -> Callable[[], None]:
 
 def by_records(world: BindWorld, count: int) -> None:
     counts: Counter[str] = Counter()
-    undo = [counted(carriers, "send_update", counts), counted(authoritative, "ask_server", counts)]
+    undo = [counted(dns_update, "send_update", counts), counted(authoritative, "ask_server", counts)]
     runtime = Runtime(world.config, world.home)
     names = [f"n{number}.saltmarsh.test" for number in range(count)]
     order = runtime.ledger.intend_order("many", "quayside", names)

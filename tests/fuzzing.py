@@ -6,6 +6,7 @@ import json
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from email.message import Message
 from importlib import resources
 from pathlib import Path
 from typing import Any
@@ -174,7 +175,9 @@ def read_url(data: bytes) -> None:
     text = data.decode("utf-8", "surrogateescape")
     with contextlib.suppress(InkStampError):
         web_url(absolute("http://a.test/b", text))
-    _links({"Link": text}, "https://ca.test/", "up")
+    headers = Message()
+    headers.add_header("Link", text)
+    _links(headers, "https://ca.test/", "up")
     parse_retry_after(text, NOW)
 
 

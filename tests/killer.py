@@ -15,8 +15,7 @@ from typing import Any
 from inkstamp.acme.session import Session
 from inkstamp.cli.main import run
 from inkstamp.ledger.sqlite import SqliteDatabase
-from inkstamp.proof import carriers
-from inkstamp.reach import guarded
+from inkstamp.reach import dns_update, guarded
 from inkstamp.reach.local import LocalHost
 
 fatal, count_file = int(sys.argv[1]), Path(sys.argv[2])
@@ -45,7 +44,7 @@ def behind(owner: Any, name: str) -> None:
 
 behind(Session, "_once")  # an answer of the CA has arrived
 behind(LocalHost, "run")  # the web server was tested or reloaded
-behind(carriers, "send_update")  # records were put into DNS, or taken out
+behind(dns_update, "send_update")  # records were put into DNS, or taken out
 behind(guarded, "_write")  # a proof stands
 behind(guarded, "_remove_folders")  # a proof is gone
 behind(os, "fsync")  # a file is written, and has not taken its place yet

@@ -25,7 +25,6 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, TextIO
 
-import urllib3
 from cryptography import x509
 from cryptography.hazmat.primitives import serialization
 
@@ -153,7 +152,7 @@ class Runner:
 
     def _child(self, clock: SoakClock, fatal: int, disk_full: bool) -> int:
         os.dup2(os.open(self._folder / "children.log", os.O_WRONLY | os.O_CREAT | os.O_APPEND), 2)
-        session._TIMEOUT = urllib3.Timeout(connect=5.0, read=0.4)
+        session._CONNECT_SECONDS, session._READ_SECONDS = 5.0, 0.4
         _make_mortal(fatal)
         if disk_full:
             _fill_disk()

@@ -33,7 +33,7 @@ FLOORS = [
     {"config"},
     {"reach", "view", "key_files"},
     {"locks", "pki", "home", "progress"},
-    {"connection_pools"},
+    {"kept_connections"},
     {"files", "transport"},
     {"bulkhead", "ownership", "urls"},
     {"deadline", "errors", "printable"},

@@ -1,24 +1,25 @@
 """Connections to strangers: every byte counted, every wait under the deadline of the scope that it is made in.
 
-What is given to the HTTP and mail libraries here are sockets of the standard library that ask `inkstamp.deadline`
+What is given to the HTTP and mail libraries are sockets of the standard library that ask `inkstamp.deadline`
 before each read how long it may take, and count what arrives. Whatever the rhythm in which a server sends a header, a
 chunk's size or a trailer, all of it together ends, in time and in memory. Protocols and TLS stay the libraries'.
 """
 
 import math
-import smtplib
 import socket
 import ssl
 import threading
+import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from contextvars import ContextVar
-from http.client import HTTPConnection
+from http.client import HTTPConnection, HTTPResponse, IncompleteRead
 from pathlib import Path
 from typing import Any
 
 from inkstamp.deadline import time_left, wait_limit, within
 
+_PACKED = {"gzip", "x-gzip", "deflate"}
 _OVERHEAD = 262_144
 """Bytes that may come beside a body: status, headers, sizes of chunks, trailers."""
 
@@ -189,9 +190,13 @@ class Http(HTTPConnection):
         super().__init__(host, port)
         self._seconds = seconds
 
+    def open(self) -> socket.socket:
+        """Return a new connection to the server; OSError."""
+        return connect(self.host, self.port, self._seconds)
+
     def connect(self) -> None:
         """Open it."""
-        self.sock = connect(self.host, self.port, self._seconds)
+        self.sock = self.open()
 
 
 class Https(Http):
@@ -210,18 +215,23 @@ class Https(Http):
         self.sock = self._context.wrap_socket(self.sock, server_hostname=self._name)
 
 
-# SMTP
+def read_body(reply: HTTPResponse, limit: int) -> bytes:
+    """Read an answer's body, `limit` bytes at most, and unpack what comes packed although that was not asked for.
 
+    Some servers are set up to send nothing else (RFC 9110 section 8.4.1).
 
-class Smtp(smtplib.SMTP):
-    """A conversation with a mail server; STARTTLS needs a context that is `bounded`."""
+    Raises:
+        OSError, http.client.HTTPException: It ends before it should, or cannot be unpacked.
 
-    def _get_socket(self, host: str, port: int, timeout: float) -> socket.socket:
-        return connect(host, port, timeout)
-
-
-class SmtpTls(smtplib.SMTP_SSL):
-    """The same with TLS from the first byte."""
-
-    def _get_socket(self, host: str, port: int, timeout: float) -> socket.socket:
-        return self.context.wrap_socket(connect(host, port, timeout), server_hostname=host)
+    """
+    body = b""
+    while len(body) < limit and (piece := reply.read1(limit - len(body))):
+        body += piece
+    if len(body) < limit and reply.length:
+        raise IncompleteRead(body, reply.length)
+    if reply.headers.get("Content-Encoding", "").strip().lower() not in _PACKED:
+        return body
+    try:
+        return zlib.decompressobj(zlib.MAX_WBITS | 32).decompress(body, limit)  # either form, told by its header
+    except zlib.error as error:
+        raise OSError(f"the body cannot be unpacked: {error}") from error

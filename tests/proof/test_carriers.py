@@ -12,10 +12,10 @@ import pytest
 
 from inkstamp.config.record_changers import Nameserver, Program
 from inkstamp.errors import CarrierTrouble, ConfigurationError, ServerTrouble
-from inkstamp.proof import carriers
 from inkstamp.proof.carriers import ProgramCarrier, UpdateCarrier
 from inkstamp.proof.dns01 import record_name, record_value
 from inkstamp.proof.record_changes import DnsRecord, by_zone
+from inkstamp.reach import dns_update
 from inkstamp.reach.dns_update import read_tsig
 from inkstamp.reach.interface import Ran
 from inkstamp.reach.local import LocalHost
@@ -50,7 +50,7 @@ def test_a_key_is_read_as_nameservers_write_it_and_never_shown() -> None:
 
 def test_one_update_a_zone_carries_all_values_and_leaves_others_alone(monkeypatch: pytest.MonkeyPatch) -> None:
     sent: list[tuple[Any, ...]] = []
-    monkeypatch.setattr(carriers, "send_update", lambda *args, **more: sent.append((*args, more["add"])))
+    monkeypatch.setattr(dns_update, "send_update", lambda *args, **more: sent.append((*args, more["add"])))
     records = [
         record("_x.example.org", "one"), record("_x.example.org", "two"), record("_x.example.org", "one"),
         record("_x.example.net", 'q"\\' + "y" * 300, zone="example.net"), record("c.example.org", "t.ca.test", "CNAME"),

@@ -7,15 +7,13 @@ from collections import Counter, deque
 from collections.abc import Callable, Mapping
 from contextlib import suppress
 from datetime import timedelta
+from email.message import Message
+from http.client import HTTPException
 from pathlib import Path
 from typing import Any
 from urllib.request import getproxies, proxy_bypass
 
-import urllib3
 from msgspec import Struct
-from urllib3.exceptions import (
-    HTTPError,
-)
 
 from inkstamp import __version__
 from inkstamp.acme.jws import compact_json, public_jwk, sign
@@ -24,15 +22,16 @@ from inkstamp.acme.patience import TROUBLE, Patience, parse_retry_after
 from inkstamp.acme.problems import as_error, short_kind
 from inkstamp.acme.resources import Directory, Problem, read
 from inkstamp.clock import Clock, stamp
-from inkstamp.connection_pools import pool_manager
 from inkstamp.deadline import time_left, within
 from inkstamp.errors import CaMisbehaved, CaProblem, ConfigurationError, InkStampError, NetworkTrouble, UrlTrouble
+from inkstamp.kept_connections import AnswerTooLong, HttpReply, KeptConnections, NotConnected, read_proxy
 from inkstamp.pki.keys import PrivateKey
 from inkstamp.printable import shown_bytes
 from inkstamp.transport import at_most, client_context
-from inkstamp.urls import absolute, web_url
+from inkstamp.urls import WebUrl, absolute, web_url
 
-_TIMEOUT = urllib3.Timeout(connect=10.0, read=30.0)
+_CONNECT_SECONDS, _READ_SECONDS = 10.0, 30.0
+"""To connect, and between two pieces of an answer."""
 _WHOLE = 60.0
 """Seconds that one answer may take from request to last byte."""
 _MOST_BODY = 1_048_576
@@ -47,6 +46,7 @@ _MOST_LINKS = 65_536
 _LINK = re.compile(r"<([^<>]*)>([^<]*)")
 _NONCE = "Replay-Nonce"
 _HEADERS = {"User-Agent": f"inkstamp/{__version__}", "Accept-Language": "en"}
+_HEADERS_OF_POST = {**_HEADERS, "Content-Type": "application/jose+json"}
 
 
 class Signer(Struct, frozen=True):
@@ -60,7 +60,7 @@ class Reply(Struct, frozen=True):
     """A successful answer."""
 
     status: int
-    headers: Mapping[str, str]
+    headers: Message
     body: bytes
     url: str
     retry_after: float | None
@@ -71,11 +71,11 @@ class Reply(Struct, frozen=True):
         return _links(self.headers, self.url, relation)
 
 
-def _links(headers: Mapping[str, str], base: str, relation: str) -> tuple[str, ...]:
+def _links(headers: Message, base: str, relation: str) -> tuple[str, ...]:
     """Return what links of that relation lead to; one that leads nowhere is passed over, since none has to be there."""
     wanted = re.compile(rf'rel="?{re.escape(relation)}"?(\s|;|,|$)')
     found = []
-    for link in _LINK.finditer((headers.get("Link") or "")[:_MOST_LINKS]):
+    for link in _LINK.finditer(", ".join(headers.get_all("Link", []))[:_MOST_LINKS]):
         if wanted.search(link[2]):
             with suppress(UrlTrouble):
                 found.append(absolute(base, link[1]))
@@ -91,7 +91,7 @@ class _MovedAway(CaMisbehaved):
         self.target = target
 
 
-def _pool_manager(url: str, trust: Path | None) -> urllib3.PoolManager:
+def _connections(url: str, trust: Path | None) -> KeptConnections:
     try:
         context = client_context(trust)
     except (OSError, ssl.SSLError) as error:
@@ -103,8 +103,8 @@ def _pool_manager(url: str, trust: Path | None) -> urllib3.PoolManager:
         ) from error
     where = web_url(url)
     proxy = getproxies().get(where.scheme)
-    bypassed = not proxy or proxy_bypass(where.host)
-    return pool_manager(context, None if bypassed else proxy, maxsize=16, timeout=_TIMEOUT)
+    by = read_proxy(proxy) if proxy and not proxy_bypass(where.host) else None
+    return KeptConnections(context, connect_seconds=_CONNECT_SECONDS, read_seconds=_READ_SECONDS, proxy=by)
 
 
 class Session:
@@ -149,7 +149,7 @@ class Session:
         self._expect = expect
         try:
             self._host = web_url(directory_url).host
-            self._pools = _pool_manager(directory_url, trust)
+            self._connections = _connections(directory_url, trust)
         except UrlTrouble as error:
             raise ConfigurationError(
                 f"the directory URL {error.where} cannot be used", where=error.where, said=error.said,
@@ -157,7 +157,6 @@ class Session:
             ) from error  # fmt: skip
         self._elsewhere: set[str] = set()
         """Hosts other than the directory's that the CA has named, each told once."""
-        self._pool_of: dict[str, urllib3.HTTPConnectionPool] = {}
         self._nonces: deque[str] = deque(maxlen=_MOST_NONCES_KEPT)
         self._directory: Directory | None = None
         self._lock = threading.Lock()
@@ -261,8 +260,8 @@ class Session:
                 waited += wait
                 tries += 1
 
-    def _way_to(self, url: str) -> tuple[urllib3.HTTPConnectionPool, str]:
-        """Return the pool of connections for a URL, and what to ask it for."""
+    def _way_to(self, url: str) -> WebUrl:
+        """Return a URL of the CA in its parts; CaMisbehaved for one that is not to be asked."""
         try:
             where = web_url(url)
         except UrlTrouble as error:
@@ -272,54 +271,47 @@ class Session:
         if where.scheme != "https":
             raise CaMisbehaved(f"the CA names a URL that is not https: {url}", where=self.directory_url)
         if where.host != self._host and where.host not in self._elsewhere:
+            if len(self._elsewhere) >= _MOST_HOSTS:
+                raise CaMisbehaved(f"the CA names more than {_MOST_HOSTS} hosts", where=self.directory_url)
             self._elsewhere.add(where.host)
             self._on_notice(f"{self._host} sends requests on to another host, {where.host}")
-        pool = self._pool_of.get(where.authority)
-        if pool is None:
-            if len(self._pool_of) >= _MOST_HOSTS:
-                raise CaMisbehaved(f"the CA names more than {_MOST_HOSTS} hosts", where=self.directory_url)
-            pool = self._pool_of[where.authority] = self._pools.connection_from_url(f"https://{where.authority}/")
-        return pool, where.target
+        return where
 
     def _once(self, method: str, url: str, body: bytes | None = None) -> Reply:
         """One request, one answer; problems and trouble as errors."""
         self._expect()
-        pool, target = self._way_to(url)
-        headers = _HEADERS if body is None else {**_HEADERS, "Content-Type": "application/jose+json"}
+        where = self._way_to(url)
+        headers = _HEADERS if body is None else _HEADERS_OF_POST
         try:
             with within(_WHOLE), at_most(_MOST_BODY):
-                reply = pool.urlopen(
-                    method,
-                    target,
-                    body,
-                    headers,
-                    retries=False,
-                    redirect=False,
-                    preload_content=False,
-                    timeout=_TIMEOUT,
-                )
-                try:
-                    content = _read_all(reply, url)
-                except BaseException:
-                    reply.close()  # what is left unread must not be taken for the next answer
-                    raise
-                reply.release_conn()
-        except (HTTPError, OSError, ValueError) as error:  # ValueError: headers that the library refuses
+                reply = self._connections.request(method, where, body, headers, _MOST_BODY)
+        except AnswerTooLong as error:
+            raise CaMisbehaved(f"the CA's answer is longer than {_MOST_BODY} bytes", where=url) from error
+        except (
+            NotConnected,
+            HTTPException,
+            OSError,
+            ValueError,
+        ) as error:  # ValueError: headers that the library refuses
             raise network_trouble(error, url) from error
+        return self._judged(method, url, reply)
+
+    def _judged(self, method: str, url: str, reply: HttpReply) -> Reply:
+        """Keep the nonce of an answer; a success is returned, anything else an error."""
         nonce = reply.headers.get(_NONCE)
         if nonce and method != "HEAD":  # one that was asked for is for who asked: other threads take what is kept
             self._nonces.append(nonce)
         retry_after = parse_retry_after(reply.headers.get("Retry-After"), self._clock.now())
         if 200 <= reply.status < 300:
-            return Reply(reply.status, reply.headers, content, url, retry_after)
+            return Reply(reply.status, reply.headers, reply.body, url, retry_after)
         if 300 <= reply.status < 400:
             onward = reply.headers.get("Location")
             raise _MovedAway(url, _onward(url, onward))
-        raise _refusal(reply.status, reply.headers, content, url, retry_after)
+        raise _refusal(reply.status, reply.headers, reply.body, url, retry_after)
 
     def close(self) -> None:
         """Close all connections."""
-        self._pools.clear()
+        self._connections.close()
 
 
 def _onward(url: str, location: str | None) -> str:
@@ -330,20 +322,7 @@ def _onward(url: str, location: str | None) -> str:
         return ""
 
 
-def _read_all(reply: urllib3.BaseHTTPResponse, url: str) -> bytes:
-    pieces = []
-    size = 0
-    while piece := reply.read1(65_536):
-        size += len(piece)
-        if size > _MOST_BODY:
-            raise CaMisbehaved(f"the CA's answer is longer than {_MOST_BODY} bytes", where=url)
-        pieces.append(piece)
-    return b"".join(pieces)
-
-
-def _refusal(
-    status: int, headers: Mapping[str, str], body: bytes, url: str, retry_after: float | None
-) -> InkStampError:
+def _refusal(status: int, headers: Message, body: bytes, url: str, retry_after: float | None) -> InkStampError:
     """Make the error for an answer that is no success (RFC 8555 section 6.7)."""
     if "json" in headers.get("Content-Type", ""):
         try:

@@ -5,19 +5,19 @@ import os
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
-from contextlib import ExitStack, contextmanager
+from collections.abc import Iterator, Mapping
+from contextlib import ExitStack, closing, contextmanager
 from dataclasses import dataclass
 from datetime import timedelta
 from pathlib import Path
 from threading import Thread
-
-import urllib3
+from urllib.parse import urlencode
 
 from inkstamp.demo.children import Children
 from inkstamp.demo.scenario import HERE, NEW_SITES, OLD_HOST, SITES, DemoSite
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.files import write_bytes
+from inkstamp.kept_connections import HttpReply, KeptConnections
 from inkstamp.reach.local import find_program
 from inkstamp.standins.ca import SimulatedCa
 from inkstamp.standins.hierarchy import self_signed
@@ -25,6 +25,8 @@ from inkstamp.standins.nameserver import Nameserver
 from inkstamp.standins.portal import SimulatedPortal
 from inkstamp.standins.ports import free_ports
 from inkstamp.standins.quiet import QuietHandler, QuietServer
+from inkstamp.transport import client_context
+from inkstamp.urls import web_url
 
 _GROUP = """
 [group.web]                     # what the certificates of the roster have in common
@@ -33,6 +35,7 @@ via = "front"
 install = ["front"]
 """
 _PORTS = ("http", "https", "dns", "api", "portal")
+_MOST_DOWNLOADED = 1_048_576
 _START_SECONDS = 10.0
 
 
@@ -75,16 +78,18 @@ class DemoWorld:
     def _portal_order(self) -> int:
         return self.portal.state.orders()[0].number
 
-    def _manager(self) -> urllib3.PoolManager:
-        return urllib3.PoolManager(timeout=_START_SECONDS, retries=False)
+    def _browse(self, method: str, url: str, form: Mapping[str, str]) -> HttpReply:
+        """Ask for a page of the portal, or send a form, as a person does in a browser."""
+        browser = KeptConnections(client_context(None), connect_seconds=_START_SECONDS, read_seconds=_START_SECONDS)
+        headers = {"Content-Type": "application/x-www-form-urlencoded"} if form else {}
+        with closing(browser):
+            return browser.request(method, web_url(url), urlencode(form).encode() or None, headers, _MOST_DOWNLOADED)
 
     def _at_portal(self, page: str, **form: str) -> None:
-        """Fill a form in and send it, as a person does in a browser."""
-        reply = self._manager().request(
-            "POST", f"{self.portal.url}/{page}", fields=form, encode_multipart=False, redirect=False
-        )
+        """Fill a form in and send it."""
+        reply = self._browse("POST", f"{self.portal.url}/{page}", form)
         if reply.status != 303:
-            raise InkStampError("the demo's portal refuses", where=page, said=reply.data.decode("utf-8", "replace"))
+            raise InkStampError("the demo's portal refuses", where=page, said=reply.body.decode("utf-8", "replace"))
 
     def _move_in(self) -> None:
         """Have the web server serve the new sites, and write down what their certificates have in common."""
@@ -112,7 +117,7 @@ class DemoWorld:
         elif what == "fogbell-issues":
             self._at_portal(f"order/{self._portal_order()}/check")
             url = f"{self.portal.url}/order/{self._portal_order()}/download.zip"
-            write_bytes(self.download, self._manager().request("GET", url).data)
+            write_bytes(self.download, self._browse("GET", url, {}).body)
         elif what == "new-sites":
             self._move_in()
         elif what:

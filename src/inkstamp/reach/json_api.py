@@ -2,20 +2,21 @@
 
 import ssl
 from collections.abc import Callable, Mapping
+from http.client import HTTPException
 from pathlib import Path
 from typing import Any
 
 import msgspec
-import urllib3
 from msgspec import Struct
 
-from inkstamp.connection_pools import pool_manager
 from inkstamp.deadline import within
-from inkstamp.errors import ConfigurationError, ReachTrouble
+from inkstamp.errors import ConfigurationError, InkStampError, ReachTrouble
 from inkstamp.files import read_secret
+from inkstamp.kept_connections import KeptConnections
 from inkstamp.printable import one_line
 from inkstamp.reach.answers import read_json
 from inkstamp.transport import at_most, client_context
+from inkstamp.urls import web_url
 
 _SECONDS, _WHOLE = 30.0, 60.0
 """For one wait, and for one answer altogether."""
@@ -74,7 +75,7 @@ class JsonApi:
         self._address = address.rstrip("/")
         self._trust = trust
         self._headers = headers
-        self._pool: urllib3.PoolManager | None = None
+        self._kept: KeptConnections | None = None
 
     def url(self, path: str) -> str:
         """Return where a path is."""
@@ -97,24 +98,24 @@ class JsonApi:
     def send(self, method: str, url: str, data: bytes | None, headers: Mapping[str, str]) -> ApiAnswer:
         """Send a request to a whole URL, with these headers alone; as `ask`."""
         headers = {"Accept": "application/json", **headers}
+        connections = self._connections()
         try:
             with within(_WHOLE), at_most(_MOST_ANSWER):
-                answer = self._manager().request(
-                    method, url, body=data, headers=headers, redirect=False, preload_content=False
-                )
-                raw = answer.read(_MOST_ANSWER)
-                answer.release_conn()
-        except (urllib3.exceptions.HTTPError, OSError, ValueError) as error:
+                answer = connections.request(method, web_url(url), data, headers, _MOST_ANSWER)
+        except (HTTPException, OSError, ValueError, InkStampError) as error:
             raise ReachTrouble(
                 f"{self._told} is unreachable", where=url, said=one_line(str(error), _SHOWN),
                 advice="check that its API answers there, and that `trust` names the root of its certificate",
             ) from error  # fmt: skip
         return ApiAnswer(
-            answer.status, read_json(raw), raw.decode("utf-8", "replace"), answer.headers.get("Retry-After", "")
+            answer.status,
+            read_json(answer.body),
+            answer.body.decode("utf-8", "replace"),
+            answer.headers.get("Retry-After", ""),
         )
 
-    def _manager(self) -> urllib3.PoolManager:
-        if self._pool is None:
+    def _connections(self) -> KeptConnections:
+        if self._kept is None:
             try:
                 context = client_context(Path(self._trust) if self._trust else None)
             except (OSError, ssl.SSLError) as error:
@@ -122,5 +123,5 @@ class JsonApi:
                     f"cannot load the roots in {self._trust}", where=self._trust, said=str(error),
                     advice=f"`trust` must name a PEM file with the root of the certificate of {self._told}",
                 ) from error  # fmt: skip
-            self._pool = pool_manager(context, timeout=_SECONDS)
-        return self._pool
+            self._kept = KeptConnections(context, connect_seconds=_SECONDS, read_seconds=_SECONDS)
+        return self._kept

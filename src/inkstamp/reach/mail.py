@@ -2,6 +2,7 @@
 
 import os
 import smtplib
+import socket
 import ssl
 from collections.abc import Sequence
 from email.message import EmailMessage
@@ -13,12 +14,26 @@ from msgspec import Struct
 from inkstamp.deadline import within
 from inkstamp.errors import ConfigurationError, NetworkTrouble
 from inkstamp.printable import one_line, printable, shown_bytes
-from inkstamp.transport import Smtp, SmtpTls, at_most, client_context
+from inkstamp.transport import at_most, client_context, connect
 
 _SECONDS, _WHOLE = 20.0, 60.0
 """For one answer, and for handing in a message altogether."""
 _MOST_ANSWERS = 1_048_576
 _PORTS = {"starttls": 587, "tls": 465, "none": 25}
+
+
+class _Smtp(smtplib.SMTP):
+    """A conversation with a mail server; STARTTLS needs a context that is `bounded`."""
+
+    def _get_socket(self, host: str, port: int, timeout: float) -> socket.socket:
+        return connect(host, port, timeout)
+
+
+class _SmtpTls(smtplib.SMTP_SSL):
+    """The same with TLS from the first byte."""
+
+    def _get_socket(self, host: str, port: int, timeout: float) -> socket.socket:
+        return self.context.wrap_socket(connect(host, port, timeout), server_hostname=host)
 
 
 class MailServer(Struct, frozen=True, kw_only=True):
@@ -92,8 +107,8 @@ def _connected(server: MailServer, host: str, port: int, context: ssl.SSLContext
     # By default the library asks DNS for this machine's name, and waits where there is no answer.
     ourselves = os.uname().nodename
     if server.tls == "tls":
-        return SmtpTls(host, port, ourselves, timeout=_SECONDS, context=context)
-    connection = Smtp(host, port, ourselves, timeout=_SECONDS)
+        return _SmtpTls(host, port, ourselves, timeout=_SECONDS, context=context)
+    connection = _Smtp(host, port, ourselves, timeout=_SECONDS)
     if server.tls == "starttls":
         try:
             connection.starttls(context=context)

@@ -5,21 +5,20 @@ import hashlib
 import hmac
 import ssl
 from collections.abc import Callable, Mapping
+from contextlib import closing
+from http.client import HTTPException
 from pathlib import Path
 
-import urllib3
-from urllib3.exceptions import HTTPError
-
 from inkstamp import __version__
-from inkstamp.connection_pools import pool_manager
 from inkstamp.deadline import time_left, within
-from inkstamp.errors import ConfigurationError, NetworkTrouble
+from inkstamp.errors import ConfigurationError, InkStampError, NetworkTrouble
+from inkstamp.kept_connections import KeptConnections
 from inkstamp.printable import one_line
 from inkstamp.transport import at_most, client_context
+from inkstamp.urls import web_url
 
-_TIMEOUT = urllib3.Timeout(connect=5.0, read=10.0)
-_WHOLE = 20.0
-"""Seconds for one try, from connection to the last header."""
+_CONNECT_SECONDS, _READ_SECONDS, _WHOLE = 5.0, 10.0, 20.0
+"""To connect, for each read, and for one try from connection to the last header."""
 _WAITS = (1.0, 4.0)
 """Seconds before the second and the third try."""
 _LABEL = "inkstamp"
@@ -66,19 +65,18 @@ def post(
         context = client_context(trust)
     except (OSError, ssl.SSLError) as error:
         raise ConfigurationError(f"cannot load the roots in {trust}", where=str(trust), said=str(error)) from error
-    with pool_manager(context, timeout=_TIMEOUT) as pools:
+    kept = KeptConnections(context, connect_seconds=_CONNECT_SECONDS, read_seconds=_READ_SECONDS)
+    with closing(kept):
         for wait in (*_WAITS, None):
             try:
                 with within(_WHOLE), at_most(0):
-                    reply = pools.request(
-                        "POST", url, body=body, headers=dict(headers), redirect=False, preload_content=False
-                    )
-                    reply.close()  # what it says beside its status is not read
+                    # What it says beside its status is not read.
+                    reply = kept.request("POST", web_url(url), body, dict(headers), None)
                 said = f"it answers {reply.status}"
                 if 200 <= reply.status < 300:
                     return
                 passing = reply.status == 429 or reply.status >= 500
-            except (HTTPError, OSError, ValueError) as error:
+            except (HTTPException, OSError, ValueError, InkStampError) as error:
                 said, passing = one_line(str(error), _SHOWN), True
             if wait is None or not passing or wait >= time_left():
                 break

@@ -7,9 +7,8 @@ together; and no redirect leads it to an address inside of our own network.
 
 import functools
 import ssl
-import zlib
 from contextlib import closing
-from http.client import HTTPException, HTTPResponse, IncompleteRead
+from http.client import HTTPException
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -18,7 +17,7 @@ from inkstamp.deadline import is_over, within
 from inkstamp.errors import UrlTrouble
 from inkstamp.pki.names import as_address
 from inkstamp.printable import one_line, printable
-from inkstamp.transport import Http, Https, at_most, client_context
+from inkstamp.transport import Http, Https, at_most, client_context, read_body
 from inkstamp.urls import WebUrl, absolute, web_url
 from inkstamp.view.addresses import address_book
 from inkstamp.view.point import View, careless_context, is_without_way
@@ -199,24 +198,9 @@ def _asked(connection: Http, url: WebUrl, limit: int) -> _Answer:
         if status in {301, 302, 303, 307, 308} and headers.get("Location"):
             return _Answer(status=status, onward=headers["Location"], proxy=proxy)
         hsts = headers.get("Strict-Transport-Security", "")
-        return _Answer(status=status, body=_body(reply, limit), proxy=proxy, hsts=printable(hsts))
-    except (HTTPException, OSError, ValueError, zlib.error) as error:  # ValueError: headers that cannot be read
+        return _Answer(status=status, body=read_body(reply, limit), proxy=proxy, hsts=printable(hsts))
+    except (HTTPException, OSError, ValueError) as error:  # ValueError: headers that cannot be read
         return _Answer(status=status, proxy=proxy, trouble=_plain(error, begun=bool(status)))
-
-
-def _body(reply: HTTPResponse, limit: int) -> bytes:
-    """Read an answer's body, `limit` bytes at most, and unpack what comes packed although nothing of it was asked for.
-
-    Some servers are set up to send nothing else, and CAs' own HTTP libraries unpack it (RFC 9110 section 8.4.1).
-    """
-    packed = reply.headers.get("Content-Encoding", "").strip().lower() in {"gzip", "x-gzip", "deflate"}
-    unpacker = zlib.decompressobj(zlib.MAX_WBITS | 32) if packed else None  # either form, told by its header
-    body = b""
-    while len(body) < limit and (piece := reply.read1(limit - len(body))):
-        body += unpacker.decompress(piece, limit - len(body)) if unpacker else piece
-    if len(body) < limit and reply.length:
-        raise IncompleteRead(body, reply.length)
-    return body
 
 
 def _plain(error: Exception, *, begun: bool) -> str:

@@ -30,6 +30,8 @@ _ADVICE = {
 
 _NO_LINKS = {errno.EPERM, errno.EOPNOTSUPP, errno.ENOSYS, errno.EMLINK}
 """What file systems without hard links answer."""
+_PIECE, _MOST_PIECE = 65_536, 1_048_576
+"""Bytes read first, and then in one go: room for all that may be read is costly to make for a file of two kilobytes."""
 
 
 @contextmanager
@@ -191,7 +193,9 @@ def read_bytes(path: Path, *, limit: int = 16_777_216) -> bytes:
 
 def read_whole(source: BinaryIO, path: str, limit: int) -> bytes:
     """Read an open file of at most `limit` bytes; FileTrouble when it is larger."""
-    data = source.read(limit + 1)
+    data = source.read(min(limit + 1, _PIECE))
+    while len(data) <= limit and (piece := source.read(min(limit + 1 - len(data), _MOST_PIECE))):
+        data += piece
     if len(data) > limit:
         raise FileTooLarge(f"{path} is larger than {limit} bytes", where=path, advice="check the path")
     return data

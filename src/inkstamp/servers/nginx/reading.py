@@ -1,8 +1,9 @@
 """A whole nginx configuration: all files, includes resolved, and the virtual hosts in it."""
 
+import operator
 import posixpath
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cached_property
 
 import msgspec
@@ -55,16 +56,29 @@ class ServerBlock(Struct, frozen=True, dict=True):
     """By name, the first of each of the `http` block's own directives."""
     folders: Folders
 
+    @cached_property
+    def _own(self) -> Mapping[str, list[Directive]]:
+        """The block's own directives by name, each in their order; many are asked for in turn."""
+        found: dict[str, list[Directive]] = {}
+        for each in self.block.block or ():
+            found.setdefault(each.name, []).append(each)
+        return found
+
+    def all(self, name: str) -> Sequence[Directive]:
+        """Return the block's own directives of that name, in their order."""
+        return self._own.get(name, ())
+
     def value(self, name: str) -> Directive | None:
         """Return the directive of that name in force: the block's own, else the outer one's."""
-        return next(self.block.find(name), None) or self.outer.get(name)
+        own = self.all(name)
+        return own[0] if own else self.outer.get(name)
 
     @cached_property
     def names(self) -> tuple[str, ...]:
         """All `server_name` arguments as written, in lower case."""
         found = [
             name.lower() if not name.startswith("~") else name
-            for directive in self.block.find("server_name")
+            for directive in self.all("server_name")
             for name in directive.arguments
         ]
         return tuple(dict.fromkeys(found))
@@ -74,7 +88,7 @@ class ServerBlock(Struct, frozen=True, dict=True):
         """Where it answers; nginx's own default when nothing is said."""
         old_switch = self.value("ssl")
         all_tls = old_switch is not None and old_switch.arguments == ("on",)
-        found = tuple(read_listen(each, all_tls=all_tls) for each in self.block.find("listen"))
+        found = tuple(read_listen(each, all_tls=all_tls) for each in self.all("listen"))
         return found or (Listen(address="*", port=80, tls=all_tls),)
 
     @property
@@ -85,7 +99,7 @@ class ServerBlock(Struct, frozen=True, dict=True):
     @property
     def certificate_files(self) -> tuple[str, ...]:
         """Absolute paths of all certificate files, its own or inherited, that no variable names."""
-        own = list(self.block.find("ssl_certificate")) or [each for each in [self.outer.get("ssl_certificate")] if each]
+        own = self.all("ssl_certificate") or [each for each in [self.outer.get("ssl_certificate")] if each]
         return tuple(
             self.absolute(each.arguments[0]) for each in own if each.arguments and "$" not in each.arguments[0]
         )
@@ -183,7 +197,8 @@ class _Loader:
                         yield each
             elif directive.block:
                 inside = tuple(self.resolve(directive.block, depth))
-                yield directive if inside == directive.block else msgspec.structs.replace(directive, block=inside)
+                same = len(inside) == len(directive.block) and all(map(operator.is_, inside, directive.block))
+                yield directive if same else msgspec.structs.replace(directive, block=inside)
             else:
                 yield directive
 

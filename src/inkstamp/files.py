@@ -185,7 +185,7 @@ def link_target(link: Path) -> str | None:
         return None
 
 
-def read_bytes(path: Path, *, limit: int = 16_777_216) -> bytes:
+def read_bytes(path: Path | str, *, limit: int = 16_777_216) -> bytes:
     """Read a whole file of at most `limit` bytes; FileTrouble when it is missing, unreadable, no file, or larger."""
     with file_trouble("read", path), _opened(path) as source:
         return read_whole(source, str(path), limit)
@@ -201,7 +201,7 @@ def read_whole(source: BinaryIO, path: str, limit: int) -> bytes:
     return data
 
 
-def _opened(path: Path) -> BinaryIO:
+def _opened(path: Path | str) -> BinaryIO:
     """Open a file to read; what is none must not be waited for, as a named pipe in its place would be."""
     try:
         handle = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)

@@ -48,7 +48,7 @@ def _found(path: str, *, contents: Contents) -> FoundFile | None:
     data = None
     if contents != "none":
         with suppress(FileTrouble):
-            data = read_bytes(Path(path))
+            data = read_bytes(path)
     if data is not None and contents == "certificates":
         data = certificates_in(data)
     return FoundFile(Rights(stat.S_IMODE(there.st_mode), str(there.st_uid), str(there.st_gid)), data)
@@ -69,7 +69,7 @@ class LocalHost:
         return local_listeners(port)
 
     def read(self, path: str) -> bytes:
-        return read_bytes(Path(path))
+        return read_bytes(path)
 
     def replace(self, path: str, data: bytes) -> None:
         guarded_files.replace(path, data)

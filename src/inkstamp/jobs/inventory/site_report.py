@@ -114,6 +114,8 @@ def unrenewed(
 
     """
     site, known = found.site, found.certificate
+    if shelf.name not in site.certificate_file:  # what nearly all sites have: no path is taken apart for it
+        return None
     file = PurePath(site.certificate_file)
     below = file.relative_to(shelf).parts if file.is_relative_to(shelf) else ()
     if not below or below[0] in renewed or other_names.get(below[0]) in renewed:

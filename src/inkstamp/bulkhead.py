@@ -9,12 +9,14 @@ import contextvars
 import sys
 import traceback
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import Executor, Future, ThreadPoolExecutor, as_completed
 from contextlib import contextmanager
-from typing import ParamSpec, TypeVar
+from typing import TYPE_CHECKING, ParamSpec, TypeVar
 
 from inkstamp.errors import InkStampError, InternalError
 from inkstamp.printable import printable
+
+if TYPE_CHECKING:
+    from concurrent.futures import Executor, Future, ThreadPoolExecutor
 
 S = TypeVar("S")
 T = TypeVar("T")
@@ -82,17 +84,19 @@ def reached(place: str, about: str = "") -> None:
     sys.audit(f"inkstamp.{place}", about)
 
 
-def submit(pool: Executor, work: Callable[[S], T], subject: S) -> Future[T]:
+def submit(pool: "Executor", work: Callable[[S], T], subject: S) -> "Future[T]":
     """Have a thread of `pool` do a piece of work under the deadline that holds here."""
     return pool.submit(contextvars.copy_context().run, work, subject)
 
 
 @contextmanager
-def threads(number: int, *, abandoned: bool = False) -> Iterator[ThreadPoolExecutor]:
+def threads(number: int, *, abandoned: bool = False) -> "Iterator[ThreadPoolExecutor]":
     """Give threads; when the block is left before all is done, what has not begun does not begin.
 
     What has begun is waited for, since it may change something; not where it only looks and may be `abandoned`.
     """
+    from concurrent.futures import ThreadPoolExecutor  # noqa: PLC0415  `status` has no use for threads
+
     pool = ThreadPoolExecutor(number)
     try:
         yield pool
@@ -119,6 +123,8 @@ def side_by_side(work: Callable[[S], T], subjects: Sequence[S], at_once: int) ->
 
 def as_they_end(work: Callable[[S], T], subjects: Iterable[S], at_once: int) -> Iterator[T]:
     """Look at each, several at the same time; yields what came of each as it is done, and may be left at any time."""
+    from concurrent.futures import as_completed  # noqa: PLC0415  as above
+
     waiting = list(subjects)
     with threads(max(min(at_once, len(waiting)), 1), abandoned=True) as pool:
         for done in as_completed([submit(pool, work, each) for each in waiting]):

@@ -15,7 +15,6 @@ from inkstamp.config.model import Certificate, Mistake
 from inkstamp.config.words import BY_HAND
 from inkstamp.errors import Actor, ConfigurationError, InkStampError
 from inkstamp.jobs.status.context import StatusContext
-from inkstamp.jobs.status.portal_stall import stall_of
 from inkstamp.jobs.status.renewal_reasons import decision_on, reasons
 from inkstamp.jobs.status.stall import Stall, csr_stall, records_stall, setback_stall
 from inkstamp.ledger.brought_csr import next_csr
@@ -328,6 +327,8 @@ def _stall(
 ) -> Stall | None:
     if order is None or order.state not in OPEN_STATES:
         return None
+    from inkstamp.jobs.status.portal_stall import stall_of  # noqa: PLC0415  most have no open order
+
     authority = context.config.authority.get(order.authority)
     return stall_of(order, known.proofs.get(order.id, ()), known.waits.get(order.id), entry, authority)
 

@@ -4,19 +4,23 @@
 
 Brings up the CA, nginx and a nameserver on loopback (as the tests do). Each row is a process of its own; its CPU is
 the client's alone. "bare" is HTTP and signing and nothing else: no ledger, no shelf, no verification, no look at the
-proof beforehand.
+proof beforehand; by `http.client`, and by urllib3. Then whole processes, each for one certificate.
 """
 
 import base64
 import hashlib
 import http.client
 import json
+import os
 import resource
 import ssl
+import statistics
 import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -163,17 +167,50 @@ class Bare:
         return self.post(order["certificate"])[1]
 
 
+class BareByPool(Bare):
+    """The same by urllib3, which most programs use."""
+
+    def __init__(self, directory: str, trust: Path) -> None:
+        import urllib3
+
+        self.pool = urllib3.PoolManager(ca_certs=str(trust), retries=False)
+        super().__init__(directory, trust)
+
+    def send(self, method: str, url: str, body: bytes | None = None) -> tuple[Any, bytes]:
+        headers = {"Content-Type": "application/jose+json"} if body else {}
+        reply = self.pool.request(method, url, body=body, headers=headers)
+        self.nonce = reply.headers.get("Replay-Nonce", self.nonce)
+        self.requests += 1
+        return reply, reply.data
+
+
 def bare(
-    directory: str, trust: Path, root: Path, run: str, count: int, look_ports: tuple[int, int] | None
+    directory: str,
+    trust: Path,
+    root: Path,
+    run: str,
+    count: int,
+    look_ports: tuple[int, int] | None,
+    kind: type[Bare] = Bare,
+    threads: int = 1,
 ) -> dict[str, Any]:
-    client = Bare(directory, trust)
+    clients = [kind(directory, trust) for _ in range(threads)]
     folder = root / ".well-known" / "acme-challenge"
     folder.mkdir(parents=True, exist_ok=True)
-    client.certificate(f"{run}0.saltmarsh.test", folder, look_ports)  # imports done, connection warm
-    client.requests, cpu, wall = 0, usage(), time.perf_counter()
-    for name in names(count, run):
-        client.certificate(name, folder, look_ports)
-    return {"cpu": usage() - cpu, "wall": time.perf_counter() - wall, "requests": {"all": client.requests}}
+    for client in clients:
+        client.certificate(f"{run}0.saltmarsh.test", folder, look_ports)  # imports done, connection warm
+        client.requests = 0
+    cpu, wall = usage(), time.perf_counter()
+    todo = iter(names(count, run))
+
+    def work(client: Bare) -> None:
+        for name in todo:
+            client.certificate(name, folder, look_ports)
+
+    with ThreadPoolExecutor(threads) as pool:
+        list(pool.map(work, clients))
+    requests = sum(each.requests for each in clients)
+    return {"cpu": usage() - cpu, "wall": time.perf_counter() - wall, "requests": {"all": requests}}
 
 
 def part(*arguments: str) -> dict[str, Any]:
@@ -192,6 +229,35 @@ def busy(process: int) -> float:
     return float(times.user + times.system)
 
 
+def whole_processes(world: Any, count: int) -> str:
+    """Tell what a whole process takes that gets one certificate and puts it on the shelf alone; medians of `count`."""
+    environment = {**os.environ, **world.env, "INKSTAMP_CONFIG": str(world.config)}
+    environment.pop("PYTHONDONTWRITEBYTECODE", None)
+    with world.config.open("a") as file:
+        for number in range(count + 1):
+            file.write(f'\n[certificate.p{number}]\nnames = ["one{number}.saltmarsh.test"]\nauthority = "quayside"\n')
+            file.write('via = "front"\ninstall = []\n')
+    program = str(Path(sys.executable).parent / "inkstamp")
+    rows: dict[str, Callable[[int], list[str]]] = {
+        "python -c pass": lambda _: [sys.executable, "-c", "pass"],
+        "inkstamp stamp, shelf alone": lambda number: [program, "stamp", f"p{number}", "--quiet"],
+    }
+    lines = [f"\n{'a whole process':<35}  seconds  CPU s"]
+    for told, command in rows.items():
+        walls, cpus = [], []
+        for number in range(count + 1):
+            before, began = os.times(), time.perf_counter()
+            done = subprocess.run(command(number), env=environment, capture_output=True, text=True, check=False)
+            if done.returncode:
+                raise SystemExit(done.stderr)
+            after = os.times()
+            if number:
+                walls.append(time.perf_counter() - began)
+                cpus.append(after.children_user + after.children_system - before.children_user - before.children_system)
+        lines.append(f"{told:<35}  {statistics.median(walls):7.3f}  {statistics.median(cpus):5.3f}")
+    return "\n".join(lines)
+
+
 def main(count: int) -> None:
     from world import real_world
 
@@ -200,8 +266,10 @@ def main(count: int) -> None:
         ca_env = {"nonces_rejected": "0"}
         with real_world(Path(folder), ca_env=ca_env) as world:
             world.add_authority()
-            runs = {"bare": 0, "looking": 0, "ours": 1, "four": 4, "sixteen": 16}
-            root = world.site("all", [name for run in runs for name in names(count, run)])
+            runs = {"bare": 0, "pool": 0, "pools": 4, "looking": 0, "ours": 1, "four": 4, "sixteen": 16}
+            processes = min(count, 9)
+            alone = names(processes + 1, "one")
+            root = world.site("all", [*alone, *(name for run in runs for name in names(count, run))])
             common = (
                 str(world.config),
                 str(world.trust),
@@ -214,8 +282,11 @@ def main(count: int) -> None:
                 before = busy(world.ca.process)
                 figures = part(run, str(at_once), *common)
                 rows.append((run, {**figures, "ca": busy(world.ca.process) - before}))
+            told_of_processes = whole_processes(world, processes)
     told = {
         "bare": "bare requests",
+        "pool": "bare by urllib3",
+        "pools": "bare by urllib3, 4 threads",
         "looking": "bare, with a look at each proof",
         "ours": "ours, one after another",
         "four": "ours, 4 at once",
@@ -229,16 +300,21 @@ def main(count: int) -> None:
         print(f"{told[run]:<35}  {figures['wall']:6.2f}  {figures['wall'] / count * 1e3:7.1f}  "
               f"{figures['cpu'] / count * 1e3:11.2f}  {figures['cpu'] / base['cpu']:8.2f}  {figures['peak']:7.0f}  "
               f"{requests:13.2f}  {figures['ca'] / count * 1e3:8.2f}")  # fmt: skip
-    print("requests by kind, ours one after another:", rows[2][1]["requests"])
+    print("requests by kind, ours one after another:", dict(rows)["ours"]["requests"])
+    print(told_of_processes)
 
 
 if __name__ == "__main__":
     if sys.argv[1:2] == ["--part"]:
         run_name, together, config_file, trust_file, directory_url, root_folder, how_many, ports = sys.argv[2:]
-        if run_name in ("bare", "looking"):
+        if run_name in ("bare", "looking", "pool", "pools"):
             dns_port, http_port = map(int, ports.split(","))
             look_at = (dns_port, http_port) if run_name == "looking" else None
-            result = bare(directory_url, Path(trust_file), Path(root_folder), run_name, int(how_many), look_at)
+            by = BareByPool if run_name.startswith("pool") else Bare
+            result = bare(
+                directory_url, Path(trust_file), Path(root_folder), run_name, int(how_many), look_at, by,
+                max(int(together), 1),
+            )  # fmt: skip
         else:
             result = ours(Path(config_file), run_name, int(how_many), int(together))
         result["peak"] = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024

@@ -27,7 +27,7 @@ GROUPS = (
     ("JSON and ACME messages", ("/acme/", "/decoding.py")),
     ("shelf and files", ("/ledger/shelf", "/ledger/file_store", "/files.py", "/ledger/local_copy", "/reach/guarded")),
     ("SQLite", ("/ledger/",)),
-    ("DNS", ("/dns/", "/view/authoritative", "/view/dns", "/view/resolver")),
+    ("DNS", ("/dns/", "/view/authoritative", "/view/datagrams", "/view/questions")),
     ("X.509", ("/pki/", "/cryptography/", "/view/trust")),
     ("look at the proof", ("/view/", "/proof/")),
 )

@@ -19,6 +19,9 @@ def test_the_benchmarks_run_and_print_their_tables_beside_a_baseline() -> None:
     table = bench("certificates.py", "2")
     assert "bare requests" in table
     assert "ours, 16 at once" in table
+    assert "inkstamp stamp, shelf alone" in table
+    assert "wire to the CA" in bench("cpu_by_group.py", "3")
+    assert "check --quick, so many names" in bench("growth.py", "2", "4")
     table = bench("requests.py", "40")
     assert "openssl req -new" in table
     assert "40, ours" in table

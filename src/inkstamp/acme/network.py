@@ -2,6 +2,7 @@
 
 import socket
 import ssl
+from http.client import HTTPException
 
 from inkstamp.errors import CaProblem, InkStampError, NetworkTrouble
 from inkstamp.kept_connections import NotConnected
@@ -25,7 +26,7 @@ def may_pass(error: InkStampError, tries: int, *, repeatable: bool) -> bool:
         return error.status == 429 or error.status >= 500
     # A connection that broke may have done its work. One that was refused is a CA that is down or a wrong URL:
     # saying so at once helps more than waiting.
-    return repeatable and not isinstance(cause, NotConnected | ValueError) and not _is_of_tls(cause)
+    return repeatable and isinstance(cause, OSError | HTTPException) and not _is_of_tls(cause)
 
 
 def _is_of_tls(cause: object) -> bool:

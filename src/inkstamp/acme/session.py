@@ -48,6 +48,9 @@ _NONCE = "Replay-Nonce"
 _HEADERS = {"User-Agent": f"inkstamp/{__version__}", "Accept-Language": "en"}
 _HEADERS_OF_POST = {**_HEADERS, "Content-Type": "application/jose+json"}
 
+_BROKEN = (NotConnected, HTTPException, OSError, ValueError)
+"""What the HTTP library raises; ValueError for headers that it refuses."""
+
 
 class Signer(Struct, frozen=True):
     """An account's key, and its URL once the CA has given one (`kid`)."""
@@ -287,12 +290,7 @@ class Session:
                 reply = self._connections.request(method, where, body, headers, _MOST_BODY)
         except AnswerTooLong as error:
             raise CaMisbehaved(f"the CA's answer is longer than {_MOST_BODY} bytes", where=url) from error
-        except (
-            NotConnected,
-            HTTPException,
-            OSError,
-            ValueError,
-        ) as error:  # ValueError: headers that the library refuses
+        except _BROKEN as error:
             raise network_trouble(error, url) from error
         return self._judged(method, url, reply)
 

@@ -9,6 +9,7 @@ import socket
 import struct
 import time
 from collections.abc import Sequence
+from contextlib import suppress
 
 import dns.exception
 import dns.flags
@@ -59,19 +60,17 @@ def exchange(
         return {}
     found: dict[dns.rdatatype.RdataType, ResolverReply] = {}
     family = socket.AF_INET6 if ":" in place[0] else socket.AF_INET
-    try:
-        wire = dns.name.from_text(name + ".").to_wire()
+    with suppress(dns.exception.DNSException, OSError, ValueError, struct.error):  # no socket, nobody, too late
+        wire = dns.name.from_text(name + ".").to_wire() or b""
         with socket.socket(family, socket.SOCK_DGRAM) as stream:
             stream.connect(place)
             waiting = {}
             for kind in kinds:
                 number = secrets.randbits(16)
-                asked = (wire or b"") + struct.pack("!2H", kind, dns.rdataclass.IN)
+                asked = wire + struct.pack("!2H", kind, dns.rdataclass.IN)
                 stream.send(_HEADER.pack(number, flags, 1, 0, 0, 0) + asked)
                 waiting[asked] = (kind, number)
             _take(stream, waiting, found, seconds)
-    except (dns.exception.DNSException, OSError, ValueError, struct.error):  # no socket, nobody there, time is over
-        return found
     return found
 
 

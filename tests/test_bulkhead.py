@@ -3,6 +3,8 @@
 import json
 import os
 import socket
+import subprocess
+import sys
 import threading
 import time
 from collections.abc import Callable
@@ -200,3 +202,22 @@ def test_people_are_told_of_an_internal_error_the_first_time(internal: bool, tol
         heals=not internal, remedy="", account="", not_installed=False, waits_for="",
     )  # fmt: skip
     assert len(matters_of(condition, about=["failing"], failing_times=3, days_left=7)) == told
+
+
+def test_work_that_outlives_a_broken_off_run_ends_as_by_ctrl_c_and_is_no_failure_of_its_certificate() -> None:
+    script = """
+import concurrent.futures.thread as pools, time
+from inkstamp.bulkhead import attempt, side_by_side
+
+def late():
+    while not pools._shutdown:
+        time.sleep(0.01)
+    try:
+        print(repr(attempt(side_by_side, str, [1, 2], 2)))
+    except KeyboardInterrupt:
+        print("ended as by Ctrl-C")
+
+pools.ThreadPoolExecutor(1).submit(late)
+"""
+    done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=False, timeout=60)
+    assert done.stdout == "ended as by Ctrl-C\n", done.stderr

@@ -25,6 +25,9 @@ P = ParamSpec("P")
 _FOR_ALL = (KeyboardInterrupt, SystemExit, GeneratorExit)
 """What ends the run, and not the work on one. Other exceptions may derive from BaseException alone: a library that is
 written in Rust raises its panics so."""
+_ENDING = "interpreter shutdown"
+"""In what the standard library says to a thread that begins something after the program's end has begun (Ctrl-C): it must
+not be recorded as what is wrong with a certificate."""
 _MOST_TRACE = 20_000
 
 
@@ -45,6 +48,7 @@ def apart() -> Iterator[None]:
 
     Raises:
         InkStampError: Whatever went wrong, short of what ends the whole run.
+        KeyboardInterrupt: The run was broken off, and this thread has outlived it.
 
     """
     try:
@@ -52,6 +56,8 @@ def apart() -> Iterator[None]:
     except (InkStampError, *_FOR_ALL):
         raise
     except BaseException as error:
+        if isinstance(error, RuntimeError) and _ENDING in str(error):
+            raise KeyboardInterrupt from error
         raise internal_error(error) from error
 
 

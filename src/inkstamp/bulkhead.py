@@ -26,8 +26,8 @@ _FOR_ALL = (KeyboardInterrupt, SystemExit, GeneratorExit)
 """What ends the run, and not the work on one. Other exceptions may derive from BaseException alone: a library that is
 written in Rust raises its panics so."""
 _ENDING = "interpreter shutdown"
-"""In what the standard library says to a thread that begins something after the program's end has begun (Ctrl-C): it must
-not be recorded as what is wrong with a certificate."""
+"""In what the standard library says to a thread that begins something after the program's end has begun (Ctrl-C); that
+is not to be recorded as what is wrong with a certificate."""
 _MOST_TRACE = 20_000
 
 

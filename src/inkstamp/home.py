@@ -1,14 +1,13 @@
 """The data directory (HOME): where everything in it lies."""
 
 from pathlib import Path
-
-from msgspec import Struct
+from typing import NamedTuple
 
 from inkstamp.files import private_folder
 from inkstamp.ownership import expect_ours
 
 
-class Home(Struct, frozen=True):
+class Home(NamedTuple):
     """A data directory; names of paths alone, but for `made` and the folder of account keys."""
 
     folder: Path

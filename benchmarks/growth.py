@@ -71,7 +71,7 @@ def check(folder: Path, count: int) -> Any:
     with ExitStack() as stack:
         named = [find_program("named"), "-g", "-c", str(place / "named.conf")]
         stack.enter_context(running(named, place / "named.log", dns_port, address=PRIMARY))
-        stack.enter_context(running(nginx.command("-g", "daemon off;"), place / "nginx.log", https_port))
+        stack.enter_context(running(nginx.command("-g", "daemon off;"), place / "nginx.log", https_port, seconds=300))
         program = [inkstamp_program(), "--config", str(place / "inkstamp.toml")]
         return measured([*program, "check", "--quick", "--from", str(listed)])
 

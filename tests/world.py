@@ -76,8 +76,10 @@ def make_tls_pair(folder: Path, name: str, *, days: int = 30, started: int = 1) 
     return cert_file, key_file
 
 
-def wait_for_port(port: int, process: subprocess.Popen[bytes] | None, log: Path, address: str = "127.0.0.1") -> None:
-    deadline = time.monotonic() + 20
+def wait_for_port(
+    port: int, process: subprocess.Popen[bytes] | None, log: Path, address: str = "127.0.0.1", seconds: float = 20
+) -> None:
+    deadline = time.monotonic() + seconds
     while time.monotonic() < deadline:
         if process is not None and process.poll() is not None:
             raise RuntimeError(f"ended at once: {log.read_text()[-2000:]}")
@@ -118,7 +120,12 @@ def wait_for_certificate(address: str, port: int, name: str, wanted: bytes) -> N
 
 @contextmanager
 def running(
-    command: Sequence[str], log: Path, port: int, env: dict[str, str] | None = None, address: str = "127.0.0.1"
+    command: Sequence[str],
+    log: Path,
+    port: int,
+    env: dict[str, str] | None = None,
+    address: str = "127.0.0.1",
+    seconds: float = 20,
 ) -> Iterator[subprocess.Popen[bytes]]:
     """Run a server, wait until it listens, stop it by its process id."""
     with log.open("wb") as out:
@@ -126,7 +133,7 @@ def running(
             list(command), stdout=out, stderr=out, stdin=subprocess.DEVNULL, env={**os.environ, **(env or {})}
         )
     try:
-        wait_for_port(port, process, log, address)
+        wait_for_port(port, process, log, address, seconds)
         yield process
     finally:
         process.send_signal(signal.SIGTERM)

@@ -57,3 +57,12 @@ def test_a_wildcard_covers_one_label_more_and_nothing_else(name: str, label: str
     assert not covers(wildcard, f"{label}.{label}.{name}")
     assert not covers(name, f"{label}.{name}")
     assert uncovered([name, wildcard], [name, f"{label}.{name}", wildcard]) == ()
+
+
+_SOME = st.lists(st.sampled_from(["a.test", "b.a.test", "*.a.test", "*.test", "test", "*.b.a.test", "c.b.a.test", ""]))
+
+
+@given(_SOME, _SOME)
+def test_many_names_are_compared_with_many_patterns_as_one_with_one(patterns: list[str], names: list[str]) -> None:
+    pairwise = tuple(name for name in names if not any(covers(each, name) for each in patterns))
+    assert uncovered(patterns, names) == pairwise

@@ -4,11 +4,11 @@ CA/Browser Forum Baseline Requirements section 4.2.2 (internal names), RFC 6761 
 """
 
 import ipaddress
-from collections.abc import Sequence
+from collections.abc import Sequence, Set
 
 from inkstamp.errors import NameTrouble
 from inkstamp.findings import Finding, bad, note, warn
-from inkstamp.pki.names import as_address, covers, normalise
+from inkstamp.pki.names import as_address, is_covered, is_covered_by_wildcard, normalise
 from inkstamp.pki.suffixes import is_delegated_suffix, registrable
 
 # RFC 6761, 6762, 8375, 9476 and ICANN's; then those that are delegated to nobody and used by many.
@@ -86,8 +86,9 @@ def examine_names(common_name: str, names: Sequence[str], addresses: Sequence[st
                 f"add {common_name} to the names",
             )
         )
+    known = frozenset(names)
     for each in names:
-        findings += _forgotten(each, names)
+        findings += _forgotten(each, known)
     return findings
 
 
@@ -99,16 +100,16 @@ def _as_name(common_name: str) -> str:
         return common_name.lower()
 
 
-def _forgotten(name: str, names: Sequence[str]) -> list[Finding]:
+def _forgotten(name: str, names: Set[str]) -> list[Finding]:
     def missing(other: str) -> bool:
-        return not any(covers(each, other) for each in names)
+        return not is_covered(other, names)
 
     if name.startswith("*."):
         bare = name[2:]
         if "." in bare and missing(bare):
             return [warn("names", name, f"does not cover {bare} itself", f"add {bare} if it is to be served too")]
         return []
-    if any(other != name and other.startswith("*.") and covers(other, name) for other in names):
+    if is_covered_by_wildcard(name, names):
         return [note("names", name, "is covered by the wildcard already; it does no harm")]
     bare = name.removeprefix("www.")
     if bare != name and missing(bare):

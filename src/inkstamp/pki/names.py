@@ -1,7 +1,7 @@
 """DNS names as certificates know them (RFC 5280 section 4.2.1.6, RFC 5890, RFC 9525)."""
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Set
 
 from inkstamp.errors import NameTrouble
 
@@ -95,5 +95,16 @@ def covers(pattern: str, name: str) -> bool:
 
 def uncovered(patterns: Iterable[str], names: Iterable[str]) -> tuple[str, ...]:
     """Return those of `names` that none of `patterns` covers, in their order."""
-    known = tuple(patterns)
-    return tuple(name for name in names if not any(covers(pattern, name) for pattern in known))
+    known = frozenset(patterns)
+    return tuple(name for name in names if not is_covered(name, known))
+
+
+def is_covered(name: str, patterns: Set[str]) -> bool:
+    """Tell whether any of a certificate's dNSNames covers `name`, as `covers` has it, however many there are."""
+    return name in patterns or is_covered_by_wildcard(name, patterns)
+
+
+def is_covered_by_wildcard(name: str, patterns: Set[str]) -> bool:
+    """Tell whether a wildcard among the patterns covers `name`, which is none itself."""
+    first, dot, rest = name.partition(".")
+    return bool(first and dot) and first != "*" and f"*.{rest}" in patterns

@@ -5,7 +5,7 @@ from datetime import datetime
 
 from inkstamp.config.model import Certificate
 from inkstamp.findings import Finding, bad, warn
-from inkstamp.pki.names import covers
+from inkstamp.pki.names import is_covered_by_wildcard
 from inkstamp.servers.interface import Site
 
 
@@ -15,15 +15,15 @@ class SiteNames:
     def __init__(self, sites: Iterable[Site]) -> None:
         self._names = {name.lower() for site in sites for name in site.names}
         dotted = (f"*{name}" if name.startswith(".") else name for name in self._names)
-        self._wildcards = [name for name in dotted if name.startswith("*.")]
+        self._wildcards = frozenset(name for name in dotted if name.startswith("*."))
+        self._served_by = {f"*.{name.partition('.')[2]}" for name in self._names if not name.startswith(("*", "."))}
+        """The wildcards that would cover one of the names."""
         self.is_certain = not any(set(name.removeprefix("*.")) & set("*~^$(\\") for name in self._names)
         """Whether no name is a pattern, which might match any."""
 
     def has(self, name: str) -> bool:
         """Tell whether a site has a name of a certificate, or lies below it where that is a wildcard."""
-        if name in self._names or any(covers(each, name) for each in self._wildcards):
-            return True
-        return name.startswith("*.") and any(covers(name, each) for each in self._names)
+        return name in self._names or is_covered_by_wildcard(name, self._wildcards) or name in self._served_by
 
 
 def without_sites(

@@ -133,9 +133,15 @@ def test_a_run_that_is_broken_off_begins_nothing_more_and_the_next_one_goes_on(
     assert "stopped; run the same command again to resume" in done.err
     assert "Traceback" not in done.err
     counting.begin()
-    assert world.run("renew").status == 0
-    assert_served(world, **dict.fromkeys(CREWS, 6))
-    assert world.ca.orders() - orders == len(CREWS)
+    second = world.run("renew")
+    assert second.status == 0
+    # Ctrl-C takes challenge responses down; a CA that looks in that moment refuses, and that order has ended.
+    ended = [
+        crew for crew in CREWS
+        if f"{crew}: resuming order" in second.err and f"{crew}: ordering a certificate" in second.err
+    ]  # fmt: skip
+    assert_served(world, **{crew: 7 if crew in ended else 6 for crew in CREWS})
+    assert world.ca.orders() - orders == len(CREWS) + len(ended)
     assert world.left_behind() == []
 
 

@@ -75,7 +75,7 @@ class _Tunnelled(Https):
 
     def __init__(self, proxy: Proxy, url: WebUrl, seconds: float, context: ssl.SSLContext) -> None:
         super().__init__(url.host, url.usual_port, seconds, context, url.host)
-        self._proxy, self._seconds = proxy, seconds
+        self._proxy = proxy
         self._target = f"[{url.host}]:{url.usual_port}" if ":" in url.host else f"{url.host}:{url.usual_port}"
 
     def open(self) -> socket.socket:

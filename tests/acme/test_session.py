@@ -176,6 +176,16 @@ def test_only_https_is_spoken(tmp_path: Path, url: str) -> None:
         session.post("order", url, None, SIGNER)
 
 
+@pytest.mark.parametrize("place", ["https://ca.test:{}/a", "https://ca{}.test/a"], ids=["ports", "hosts"])
+def test_a_ca_that_names_ever_more_places_is_asked_at_sixteen_and_no_more(place: str) -> None:
+    session = Session("https://ca.test/directory", trust=None, clock=HandClock(NOW))
+    for number in range(16):
+        assert session._way_to(place.format(7000 + number))
+    assert session._way_to(place.format(7000)), "one that is known"
+    with pytest.raises(CaMisbehaved, match="more than 16 hosts"):
+        session._way_to(place.format(8000))
+
+
 def test_a_ca_that_hangs_is_waited_for_no_longer_than_patience_has_it(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

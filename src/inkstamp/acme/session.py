@@ -160,6 +160,8 @@ class Session:
             ) from error  # fmt: skip
         self._elsewhere: set[str] = set()
         """Hosts other than the directory's that the CA has named, each told once."""
+        self._asked: set[str] = set()
+        """Hosts with their ports, the directory's too."""
         self._nonces: deque[str] = deque(maxlen=_MOST_NONCES_KEPT)
         self._directory: Directory | None = None
         self._lock = threading.Lock()
@@ -274,10 +276,12 @@ class Session:
         if where.scheme != "https":
             raise CaMisbehaved(f"the CA names a URL that is not https: {url}", where=self.directory_url)
         if where.host != self._host and where.host not in self._elsewhere:
-            if len(self._elsewhere) >= _MOST_HOSTS:
-                raise CaMisbehaved(f"the CA names more than {_MOST_HOSTS} hosts", where=self.directory_url)
             self._elsewhere.add(where.host)
             self._on_notice(f"{self._host} sends requests on to another host, {where.host}")
+        if where.authority not in self._asked:
+            if len(self._asked) >= _MOST_HOSTS:
+                raise CaMisbehaved(f"the CA names more than {_MOST_HOSTS} hosts", where=self.directory_url)
+            self._asked.add(where.authority)
         return where
 
     def _once(self, method: str, url: str, body: bytes | None = None) -> Reply:

@@ -55,12 +55,12 @@ def ask_each(
     if not time_left():
         return tuple(Answer((), f"{name} was not looked up: no time was left", known=False) for _ in kinds)
     told: dict[dns.rdatatype.RdataType, ResolverReply] = {}
+    flags = dns.flags.RD if resolver.flags is None else resolver.flags
     with within(_LIFETIME):
         for server in resolver.nameservers:
             wanted = [kind for kind in kinds if kind not in told]
             left = time_left(resolver.timeout)
             if left and wanted and isinstance(server, str):
-                flags = dns.flags.RD if resolver.flags is None else resolver.flags
                 told |= exchange((server, resolver.port), name, wanted, flags, left)
         return tuple(_answer(told[kind], name) if kind in told else _persist(resolver, name, kind) for kind in kinds)
 
@@ -77,14 +77,13 @@ def _persist(resolver: dns.resolver.Resolver, name: str, kind: dns.rdatatype.Rda
     if not left:
         return Answer((), _silence(resolver, name), known=False)
     try:
-        answer = resolver.resolve(name + ".", kind, search=False, lifetime=left)
-    except dns.resolver.NoAnswer:
-        return Answer(())
-    except dns.resolver.NXDOMAIN:
-        return Answer((), f"{name} does not exist in DNS (NXDOMAIN)")
+        found = resolver.resolve(name + ".", kind, search=False, lifetime=left)
+        reply = ResolverReply(True, tuple(found), bool(found.response.flags & dns.flags.AD))
+    except (dns.resolver.NoAnswer, dns.resolver.NXDOMAIN) as error:
+        reply = ResolverReply(isinstance(error, dns.resolver.NoAnswer), (), False)
     except (dns.exception.DNSException, OSError, ValueError) as error:  # no socket; a name that cannot be written
         return Answer((), _trouble(resolver, name, error), known=False)
-    return Answer(tuple(answer)[:_MOST], secure=bool(answer.response.flags & dns.flags.AD))
+    return _answer(reply, name)
 
 
 def _trouble(resolver: dns.resolver.Resolver, name: str, error: Exception) -> str:

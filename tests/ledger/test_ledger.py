@@ -351,7 +351,7 @@ def test_where_there_are_no_hard_links_a_new_file_is_placed_all_the_same(
 
 def test_every_book_is_kept_and_asked_alike_on_either_database(ledger: Ledger) -> None:
     order = ledger.move_order(ledger.intend_order("rowing", "quayside", ["a.test"]), OrderState.OPENED, url="u")
-    ledger.add_edition(order, edition(1), "issued")
+    ledger.add_edition(order, edition(1), "issued", renewal=NOW + timedelta(days=60))
     ledger.save_account("quayside", directory="d", url="u", contact="", caa=["ca.test"], what="opened")
     ledger.retire_account("quayside")
     account = ledger.account("quayside")
@@ -372,7 +372,6 @@ def test_every_book_is_kept_and_asked_alike_on_either_database(ledger: Ledger) -
     ledger.roster.recompute(["hosts", "gone"], {"hosts": "x"})
     assert ledger.roster.changed_groups({"hosts": "x"}) == []
     assert ledger.roster.group_names() == ["hosts"]
-    ledger.observations.plan(edition(1), NOW + timedelta(days=60))
     ledger.observations.add([(edition(1), {"astray": "front serves another", "look_again": NOW})])
     assert ledger.observations.of(edition(1)).astray == "front serves another"
     assert sum(ledger.observations.planned_days("quayside", 0, 99_999).values()) == 1

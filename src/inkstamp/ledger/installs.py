@@ -24,24 +24,33 @@ class Installs:
 
     def begin(self, certificate: str, edition: int, servers: Sequence[str]) -> InstallRecord:
         """Record that servers are about to be changed; what stands there must be saved already."""
-        now = from_moment(self._clock.now())
         with self._database.writing():
-            mark_changed(self._database, certificate)
-            identity = self._database.insert_numbered(
-                "install",
-                certificate=certificate,
-                edition=edition,
-                servers=as_list(servers),
-                state=InstallState.BEGUN.value,
-                at=now,
-                machine=self._here.owner(servers),
-            )
+            return self._insert(certificate, edition, servers, InstallState.BEGUN)
+
+    def add_done(self, certificate: str, edition: int, servers: Sequence[str], what: str, text: str) -> None:
+        """Record an install that nothing could interrupt: on the shelf alone, or found on its servers as it is."""
+        with self._database.writing():
+            self._insert(certificate, edition, servers, InstallState.DONE)
+            self._note(what, text, certificate)
+
+    def _insert(self, certificate: str, edition: int, servers: Sequence[str], state: InstallState) -> InstallRecord:
+        now = from_moment(self._clock.now())
+        mark_changed(self._database, certificate)
+        identity = self._database.insert_numbered(
+            "install",
+            certificate=certificate,
+            edition=edition,
+            servers=as_list(servers),
+            state=state.value,
+            at=now,
+            machine=self._here.owner(servers),
+        )
         return InstallRecord(
             id=identity,
             certificate=certificate,
             edition=edition,
             servers=tuple(servers),
-            state=InstallState.BEGUN,
+            state=state,
             at=to_moment(now),
         )
 

@@ -196,13 +196,15 @@ class Observations:
         return {row["day"]: row["renewals"] for row in rows}
 
     def plan(self, edition: EditionRecord, at: datetime) -> None:
-        """Write down from when an edition, the newest one, is to be renewed, instead of what was planned before."""
-        with self._database.writing():
-            self._take_out(edition.certificate)
-            planned = msgspec.structs.replace(self.of(edition), planned=at)
-            mark_changed(self._database, edition.certificate)
-            self._database.upsert("tidings", {"certificate": edition.certificate}, **_as_row(planned))
-            self._count(edition.authority, at, 1)
+        """Write down, inside a transaction, from when an edition, the newest one, is to be renewed.
+
+        It takes the place of what was planned for the edition before.
+        """
+        self._take_out(edition.certificate)
+        planned = msgspec.structs.replace(self.of(edition), planned=at)
+        mark_changed(self._database, edition.certificate)
+        self._database.upsert("tidings", {"certificate": edition.certificate}, **_as_row(planned))
+        self._count(edition.authority, at, 1)
 
     def _take_out(self, certificate: str) -> None:
         """Count the renewal no longer that was planned for a certificate's edition before."""

@@ -126,6 +126,23 @@ def as_edition(row: Row) -> EditionRecord:
     )
 
 
+def edition_row(edition: EditionRecord) -> dict[str, str | int]:
+    """Write an edition as `as_edition` reads it."""
+    return {
+        "certificate": edition.certificate,
+        "number": edition.number,
+        "names": as_list(edition.names),
+        "issuer": edition.issuer,
+        "root": edition.root,
+        "serial": edition.serial,
+        "sha256": edition.sha256,
+        "not_before": from_moment(edition.not_before),
+        "not_after": from_moment(edition.not_after),
+        "authority": edition.authority,
+        "key_kind": edition.key,
+    }
+
+
 def as_install(row: Row) -> InstallRecord:
     """Read a row of `install`."""
     return InstallRecord(

@@ -35,7 +35,16 @@ from inkstamp.ledger.removals import Removals
 from inkstamp.ledger.renaming import Renames
 from inkstamp.ledger.revocations import Revocations
 from inkstamp.ledger.roster import Roster, mark_changed
-from inkstamp.ledger.rows import as_edition, as_list, as_order, from_moment, strings, telling_damage, to_moment
+from inkstamp.ledger.rows import (
+    as_edition,
+    as_list,
+    as_order,
+    edition_row,
+    from_moment,
+    strings,
+    telling_damage,
+    to_moment,
+)
 from inkstamp.ledger.sent_notices import SentNotices
 from inkstamp.ledger.staged_rollouts import StagedRollouts, open_here
 from inkstamp.ledger.tlsa_changes import TlsaChanges
@@ -241,16 +250,9 @@ class Ledger:
             mark_changed(self._database, certificate)
             self.removals.forget(certificate)
             identity = self._database.insert_numbered(
-                "ca_order",
-                certificate=certificate,
-                authority=authority,
-                names=as_list(names),
-                state=OrderState.INTENDED.value,
-                url="",
-                edition=number,
-                opened=now,
-                changed=now,
-            )
+                "ca_order", certificate=certificate, authority=authority, names=as_list(names),
+                state=OrderState.INTENDED.value, url="", edition=number, opened=now, changed=now,
+            )  # fmt: skip
         return OrderRecord(id=identity, certificate=certificate, authority=authority, names=tuple(names),
                            state=OrderState.INTENDED, url="", edition=number, opened=to_moment(now),
                            changed=to_moment(now))  # fmt: skip
@@ -298,39 +300,36 @@ class Ledger:
 
     # Editions
 
-    def add_edition(self, order: OrderRecord, edition: EditionRecord, text: str, *, in_steps: bool = False) -> None:
-        """Record an issued certificate and end its order, in one transaction; `in_steps` keeps it from all machines."""
+    def add_edition(
+        self,
+        order: OrderRecord,
+        edition: EditionRecord,
+        text: str,
+        *,
+        in_steps: bool = False,
+        renewal: datetime | None = None,
+    ) -> None:
+        """Record an issued certificate and from when it is to be renewed, and end its order, in one transaction.
+
+        `in_steps` keeps it from all machines.
+        """
         check_order_move(order.state, OrderState.ISSUED, order.id)
         with self._database.writing():
             self._store.keep_edition(edition.certificate, edition.number)
             mark_changed(self._database, order.certificate)
-            self._insert_edition(edition)
+            self._database.insert("edition", **edition_row(edition))
             if in_steps and self.rollouts is not None:
                 self.rollouts.begin(edition.certificate, edition.number)
             self._move(order, msgspec.structs.replace(order, state=OrderState.ISSUED))
+            if renewal is not None:
+                self.observations.plan(edition, renewal)
             self._note("issued", text, order.certificate)
             announce(self._database)
 
-    def _insert_edition(self, edition: EditionRecord) -> None:
-        self._database.insert(
-            "edition",
-            certificate=edition.certificate,
-            number=edition.number,
-            names=as_list(edition.names),
-            authority=edition.authority,
-            issuer=edition.issuer,
-            root=edition.root,
-            serial=edition.serial,
-            sha256=edition.sha256,
-            not_before=from_moment(edition.not_before),
-            not_after=from_moment(edition.not_after),
-            key_kind=edition.key,
-        )
-
-    def restore_edition(self, edition: EditionRecord, told: str = "") -> None:
+    def restore_edition(self, edition: EditionRecord, told: str = "", renewal: datetime | None = None) -> None:
         """Record an edition that lies on the shelf and that this ledger does not know, as if it came of an order.
 
-        With an event where it is `told`.
+        With an event where it is `told`, and from when it is to be renewed where that is known.
         """
         with self._database.writing():
             self._store.keep_edition(edition.certificate, edition.number)
@@ -348,7 +347,9 @@ class Ledger:
                 edition=edition.number,
                 **dict.fromkeys(("opened", "changed"), from_moment(edition.not_before)),
             )
-            self._insert_edition(edition)
+            self._database.insert("edition", **edition_row(edition))
+            if renewal is not None:
+                self.observations.plan(edition, renewal)
 
     def edition(self, certificate: str, number: int) -> EditionRecord | None:
         """Return one edition of a certificate."""

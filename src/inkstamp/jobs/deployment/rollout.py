@@ -22,7 +22,7 @@ from inkstamp.jobs.deployment.rollback import bring_back_cut_off
 from inkstamp.jobs.deployment.tlsa_rollover import INLINE, await_records, tidy_records, tlsa_places
 from inkstamp.jobs.deployment.transaction import Load, Result, carry_through, carry_together
 from inkstamp.jobs.deployment.undo_log import drop_old_editions, edition_before, group_back, undoable
-from inkstamp.ledger.records import EditionRecord, InstallState
+from inkstamp.ledger.records import EditionRecord
 from inkstamp.servers.reload import test_before
 
 
@@ -206,9 +206,8 @@ class _Round:
             self.context.shelf.grant(self.name, self.edition.number)
             self.context.local_copy.switch(self.name, self.edition.number)
         if not self.entry.install:  # there was one step, and nothing to go back to
-            record = self.context.ledger.installs.begin(self.name, self.edition.number, ())
             text = f"edition {self.edition.number}"
-            self.context.ledger.installs.end(record, InstallState.DONE, "shelved", text)
+            self.context.ledger.installs.add_done(self.name, self.edition.number, (), "shelved", text)
         drop_old_editions(self.context, self.name, self.entry)
         if self.away:
             raise _left_out(self.away, self.done, self.edition, self.findings)

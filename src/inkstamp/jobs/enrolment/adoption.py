@@ -21,13 +21,12 @@ from inkstamp.jobs.enrolment.lists import WantedCertificate
 from inkstamp.jobs.enrolment.other_renewers import other_renewers
 from inkstamp.jobs.inventory.survey import survey
 from inkstamp.jobs.issuance.acceptance import record_of
-from inkstamp.jobs.issuance.renewal_plan import plan_renewal
+from inkstamp.jobs.issuance.renewal_plan import renewal_moment
 from inkstamp.jobs.lifecycle.install import install_edition
 from inkstamp.jobs.lifecycle.proposal import StampRequest, entry_name
 from inkstamp.jobs.lifecycle.provisioning import settle, write_entries
 from inkstamp.jobs.lifecycle.stamp_plans import make_plans
 from inkstamp.jobs.status.overview import statuses_of
-from inkstamp.ledger.records import InstallState
 from inkstamp.ledger.shelf import EditionFiles
 from inkstamp.pki import keys
 from inkstamp.pki.certificates import read_pem, short_name, subject_names, to_pem
@@ -311,10 +310,10 @@ def _shelve(
         if newest is None or newest.sha256 != record.sha256:
             pem = keys.to_pem(key) if key is not None else None
             context.shelf.put(name, record.number, EditionFiles(pem, to_pem(found.leaf), issuers))
-            ledger.restore_edition(record, f"edition {record.number}, taken over from {found.certificate_file}")
-            plan_renewal(context, entry, record)
+            told = f"edition {record.number}, taken over from {found.certificate_file}"
+            ledger.restore_edition(record, told, renewal=renewal_moment(context, entry, record))
             newest = record
         if found.servers or not entry.install:
             servers = () if entry.key_elsewhere else found.servers
-            begun = ledger.installs.begin(name, newest.number, servers)
-            ledger.installs.end(begun, InstallState.DONE, "adopted", ", ".join(servers) or "the shelf only")
+            text = ", ".join(servers) or "the shelf only"
+            ledger.installs.add_done(name, newest.number, servers, "adopted", text)

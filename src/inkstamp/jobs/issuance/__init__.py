@@ -20,6 +20,6 @@ FACE = (
     "download.collect",
     "kept_key.keep_key",
     "ledger_rebuild.rebuild",
-    "renewal_plan.plan_renewal",
+    "renewal_plan.renewal_moment",
 )
 """What other rooms and the command line may import from here."""

@@ -7,10 +7,11 @@ from cryptography import x509
 from msgspec import Struct
 
 from inkstamp.clock import stamp
+from inkstamp.config.model import Certificate
 from inkstamp.errors import EditionUnfit
 from inkstamp.findings import Finding
 from inkstamp.jobs.issuance.context import IssuanceContext
-from inkstamp.jobs.issuance.renewal_plan import plan_renewal
+from inkstamp.jobs.issuance.renewal_plan import renewal_moment
 from inkstamp.ledger.brought_csr import brought_since, forget_brought
 from inkstamp.ledger.order_files import OrderKey, request_of
 from inkstamp.ledger.records import EditionRecord, OrderRecord
@@ -81,22 +82,29 @@ def shelve(
     )
     until = stamp(edition.not_after)
     text = f"edition {edition.number} by “{edition.issuer}” under “{edition.root}”, valid until {until}"
-    context.ledger.add_edition(order, edition, text, in_steps=_comes_in_steps(context, edition))
+    entry = context.certificates.get(order.certificate)
+    context.ledger.add_edition(
+        order,
+        edition,
+        text,
+        in_steps=_comes_in_steps(context, entry, edition),
+        renewal=renewal_moment(context, entry, edition),
+    )
     if key.request and brought_since(context.home, context.shelf, order.certificate, edition.number) is None:
         forget_brought(
             context.home, context.store, order.certificate
         )  # another one may have been brought while this was ordered
     if key.private is not None:
         context.order_keys.forget(order.certificate, key.private)
-    plan_renewal(context, context.certificates.get(order.certificate), edition)
     return edition
 
 
-def _comes_in_steps(context: IssuanceContext, edition: EditionRecord) -> bool:
+def _comes_in_steps(context: IssuanceContext, entry: Certificate | None, edition: EditionRecord) -> bool:
     """Tell whether machines are given an edition in steps: not where the one before it does no good any more."""
-    entry = context.certificates.get(edition.certificate)
+    if entry is None or not entry.rollout:
+        return False
     before = context.ledger.newest_edition(edition.certificate)
-    if entry is None or not entry.rollout or before is None or before.not_after <= context.clock.now():
+    if before is None or before.not_after <= context.clock.now():
         return False
     return context.ledger.revocations.of(before.certificate, before.number) is None
 

@@ -46,9 +46,12 @@ def dripping(data: bytes, pause: float = 0.05) -> Talk:
 
 
 @contextmanager
-def tls_server(key: Signer, ders: Sequence[bytes]) -> Iterator[int]:
-    """Serve certificates as given, leaf first, with the key of `key`; gives the port."""
+def tls_server(
+    key: Signer, ders: Sequence[bytes], settle: Callable[[SSL.Context], None] = lambda _context: None
+) -> Iterator[int]:
+    """Serve certificates as given, leaf first, with the key of `key` and as `settle` sets it up; gives the port."""
     context = SSL.Context(SSL.TLS_SERVER_METHOD)
+    settle(context)
     pem = key.key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
     with warnings.catch_warnings():  # the way that is not deprecated takes no certificate that is odd
         warnings.simplefilter("ignore", DeprecationWarning)

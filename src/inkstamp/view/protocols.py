@@ -3,7 +3,6 @@
 import contextlib
 import ssl
 import time
-from collections.abc import Iterator
 from functools import lru_cache
 
 from msgspec import Struct
@@ -26,11 +25,16 @@ _PATIENCE, _WHOLE = 5.0, 20.0
 """Seconds: to connect, and for all handshakes together."""
 _ANY = b"ALL:@SECLEVEL=0"
 _STATIC = b"kRSA:!NULL:!3DES:@SECLEVEL=0"
+_OLD = b"3DES:RC4:NULL:EXPORT:DES:@SECLEVEL=0"
+_WEAK = b"kRSA:3DES:RC4:NULL:EXPORT:DES:@SECLEVEL=0"
+"""Both together: most servers refuse them all."""
+_HTTP = ("h2", "http/1.1")
 GROUPS = (("X25519", "X25519"), ("P-256", "prime256v1"), ("P-384", "secp384r1"))
 """What they are called, and what OpenSSL calls them."""
+_SEEN_AS = {"x25519": "X25519", "secp256r1": "P-256", "secp384r1": "P-384"}
+"""How OpenSSL tells the group of a handshake."""
 _TICKET_SECONDS = 0.25
 """How long a TLS 1.3 server may take to send its tickets, which come behind the handshake."""
-_OLD = b"3DES:RC4:NULL:EXPORT:DES:@SECLEVEL=0"
 
 
 class Readiness(Struct, frozen=True, kw_only=True):
@@ -50,39 +54,42 @@ class Readiness(Struct, frozen=True, kw_only=True):
     """Whether it takes up a session that was begun before; None where that was not tried."""
 
 
-def try_versions(address: str, port: int, name: str, *, upgrade: Upgrade = "", protocol: str = "") -> Readiness:
-    """Shake hands once for each version and each sort of cipher; a handshake that fails is an answer.
+def group_name(group: str) -> str:
+    """Return a group's usual name for that which OpenSSL tells of a handshake."""
+    return _SEEN_AS.get(group, group)
 
-    `protocol` is the version of a handshake before, as in `TLSv1.3`, which is not tried again; empty for none. A server
-    that lets some handshakes hang is left alone after a while: what was not tried counts as not taken.
+
+def try_versions(
+    address: str, port: int, name: str, *, upgrade: Upgrade = "", protocol: str = "", group: str = ""
+) -> Readiness:
+    """Find out what a server takes, with as few handshakes as tell it; one that fails is an answer.
+
+    `protocol` and `group` are those of a handshake before, as in `TLSv1.3` and `x25519`, which are not tried again;
+    empty for none. A server that lets some handshakes hang is left alone after a while: what was not tried counts as
+    not taken.
     """
-    end = time.monotonic() + time_left(_WHOLE)
-    seen = protocol.replace("TLSv", "TLS ")
-
-    def attempt(version: int | None, ciphers: bytes, alpn: tuple[bytes, ...] = ()) -> SSL.Connection | None:
-        if time.monotonic() > end:
-            return None
-        context = _context(version, ciphers, alpn)
-        return _shake(context, (address, port), name, upgrade) if context is not None else None
-
-    taken = tuple(told for told, version in VERSIONS if told == seen or attempt(version, _ANY) is not None)
+    tried = _Attempts(address, port, name, upgrade, time.monotonic() + time_left(_WHOLE))
+    taken = tried.versions(protocol.replace("TLSv", "TLS "))
     before = SSL.TLS1_2_VERSION if "TLS 1.2" in taken else None
-    offered = attempt(None, _ANY, (b"h2", b"http/1.1")) if not upgrade else None
-    sessions = _Sessions(address, port, name, upgrade, end)
-    newest = "TLS 1.3" in taken
+    weak = before is not None and tried.is_taken(before, _WEAK)
+    agreed = tried.agree(group_name(group)) if "TLS 1.3" in taken else _Agreed((), None, None)
+    alpn, resumes = agreed.alpn, agreed.resumes
+    if alpn is None:
+        alpn = tried.alpn() if not upgrade else ""
+    if resumes is None and taken and taken[-1] in ("TLS 1.2", "TLS 1.3"):
+        resumes = tried.are_resumed(newest=before is None)
     return Readiness(
         versions=taken,
-        static=before is not None and attempt(before, _STATIC) is not None,
-        old=before is not None and attempt(before, _OLD) is not None,
-        alpn=offered.get_alpn_proto_negotiated().decode("ascii", "replace") if offered is not None else "",
-        # Before TLS 1.3 a group that is not offered also forbids certificates on that curve: nothing would be learnt.
-        groups=tuple(told for told, curve in GROUPS if newest and sessions.agrees_in(curve)),
-        resumes=sessions.are_resumed(newest=before is None) if newest or before is not None else None,
+        static=weak and tried.is_taken(before, _STATIC),
+        old=weak and tried.is_taken(before, _OLD),
+        alpn=alpn,
+        groups=agreed.groups,
+        resumes=resumes,
     )
 
 
 @lru_cache(maxsize=32)  # making one takes as long as a third of a handshake
-def _context(version: int | None, ciphers: bytes, alpn: tuple[bytes, ...]) -> SSL.Context | None:
+def _context(lowest: int | None, highest: int | None, ciphers: bytes, alpn: tuple[str, ...]) -> SSL.Context | None:
     """Return what offers just that; None where this machine's OpenSSL has none of the ciphers."""
     context = SSL.Context(SSL.TLS_CLIENT_METHOD)
     context.set_verify(SSL.VERIFY_NONE)
@@ -90,16 +97,52 @@ def _context(version: int | None, ciphers: bytes, alpn: tuple[bytes, ...]) -> SS
         context.set_cipher_list(ciphers)
     except SSL.Error:
         return None
-    if version is not None:
-        context.set_min_proto_version(version)
-        context.set_max_proto_version(version)
+    if lowest is not None:
+        context.set_min_proto_version(lowest)
+    if highest is not None:
+        context.set_max_proto_version(highest)
     if alpn:
-        context.set_alpn_protos(list(alpn))
+        context.set_alpn_protos([each.encode() for each in alpn])
     return context
 
 
-class _Sessions(Struct, frozen=True):
-    """Sessions with one address, by the standard library: pyOpenSSL can neither choose groups nor tell resumption."""
+@lru_cache(maxsize=16)
+def _group_context(curve: str, alpn: tuple[str, ...]) -> ssl.SSLContext | None:
+    """Return what agrees on keys in that group alone, by TLS 1.3; None where this machine's OpenSSL does not know it.
+
+    Before TLS 1.3 a group that is not offered also forbids certificates on that curve: nothing would be learnt.
+    """
+    context = careless_context()
+    context.minimum_version = ssl.TLSVersion.TLSv1_3
+    try:
+        context.set_ecdh_curve(curve)
+    except (ValueError, ssl.SSLError):
+        return None
+    if alpn:
+        context.set_alpn_protocols(alpn)
+    return context
+
+
+class _Begun(Struct, frozen=True):
+    """What one handshake came to."""
+
+    session: ssl.SSLSession | None
+    alpn: str
+    resumed: bool
+
+
+class _Agreed(Struct, frozen=True):
+    """What handshakes in single groups showed."""
+
+    groups: tuple[str, ...]
+    alpn: str | None
+    """What the server chose; None where none of them asked."""
+    resumes: bool | None
+    """None where none of them came about."""
+
+
+class _Attempts(Struct, frozen=True):
+    """Handshakes with one address."""
 
     address: str
     port: int
@@ -108,48 +151,93 @@ class _Sessions(Struct, frozen=True):
     end: float
     """By `time.monotonic`: when to try no more."""
 
-    def agrees_in(self, curve: str) -> bool:
-        """Tell whether keys are agreed on where nothing but that group is offered."""
-        context = careless_context()
-        context.minimum_version = ssl.TLSVersion.TLSv1_3
-        try:
-            context.set_ecdh_curve(curve)
-        except (ValueError, ssl.SSLError):
-            return False  # this machine's OpenSSL does not know it
-        with self._begun(context) as session:
-            return session is not None
+    def versions(self, seen: str) -> tuple[str, ...]:
+        """Return the versions that are taken, `seen` among them; those that are deprecated are tried together first."""
+        taken = {told for told, version in VERSIONS[2:] if told == seen or self.is_taken(version, _ANY)}
+        (older, lowest), (newer, highest) = VERSIONS[:2]
+        if not taken:  # who is so old may not know how to choose among versions
+            taken |= {told for told, version in VERSIONS[:2] if told == seen or self.is_taken(version, _ANY)}
+        elif (chosen := self.attempt(lowest, highest, _ANY)) is not None:
+            is_newer = chosen.get_protocol_version() == highest
+            taken |= {newer, older} if is_newer and self.is_taken(lowest, _ANY) else {newer if is_newer else older}
+        return tuple(told for told, _ in VERSIONS if told in taken)
+
+    def is_taken(self, version: int | None, ciphers: bytes) -> bool:
+        """Tell whether a handshake comes about by that version alone, and these ciphers."""
+        return self.attempt(version, version, ciphers) is not None
+
+    def alpn(self) -> str:
+        """Return what the server chooses of HTTP/2 and HTTP/1.1; empty for nothing."""
+        offered = self.attempt(None, None, _ANY, _HTTP)
+        return offered.get_alpn_proto_negotiated().decode("ascii", "replace") if offered is not None else ""
+
+    def attempt(
+        self, lowest: int | None, highest: int | None, ciphers: bytes, alpn: tuple[str, ...] = ()
+    ) -> SSL.Connection | None:
+        """Shake hands with what is offered; None where that fails."""
+        if time.monotonic() > self.end:
+            return None
+        context = _context(lowest, highest, ciphers, alpn)
+        return _shake(context, (self.address, self.port), self.name, self.upgrade) if context is not None else None
+
+    # By the standard library: pyOpenSSL can neither choose groups nor tell resumption.
+
+    def agree(self, known: str) -> _Agreed:
+        """Find the groups that are taken where nothing else is offered, `known` among them.
+
+        The first handshake that comes about also shows what is chosen by ALPN, and is resumed.
+        """
+        groups: list[str] = []
+        alpn, resumes = None, None
+        for told, curve in GROUPS:
+            if told == known:
+                groups.append(told)
+                continue
+            for offered in (_HTTP, ()) if alpn is None and not self.upgrade else ((),):
+                context = _group_context(curve, offered)
+                begun = self._begin(context, tickets=resumes is None) if context is not None else None
+                if context is None or begun is None:
+                    continue  # a server may refuse all that offer what it does not know
+                groups.append(told)
+                alpn = alpn or begun.alpn
+                resumes = self._is_resumed(context, begun.session) if resumes is None else resumes
+                break
+        return _Agreed(tuple(groups), alpn, resumes)
 
     def are_resumed(self, *, newest: bool) -> bool | None:
         """Tell whether a second handshake takes the first one's session up; by TLS 1.3 where `newest`, else 1.2."""
         context = careless_context()
         if not newest:
             context.maximum_version = ssl.TLSVersion.TLSv1_2
-        with self._begun(context) as first:
-            if first is None:
-                return None
-            if newest:
-                with contextlib.suppress(OSError):  # nothing is sent but tickets, and they are read on the way
-                    first.settimeout(_TICKET_SECONDS)
-                    first.recv(1)
-            begun = first.session
-        with self._begun(context, begun) as again:
-            return again is not None and again.session_reused is True
+        begun = self._begin(context, tickets=newest)
+        return self._is_resumed(context, begun.session) if begun is not None else None
 
-    @contextlib.contextmanager
-    def _begun(self, context: ssl.SSLContext, session: ssl.SSLSession | None = None) -> Iterator[ssl.SSLSocket | None]:
-        """Shake hands; None where that fails."""
+    def _is_resumed(self, context: ssl.SSLContext, session: ssl.SSLSession | None) -> bool:
+        again = self._begin(context, session)
+        return again is not None and again.resumed
+
+    def _begin(
+        self, context: ssl.SSLContext, session: ssl.SSLSession | None = None, *, tickets: bool = False
+    ) -> _Begun | None:
+        """Shake hands, and wait for `tickets` behind; None where that fails."""
         left = self.end - time.monotonic()
-        with contextlib.ExitStack() as stack:
-            begun = None
-            with contextlib.suppress(OSError):  # a handshake that fails is an answer
-                if left > 0:
-                    patience = min(_PATIENCE, left)
-                    plain = stack.enter_context(connect(self.address, self.port, patience))
-                    if not ask_for_tls(plain, self.upgrade, time.monotonic() + patience):
-                        plain.settimeout(patience)
-                        named = None if not self.name or as_address(self.name) else self.name
-                        begun = stack.enter_context(context.wrap_socket(plain, server_hostname=named, session=session))
-            yield begun
+        if left <= 0:
+            return None
+        patience = min(_PATIENCE, left)
+        named = None if not self.name or as_address(self.name) else self.name
+        try:
+            with connect(self.address, self.port, patience) as plain:
+                if ask_for_tls(plain, self.upgrade, time.monotonic() + patience):
+                    return None
+                plain.settimeout(patience)
+                with context.wrap_socket(plain, server_hostname=named, session=session) as begun:
+                    if tickets:
+                        with contextlib.suppress(OSError):  # nothing is sent but tickets, and they are read on the way
+                            begun.settimeout(_TICKET_SECONDS)
+                            begun.recv(1)
+                    return _Begun(begun.session, begun.selected_alpn_protocol() or "", begun.session_reused is True)
+        except OSError:  # a handshake that fails is an answer
+            return None
 
 
 def _shake(context: SSL.Context, at: tuple[str, int], name: str, upgrade: Upgrade) -> SSL.Connection | None:

@@ -16,14 +16,14 @@ from inkstamp.jobs.checks.dns import look_at_caa, look_at_tlsa
 from inkstamp.jobs.checks.each_address import at_each_address, for_each_chain
 from inkstamp.jobs.checks.http import look_at_web
 from inkstamp.jobs.checks.served_chain import Fetch, judge_chain
-from inkstamp.pki.certificates import subject_names
+from inkstamp.pki.certificates import key_kind, subject_names
 from inkstamp.pki.chain import Roots, arrange, find_paths
 from inkstamp.pki.quality import judge_keys, judge_serial, judge_stapling, judge_transparency, short_lived
 from inkstamp.pki.revocation import Status, read_ocsp
 from inkstamp.pki.verifying import second_opinion
 from inkstamp.severity import Severity
 from inkstamp.view.handshake import Served, shake_hands
-from inkstamp.view.protocols import VERSIONS, Readiness, try_versions
+from inkstamp.view.protocols import VERSIONS, Readiness, group_name, try_versions
 from inkstamp.view.revocation_status import NotAsked, RevocationStatus
 from inkstamp.view.upgrade import Upgrade
 
@@ -33,8 +33,6 @@ if TYPE_CHECKING:
 _OLD = {"TLS 1.0", "TLS 1.1"}
 _HYBRID = "MLKEM"
 """In the names of groups that later quantum computers do not open (draft-ietf-tls-ecdhe-mlkem)."""
-_GROUPS = {"x25519": "X25519", "secp256r1": "P-256", "secp384r1": "P-384"}
-"""What OpenSSL calls groups, and what they are called elsewhere."""
 _KNOWS_HYBRID = SSL.OPENSSL_VERSION_NUMBER >= 0x30500000
 
 
@@ -88,7 +86,9 @@ def look_deeper(
 def _about_address(clock: "Clock", subject: TlsCheck, served: Served) -> list[Finding]:
     """Judge what an address staples, speaks and serves besides."""
     name = subject.name
-    ready = try_versions(served.address, served.port, name, upgrade=subject.upgrade, protocol=served.protocol)
+    ready = try_versions(
+        served.address, served.port, name, upgrade=subject.upgrade, protocol=served.protocol, group=served.group
+    )
     return [
         *_about_stapling(clock, subject, served),
         *judge_readiness(name, ready, mail=bool(subject.upgrade)),
@@ -142,6 +142,8 @@ def _other_certificates(subject: TlsCheck, first: Served) -> list[Finding]:
     found: list[Finding] = []
     leaf, at = first.chain[0], (first.address, first.port)
     for algorithm in ("rsa", "ecdsa"):
+        if key_kind(leaf).startswith(algorithm):
+            continue
         other = shake_hands(*at, subject.name, upgrade=subject.upgrade, algorithm=algorithm)
         if other.chain and other.chain[0] != leaf:
             found.append(ok("two keys", subject.name, f"clients that want {algorithm} are served another certificate"))
@@ -203,7 +205,7 @@ def judge_readiness(at: str, ready: Readiness, *, mail: bool) -> list[Finding]:
 def judge_sessions(at: str, ready: Readiness, group: str) -> list[Finding]:
     """Judge how an address agrees on keys and whether it session resumption works."""
     found = []
-    agreed = _GROUPS.get(group, group)
+    agreed = group_name(group)
     taken = ", ".join(dict.fromkeys([*([agreed] if agreed else []), *ready.groups]))
     if _HYBRID in group:
         found.append(ok("key exchange", at, f"key exchange by {taken}; the first is a post-quantum (hybrid) group"))

@@ -1,13 +1,16 @@
 """Names as certificates know them."""
 
 import string
+from pathlib import Path
 
+import publicsuffixlist
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from inkstamp.errors import NameTrouble
 from inkstamp.pki.names import covers, normalise, uncovered
+from inkstamp.pki.suffixes import is_delegated_suffix, registrable
 
 LABEL = st.text(string.ascii_lowercase + string.digits, min_size=1, max_size=12)
 NAME = st.lists(LABEL, min_size=2, max_size=5).map(".".join).filter(lambda name: not name.rpartition(".")[2].isdigit())
@@ -66,3 +69,16 @@ _SOME = st.lists(st.sampled_from(["a.test", "b.a.test", "*.a.test", "*.test", "t
 def test_many_names_are_compared_with_many_patterns_as_one_with_one(patterns: list[str], names: list[str]) -> None:
     pairwise = tuple(name for name in names if not any(covers(each, name) for each in patterns))
     assert uncovered(patterns, names) == pairwise
+
+
+def test_what_can_be_registered_is_what_the_whole_public_suffix_list_says() -> None:
+    whole = publicsuffixlist.PublicSuffixList(only_icann=True)
+    text = Path(publicsuffixlist.__file__).with_name("public_suffix_list.dat").read_text("utf-8")
+    rules = [each.strip().lstrip("!").replace("*", "any") for each in text.split("\n") if each[:2] not in {"", "//"}]
+    suffixes = [each.encode("idna").decode() for each in rules]
+    assert len(suffixes) > 5000
+    odd = ["", "test", "a.test", "xn--a", "a.xn--", "a.xn--zzzzzzzz99", "a.com.", "a.[", "*.com"]
+    for name in [*odd, *suffixes, *(f"b.{each}" for each in suffixes), *(f"a.b.{each}" for each in suffixes[::5])]:
+        assert registrable(name) == (whole.privatesuffix(name.removeprefix("*.")) or ""), name
+        top = name.rpartition(".")[2]
+        assert is_delegated_suffix(name) is (whole.publicsuffix(top, accept_unknown=False) is not None), name

@@ -8,9 +8,8 @@ Without names, `inkstamp csr make` asks for everything on the terminal.
 
 import argparse
 import sys
-from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from inkstamp.cli import output, passphrase
 from inkstamp.cli.context import Context, global_options
@@ -135,8 +134,7 @@ def _passphrase(options: argparse.Namespace) -> bytes | None:
     return found
 
 
-@dataclass(frozen=True)
-class _Answers:
+class _Answers(NamedTuple):
     """What was answered on the terminal."""
 
     names: tuple[str, ...]

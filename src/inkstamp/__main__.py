@@ -1,13 +1,17 @@
 """Entry point of the `inkstamp` program and of `python -m inkstamp`."""
 
+import gc
 import os
 import sys
 
 _STOPPED = (130, 143)
+_GARBAGE = (100_000, 50, 1000)
+"""How many objects are made before garbage is looked for: few commands make as many, and what they make they need."""
 
 
 def main() -> None:
     """Run the command line given to this process and exit with its status."""
+    gc.set_threshold(*_GARBAGE)
     if "_ARGCOMPLETE" in os.environ:  # a shell asks what could stand at the cursor
         from inkstamp.cli.completion import answer_shell
 
@@ -21,6 +25,7 @@ def main() -> None:
         sys.stdout.flush()
         sys.stderr.flush()
         os._exit(status)
+    gc.freeze()  # or the interpreter would look for garbage twice as it ends, among all that was imported
     sys.exit(status)
 
 

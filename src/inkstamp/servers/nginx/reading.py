@@ -192,9 +192,9 @@ class _Loader:
                 if depth > _DEEPEST_INCLUDE:
                     raise ServerTrouble("includes go in a circle", where=f"{directive.file}, line {directive.line}")
                 for path in self._included(directive.arguments[0]):
-                    for each in self._resolved_file(path, directive, depth + 1):
-                        self._tally.take(directive.file, directive.line)
-                        yield each
+                    included = self._resolved_file(path, directive, depth + 1)
+                    self._tally.take(directive.file, directive.line, len(included))
+                    yield from included
             elif directive.block:
                 inside = tuple(self.resolve(directive.block, depth))
                 same = len(inside) == len(directive.block) and all(map(operator.is_, inside, directive.block))

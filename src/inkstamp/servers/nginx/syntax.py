@@ -33,7 +33,7 @@ _NOT_ENDED = "a directive is not ended with “;”"
 
 def _plain(value: str) -> str:
     """Take the backslash from before these characters alone, as nginx does: in a regular expression it must stay."""
-    return _ESCAPED.sub(lambda found: _MEANT.get(found[1], found[1]), value) if "\\" in value else value
+    return _ESCAPED.sub(lambda found: _MEANT.get(found[1], found[1]), value)
 
 
 class _Parser:
@@ -68,7 +68,8 @@ class _Parser:
             if self._left < 0:
                 raise too_much(self._file, self._lines.number(start))
             if kind > 1:
-                words.append(Word(_plain(token[kind]), start, self._at))
+                value = token[kind]
+                words.append(Word(_plain(value) if "\\" in value else value, start, self._at))
                 continue
             if token[1] == "}":
                 if words:

@@ -30,6 +30,8 @@ _ADVICE = {
 
 _NO_LINKS = {errno.EPERM, errno.EOPNOTSUPP, errno.ENOSYS, errno.EMLINK}
 """What file systems without hard links answer."""
+_HOLDER = 32
+"""Bytes that name the holder of a lock in its file."""
 _PIECE, _MOST_PIECE = 65_536, 1_048_576
 """Bytes read first, and then in one go: room for all that may be read is costly to make for a file of two kilobytes."""
 
@@ -121,15 +123,18 @@ def place_bytes(path: Path, data: bytes, *, mode: int = 0o644) -> None:
 def _create(path: Path, data: bytes, mode: int, like: os.stat_result | None) -> None:
     """Write and sync a new file; closed to others until its mode is set, which is before its first byte."""
     handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
-    with os.fdopen(handle, "wb") as out:
+    try:
         if like is not None:
             with suppress(PermissionError):  # an ordinary user cannot give files away, and need not
-                os.fchown(out.fileno(), like.st_uid, like.st_gid)
+                os.fchown(handle, like.st_uid, like.st_gid)
             mode = stat.S_IMODE(like.st_mode)
-        os.fchmod(out.fileno(), mode)
-        out.write(data)
-        out.flush()
-        os.fsync(out.fileno())
+        os.fchmod(handle, mode)
+        rest = memoryview(data)
+        while rest:
+            rest = rest[os.write(handle, rest) :]
+        os.fsync(handle)
+    finally:
+        os.close(handle)
 
 
 def sync_folder(folder: Path) -> None:
@@ -152,9 +157,13 @@ def private_folder(path: Path) -> Path:
 
     """
     with file_trouble("create the folder", path):
-        if not path.is_dir():
+        try:
+            found = os.stat(path)
+        except FileNotFoundError:
             path.mkdir(mode=0o700, parents=True, exist_ok=True)
-        found = os.stat(path)
+            found = os.stat(path)
+        if not stat.S_ISDIR(found.st_mode):
+            raise NotADirectoryError(errno.ENOTDIR, os.strerror(errno.ENOTDIR))
         mode = stat.S_IMODE(found.st_mode)
         if found.st_uid == os.geteuid() and mode & 0o067:
             os.chmod(path, 0o700)
@@ -281,7 +290,7 @@ def held(lock: Path, what: str, *, patience: float = 0.0) -> Iterator[None]:
         deadline = time.monotonic() + time_left(patience)
         while not _locked(handle):
             if time.monotonic() >= deadline:
-                holder = os.pread(handle, 32, 0).decode("ascii", "replace").strip() or "unknown"
+                holder = os.pread(handle, _HOLDER, 0).decode("ascii", "replace").strip() or "unknown"
                 raise Busy(
                     f"another run is at work on {what}",
                     where=str(lock),
@@ -290,8 +299,7 @@ def held(lock: Path, what: str, *, patience: float = 0.0) -> Iterator[None]:
                 )
             time.sleep(0.02)
         with suppress(OSError):  # on a full disk the lock is held all the same, by nobody that is named
-            os.ftruncate(handle, 0)
-            os.pwrite(handle, f"{os.getpid()}\n".encode(), 0)
+            os.pwrite(handle, f"{os.getpid()}\n".ljust(_HOLDER).encode(), 0)  # over the one before, whole
         yield
     finally:
         let_go(handle)

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from inkstamp.acme import order_states
-from inkstamp.acme.patience import Patience, parse_retry_after
+from inkstamp.acme.patience import POLLING, Pace, Patience, parse_retry_after
 from inkstamp.acme.problems import advice, describe
 from inkstamp.acme.resources import (
     Authorization,
@@ -135,16 +135,36 @@ def test_retry_after_is_read_in_all_its_forms(text: str | None, seconds: float |
     assert parse_retry_after(text, NOW) == seconds
 
 
-@given(st.integers(0, 500), st.floats(0, 100), st.one_of(st.none(), st.floats(0, 1000)))
-def test_waits_honour_the_ca_stay_positive_and_end(attempt: int, waited: float, asked: float | None) -> None:
+@given(st.integers(0, 500), st.floats(0, 100), st.one_of(st.none(), st.floats(0, 1000)), st.floats(0, 20))
+def test_waits_honour_the_ca_stay_positive_and_end(
+    attempt: int, waited: float, asked: float | None, usual: float
+) -> None:
     patience = Patience(first=0.5, factor=2, longest=8, whole=100)
-    wait = patience.next_wait(attempt, waited, asked)
+    wait = patience.next_wait(attempt, waited, asked, usual)
     if wait is not None:
-        assert wait >= 0.5
+        assert wait >= 0.25
         assert wait >= (asked or 0)
         assert waited + wait <= 100
     else:
         assert waited + max(asked or 0, 0.5) > 92
+
+
+@pytest.mark.parametrize("seconds", [0.001, 0.012, 0.4, 3.0])
+def test_a_ca_that_is_asked_often_is_soon_asked_once_for_each_order_and_hardly_late(seconds: float) -> None:
+    pace, asked, late = Pace(), [], []
+    for _ in range(60):
+        waited, tries = 0.0, 0
+        while waited < seconds:
+            wait = POLLING.next_wait(tries, waited, None, pace.usual("pending"))
+            assert wait is not None
+            waited, tries = waited + wait, tries + 1
+        pace.took("pending", waited, tries)
+        asked.append(tries)
+        late.append(waited - seconds)
+    assert sum(asked[20:]) <= 40 * 1.5
+    assert sum(late[20:]) <= 40 * max(seconds / 2, POLLING.first)
+    pace.took("pending", 300.0, 9)
+    assert pace.usual("pending") <= 2 * max(seconds, POLLING.first), "one that took longer is no rule"
 
 
 def test_a_hand_clock_passes_time_without_sleeping() -> None:

@@ -31,6 +31,7 @@ def parse_retry_after(text: str | None, now: datetime) -> float | None:
     return min(max(seconds, 0.0), LONGEST_ASKED)
 
 
+_EARLIER = 0.8
 _SOON = 1.0
 """Seconds; our own pace, when the CA names one that is quicker, grows up to this."""
 
@@ -46,19 +47,44 @@ class Patience(Struct, frozen=True, kw_only=True):
     whole: float
     """Seconds that all waits together may take."""
 
-    def next_wait(self, attempt: int, waited: float, asked: float | None) -> float | None:
+    def next_wait(self, attempt: int, waited: float, asked: float | None, usual: float = 0.0) -> float | None:
         """Return the seconds to wait after failed try `attempt` (from 0), None to give up.
 
         Args:
             attempt: How many tries were made before this one.
             waited: Seconds that were waited so far.
             asked: What the CA said in Retry-After; it is never undercut.
+            usual: Seconds after which it is usually done, where that is known: it is asked then for the first time.
 
         """
-        own = min(self.first * self.factor ** min(attempt, 64), self.longest)
+        first, more = (self.first, attempt) if usual <= self.first else (usual / 2, attempt - 1)
+        own = min(first * self.factor ** min(more, 64) if more >= 0 else usual, self.longest)
         # A Retry-After of 0 means "now", yet asking in a tight loop helps nobody.
         wait = own if asked is None else max(asked, min(own, _SOON))
         return wait if waited + wait <= self.whole else None
+
+
+class Pace:
+    """How long one CA has lately been at work on a thing; threads may share it, since losing a number does no harm."""
+
+    __slots__ = ("_usual",)
+
+    def __init__(self) -> None:
+        self._usual: dict[str, float] = {}
+
+    def usual(self, what: str) -> float:
+        """Return the seconds after which it is worth asking; 0 where nothing is known."""
+        return self._usual.get(what, 0.0)
+
+    def took(self, what: str, waited: float, tries: int) -> None:
+        """Take in that something was seen done after so many seconds, and tries.
+
+        Where the first try saw it done, it may have been done before: the next one is asked of a little earlier. One
+        that took far longer than others changes little, or nothing.
+        """
+        if waited <= POLLING.longest:
+            usual = self._usual.get(what, waited)
+            self._usual[what] = waited * _EARLIER if tries == 1 else min(waited, 2 * usual)
 
 
 POLLING = Patience(first=0.005, factor=4.0, longest=10.0, whole=300.0)

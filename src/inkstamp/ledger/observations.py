@@ -200,19 +200,19 @@ class Observations:
 
         It takes the place of what was planned for the edition before.
         """
-        self._take_out(edition.certificate)
-        planned = msgspec.structs.replace(self.of(edition), planned=at)
+        known = self.all([edition.certificate]).get(edition.certificate)
+        self._take_out(known)
+        planned = msgspec.structs.replace(of_edition(known, edition), planned=at)
         mark_changed(self._database, edition.certificate)
         self._database.upsert("tidings", {"certificate": edition.certificate}, **_as_row(planned))
         self._count(edition.authority, at, 1)
 
-    def _take_out(self, certificate: str) -> None:
+    def _take_out(self, known: Observation | None) -> None:
         """Count the renewal no longer that was planned for a certificate's edition before."""
-        known = self.all([certificate]).get(certificate)
         if known is not None and known.planned is not None:
             row = self._database.row(
                 "SELECT authority FROM edition WHERE certificate = :certificate AND number = :number",
-                {"certificate": certificate, "number": known.edition},
+                {"certificate": known.certificate, "number": known.edition},
             )
             if row is not None:
                 self._count(row["authority"], known.planned, -1)
@@ -228,7 +228,7 @@ class Observations:
 
     def forget(self, certificate: str) -> None:
         """Forget what is known of a certificate that is given up, inside a transaction."""
-        self._take_out(certificate)
+        self._take_out(self.all([certificate]).get(certificate))
         if self._machine:
             self._database.execute("DELETE FROM machine_look WHERE certificate = :name", {"name": certificate})
         self._database.execute("DELETE FROM tidings WHERE certificate = :name", {"name": certificate})

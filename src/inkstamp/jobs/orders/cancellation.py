@@ -94,8 +94,9 @@ def drop(context: OrdersContext, record: OrderRecord, why: str) -> OrderRecord:
 def clear_ended(context: OrdersContext, name: str) -> None:
     """Remove what a run that was killed left of the certificate's ended orders; the caller holds the certificate."""
     ledger = context.ledger
-    standing = set(ledger.orders_with_proofs())
-    for order_id in ledger.ended_orders(name):
+    ended = ledger.ended_orders(name)
+    standing = set(ledger.orders_with_proofs()) if ended else set()
+    for order_id in ended:
         if order_id in standing:
             take_down_of(context, order_id)
         remove_tree(context.home.order(order_id))

@@ -126,6 +126,10 @@ def _places(host: str, port: int) -> list[tuple[int, Any]]:
 
     The system's resolver knows no time-out, so it is asked in a thread of its own.
     """
+    with suppress(OSError, ValueError):  # the usual case, without the system's resolver
+        socket.inet_pton(socket.AF_INET, host)
+        if 0 < port < 65_536:
+            return [(socket.AF_INET, (host, port))]
     with suppress(OSError, UnicodeError):
         numeric = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM, flags=socket.AI_NUMERICHOST)
         return [(each[0], each[4]) for each in numeric]

@@ -6,6 +6,7 @@ import time
 from functools import lru_cache
 
 from msgspec import Struct
+from msgspec.structs import replace
 from OpenSSL import SSL
 
 from inkstamp.deadline import time_left
@@ -72,19 +73,17 @@ def try_versions(
     taken = tried.versions(protocol.replace("TLSv", "TLS "))
     before = SSL.TLS1_2_VERSION if "TLS 1.2" in taken else None
     weak = before is not None and tried.is_taken(before, _WEAK)
-    agreed = tried.agree(group_name(group)) if "TLS 1.3" in taken else _Agreed((), None, None)
-    alpn, resumes = agreed.alpn, agreed.resumes
-    if alpn is None:
-        alpn = tried.alpn() if not upgrade else ""
-    if resumes is None and taken and taken[-1] in ("TLS 1.2", "TLS 1.3"):
-        resumes = tried.are_resumed(newest=before is None)
+    newest = "TLS 1.3" in taken
+    agreed = tried.agree(group_name(group)) if newest else _Agreed((), None, None)
+    if agreed.resumes is None and (newest or before is not None):
+        agreed = tried.begin_session(agreed, newest=newest) or agreed
     return Readiness(
         versions=taken,
         static=weak and tried.is_taken(before, _STATIC),
         old=weak and tried.is_taken(before, _OLD),
-        alpn=alpn,
+        alpn=tried.alpn() if agreed.alpn is None and not upgrade else agreed.alpn or "",
         groups=agreed.groups,
-        resumes=resumes,
+        resumes=agreed.resumes,
     )
 
 
@@ -107,15 +106,20 @@ def _context(lowest: int | None, highest: int | None, ciphers: bytes, alpn: tupl
 
 
 @lru_cache(maxsize=16)
-def _group_context(curve: str, alpn: tuple[str, ...]) -> ssl.SSLContext | None:
-    """Return what agrees on keys in that group alone, by TLS 1.3; None where this machine's OpenSSL does not know it.
+def _session_context(curve: str, alpn: tuple[str, ...], *, newest: bool) -> ssl.SSLContext | None:
+    """Return what agrees on keys in that group alone, if one is named, by TLS 1.3 where `newest`, else 1.2.
 
-    Before TLS 1.3 a group that is not offered also forbids certificates on that curve: nothing would be learnt.
+    None where this machine's OpenSSL does not know the group. Before TLS 1.3 a group that is not offered also forbids
+    certificates on that curve: nothing would be learnt.
     """
     context = careless_context()
-    context.minimum_version = ssl.TLSVersion.TLSv1_3
+    if newest:
+        context.minimum_version = ssl.TLSVersion.TLSv1_3
+    else:
+        context.maximum_version = ssl.TLSVersion.TLSv1_2
     try:
-        context.set_ecdh_curve(curve)
+        if curve:
+            context.set_ecdh_curve(curve)
     except (ValueError, ssl.SSLError):
         return None
     if alpn:
@@ -187,39 +191,39 @@ class _Attempts(Struct, frozen=True):
 
         The first handshake that comes about also shows what is chosen by ALPN, and is resumed.
         """
-        groups: list[str] = []
-        alpn, resumes = None, None
+        found = _Agreed((), None, None)
         for told, curve in GROUPS:
-            if told == known:
-                groups.append(told)
+            grown = self.begin_session(found, newest=True, curve=curve) if told != known else found
+            if grown is not None:
+                found = replace(grown, groups=(*found.groups, told))
+        return found
+
+    def begin_session(self, found: _Agreed, *, newest: bool, curve: str = "") -> _Agreed | None:
+        """Shake hands as `_session_context` says; returns `found` with what that shows in addition, None if it fails.
+
+        A server may refuse all clients that offer by ALPN what it does not know: these are then not offered.
+        """
+        for offered in (_HTTP, ()) if found.alpn is None and not self.upgrade else ((),):
+            context = _session_context(curve, offered, newest=newest)
+            begun = self._begin(context, keep=found.resumes is None, tickets=newest) if context is not None else None
+            if context is None or begun is None:
                 continue
-            for offered in (_HTTP, ()) if alpn is None and not self.upgrade else ((),):
-                context = _group_context(curve, offered)
-                begun = self._begin(context, tickets=resumes is None) if context is not None else None
-                if context is None or begun is None:
-                    continue  # a server may refuse all that offer what it does not know
-                groups.append(told)
-                alpn = alpn or begun.alpn
-                resumes = self._is_resumed(context, begun.session) if resumes is None else resumes
-                break
-        return _Agreed(tuple(groups), alpn, resumes)
-
-    def are_resumed(self, *, newest: bool) -> bool | None:
-        """Tell whether a second handshake takes the first one's session up; by TLS 1.3 where `newest`, else 1.2."""
-        context = careless_context()
-        if not newest:
-            context.maximum_version = ssl.TLSVersion.TLSv1_2
-        begun = self._begin(context, tickets=newest)
-        return self._is_resumed(context, begun.session) if begun is not None else None
-
-    def _is_resumed(self, context: ssl.SSLContext, session: ssl.SSLSession | None) -> bool:
-        again = self._begin(context, session)
-        return again is not None and again.resumed
+            resumes = found.resumes
+            if resumes is None:
+                again = self._begin(context, begun.session)
+                resumes = again is not None and again.resumed
+            return replace(found, alpn=found.alpn or begun.alpn, resumes=resumes)
+        return None
 
     def _begin(
-        self, context: ssl.SSLContext, session: ssl.SSLSession | None = None, *, tickets: bool = False
+        self,
+        context: ssl.SSLContext,
+        session: ssl.SSLSession | None = None,
+        *,
+        keep: bool = False,
+        tickets: bool = False,
     ) -> _Begun | None:
-        """Shake hands, and wait for `tickets` behind; None where that fails."""
+        """Shake hands; None where that fails. With `keep`, the session is returned, after its `tickets` are there."""
         left = self.end - time.monotonic()
         if left <= 0:
             return None
@@ -231,11 +235,15 @@ class _Attempts(Struct, frozen=True):
                     return None
                 plain.settimeout(patience)
                 with context.wrap_socket(plain, server_hostname=named, session=session) as begun:
-                    if tickets:
+                    if keep and tickets:
                         with contextlib.suppress(OSError):  # nothing is sent but tickets, and they are read on the way
                             begun.settimeout(_TICKET_SECONDS)
                             begun.recv(1)
-                    return _Begun(begun.session, begun.selected_alpn_protocol() or "", begun.session_reused is True)
+                    return _Begun(
+                        begun.session if keep else None,  # which is copied, at the cost of half a handshake
+                        begun.selected_alpn_protocol() or "",
+                        begun.session_reused is True,
+                    )
         except OSError:  # a handshake that fails is an answer
             return None
 

@@ -2,6 +2,7 @@
 
 import argparse
 import ast
+import functools
 import importlib
 from collections.abc import Iterator
 from pathlib import Path
@@ -33,8 +34,13 @@ def texts(tree: ast.AST) -> Iterator[tuple[int, str]]:
             yield node.lineno, node.value
 
 
-def messages() -> Iterator[tuple[str, str]]:
-    """Yield each string of the program (the demo's and the stand-ins' apart) with its file and line."""
+@functools.cache
+def messages() -> tuple[tuple[str, str], ...]:
+    """Return each string of the program (the demo's and the stand-ins' apart) with its file and line."""
+    return tuple(_messages())
+
+
+def _messages() -> Iterator[tuple[str, str]]:
     for file in sorted(SOURCE.rglob("*.py")):
         if file.parent.name not in {"demo", "standins"}:
             for line, text in texts(ast.parse(file.read_text())):

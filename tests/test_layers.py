@@ -1,6 +1,7 @@
 """The house: imports go one way, the core prints nothing, every error is ours, help loads next to nothing."""
 
 import ast
+import functools
 import importlib
 import inspect
 import pkgutil
@@ -52,6 +53,11 @@ def room_of(dotted: str) -> str:
     return parts[0] if parts else "__main__"
 
 
+@functools.cache
+def tree_of(file: Path) -> ast.Module:
+    return ast.parse(file.read_text())
+
+
 def imported(tree: ast.AST) -> set[str]:
     found = set()
     for node in ast.walk(tree):
@@ -66,7 +72,7 @@ def imported(tree: ast.AST) -> set[str]:
 
 @pytest.mark.parametrize("file", MODULES, ids=lambda file: str(file.relative_to(SOURCE)))
 def test_imports_go_downwards_and_only_the_command_line_prints(file: Path) -> None:
-    tree = ast.parse(file.read_text())
+    tree = tree_of(file)
     dotted = ".".join(("inkstamp", *file.relative_to(SOURCE).with_suffix("").parts))
     room = room_of(dotted)
     if room not in {"standins", "__init__"}:
@@ -89,7 +95,7 @@ def test_no_module_imports_itself_by_any_way_not_even_late() -> None:
 
 def test_no_two_classes_share_a_name_but_what_each_kind_of_server_has() -> None:
     places: dict[str, list[str]] = {}
-    for module, tree in figures.TREES.items():
+    for module, tree in figures.trees().items():
         if figures.room_of(module) not in {"standins", "servers"}:
             for node in tree.body:
                 if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
@@ -109,7 +115,7 @@ def test_no_error_is_changed_once_it_was_caught_since_others_may_hold_it() -> No
     changed = [
         f"{file} line {node.lineno}: {handler.name}.{node.attr}"
         for file in MODULES
-        for handler in ast.walk(ast.parse(file.read_text()))
+        for handler in ast.walk(tree_of(file))
         if isinstance(handler, ast.ExceptHandler)
         for node in ast.walk(handler)
         if isinstance(node, ast.Attribute) and isinstance(node.ctx, ast.Store) and node.attr in _WORDS
@@ -193,7 +199,7 @@ def _face(room: str) -> set[str]:
 
 def test_what_a_room_of_jobs_hands_on_is_its_face_and_other_rooms_take_nothing_else() -> None:
     taken: dict[str, set[str]] = {}
-    for module, tree in figures.TREES.items():
+    for module, tree in figures.trees().items():
         for node in ast.walk(tree):
             parts = (node.module or "").split(".")[1:] if isinstance(node, ast.ImportFrom) else []
             depth = {"jobs": 2, "accounts": 1}.get(parts[0] if parts else "", 0)

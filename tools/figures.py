@@ -4,6 +4,7 @@ python tools/figures.py            prints tables
 """
 
 import ast
+import functools
 import statistics
 import sys
 from collections import defaultdict
@@ -16,8 +17,13 @@ FILES = {
     ".".join(("inkstamp", *file.relative_to(SOURCE).with_suffix("").parts)).removesuffix(".__init__"): file
     for file in sorted(SOURCE.rglob("*.py"))
 }
-TREES = {name: ast.parse(file.read_text()) for name, file in FILES.items()}
 Function = ast.FunctionDef | ast.AsyncFunctionDef
+
+
+@functools.cache
+def trees() -> dict[str, ast.Module]:
+    """Return the syntax trees of all modules, by their names."""
+    return {name: ast.parse(file.read_text()) for name, file in FILES.items()}
 
 
 def room_of(module: str) -> str:
@@ -31,7 +37,7 @@ def room_of(module: str) -> str:
 def imports(*, also_late: bool) -> dict[str, set[str]]:
     """Return for each module those that it imports; without what is for types alone."""
     found: dict[str, set[str]] = {name: set() for name in FILES}
-    for name, tree in TREES.items():
+    for name, tree in trees().items():
         for_types = [node for node in ast.walk(tree) if isinstance(node, ast.If) and "TYPE_CHECKING" in ast.dump(node)]
         typing = {id(part) for node in for_types for part in ast.walk(node)}
         top = set(map(id, tree.body))
@@ -85,7 +91,7 @@ def of_rooms(graph: dict[str, set[str]]) -> dict[str, set[str]]:
 
 def functions() -> Iterator[tuple[str, Function]]:
     """Yield every function with its module."""
-    for name, tree in TREES.items():
+    for name, tree in trees().items():
         for node in ast.walk(tree):
             if isinstance(node, Function):
                 yield name, node
@@ -101,7 +107,7 @@ def without_docstring() -> list[str]:
     """Return the public functions and classes that say nothing of themselves."""
     return [
         f"{name}.{node.name}"
-        for name, tree in TREES.items()
+        for name, tree in trees().items()
         for node in tree.body
         if isinstance(node, ast.ClassDef | Function) and not node.name.startswith("_") and not ast.get_docstring(node)
     ]

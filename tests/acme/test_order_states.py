@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from inkstamp.acme import order_states
-from inkstamp.acme.patience import POLLING, Pace, Patience, parse_retry_after
+from inkstamp.acme.patience import POLLING, Patience, ProcessingTimes, parse_retry_after
 from inkstamp.acme.problems import advice, describe
 from inkstamp.acme.resources import (
     Authorization,
@@ -151,20 +151,20 @@ def test_waits_honour_the_ca_stay_positive_and_end(
 
 @pytest.mark.parametrize("seconds", [0.001, 0.012, 0.4, 3.0])
 def test_a_ca_that_is_asked_often_is_soon_asked_once_for_each_order_and_hardly_late(seconds: float) -> None:
-    pace, asked, late = Pace(), [], []
+    times, asked, late = ProcessingTimes(), [], []
     for _ in range(60):
         waited, tries = 0.0, 0
         while waited < seconds:
-            wait = POLLING.next_wait(tries, waited, None, pace.usual("pending"))
+            wait = POLLING.next_wait(tries, waited, None, times.usual("pending"))
             assert wait is not None
             waited, tries = waited + wait, tries + 1
-        pace.took("pending", waited, tries)
+        times.took("pending", waited, tries)
         asked.append(tries)
         late.append(waited - seconds)
     assert sum(asked[20:]) <= 40 * 1.5
     assert sum(late[20:]) <= 40 * max(seconds / 2, POLLING.first)
-    pace.took("pending", 300.0, 9)
-    assert pace.usual("pending") <= 2 * max(seconds, POLLING.first), "one that took longer is no rule"
+    times.took("pending", 300.0, 9)
+    assert times.usual("pending") <= 2 * max(seconds, POLLING.first), "one that took longer is no rule"
 
 
 def test_a_hand_clock_passes_time_without_sleeping() -> None:

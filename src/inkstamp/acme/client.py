@@ -6,7 +6,7 @@ from datetime import datetime
 from msgspec import Struct
 
 from inkstamp.acme.jws import b64url, compact_json, public_jwk, signed
-from inkstamp.acme.patience import Pace
+from inkstamp.acme.patience import ProcessingTimes
 from inkstamp.acme.resources import (
     Account,
     Authorization,
@@ -92,7 +92,7 @@ class CaClient:
     def __init__(self, session: Session, signer: Signer) -> None:
         self._session = session
         self._signer = signer
-        self.pace = Pace()
+        self.processing_times = ProcessingTimes()
         """How long the CA takes to validate, and to issue."""
 
     def directory(self) -> Directory:

@@ -64,7 +64,7 @@ class Patience(Struct, frozen=True, kw_only=True):
         return wait if waited + wait <= self.whole else None
 
 
-class Pace:
+class ProcessingTimes:
     """How long one CA has lately been at work on a thing; threads may share it, since losing a number does no harm."""
 
     __slots__ = ("_usual",)

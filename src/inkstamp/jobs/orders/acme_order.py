@@ -271,7 +271,7 @@ class Lead:
         asked = max(before.retry_after or 0.0, self._asked) or before.retry_after
         self._asked = 0.0
         at_work_on = before.order.status
-        wait = POLLING.next_wait(self._polls, self._waited, asked, self._client.pace.usual(at_work_on))
+        wait = POLLING.next_wait(self._polls, self._waited, asked, self._client.processing_times.usual(at_work_on))
         if wait is None or wait >= time_left():
             raise StillWaiting(
                 f"the CA is still processing order {self._record.id}",
@@ -287,7 +287,7 @@ class Lead:
         polled = self._client.order(self._record.url)
         check_move(at_work_on, polled.order.status, self._record.url)
         if polled.order.status is not at_work_on:
-            self._client.pace.took(at_work_on, self._waited, self._polls)
+            self._client.processing_times.took(at_work_on, self._waited, self._polls)
         return polled
 
     def _finalize(self, polled: Polled) -> Polled:

@@ -10,7 +10,7 @@ from inkstamp.errors import EditionUnfit, FileTrouble, NamesLost, ServerTrouble
 from inkstamp.pki.certificates import key_kind, read_pem, subject_names
 from inkstamp.pki.names import uncovered
 from inkstamp.reach.interface import Host, Rights
-from inkstamp.reach.ports import who_is_in_the_way
+from inkstamp.reach.ports import ListeningProgram, who_is_in_the_way
 from inkstamp.servers.interface import Endpoint, Listen, Obstacle, Site, Supply
 from inkstamp.servers.text import Directive
 
@@ -168,28 +168,38 @@ def leaf_of(host: Host, certificate_file: str) -> x509.Certificate | None:
         return None
 
 
-def check_ports_free(host: Host, addresses: Collection[str], port: int, *, own: Collection[str], where: str) -> None:
-    """Make sure that a server can listen at addresses where it does not yet: some end when they find that they cannot.
+class FreePorts:
+    """Makes sure that a server can listen where it does not yet: some end when they find that they cannot.
 
-    Args:
-        host: The machine.
-        addresses: New ones; `*` for all.
-        port: The port.
-        own: The names of the server's own program.
-        where: File and line of the site that is to be answered there.
-
-    Raises:
-        ServerTrouble: Another program listens there.
-
+    The machine is asked once for each port, however many sites are to be answered there.
     """
-    known = [each for each in host.listeners(port) if each.program not in own] if addresses else []
-    other = who_is_in_the_way(known, addresses)
-    if other is not None:
-        raise ServerTrouble(
-            f"port {port} at {other.address} is taken by {other}, and the site would be answered there",
-            where=where,
-            advice="have that program listen elsewhere, or give the site an address of its own for TLS",
-        )
+
+    def __init__(self, host: Host, own: Collection[str]) -> None:
+        """Begin; `own` are the names of the server's own program."""
+        self._host, self._own = host, own
+        self._others: dict[int, list[ListeningProgram]] = {}
+
+    def expect(self, addresses: Collection[str], port: int, where: str) -> None:
+        """Make sure that a port is free at new `addresses`; `*` for all.
+
+        Args:
+            addresses: They may be none.
+            port: The port.
+            where: File and line of the site that is to be answered there.
+
+        Raises:
+            ServerTrouble: Another program listens there.
+
+        """
+        if addresses and port not in self._others:
+            self._others[port] = [each for each in self._host.listeners(port) if each.program not in self._own]
+        other = who_is_in_the_way(self._others.get(port, ()), addresses)
+        if other is not None:
+            raise ServerTrouble(
+                f"port {port} at {other.address} is taken by {other}, and the site would be answered there",
+                where=where,
+                advice="have that program listen elsewhere, or give the site an address of its own for TLS",
+            )
 
 
 def endpoints(listens: Sequence[Listen], host: Host, *, plain: bool = False) -> list[Endpoint]:

@@ -23,7 +23,7 @@ from inkstamp.servers.apache.reading import (
     to_site,
 )
 from inkstamp.servers.base import SECONDS, Files, TextServer
-from inkstamp.servers.common import ProofFolder, Taken, check_names_kept, check_ports_free, endpoints, obstacle
+from inkstamp.servers.common import FreePorts, ProofFolder, Taken, check_names_kept, endpoints, obstacle
 from inkstamp.servers.interface import (
     ONLY_TLS,
     Endpoint,
@@ -158,18 +158,21 @@ class ApacheServer(TextServer[Reading]):
         for host in plain.values():
             self._check_own_text(host, reading)
             splices += passage.open_way(host, reading.texts[host.block.file], path, root)
+        ports = self._free_ports()
         for host, mine in lacking.values():
-            splices += self._plain_listens(host, reading)
+            splices += self._plain_listens(host, reading, ports)
             text = reading.texts[host.block.file]
             splices.append(edit.add_plain(host, text, mine, ProofFolder(path, root), self._fitting))
         return changes(reading.texts, splices)
 
-    def _plain_listens(self, host: VirtualHost, reading: Reading) -> list[Splice]:
+    def _free_ports(self) -> FreePorts:
+        return FreePorts(self.host, {"apache2", "httpd"})
+
+    def _plain_listens(self, host: VirtualHost, reading: Reading, ports: FreePorts) -> list[Splice]:
         """Have the server listen for plain HTTP where a host has TLS alone."""
         self._check_own_text(host, reading)
         added = edit.lacking_listens(host, reading, self._fitting)
-        where = f"{host.block.file}, line {host.block.line}"
-        check_ports_free(self.host, added, self._fitting.http_port, own={"apache2", "httpd"}, where=where)
+        ports.expect(added, self._fitting.http_port, f"{host.block.file}, line {host.block.line}")
         lines = edit.listen_lines(added, self._fitting.http_port, guarded=False)
         return [Splice(host.block.file, host.block.start, host.block.start, f"{line}\n") for line in lines]
 
@@ -183,8 +186,9 @@ class ApacheServer(TextServer[Reading]):
             self._check_own_text(host, reading)
             text, is_first = reading.texts[host.block.file], id(host.block) in first
             splices += standing.answer_at(host, text, wanted, is_first=is_first)
+        ports = self._free_ports()
         for host, names in standing.lacking_plain(everything, wanted):
-            splices += self._plain_listens(host, reading)
+            splices += self._plain_listens(host, reading, ports)
             splices.append(standing.plain_host(host, reading.texts[host.block.file], names, wanted, self._fitting))
         return changes(reading.texts, splices)
 
@@ -216,13 +220,13 @@ class ApacheServer(TextServer[Reading]):
                 wanted.setdefault(id(host.block), (host, []))[1].append(name)
         splices: list[Splice] = []
         given: list[tuple[VirtualHost, Sequence[str]]] = []
+        ports = self._free_ports()
         for host, mine in wanted.values():
             self._check_own_text(host, reading)
             own_names: Sequence[str] = ()
             if not host.tls:
-                where = f"{host.block.file}, line {host.block.line}"
                 added = edit.new_listens(host, reading, self._fitting)
-                check_ports_free(self.host, added, self._fitting.https_port, own={"apache2", "httpd"}, where=where)
+                ports.expect(added, self._fitting.https_port, f"{host.block.file}, line {host.block.line}")
                 splices += edit.add_tls(host, reading, supply, self._fitting)
             elif self._parts(host, everything, mine, supply):
                 own_names = mine

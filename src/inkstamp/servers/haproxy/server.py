@@ -12,7 +12,7 @@ from inkstamp.pki.names import uncovered
 from inkstamp.pki.packing import combined
 from inkstamp.reach.interface import Host, Ran, Rights
 from inkstamp.servers.base import SECONDS, FilelessServer, Fitting
-from inkstamp.servers.common import check_default_kept, check_ports_free, endpoints, leaf_of, present
+from inkstamp.servers.common import FreePorts, check_default_kept, endpoints, leaf_of, present
 from inkstamp.servers.haproxy import runtime
 from inkstamp.servers.haproxy.hardening import HaproxyHardener, hsts_rule, redirect_rule
 from inkstamp.servers.haproxy.reading import Bind, Loaded, Reading, read_configuration
@@ -197,7 +197,7 @@ class HaproxyServer(FilelessServer[Reading]):
         splices = []
         added = {each.address for bind in plain for each in bind.listens if each.port == self._fitting.http_port}
         port, where = self._fitting.https_port, self._fitting.main_file
-        check_ports_free(self.host, added, port, own={"haproxy"}, where=where)
+        FreePorts(self.host, {"haproxy"}).expect(added, port, where)
         for bind in plain:
             text = self._reading().texts[bind.line.file]
             indent = indent_at(text, bind.line.start)

@@ -10,7 +10,7 @@ from inkstamp.errors import ServerTrouble
 from inkstamp.pki.certificates import subject_names
 from inkstamp.pki.names import uncovered
 from inkstamp.servers.base import Files, TextServer
-from inkstamp.servers.common import check_default_kept, check_ports_free, endpoints, leaf_of
+from inkstamp.servers.common import FreePorts, check_default_kept, endpoints, leaf_of
 from inkstamp.servers.interface import Endpoint, FileChange, Hardening, Obstacle, Place, Site, Supply
 from inkstamp.servers.lighttpd.reading import Reading, Setting, host_matches, read_configuration
 from inkstamp.servers.lighttpd.syntax import quote
@@ -107,7 +107,7 @@ class LighttpdServer(TextServer[Reading]):
         reading = self._reading()
         if not any(each.tls for each in reading.listens()):
             bind = reading.plain_value("server.bind", "") or "*"
-            check_ports_free(self.host, {bind}, self._fitting.https_port, own={"lighttpd"}, where=reading.main_file)
+            FreePorts(self.host, {"lighttpd"}).expect({bind}, self._fitting.https_port, reading.main_file)
             return changes(reading.texts, [self._new_socket(reading, supply)])
         splices: dict[Splice, None] = {}
         lacking = []

@@ -5,20 +5,13 @@ import posixpath
 import re
 from collections.abc import Sequence
 
+from msgspec import Struct
 from msgspec.structs import replace
 
 from inkstamp.errors import NamesLost, ServerTrouble
 from inkstamp.pki.names import as_address, uncovered
 from inkstamp.servers.base import SECONDS, Files, TextServer
-from inkstamp.servers.common import (
-    ProofFolder,
-    Taken,
-    check_names_kept,
-    check_ports_free,
-    endpoints,
-    obstacle,
-    which_of,
-)
+from inkstamp.servers.common import FreePorts, ProofFolder, Taken, check_names_kept, endpoints, obstacle, which_of
 from inkstamp.servers.interface import (
     ONLY_TLS,
     Endpoint,
@@ -62,6 +55,20 @@ from inkstamp.wording import counted
 
 _VERSION = re.compile(r"nginx/(\d+\.\d+\.\d+)")
 _BUILT_PREFIX = re.compile(r"--prefix=(\S+)")
+
+
+class _Listening(Struct, frozen=True):
+    """Where an nginx listens, and may."""
+
+    taken: set[tuple[str, int]]
+    """Addresses and ports of all blocks."""
+    ports: FreePorts
+
+    def expect(self, host: ServerBlock, port: int) -> None:
+        """Make sure that the port can be had at the addresses of a block at which nginx does not listen on it yet."""
+        there = {address for address, taken in self.taken if taken == port}
+        added = {each.address for each in host.listens if each.port and not {each.address, "*"} & there}
+        self.ports.expect(added, port, f"{host.block.file}, line {host.block.line}")
 
 
 class NginxServer(TextServer[Reading]):
@@ -158,8 +165,9 @@ class NginxServer(TextServer[Reading]):
             for host in with_tls:
                 lacking.setdefault(id(host.block), (host, []))[1].append(name)
         splices = [passage.open_way(host, reading.texts[host.block.file], path, root) for host in answering.values()]
+        listening = self._listening(everything)
         for host, mine in lacking.values():
-            self._check_listens(host, everything, self._fitting.http_port)
+            listening.expect(host, self._fitting.http_port)
             text = reading.texts[host.block.file]
             splices.append(passage.plain_block(host, text, mine, ProofFolder(path, root), self._fitting))
         return changes(reading.texts, splices)
@@ -168,8 +176,9 @@ class NginxServer(TextServer[Reading]):
         reading = self._reading()
         everything = hosts(reading)
         splices, lacking = plan_standing(everything, reading.texts, wanted, self._answering, self._fitting)
+        listening = self._listening(everything)
         for host in lacking:
-            self._check_listens(host, everything, self._fitting.http_port)
+            listening.expect(host, self._fitting.http_port)
         return changes(reading.texts, splices)
 
     def standing(self, name: str) -> frozenset[str]:
@@ -229,6 +238,7 @@ class NginxServer(TextServer[Reading]):
             for host in self._targets(everything, name):
                 wanted.setdefault(id(host.block), (host, []))[1].append(name)
         splices: list[Splice] = []
+        listening = self._listening(everything)
         for host, mine in wanted.values():
             text = reading.texts[host.block.file]
             if any(listen.tls for listen in host.listens):
@@ -236,8 +246,9 @@ class NginxServer(TextServer[Reading]):
             else:
                 _check_has_content(host)
                 manner = self._fitting.manner
+                listening.expect(host, self._fitting.https_port)
                 lines = [
-                    *self._new_listens(host, everything),
+                    *tls_listens(host, listening.taken, self._fitting),
                     *tls_lines(host, supply, manner, self._fitting.https_port),
                 ]
                 splices.append(add_lines(host, text, lines))
@@ -293,17 +304,9 @@ class NginxServer(TextServer[Reading]):
             raise self._not_found(name, "answers")
         return plain
 
-    def _new_listens(self, host: ServerBlock, everything: list[ServerBlock]) -> list[str]:
-        self._check_listens(host, everything, self._fitting.https_port)
+    def _listening(self, everything: list[ServerBlock]) -> _Listening:
         taken = {(listen.address, listen.port) for each in everything for listen in each.listens}
-        return tls_listens(host, taken, self._fitting)
-
-    def _check_listens(self, host: ServerBlock, everything: list[ServerBlock], port: int) -> None:
-        """Make sure that the port can be had at the addresses of a block at which nginx does not listen on it yet."""
-        taken = {listen.address for each in everything for listen in each.listens if listen.port == port}
-        added = {each.address for each in host.listens if each.port and not {each.address, "*"} & taken}
-        where = f"{host.block.file}, line {host.block.line}"
-        check_ports_free(self.host, added, port, own={"nginx"}, where=where)
+        return _Listening(taken, FreePorts(self.host, {"nginx"}))
 
     def _point(
         self, host: ServerBlock, everything: list[ServerBlock], covered: Sequence[str], supply: Supply

@@ -8,6 +8,7 @@ proof beforehand; by `http.client`, and by urllib3. Then whole processes, each f
 """
 
 import base64
+import gc
 import hashlib
 import http.client
 import json
@@ -38,10 +39,12 @@ def usage() -> float:
 
 def ours(config: Path, run: str, count: int, at_once: int, sampler: Any = None) -> dict[str, Any]:
     """All certificates by the jobs that `inkstamp renew` runs, in this one process."""
+    from inkstamp.__main__ import GARBAGE
     from inkstamp.config.model import Certificate
     from inkstamp.jobs.renewal.run import renew
     from inkstamp.runtime import Runtime
 
+    gc.set_threshold(*GARBAGE)  # as in a process of the program
     runtime = Runtime(config, config.parent / f"home-{run}")
     entries = {
         each.partition(".")[0]: Certificate(names=(each,), authority="quayside", via="front")

@@ -4,14 +4,14 @@ import gc
 import os
 import sys
 
+GARBAGE = (100_000, 10, 10)
+"""After how many new objects garbage is looked for (gc.set_threshold): short commands need what they make."""
 _STOPPED = (130, 143)
-_GARBAGE = (100_000, 50, 1000)
-"""How many objects are made before garbage is looked for: few commands make as many, and what they make they need."""
 
 
 def main() -> None:
     """Run the command line given to this process and exit with its status."""
-    gc.set_threshold(*_GARBAGE)
+    gc.set_threshold(*GARBAGE)
     if "_ARGCOMPLETE" in os.environ:  # a shell asks what could stand at the cursor
         from inkstamp.cli.completion import answer_shell
 

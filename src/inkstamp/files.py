@@ -13,7 +13,6 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import BinaryIO
 
 from inkstamp.deadline import time_left
 from inkstamp.errors import Busy, ConfigurationError, FileTooLarge, FileTrouble
@@ -196,29 +195,35 @@ def link_target(link: Path) -> str | None:
 
 def read_bytes(path: Path | str, *, limit: int = 16_777_216) -> bytes:
     """Read a whole file of at most `limit` bytes; FileTrouble when it is missing, unreadable, no file, or larger."""
-    with file_trouble("read", path), _opened(path) as source:
-        return read_whole(source, str(path), limit)
+    with file_trouble("read", path):
+        handle, _ = _opened(path)
+        try:
+            return read_whole(handle, str(path), limit)
+        finally:
+            os.close(handle)
 
 
-def read_whole(source: BinaryIO, path: str, limit: int) -> bytes:
+def read_whole(handle: int, path: str, limit: int) -> bytes:
     """Read an open file of at most `limit` bytes; FileTrouble when it is larger."""
-    data = source.read(min(limit + 1, _PIECE))
-    while len(data) <= limit and (piece := source.read(min(limit + 1 - len(data), _MOST_PIECE))):
+    data = os.read(handle, min(limit + 1, _PIECE))
+    while len(data) <= limit and (piece := os.read(handle, min(limit + 1 - len(data), _MOST_PIECE))):
         data += piece
     if len(data) > limit:
         raise FileTooLarge(f"{path} is larger than {limit} bytes", where=path, advice="check the path")
     return data
 
 
-def _opened(path: Path | str) -> BinaryIO:
-    """Open a file to read; what is none must not be waited for, as a named pipe in its place would be."""
+def _opened(path: Path | str) -> tuple[int, os.stat_result]:
+    """Open a file to read; what is none must not be waited for, as a named pipe in its place would be.
+
+    Returns its descriptor, and what is known of it.
+    """
     try:
         handle = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
     except ValueError as error:  # a path with a zero byte
         raise OSError(errno.EINVAL, "it is no path") from error
     try:
-        expect_file(handle, str(path))
-        return os.fdopen(handle, "rb")
+        return handle, expect_file(handle, str(path))
     except BaseException:
         os.close(handle)
         raise
@@ -242,10 +247,11 @@ def read_secret(path: Path, *, group: int | None = None) -> bytes:
     """
     expect_ours(path, "the secret")
     try:
-        with _opened(path) as source:
-            found = os.fstat(source.fileno())
-            mode = stat.S_IMODE(found.st_mode)
-            data = source.read(1_048_576)
+        handle, found = _opened(path)
+        try:
+            data = os.read(handle, 1_048_576)
+        finally:
+            os.close(handle)
     except (OSError, FileTrouble) as error:
         said = (error.strerror or str(error)) if isinstance(error, OSError) else error.what
         raise ConfigurationError(
@@ -254,6 +260,7 @@ def read_secret(path: Path, *, group: int | None = None) -> bytes:
             said=said,
             advice="check the path and that this user may read it",
         ) from error
+    mode = stat.S_IMODE(found.st_mode)
     if mode & (0o037 if group is not None and found.st_gid == group else 0o077):
         raise ConfigurationError(
             f"{path} holds a secret and its mode is {mode:04o}",

@@ -43,9 +43,11 @@ def present(path: str, limit: int) -> tuple[bytes, Rights] | None:
                 if error.errno != errno.ELOOP:
                     raise
                 raise FileTrouble(f"{path} is a symbolic link", where=path, advice="name the file itself") from error
-            with os.fdopen(handle, "rb") as source:
+            try:
                 found = expect_file(handle, path)
-                return read_whole(source, path, limit), _rights_of(found)
+                return read_whole(handle, path, limit), _rights_of(found)
+            finally:
+                os.close(handle)
     finally:
         os.close(folder)
 

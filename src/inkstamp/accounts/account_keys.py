@@ -1,5 +1,7 @@
 """Which key of an account counts after a key rollover was interrupted."""
 
+import functools
+import os
 from contextlib import closing
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
@@ -9,7 +11,7 @@ from inkstamp.acme.jws import public_jwk, thumbprint
 from inkstamp.acme.session import Session, Signer
 from inkstamp.bulkhead import attempt
 from inkstamp.errors import CaMisbehaved
-from inkstamp.files import partial_of
+from inkstamp.files import file_trouble, partial_of
 from inkstamp.key_files import read_key
 from inkstamp.parts import WithConfiguration, WithHome, WithLedger
 from inkstamp.pki.keys import PrivateKey
@@ -44,7 +46,18 @@ def known_thumbprint(context: "_KeysContext", authority: str) -> str:
     if shared:  # another machine may have changed the key since, and a node never has it
         return shared
     file = context.home.account_key(owner)
-    return thumbprint(public_jwk(read_key(file))) if file.exists() else ""
+    with file_trouble("read", file):
+        try:
+            there = os.stat(file)
+        except (FileNotFoundError, NotADirectoryError):
+            return ""
+    return _thumbprint(file, (there.st_ino, there.st_ctime_ns))
+
+
+@functools.lru_cache(maxsize=64)
+def _thumbprint(file: Path, _as_it_is: tuple[int, int]) -> str:
+    """Read the key in a file, once for as long as it is neither replaced nor changed: each certificate asks."""
+    return thumbprint(public_jwk(read_key(file)))
 
 
 def sharing(context: "_SharingContext", authority: str) -> list[str]:

@@ -2,6 +2,7 @@
 
 from contextlib import suppress
 from datetime import datetime
+from functools import lru_cache
 
 from cryptography import x509
 from cryptography.exceptions import UnsupportedAlgorithm
@@ -17,6 +18,8 @@ from inkstamp.pki.validation_level import validation_level
 from inkstamp.printable import one_line, printable
 
 _LONGEST_NAME = 200
+_USUAL_SIZE = 16_384
+"""Bytes of a certificate that is worth remembering."""
 MOST_CERTIFICATES = 64
 """More than this in one answer is no chain."""
 
@@ -46,8 +49,16 @@ class Facts(Struct, frozen=True, kw_only=True):
 
 def from_der(der: bytes) -> x509.Certificate:
     """Read one certificate; ValueError when any part of it is malformed (odd encodings of some CAs are let pass)."""
+    return _remembered(der) if len(der) <= _USUAL_SIZE else _from_der(der)
+
+
+def _from_der(der: bytes) -> x509.Certificate:
     with strangers_bytes():
         return complete(x509.load_der_x509_certificate(der))
+
+
+_remembered = lru_cache(maxsize=256)(_from_der)
+"""The same intermediates come again and again, and a leaf is read several times."""
 
 
 def complete(certificate: x509.Certificate) -> x509.Certificate:

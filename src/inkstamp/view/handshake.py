@@ -117,11 +117,6 @@ def _keep_stapled(connection: SSL.Connection, answer: bytes, _data: object) -> b
     return True
 
 
-@lru_cache(maxsize=256)  # the same intermediates come again and again
-def _read(der: bytes) -> x509.Certificate:
-    return from_der(der)
-
-
 def _readable(connection: SSL.Connection) -> tuple[x509.Certificate, ...]:
     """Return what was served when all of it can be read; ValueError says which one cannot, or how many there are."""
     served = connection.get_peer_cert_chain(as_cryptography=False) or ()
@@ -130,7 +125,7 @@ def _readable(connection: SSL.Connection) -> tuple[x509.Certificate, ...]:
     found = []
     for number, each in enumerate(served, start=1):
         try:
-            found.append(_read(crypto.dump_certificate(crypto.FILETYPE_ASN1, each)))
+            found.append(from_der(crypto.dump_certificate(crypto.FILETYPE_ASN1, each)))
         except (ValueError, crypto.Error) as error:
             raise ValueError(f"certificate {number} is malformed ({error})") from error
     return tuple(found)

@@ -57,7 +57,7 @@ def _from_der(der: bytes) -> x509.Certificate:
         return complete(x509.load_der_x509_certificate(der))
 
 
-_remembered = lru_cache(maxsize=256)(_from_der)
+_remembered = lru_cache(maxsize=64)(_from_der)
 """The same intermediates come again and again, and a leaf is read several times."""
 
 

@@ -4,7 +4,7 @@ import gc
 import os
 import sys
 
-GARBAGE = (100_000, 10, 10)
+GARBAGE = (50_000, 10, 10)
 """After how many new objects garbage is looked for (gc.set_threshold): short commands need what they make."""
 _STOPPED = (130, 143)
 

@@ -76,7 +76,7 @@ def pair(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, ssl.SSLContext
 
 def test_a_connection_is_used_again_until_the_other_side_has_closed_it(pair: tuple[Path, ssl.SSLContext]) -> None:
     with serving(_Answering, pair[1]) as server:
-        kept = KeptConnections(client_context(pair[0]), connect_seconds=5, read_seconds=5)
+        kept = KeptConnections(client_context(pair[0], "the test"), connect_seconds=5, read_seconds=5)
         at = f"https://localhost:{server.server_address[1]}"
         with closing(kept):
             for path in ("/one", "/two", "/last", "/three"):
@@ -98,7 +98,7 @@ def test_what_is_too_long_or_cut_short_is_an_error_and_its_connection_is_not_use
     pair: tuple[Path, ssl.SSLContext],
 ) -> None:
     with serving(_Answering, pair[1]) as server:
-        kept = KeptConnections(client_context(pair[0]), connect_seconds=5, read_seconds=5)
+        kept = KeptConnections(client_context(pair[0], "the test"), connect_seconds=5, read_seconds=5)
         at = f"https://localhost:{server.server_address[1]}"
         with closing(kept):
             with pytest.raises(AnswerTooLong, match="longer than 10 bytes"):

@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from inkstamp.deadline import time_left, wait_limit, within
+from inkstamp.errors import ConfigurationError
 
 _PACKED = {"gzip", "x-gzip", "deflate"}
 _OVERHEAD = 262_144
@@ -111,14 +112,26 @@ def bounded(context: ssl.SSLContext) -> ssl.SSLContext:
     return context
 
 
-def client_context(roots: Path | None) -> ssl.SSLContext:
+def client_context(roots: Path | None, whose: str, key: str = "trust") -> ssl.SSLContext:
     """Make a TLS context that verifies the other side, by the roots in a file or by the system's.
 
+    Args:
+        roots: The file; None for the system's.
+        whose: Whose certificate is verified, as in “the CA's API”.
+        key: The configuration's, that names the file.
+
     Raises:
-        OSError: The file cannot be read or holds none (`ssl.SSLError` is one).
+        ConfigurationError: The file cannot be read or holds none.
 
     """
-    return bounded(ssl.create_default_context(cafile=str(roots) if roots else None))
+    try:
+        return bounded(ssl.create_default_context(cafile=str(roots) if roots else None))
+    except OSError as error:  # ssl.SSLError is one
+        raise ConfigurationError(
+            f"cannot load the roots in {roots}" if roots else "cannot load the roots of this machine",
+            where=str(roots or ""), said=str(error),
+            advice=f"`{key}` must name a PEM file with the root of the certificate of {whose}",
+        ) from error  # fmt: skip
 
 
 def _places(host: str, port: int) -> list[tuple[int, Any]]:

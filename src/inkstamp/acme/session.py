@@ -1,7 +1,6 @@
 """One conversation with one CA: HTTPS, nonces, retries (RFC 8555 sections 6 and 7.2). The only sockets of this room."""
 
 import re
-import ssl
 import threading
 from collections import Counter, deque
 from collections.abc import Callable, Mapping
@@ -95,15 +94,7 @@ class _MovedAway(CaMisbehaved):
 
 
 def _connections(url: str, trust: Path | None) -> KeptConnections:
-    try:
-        context = client_context(trust)
-    except (OSError, ssl.SSLError) as error:
-        raise ConfigurationError(
-            f"cannot load the roots in {trust}",
-            where=str(trust),
-            said=str(error),
-            advice="`trust` must name a PEM file with the root of the CA's API certificate",
-        ) from error
+    context = client_context(trust, "the CA's API")
     where = web_url(url)
     proxy = getproxies().get(where.scheme)
     by = read_proxy(proxy) if proxy and not proxy_bypass(where.host) else None

@@ -80,7 +80,9 @@ class DemoWorld:
 
     def _browse(self, method: str, url: str, form: Mapping[str, str]) -> HttpReply:
         """Ask for a page of the portal, or send a form, as a person does in a browser."""
-        browser = KeptConnections(client_context(None), connect_seconds=_START_SECONDS, read_seconds=_START_SECONDS)
+        browser = KeptConnections(
+            client_context(None, "the CA"), connect_seconds=_START_SECONDS, read_seconds=_START_SECONDS
+        )
         headers = {"Content-Type": "application/x-www-form-urlencoded"} if form else {}
         with closing(browser):
             return browser.request(method, web_url(url), urlencode(form).encode() or None, headers, _MOST_DOWNLOADED)

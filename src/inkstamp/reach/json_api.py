@@ -1,6 +1,5 @@
 """Asking an HTTP API that speaks JSON (RFC 8259), within bounds of time and size; redirects are not followed."""
 
-import ssl
 from collections.abc import Callable, Mapping
 from http.client import HTTPException
 from pathlib import Path
@@ -116,12 +115,6 @@ class JsonApi:
 
     def _connections(self) -> KeptConnections:
         if self._kept is None:
-            try:
-                context = client_context(Path(self._trust) if self._trust else None)
-            except (OSError, ssl.SSLError) as error:
-                raise ConfigurationError(
-                    f"cannot load the roots in {self._trust}", where=self._trust, said=str(error),
-                    advice=f"`trust` must name a PEM file with the root of the certificate of {self._told}",
-                ) from error  # fmt: skip
+            context = client_context(Path(self._trust) if self._trust else None, self._told)
             self._kept = KeptConnections(context, connect_seconds=_SECONDS, read_seconds=_SECONDS)
         return self._kept

@@ -12,7 +12,7 @@ from pathlib import Path
 from msgspec import Struct
 
 from inkstamp.deadline import within
-from inkstamp.errors import ConfigurationError, NetworkTrouble
+from inkstamp.errors import NetworkTrouble
 from inkstamp.printable import one_line, printable, shown_bytes
 from inkstamp.transport import at_most, client_context, connect
 
@@ -73,13 +73,7 @@ def send(server: MailServer, message: EmailMessage) -> None:
     if not port.isdigit():
         host, port = server.place, str(_PORTS[server.tls])
     host = host.strip("[]")
-    try:
-        context = client_context(server.trust)
-    except (OSError, ssl.SSLError) as error:
-        raise ConfigurationError(
-            f"cannot load the roots in {server.trust}", where=str(server.trust), said=str(error),
-            advice="`trust` must name a PEM file with the root of the mail server's certificate",
-        ) from error  # fmt: skip
+    context = client_context(server.trust, "the mail server")
     try:
         with (
             within(_WHOLE),

@@ -3,7 +3,6 @@
 import base64
 import hashlib
 import hmac
-import ssl
 from collections.abc import Callable, Mapping
 from contextlib import closing
 from http.client import HTTPException
@@ -11,7 +10,7 @@ from pathlib import Path
 
 from inkstamp import __version__
 from inkstamp.deadline import time_left, within
-from inkstamp.errors import ConfigurationError, InkStampError, NetworkTrouble
+from inkstamp.errors import InkStampError, NetworkTrouble
 from inkstamp.kept_connections import KeptConnections
 from inkstamp.printable import one_line
 from inkstamp.transport import at_most, client_context
@@ -61,11 +60,9 @@ def post(
         ConfigurationError: `trust` cannot be read.
 
     """
-    try:
-        context = client_context(trust)
-    except (OSError, ssl.SSLError) as error:
-        raise ConfigurationError(f"cannot load the roots in {trust}", where=str(trust), said=str(error)) from error
-    kept = KeptConnections(context, connect_seconds=_CONNECT_SECONDS, read_seconds=_READ_SECONDS)
+    kept = KeptConnections(
+        client_context(trust, "the webhook's server"), connect_seconds=_CONNECT_SECONDS, read_seconds=_READ_SECONDS
+    )
     with closing(kept):
         for wait in (*_WAITS, None):
             try:

@@ -221,4 +221,4 @@ def _connection(url: WebUrl, address: str, view: View, context: ssl.SSLContext |
 @functools.cache
 def _context(view: View) -> ssl.SSLContext:
     known = view.roots if view.roots is not None and view.roots.is_file() else None
-    return client_context(known)
+    return client_context(known, "web servers", "roots")

@@ -93,7 +93,7 @@ class CaClient:
         self._session = session
         self._signer = signer
         self.processing_times = ProcessingTimes()
-        """How long the CA takes to validate, and to issue."""
+        """How long the CA takes to validate and to issue."""
 
     def directory(self) -> Directory:
         """Return what the CA offers."""

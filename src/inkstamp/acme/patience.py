@@ -54,7 +54,7 @@ class Patience(Struct, frozen=True, kw_only=True):
             attempt: How many tries were made before this one.
             waited: Seconds that were waited so far.
             asked: What the CA said in Retry-After; it is never undercut.
-            usual: Seconds after which it is usually done, where that is known: it is asked then for the first time.
+            usual: Seconds after which it is usually done, where that is known: the first wait.
 
         """
         first, more = (self.first, attempt) if usual <= self.first else (usual / 2, attempt - 1)
@@ -65,26 +65,26 @@ class Patience(Struct, frozen=True, kw_only=True):
 
 
 class ProcessingTimes:
-    """How long one CA has lately been at work on a thing; threads may share it, since losing a number does no harm."""
+    """How long a CA has recently taken to process orders; threads may share it, since a lost update does no harm."""
 
     __slots__ = ("_usual",)
 
     def __init__(self) -> None:
         self._usual: dict[str, float] = {}
 
-    def usual(self, what: str) -> float:
-        """Return the seconds after which it is worth asking; 0 where nothing is known."""
-        return self._usual.get(what, 0.0)
+    def usual(self, status: str) -> float:
+        """Return after how many seconds an order usually leaves a status; 0 where nothing is known."""
+        return self._usual.get(status, 0.0)
 
-    def took(self, what: str, waited: float, tries: int) -> None:
-        """Take in that something was seen done after so many seconds, and tries.
+    def took(self, status: str, waited: float, tries: int) -> None:
+        """Record that an order was seen to have left a status after `waited` seconds and so many polls.
 
-        Where the first try saw it done, it may have been done before: the next one is asked of a little earlier. One
+        If the first poll saw it, it may have done so earlier: the first poll of the next order comes sooner. An order
         that took far longer than others changes little, or nothing.
         """
         if waited <= POLLING.longest:
-            usual = self._usual.get(what, waited)
-            self._usual[what] = waited * _EARLIER if tries == 1 else min(waited, 2 * usual)
+            usual = self._usual.get(status, waited)
+            self._usual[status] = waited * _EARLIER if tries == 1 else min(waited, 2 * usual)
 
 
 POLLING = Patience(first=0.005, factor=4.0, longest=10.0, whole=300.0)

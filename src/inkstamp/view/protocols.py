@@ -1,4 +1,4 @@
-"""What a TLS server is ready to speak: versions, key exchange, old ciphers, HTTP/2, sessions taken up again."""
+"""What a TLS server accepts: versions, key exchange, old ciphers, HTTP/2, session resumption."""
 
 import contextlib
 import ssl
@@ -33,7 +33,7 @@ _HTTP = ("h2", "http/1.1")
 GROUPS = (("X25519", "X25519"), ("P-256", "prime256v1"), ("P-384", "secp384r1"))
 """What they are called, and what OpenSSL calls them."""
 _SEEN_AS = {"x25519": "X25519", "secp256r1": "P-256", "secp384r1": "P-384"}
-"""How OpenSSL tells the group of a handshake."""
+"""OpenSSL's names for the groups of finished handshakes."""
 _TICKET_SECONDS = 0.25
 """How long a TLS 1.3 server may take to send its tickets, which come behind the handshake."""
 
@@ -56,7 +56,7 @@ class Readiness(Struct, frozen=True, kw_only=True):
 
 
 def group_name(group: str) -> str:
-    """Return a group's usual name for that which OpenSSL tells of a handshake."""
+    """Return the usual name of a group that OpenSSL names after a handshake."""
     return _SEEN_AS.get(group, group)
 
 
@@ -72,18 +72,18 @@ def try_versions(
     tried = _Attempts(address, port, name, upgrade, time.monotonic() + time_left(_WHOLE))
     taken = tried.versions(protocol.replace("TLSv", "TLS "))
     before = SSL.TLS1_2_VERSION if "TLS 1.2" in taken else None
-    weak = before is not None and tried.is_taken(before, _WEAK)
+    weak = before is not None and tried.accepts(before, _WEAK)
     newest = "TLS 1.3" in taken
-    agreed = tried.agree(group_name(group)) if newest else _Agreed((), None, None)
-    if agreed.resumes is None and (newest or before is not None):
-        agreed = tried.begin_session(agreed, newest=newest) or agreed
+    sessions = tried.try_groups(group_name(group)) if newest else _Sessions((), None, None)
+    if sessions.resumes is None and (newest or before is not None):
+        sessions = tried.begin_session(sessions, newest=newest) or sessions
     return Readiness(
         versions=taken,
-        static=weak and tried.is_taken(before, _STATIC),
-        old=weak and tried.is_taken(before, _OLD),
-        alpn=tried.alpn() if agreed.alpn is None and not upgrade else agreed.alpn or "",
-        groups=agreed.groups,
-        resumes=agreed.resumes,
+        static=weak and tried.accepts(before, _STATIC),
+        old=weak and tried.accepts(before, _OLD),
+        alpn=tried.alpn() if sessions.alpn is None and not upgrade else sessions.alpn or "",
+        groups=sessions.groups,
+        resumes=sessions.resumes,
     )
 
 
@@ -127,22 +127,22 @@ def _session_context(curve: str, alpn: tuple[str, ...], *, newest: bool) -> ssl.
     return context
 
 
-class _Begun(Struct, frozen=True):
-    """What one handshake came to."""
+class _Handshake(Struct, frozen=True):
+    """What one handshake showed."""
 
     session: ssl.SSLSession | None
     alpn: str
     resumed: bool
 
 
-class _Agreed(Struct, frozen=True):
-    """What handshakes in single groups showed."""
+class _Sessions(Struct, frozen=True):
+    """What sessions with single groups showed."""
 
     groups: tuple[str, ...]
     alpn: str | None
-    """What the server chose; None where none of them asked."""
+    """What the server chose; None where no handshake offered anything."""
     resumes: bool | None
-    """None where none of them came about."""
+    """None where no session was begun."""
 
 
 class _Attempts(Struct, frozen=True):
@@ -156,18 +156,18 @@ class _Attempts(Struct, frozen=True):
     """By `time.monotonic`: when to try no more."""
 
     def versions(self, seen: str) -> tuple[str, ...]:
-        """Return the versions that are taken, `seen` among them; those that are deprecated are tried together first."""
-        taken = {told for told, version in VERSIONS[2:] if told == seen or self.is_taken(version, _ANY)}
+        """Return the versions that are accepted, `seen` among them; the deprecated ones are offered together first."""
+        taken = {told for told, version in VERSIONS[2:] if told == seen or self.accepts(version, _ANY)}
         (older, lowest), (newer, highest) = VERSIONS[:2]
-        if not taken:  # who is so old may not know how to choose among versions
-            taken |= {told for told, version in VERSIONS[:2] if told == seen or self.is_taken(version, _ANY)}
+        if not taken:  # a server that old may not choose among versions as it should
+            taken |= {told for told, version in VERSIONS[:2] if told == seen or self.accepts(version, _ANY)}
         elif (chosen := self.attempt(lowest, highest, _ANY)) is not None:
             is_newer = chosen.get_protocol_version() == highest
-            taken |= {newer, older} if is_newer and self.is_taken(lowest, _ANY) else {newer if is_newer else older}
+            taken |= {newer, older} if is_newer and self.accepts(lowest, _ANY) else {newer if is_newer else older}
         return tuple(told for told, _ in VERSIONS if told in taken)
 
-    def is_taken(self, version: int | None, ciphers: bytes) -> bool:
-        """Tell whether a handshake comes about by that version alone, and these ciphers."""
+    def accepts(self, version: int | None, ciphers: bytes) -> bool:
+        """Tell whether a handshake succeeds with that version alone and these ciphers."""
         return self.attempt(version, version, ciphers) is not None
 
     def alpn(self) -> str:
@@ -186,22 +186,22 @@ class _Attempts(Struct, frozen=True):
 
     # By the standard library: pyOpenSSL can neither choose groups nor tell resumption.
 
-    def agree(self, known: str) -> _Agreed:
-        """Find the groups that are taken where nothing else is offered, `known` among them.
+    def try_groups(self, known: str) -> _Sessions:
+        """Find the groups that are accepted where nothing else is offered, `known` among them.
 
-        The first handshake that comes about also shows what is chosen by ALPN, and is resumed.
+        The first session also shows what the server chooses by ALPN, and is resumed.
         """
-        found = _Agreed((), None, None)
+        found = _Sessions((), None, None)
         for told, curve in GROUPS:
             grown = self.begin_session(found, newest=True, curve=curve) if told != known else found
             if grown is not None:
                 found = replace(grown, groups=(*found.groups, told))
         return found
 
-    def begin_session(self, found: _Agreed, *, newest: bool, curve: str = "") -> _Agreed | None:
-        """Shake hands as `_session_context` says; returns `found` with what that shows in addition, None if it fails.
+    def begin_session(self, found: _Sessions, *, newest: bool, curve: str = "") -> _Sessions | None:
+        """Begin a session; returns `found` with what it shows in addition, None if the handshake fails.
 
-        A server may refuse all clients that offer by ALPN what it does not know: these are then not offered.
+        Where ALPN is offered and the handshake fails, it is tried without: a server may refuse what it does not know.
         """
         for offered in (_HTTP, ()) if found.alpn is None and not self.upgrade else ((),):
             context = _session_context(curve, offered, newest=newest)
@@ -222,7 +222,7 @@ class _Attempts(Struct, frozen=True):
         *,
         keep: bool = False,
         tickets: bool = False,
-    ) -> _Begun | None:
+    ) -> _Handshake | None:
         """Shake hands; None where that fails. With `keep`, the session is returned, after its `tickets` are there."""
         left = self.end - time.monotonic()
         if left <= 0:
@@ -239,7 +239,7 @@ class _Attempts(Struct, frozen=True):
                         with contextlib.suppress(OSError):  # nothing is sent but tickets, and they are read on the way
                             begun.settimeout(_TICKET_SECONDS)
                             begun.recv(1)
-                    return _Begun(
+                    return _Handshake(
                         begun.session if keep else None,  # which is copied, at the cost of half a handshake
                         begun.selected_alpn_protocol() or "",
                         begun.session_reused is True,

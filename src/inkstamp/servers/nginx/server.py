@@ -58,7 +58,7 @@ _BUILT_PREFIX = re.compile(r"--prefix=(\S+)")
 
 
 class _Listening(Struct, frozen=True):
-    """Where an nginx listens, and may."""
+    """Where an nginx listens, and a check that other ports are free."""
 
     taken: set[tuple[str, int]]
     """Addresses and ports of all blocks."""

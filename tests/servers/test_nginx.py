@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from inkstamp.errors import InkStampError, ServerTrouble
 from inkstamp.reach.interface import Ran
 from inkstamp.reach.local import LocalHost
+from inkstamp.reach.ports import ListeningProgram
 from inkstamp.servers.base import Fitting
 from inkstamp.servers.interface import Supply
 from inkstamp.servers.nginx.reading import Folders, best_hosts, hosts, place_of, read_configuration
@@ -293,3 +294,30 @@ def test_a_line_that_another_virtual_host_includes_too_is_not_edited(tmp_path: P
         nginx.plan_install(["s.test"], paths("/a.pem", "/a.key"))
     changes = nginx.plan_install(["s.test", "t.test"], paths("/a.pem", "/a.key"))
     assert [change.after for change in changes] == [b"ssl_certificate /a.pem; ssl_certificate_key /a.key;"]
+
+
+class _Listening(LocalHost):
+    """A machine on which others may listen."""
+
+    def __init__(self, *others: ListeningProgram) -> None:
+        self.others, self.asked = others, list[int]()
+
+    def listeners(self, port: int) -> list[ListeningProgram]:
+        self.asked.append(port)
+        return [each for each in self.others if each.port == port]
+
+
+def test_a_machine_is_asked_once_who_listens_on_a_port_for_all_sites_and_whoever_is_in_the_way_is_told(
+    tmp_path: Path,
+) -> None:
+    names = [f"s{number}.test" for number in range(5)]
+    blocks = "".join(f"server {{ listen 127.0.0.1:80; server_name {each}; root /srv; }}\n" for each in names)
+    (tmp_path / "nginx.conf").write_text(f"http {{ {blocks} }}")
+    fitting = Fitting(program="nginx", main_file=str(tmp_path / "nginx.conf"), prefix=str(tmp_path))
+    free = _Listening(ListeningProgram("127.0.0.2", 443, "haproxy", 7), ListeningProgram("127.0.0.1", 443, "nginx", 8))
+    (change,) = NginxServer("front", free, fitting).plan_install(names, paths("/a.pem", "/a.key"))
+    assert (change.after or b"").count(b"127.0.0.1:443 ssl") == len(names)
+    assert free.asked == [443]
+    taken = _Listening(ListeningProgram("127.0.0.1", 443, "haproxy", 7))
+    with pytest.raises(ServerTrouble, match=r"is taken by haproxy \(process 7\)"):
+        NginxServer("front", taken, fitting).plan_install(names, paths("/a.pem", "/a.key"))

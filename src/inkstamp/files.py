@@ -249,7 +249,7 @@ def read_secret(path: Path, *, group: int | None = None) -> bytes:
     try:
         handle, found = _opened(path)
         try:
-            data = os.read(handle, 1_048_576)
+            data = read_whole(handle, str(path), 1_048_576)
         finally:
             os.close(handle)
     except (OSError, FileTrouble) as error:

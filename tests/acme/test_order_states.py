@@ -142,7 +142,7 @@ def test_waits_honour_the_ca_stay_positive_and_end(
     patience = Patience(first=0.5, factor=2, longest=8, whole=100)
     wait = patience.next_wait(attempt, waited, asked, usual)
     if wait is not None:
-        assert wait >= 0.25
+        assert wait >= 0.5
         assert wait >= (asked or 0)
         assert waited + wait <= 100
     else:

@@ -57,8 +57,13 @@ class Patience(Struct, frozen=True, kw_only=True):
             usual: Seconds after which it is usually done, where that is known: the first wait.
 
         """
-        first, more = (self.first, attempt) if usual <= self.first else (usual / 2, attempt - 1)
-        own = min(first * self.factor ** min(more, 64) if more >= 0 else usual, self.longest)
+        if usual <= self.first:
+            own = self.first * self.factor ** min(attempt, 64)
+        elif attempt == 0:
+            own = usual
+        else:
+            own = max(usual / 2, self.first) * self.factor ** min(attempt - 1, 64)
+        own = min(own, self.longest)
         # A Retry-After of 0 means "now", yet asking in a tight loop helps nobody.
         wait = own if asked is None else max(asked, min(own, _SOON))
         return wait if waited + wait <= self.whole else None

@@ -27,7 +27,7 @@ _PATIENCE, _WHOLE = 5.0, 20.0
 _ANY = b"ALL:@SECLEVEL=0"
 _STATIC = b"kRSA:!NULL:!3DES:@SECLEVEL=0"
 _OLD = b"3DES:RC4:NULL:EXPORT:DES:@SECLEVEL=0"
-_WEAK = b"kRSA:3DES:RC4:NULL:EXPORT:DES:@SECLEVEL=0"
+_WEAK = b"kRSA:" + _OLD
 """Both together: most servers refuse them all."""
 _HTTP = ("h2", "http/1.1")
 GROUPS = (("X25519", "X25519"), ("P-256", "prime256v1"), ("P-384", "secp384r1"))

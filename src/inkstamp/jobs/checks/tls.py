@@ -203,7 +203,7 @@ def judge_readiness(at: str, ready: Readiness, *, mail: bool) -> list[Finding]:
 
 
 def judge_sessions(at: str, ready: Readiness, group: str) -> list[Finding]:
-    """Judge how an address agrees on keys and whether it session resumption works."""
+    """Judge how an address agrees on keys and whether session resumption works."""
     found = []
     agreed = group_name(group)
     taken = ", ".join(dict.fromkeys([*([agreed] if agreed else []), *ready.groups]))

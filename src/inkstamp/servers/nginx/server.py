@@ -57,12 +57,16 @@ _VERSION = re.compile(r"nginx/(\d+\.\d+\.\d+)")
 _BUILT_PREFIX = re.compile(r"--prefix=(\S+)")
 
 
-class _Listening(Struct, frozen=True):
+class _Listening(Struct, frozen=True, dict=True):
     """Where an nginx listens, and a check that other ports are free."""
 
-    taken: set[tuple[str, int]]
-    """Addresses and ports of all blocks."""
+    everything: list[ServerBlock]
     ports: FreePorts
+
+    @functools.cached_property
+    def taken(self) -> set[tuple[str, int]]:
+        """Addresses and ports of all blocks; most installs need not know."""
+        return {(listen.address, listen.port) for each in self.everything for listen in each.listens}
 
     def expect(self, host: ServerBlock, port: int) -> None:
         """Make sure that the port can be had at the addresses of a block at which nginx does not listen on it yet."""
@@ -305,8 +309,7 @@ class NginxServer(TextServer[Reading]):
         return plain
 
     def _listening(self, everything: list[ServerBlock]) -> _Listening:
-        taken = {(listen.address, listen.port) for each in everything for listen in each.listens}
-        return _Listening(taken, FreePorts(self.host, {"nginx"}))
+        return _Listening(everything, FreePorts(self.host, {"nginx"}))
 
     def _point(
         self, host: ServerBlock, everything: list[ServerBlock], covered: Sequence[str], supply: Supply

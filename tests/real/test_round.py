@@ -14,6 +14,8 @@ from cryptography import x509
 from cryptography.hazmat.primitives.serialization import Encoding
 from world import NAMES, World, make_tls_pair, real_world
 
+from inkstamp.acme.patience import POLLING
+from inkstamp.clock import SystemClock
 from inkstamp.config.model import Certificate
 from inkstamp.jobs.lifecycle.proposal import Plan
 from inkstamp.jobs.lifecycle.provisioning import carry_out
@@ -25,6 +27,19 @@ def world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
     with real_world(tmp_path_factory.mktemp("round")) as made:
         made.add_authority()
         yield made
+
+
+class WaitsRecorded(SystemClock):
+    """The machine's clock, and what was waited by it."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.waits: list[float] = []
+        """Seconds, one after another."""
+
+    def sleep(self, seconds: float) -> None:
+        self.waits.append(seconds)
+        super().sleep(seconds)
 
 
 def leaf_on_shelf(world: World, name: str) -> x509.Certificate:
@@ -203,10 +218,11 @@ def test_a_certificate_for_one_name_costs_the_ca_no_more_requests_than_the_proto
     tmp_path: Path,
 ) -> None:
     """Seven with a known account: new order, authorization, challenge, order, finalize, order, certificate."""
+    clock = WaitsRecorded()
     with real_world(tmp_path, ca_env={"nonces_rejected": "0"}) as quiet:
         quiet.add_authority()
         quiet.site("rowing", NAMES[:1])  # a name that the CA has not seen yet: it may reuse its authorizations
-        runtime = Runtime(quiet.config, quiet.home)
+        runtime = Runtime(quiet.config, quiet.home, clock=clock)
         entry = Certificate(names=NAMES[:1], authority="quayside", via="front", install=("front",))
         carry_out(runtime, Plan(name="rowing", entry=entry, write=True))
         counts = dict(runtime.accounts.get("quayside").requests)
@@ -215,7 +231,13 @@ def test_a_certificate_for_one_name_costs_the_ca_no_more_requests_than_the_proto
     assert counts == {
         "directory": 1, "nonce": 1, "new order": 1, "authorization": 1, "challenge": 1, "finalize": 1, "certificate": 1,
     }  # fmt: skip
-    assert polls in (2, 3)  # each one after a wait; the CA may take longer than the first
+    # How often the order has to be polled is up to the CA's pace: each poll follows a wait, four times the last one,
+    # and there are two things to wait for, the validation and the certificate.
+    growing = [POLLING.first * POLLING.factor**tries for tries in range(8)]
+    waits = [wait for wait in clock.waits if wait in growing]
+    second = waits.index(POLLING.first, 1)
+    assert waits == growing[:second] + growing[: len(waits) - second]
+    assert polls == len(waits)
 
 
 def test_renew_gives_a_configured_certificate_its_first_edition_and_leaves_the_others_alone(world: World) -> None:

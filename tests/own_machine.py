@@ -5,6 +5,7 @@ The folders are overlaid in a mount namespace (mount_namespaces(7)), which goes 
 """
 
 import os
+import shutil
 import subprocess
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -83,13 +84,18 @@ def own_machine(folder: Path) -> Iterator[OwnMachine]:
         holder.communicate()
 
 
-def rebuilt(package: Path, folder: Path, version: str, more: Sequence[tuple[str, str]]) -> Path:
-    """Return the same Debian package as another version, with more files (path, text): as an older release had."""
+def rebuilt(
+    package: Path, folder: Path, version: str, *, more: Sequence[tuple[str, str]] = (), less: Sequence[str] = ()
+) -> Path:
+    """Return the same Debian package as another version, with more files (path, text) and fewer folders (patterns)."""
     tree, made = folder / f"tree-{version}", folder / f"inkstamp_{version}.deb"
     subprocess.run([find_program("dpkg-deb"), "-R", str(package), str(tree)], check=True)
     control = tree / "DEBIAN" / "control"
     lines = [f"Version: {version}" if each.startswith("Version:") else each for each in control.read_text().split("\n")]
     control.write_text("\n".join(lines))
+    for each in less:
+        for found in tree.glob(each):
+            shutil.rmtree(found)
     for path, text in more:
         (tree / path).parent.mkdir(parents=True, exist_ok=True)
         (tree / path).write_text(text)

@@ -18,6 +18,10 @@ from inkstamp.cli.main import COMMANDS
 ROOT = Path(__file__).resolve().parent.parent.parent
 _SOURCES = ("pyproject.toml", "hatch_build.py", "src", "tools/man_pages.py", "README.md", "LICENSE", "CHANGELOG.md",
             "SECURITY.md", "docs", "examples")  # fmt: skip
+LIBRARIES = "opt/inkstamp/lib/python*/site-packages"
+GONE = "opt/inkstamp/lib/python3.11/site-packages/inkstamp/gone.py"
+"""What an older release had; of the libraries it had few."""
+UNITS = [f"/usr/lib/systemd/system/inkstamp-renew.{each}" for each in ("service", "timer")]
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="needs root: it installs packages")
 
 
@@ -40,46 +44,35 @@ def package(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return Path(ran.stdout.strip().splitlines()[-1])
 
 
-@pytest.fixture
-def machine(tmp_path: Path) -> Iterator[OwnMachine]:
-    with own_machine(tmp_path) as made:
+@pytest.fixture(scope="module")
+def machine(package: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[OwnMachine]:
+    """A machine that was given an older release, a configuration, and then this one."""
+    folder = tmp_path_factory.mktemp("machine")
+    older = rebuilt(package, folder, "0.0.9", more=[(GONE, "")], less=[f"{LIBRARIES}/[!i]*/"])
+    with own_machine(folder) as made:
+        made.must("dpkg", "-i", str(older))
+        made.must("test", "-e", f"/{GONE}")
+        made.must("sh", "-c", "echo '[renewal]' > /etc/inkstamp/inkstamp.toml; chmod 600 /etc/inkstamp/inkstamp.toml")
+        made.must("dpkg", "-i", str(package))
         yield made
 
 
-def test_the_package_is_installed_upgraded_and_purged_and_no_key_goes_with_it(
-    package: Path, tmp_path: Path, machine: OwnMachine
-) -> None:
-    gone = "opt/inkstamp/lib/python3.11/site-packages/inkstamp/gone.py"
-    older = rebuilt(package, tmp_path, "0.0.9", [(gone, "")])
-    machine.must("dpkg", "-i", str(older))
-    assert machine.run("test", "-e", f"/{gone}").status == 0
-    machine.must("sh", "-c", "echo '[renewal]' > /etc/inkstamp/inkstamp.toml; chmod 600 /etc/inkstamp/inkstamp.toml")
-    machine.must("dpkg", "-i", str(package))
-    assert machine.run("test", "-e", f"/{gone}").status == 1
+def test_the_package_is_installed_and_upgraded_with_all_that_belongs_to_it(machine: OwnMachine) -> None:
+    assert machine.run("test", "-e", f"/{GONE}").status == 1
+    assert machine.must("cat", "/etc/inkstamp/inkstamp.toml") == "[renewal]\n"
     assert machine.must("inkstamp", "--version") == f"inkstamp {__version__}\n"
     assert machine.must("stat", "-c", "%a %U", "/etc/inkstamp").strip() == "700 root"
     assert "inkstamp" in machine.must("getent", "passwd", "inkstamp")
     assert "0 checked, 0 renewed" in machine.must("inkstamp", "renew")
     shown = machine.must("man", "-w", *(f"inkstamp-{each}" for each in COMMANDS), "inkstamp")
     assert len(shown.splitlines()) == len(COMMANDS) + 1
-    units = [f"/usr/lib/systemd/system/inkstamp-renew.{each}" for each in ("service", "timer")]
-    machine.must("systemd-analyze", "verify", "--man=no", *units)
+    machine.must("systemd-analyze", "verify", "--man=no", *UNITS)
     offered = machine.must("bash", "-c", ". /usr/share/bash-completion/completions/inkstamp; complete -p inkstamp")
     assert "inkstamp" in offered
 
-    machine.must("sh", "-c", "mkdir -p /var/lib/inkstamp/shelf; touch /var/lib/inkstamp/shelf/key.pem")
-    told = machine.must("dpkg", "--purge", "inkstamp")
-    assert "/var/lib/inkstamp is left, with keys and certificates" in told
-    assert machine.run("ls", "/opt/inkstamp", "/usr/bin/inkstamp", units[0]).out == ""
-    machine.must("test", "-e", "/etc/inkstamp/inkstamp.toml")
-    machine.must("test", "-e", "/var/lib/inkstamp/shelf/key.pem")
 
-
-def test_a_user_without_root_renews_and_may_do_no_more_as_root_than_reload(
-    package: Path, machine: OwnMachine, world: World
-) -> None:
+def test_a_user_without_root_renews_and_may_do_no_more_as_root_than_reload(machine: OwnMachine, world: World) -> None:
     world.site("rowing")
-    machine.must("dpkg", "-i", str(package))
     machine.must("useradd", "renewer")
     for each in (world.folder, *world.folder.parents):
         if each.name.startswith("pytest-of-"):
@@ -124,6 +117,15 @@ def test_a_user_without_root_renews_and_may_do_no_more_as_root_than_reload(
         assert looked.status == 0, looked.flat
     assert "ok" in machine.must("inkstamp", "check", names[0], user="renewer", env=env)
     assert machine.run("inkstamp", "stamp", names[0], "--reissue", user="renewer", env=env).status == 1
+
+
+def test_a_package_is_purged_and_no_key_goes_with_it(machine: OwnMachine) -> None:
+    machine.must("sh", "-c", "mkdir -p /var/lib/inkstamp/shelf; touch /var/lib/inkstamp/shelf/key.pem")
+    told = machine.must("dpkg", "--purge", "inkstamp")
+    assert "/var/lib/inkstamp is left, with keys and certificates" in told
+    assert machine.run("ls", "/opt/inkstamp", "/usr/bin/inkstamp", UNITS[0]).out == ""
+    machine.must("test", "-e", "/etc/inkstamp/inkstamp.toml")
+    machine.must("test", "-e", "/var/lib/inkstamp/shelf/key.pem")
 
 
 def test_the_same_sources_make_the_same_wheel_and_sdist(tmp_path: Path) -> None:

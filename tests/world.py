@@ -249,19 +249,14 @@ class World:
         self, *arguments: str, env: dict[str, str] | None = None, timeout: float = 120, program: str = "",
         data: str = "",
     ) -> Ran:  # fmt: skip
-        """Run the built program as a user does, with `data` on standard input, or `program` that runs it."""
+        """Run the built program as a user does, with `data` on standard input, or a Python script that runs it."""
         given = {**os.environ, "INKSTAMP_CONFIG": str(self.config), **self.env, **(env or {})}
-        if program:
-            done = subprocess.run(
-                [program, *arguments], capture_output=True, text=True, timeout=timeout, check=False,
-                stdin=subprocess.DEVNULL, env=given,
-            )  # fmt: skip
-        else:
-            takes_back = bool(arguments) and arguments[0] in _TAKING_BACK
-            before, began = self.nginx.workers() if takes_back else set(), time.time()
-            done = forked.run([inkstamp_program(), *arguments], given, timeout=timeout, data=data.encode())
-            if takes_back and done.returncode == 0:
-                self.nginx.settle(before, began)
+        takes_back = bool(arguments) and arguments[0] in _TAKING_BACK
+        before, began = self.nginx.workers() if takes_back else set(), time.time()
+        command = [program or inkstamp_program(), *arguments]
+        done = forked.run(command, given, timeout=timeout, script=bool(program), data=data.encode())
+        if takes_back and done.returncode == 0:
+            self.nginx.settle(before, began)
         return Ran(done.returncode, done.stdout, done.stderr)
 
     def edition(self, certificate: str, number: int) -> bytes:

@@ -3,7 +3,6 @@
 import json
 import os
 import socket
-import sys
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from datetime import timedelta
@@ -288,7 +287,6 @@ def test_an_exception_that_nobody_foresaw_stays_with_its_certificate_and_is_reco
     """One certificate's work throws at each place in turn; the three good ones do not notice."""
     program = tmp_path / "thrower"
     program.write_text(
-        f"#!{sys.executable}\n"
         "import os, sys\n"
         "from inkstamp.__main__ import main\n"
         "class Panic(BaseException): pass\n"
@@ -297,7 +295,6 @@ def test_an_exception_that_nobody_foresaw_stays_with_its_certificate_and_is_reco
         "        raise (Panic if os.environ['THROW_AT'] == 'inkstamp.order' else ZeroDivisionError)('thrown')\n"
         "sys.addaudithook(throw)\nmain()\n"
     )
-    program.chmod(0o755)
     world = street.world
     for place in ("decide", "order", "install", "publish", "prepare", "change", "effect", "look", "record"):
         with site_of_a_stranger(street):

@@ -22,7 +22,7 @@ PIECES = (
     b"-----BEGIN ",
     b"key a { ",
 )
-_MUCH = 300_000
+_MUCH = 150_000
 """Bytes: what grows with their square would take minutes for as many."""
 
 

@@ -10,6 +10,7 @@ import subprocess
 import tarfile
 import threading
 import time
+import tracemalloc
 from collections.abc import Callable
 from contextlib import closing
 from datetime import UTC, datetime
@@ -292,6 +293,44 @@ def test_an_archive_of_a_stranger_writes_nothing_outside_and_is_refused(
         unpack(made(), into, "b.tgz")
     assert list(outside.iterdir()) == []
     assert str(refused.value).isprintable()
+
+
+def _headers(kind: bytes, size: int, data: bytes) -> bytes:
+    """A header that another member's would follow."""
+    made = tarfile.TarInfo("home/a")
+    made.type, made.size = kind, size
+    return made.tobuf(tarfile.GNU_FORMAT) + data.ljust(-len(data) % 512 + len(data), b"\0")
+
+
+def _sparse(key: str, value: str) -> bytes:
+    line = f" {key}={value}\n"
+    record = f"{len(line) + 2}{line}".encode()
+    record = record if len(record) == len(line) + 2 else f"{len(line) + 3}{line}".encode()
+    return _headers(tarfile.XHDTYPE, len(record), record) + _headers(tarfile.REGTYPE, 4, b"evil")
+
+
+@pytest.mark.parametrize(
+    "start",
+    [
+        pytest.param(_headers(tarfile.XHDTYPE, 1 << 32, b""), id="pax header"),
+        pytest.param(_headers(tarfile.XGLTYPE, 1 << 32, b""), id="pax header of all"),
+        pytest.param(_headers(tarfile.GNUTYPE_LONGNAME, 1 << 32, b""), id="long name"),
+        pytest.param(_sparse("GNU.sparse.map", "a,b"), id="map of no numbers"),
+        pytest.param(_sparse("size", "-1024"), id="a size below nothing"),
+        pytest.param(_headers(tarfile.XHDTYPE, 0, b"") * 100_000, id="headers without end"),
+    ],
+)
+def test_no_header_of_an_archive_takes_memory_or_ends_in_anything_but_an_error_of_ours(
+    tmp_path: Path, start: bytes
+) -> None:
+    whole = io.BytesIO(gzip.compress(start + bytes(1 << 26), 1))
+    tracemalloc.start()
+    try:
+        with pytest.raises(FileTrouble):
+            unpack(whole, tmp_path, "b.tgz")
+        assert tracemalloc.get_traced_memory()[1] < 1 << 24
+    finally:
+        tracemalloc.stop()
 
 
 @given(at=st.integers(0, 10_000), value=st.integers(0, 255), cut=st.booleans())

@@ -34,6 +34,8 @@ LARGEST = 17_179_869_184
 _MOST_UNPACKED = 137_438_953_472
 """Bytes of all files together: gzip makes a thousand of one."""
 _PIECE = 1_048_576
+_LONGEST_HEADER = 1_048_576
+"""Bytes of all headers of a member, with what is read ahead; ours have some KiB, and a pax header may say 8 GiB."""
 
 
 class Contents(msgspec.Struct, frozen=True, kw_only=True):
@@ -83,6 +85,7 @@ class ArchiveWriter:
                 self._tar.addfile(self._tar.gettarinfo(path, name))
         except FileNotFoundError:
             return
+        _forget_members(self._tar)
         self._seen[name] = state
 
     def keep_only(self, names: set[str]) -> None:
@@ -149,8 +152,8 @@ def unpack(source: BinaryIO, into: Path, where: str) -> Contents:
     """
     links: dict[str, str] = {}
     contents: Contents | None = None
-    with _telling(where), gzip.GzipFile(fileobj=source) as plain, tarfile.open(fileobj=plain, mode="r|") as tar:
-        for member in _bounded(tar, where):
+    with _opened(source, where) as (tar, members):
+        for member in members:
             if member.name == _LIST:
                 contents = _contents_of(_read(tar, member, _MOST_LIST), where)
             elif member.issym():
@@ -189,29 +192,65 @@ def _settle(into: Path, links: dict[str, str], contents: Contents, where: str) -
 
 def read_list(source: BinaryIO, where: str) -> Contents:
     """Return what is in an archive, whose other members are passed over."""
-    with _telling(where), gzip.GzipFile(fileobj=source) as plain, tarfile.open(fileobj=plain, mode="r|") as tar:
-        for member in _bounded(tar, where):
+    with _opened(source, where) as (tar, members):
+        for member in members:
             if member.name == _LIST:
                 return _contents_of(_read(tar, member, _MOST_LIST), where)
     raise _no_backup(where, "it ends before its list of contents")
 
 
-def _bounded(tar: tarfile.TarFile, where: str) -> Iterator[tarfile.TarInfo]:
+class _Limited(io.BufferedIOBase):
+    """A stream that gives no more than is allowed at a time: headers of a tar file have no bound of their own."""
+
+    def __init__(self, source: io.BufferedIOBase, where: str) -> None:
+        self._source, self._where = source, where
+        self.left = _LONGEST_HEADER
+
+    def read(self, size: int | None = -1, /) -> bytes:
+        """Return the next bytes; FileTooLarge where that are more than is left."""
+        data = self._source.read(size)
+        self.left -= len(data)
+        if self.left < 0:
+            raise _more_than_any(self._where)
+        return data
+
+
+@contextmanager
+def _opened(source: BinaryIO, where: str) -> Iterator[tuple[tarfile.TarFile, Iterator[tarfile.TarInfo]]]:
+    """Open an archive as a stream, with an iterator of its members."""
+    with _telling(where), gzip.GzipFile(fileobj=source) as plain:
+        limited = _Limited(plain, where)
+        with tarfile.open(fileobj=limited, mode="r|") as tar:
+            yield tar, _bounded(tar, limited, where)
+
+
+def _bounded(tar: tarfile.TarFile, limited: _Limited, where: str) -> Iterator[tarfile.TarInfo]:
     """Yield the members of an archive; FileTooLarge where they are more, or larger, than those of any backup."""
-    total = 0
-    for count, member in enumerate(tar):
-        total += member.size
-        if count > _MOST_FILES or member.size > LARGEST or total > _MOST_UNPACKED:
-            raise FileTooLarge(f"{where} holds more than any backup", where=where, advice="check the path")
+    total = count = 0
+    while member := tar.next():
+        _forget_members(tar)
+        total, count = total + member.size, count + 1
+        if count > _MOST_FILES or not 0 <= member.size <= LARGEST or total > _MOST_UNPACKED:
+            raise _more_than_any(where)
+        limited.left = member.size + _LONGEST_HEADER
         yield member
+
+
+def _forget_members(tar: tarfile.TarFile) -> None:
+    """Have `tar` not keep each member for those who would go back to it: of a million files that is a gigabyte."""
+    tar.members = []  # type: ignore[attr-defined]  # an attribute that the types of the library leave out
+
+
+def _more_than_any(where: str) -> FileTooLarge:
+    return FileTooLarge(f"{where} holds more than any backup", where=where, advice="check the path")
 
 
 @contextmanager
 def _telling(where: str) -> Iterator[None]:
-    """Turn what tarfile and zlib raise into FileTrouble."""
+    """Turn what tarfile and zlib raise into FileTrouble: also of what is no number, and of headers within headers."""
     try:
         yield
-    except (tarfile.TarError, zlib.error, EOFError, gzip.BadGzipFile, UnicodeError) as error:
+    except (tarfile.TarError, zlib.error, EOFError, gzip.BadGzipFile, ValueError, RecursionError) as error:
         raise _no_backup(where, one_line(str(error), 200)) from error
 
 

@@ -153,6 +153,21 @@ def test_what_was_asked_and_answered_can_be_sent_to_somebody_else_and_holds_no_k
     assert file.stat().st_mode & 0o777 == 0o600
 
 
+def test_a_windows_server_that_is_unreachable_keeps_none_from_being_asked(windows: Windows, folder: Path) -> None:
+    world, file = windows.world, folder / "exchange.json"
+    (port,) = free_ports(1)
+    config = folder / "two.toml"
+    gone = f'\n[server.iis2]\nkind = "iis"\nreach = "ssh://127.0.0.7:{port}"\nssh_config = "{windows.ssh.client}"\n'
+    config.write_text(world.config.read_text() + gone)
+    config.chmod(0o600)
+    done = world.run("survey", "--exchange", str(file), env={"INKSTAMP_CONFIG": str(config)})
+    assert done.status == 1, done.err
+    assert re.search(r"answered\s+iis1\n", done.out)
+    assert "iis2" in done.flat
+    assert "Connection refused" in done.flat
+    assert [each["status"] for each in json.loads(file.read_text())] == [0, 255]
+
+
 def test_a_site_without_tls_gets_bindings_by_name_and_undo_takes_all_of_it_away(windows: Windows) -> None:
     world, https = windows.world, windows.world.nginx.https_port
     before = windows.stores()

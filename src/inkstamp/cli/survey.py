@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
     from inkstamp.jobs.inventory.survey import WholeSite
+    from inkstamp.jobs.inventory.windows_exchange import WrittenExchange
 
 _IN_FULL = 5
 """Sites that are shown in full when none is named; more are shown in one line each."""
@@ -47,8 +48,8 @@ def run(context: Context, options: argparse.Namespace) -> int:
         if options.exchange:
             from inkstamp.jobs.inventory.windows_exchange import write_exchange
 
-            asked = write_exchange(runtime, Path(options.exchange))
-            return _tell_exchange(asked, options.exchange, as_json=context.json)
+            exchanged = write_exchange(runtime, Path(options.exchange))
+            return _tell_exchange(exchanged, options.exchange, as_json=context.json)
         found = survey(runtime, options.name, live=options.live)
     status = 0 if found.sound else 1
     if context.json:
@@ -80,13 +81,15 @@ def run(context: Context, options: argparse.Namespace) -> int:
     return status
 
 
-def _tell_exchange(asked: "Sequence[str]", file: str, *, as_json: bool) -> int:
+def _tell_exchange(exchanged: "WrittenExchange", file: str, *, as_json: bool) -> int:
+    status = 1 if exchanged.findings else 0
     if as_json:
-        output.as_json("exchange", servers=asked, file=file)
-        return 0
-    print(output.field("asked", ", ".join(asked)))
+        output.as_json("exchange", servers=exchanged.servers, file=file, findings=exchanged.findings)
+        return status
+    print(output.field("answered", ", ".join(exchanged.servers) or "none"))
     print(output.field("written", f"{file}: names, paths and certificates, no keys; read it before you send it"))
-    return 0
+    output.findings(exchanged.findings)
+    return status
 
 
 def _table(sites: "Sequence[WholeSite]") -> None:

@@ -13,6 +13,7 @@ FACE = (
     "site_choice.picked",
     "survey.WholeSite",
     "survey.survey",
+    "windows_exchange.WrittenExchange",
     "windows_exchange.write_exchange",
 )
 """What other rooms and the command line may import from here."""

@@ -1,14 +1,19 @@
 """Which server answers for a name, by what the configurations say."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import msgspec
 
+from inkstamp.bulkhead import side_by_side
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.jobs.inventory.context import PlacementContext
 from inkstamp.proof.web_file import TRIAL_PARTS
 from inkstamp.servers.interface import AnswersChallenges
+
+SERVERS_AT_ONCE = 10
+"""Servers whose configurations are read at the same time: most of it is waiting for other machines."""
+_Has = Callable[[PlacementContext, str, str], bool]
 
 
 def nothing_found(config_file: Path) -> UsageError:
@@ -38,7 +43,7 @@ def serving_server(context: PlacementContext, names: Sequence[str]) -> str:
         raise nothing_found(context.configuration.path)
     serving: list[str] = []
     for has, servers in ((_names, configured), (_names, found), (has_place, configured), (has_place, found)):
-        serving = serving or [each for each in servers if has(context, each, name)]
+        serving = serving or _having(context, has, servers, name)
     if len(serving) == 1:
         use_if_found(context, serving[0])
         return serving[0]
@@ -48,6 +53,12 @@ def serving_server(context: PlacementContext, names: Sequence[str]) -> str:
         f"{len(serving)} of the servers {', '.join([*configured, *found])} answer for {name}",
         advice="say with --via where challenge responses go, and with --install which servers get the certificate",
     )
+
+
+def _having(context: PlacementContext, has: _Has, servers: Sequence[str], name: str) -> list[str]:
+    """Return those of some servers that have what a name needs."""
+    told = side_by_side(lambda each: has(context, each, name), servers, SERVERS_AT_ONCE)
+    return [each for each, is_so in zip(servers, told, strict=True) if is_so]
 
 
 def use_if_found(context: PlacementContext, server: str) -> None:

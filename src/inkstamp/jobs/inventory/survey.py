@@ -8,13 +8,13 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from inkstamp.accounts.account_keys import known_thumbprint
-from inkstamp.bulkhead import apart, attempt, reached
+from inkstamp.bulkhead import apart, attempt, reached, side_by_side
 from inkstamp.errors import InkStampError
 from inkstamp.findings import Finding, bad, warn
 from inkstamp.garbage import collecting_none
 from inkstamp.jobs.inventory.context import InventoryContext
 from inkstamp.jobs.inventory.missing_sites import SiteNames, missing_site, without_sites
-from inkstamp.jobs.inventory.placement import nothing_found
+from inkstamp.jobs.inventory.placement import SERVERS_AT_ONCE, nothing_found
 from inkstamp.jobs.inventory.site_report import SiteReport, report, unrenewed, without_certificate
 from inkstamp.ledger.shelf import Shelf
 from inkstamp.pki.names import as_address, normalise
@@ -141,30 +141,8 @@ def survey(context: InventoryContext, names: Sequence[str] = (), *, live: bool =
     """
     wanted = [as_address(each) or normalise(each) for each in names]
     servers = _servers(context)
-    authorities = context.configuration.current_or_empty().authority
-    private = context.trust.private_if_any(authorities)
-    trusted = frozenset(root.subject.public_bytes() for root in (*private, *context.trust.roots_if_any))
     now = context.clock.now()
-    reports: list[SiteReport] = []
-    read: list[ServerReport] = []
-    with collecting_none():
-        for server in servers.values():
-            try:
-                with apart():
-                    reached("read", server.name)
-                    sites = server.sites()
-                    files = _files(server, sites)
-            except InkStampError as error:
-                if len(servers) == 1:
-                    raise
-                told = "; ".join(filter(None, (error.what, error.where, error.said)))
-                read.append(ServerReport(name=server.name, files=(), sites=0,
-                                         findings=(bad("server", server.name, told, error.advice),)))  # fmt: skip
-                continue
-            own = tuple(server.files_read()) if isinstance(server, TextServer) else ()
-            read.append(ServerReport(name=server.name, files=own, sites=len(sites)))
-            with_tls = {name for site in sites if site.tls for name in site.names}
-            reports += [_reported(site, files, trusted, now, with_tls) for site in sites]
+    read, reports = _read_all(context, servers, now)
     renamed = Shelf(context.home).renamed()
     lost = [unrenewed(each, context.home.shelf, context.certificates, now, renamed) for each in reports]
     reports = [replace(each, findings=(*each.findings, found)) if found else each
@@ -184,6 +162,42 @@ def survey(context: InventoryContext, names: Sequence[str] = (), *, live: bool =
     missing = _missing(context, all_reports, servers, now) if not wanted else ()
     return Surveyed(servers=tuple(read), sites=tuple(reports), names=tuple(places), missing=missing,
                     accounts=_accounts(context) if any(each.site.answers_for for each in reports) else {})  # fmt: skip
+
+
+def _read_all(
+    context: InventoryContext, servers: Mapping[str, FileCarrier], now: datetime
+) -> tuple[list[ServerReport], list[SiteReport]]:
+    """Read servers, on several machines at the same time; the error of one among several is told of in its report."""
+    private = context.trust.private_if_any(context.configuration.current_or_empty().authority)
+    trusted = frozenset(root.subject.public_bytes() for root in (*private, *context.trust.roots_if_any))
+    with collecting_none():
+        found = side_by_side(lambda each: attempt(_read, each, trusted, now), tuple(servers.values()), SERVERS_AT_ONCE)
+    read, reports = list[ServerReport](), list[SiteReport]()
+    for name, each in zip(servers, found, strict=True):
+        if not isinstance(each, InkStampError):
+            read.append(each[0])
+            reports += each[1]
+        elif len(servers) == 1:
+            raise each
+        else:
+            read.append(ServerReport(name=name, files=(), sites=0, findings=(unreadable(name, each),)))
+    return read, reports
+
+
+def _read(server: FileCarrier, trusted: frozenset[bytes], now: datetime) -> tuple[ServerReport, list[SiteReport]]:
+    reached("read", server.name)
+    sites = server.sites()
+    files = _files(server, sites)
+    with_tls = {name for site in sites if site.tls for name in site.names}
+    reports = [_reported(site, files, trusted, now, with_tls) for site in sites]
+    own = tuple(server.files_read()) if isinstance(server, TextServer) else ()
+    return ServerReport(name=server.name, files=own, sites=len(sites)), reports
+
+
+def unreadable(server: str, error: InkStampError) -> Finding:
+    """Tell why a server could not be read."""
+    told = "; ".join(filter(None, (error.what, error.where, error.said)))
+    return bad("server", server, told, error.advice)
 
 
 def _accounts(context: InventoryContext) -> dict[str, str]:

@@ -1,4 +1,6 @@
-"""HTTP requests on connections that are kept for the next one: `http.client` on bounded sockets, by a proxy or not."""
+"""HTTP requests on connections that are kept for the next one: `http.client` on bounded sockets, by way of a proxy
+where the environment names one (`https_proxy`, `no_proxy`).
+"""
 
 import base64
 import select
@@ -10,13 +12,14 @@ from collections.abc import Mapping
 from email.message import Message
 from http.client import HTTPException, HTTPResponse
 from urllib.parse import unquote, urlsplit
+from urllib.request import getproxies, proxy_bypass
 
 from msgspec import Struct
 
 from inkstamp.errors import ConfigurationError, InkStampError
 from inkstamp.printable import one_line
 from inkstamp.transport import Http, Https, connect, read_body
-from inkstamp.urls import WebUrl
+from inkstamp.urls import WebUrl, is_loopback
 
 _MOST_KEPT, _MOST_HOSTS = 16, 16
 _SHOWN = 200
@@ -24,6 +27,10 @@ _SHOWN = 200
 
 class NotConnected(InkStampError):
     """No connection came about, so that nothing of the request was sent; its cause says why."""
+
+
+class ProxyTrouble(NotConnected):
+    """The proxy that the environment names is unreachable, or makes no tunnel."""
 
 
 class AnswerTooLong(InkStampError):
@@ -64,10 +71,23 @@ def read_proxy(url: str) -> Proxy:
     if parts.scheme != "http" or not host:
         raise ConfigurationError(
             f"the proxy {shown} of the environment cannot be used", where="https_proxy",
-            advice="set https_proxy to http://HOST:PORT: requests to the CA are encrypted in its tunnel all the same",
+            advice="set https_proxy to http://HOST:PORT: requests are encrypted in its tunnel all the same",
         )  # fmt: skip
     who = f"{unquote(parts.username)}:{unquote(parts.password or '')}" if parts.username else ""
     return Proxy(host, port, f"Basic {base64.b64encode(who.encode()).decode()}" if who else "")
+
+
+def proxy_to(host: str) -> Proxy | None:
+    """Return the proxy by which the environment has HTTPS go to a host; None for one that is reached directly.
+
+    This machine itself is, whatever the environment says: its own services are not where a proxy would look for them.
+
+    Raises:
+        ConfigurationError: As `read_proxy`.
+
+    """
+    named = getproxies().get("https")
+    return None if not named or is_loopback(host) or proxy_bypass(host) else read_proxy(named)
 
 
 class _Tunnelled(Https):
@@ -79,43 +99,45 @@ class _Tunnelled(Https):
         self._target = f"[{url.host}]:{url.usual_port}" if ":" in url.host else f"{url.host}:{url.usual_port}"
 
     def open(self) -> socket.socket:
-        """Connect to the proxy, and have it make the tunnel."""
+        """Connect to the proxy, and have it make the tunnel; ProxyTrouble where it does not."""
+        named = f"the proxy {self._proxy.host}:{self._proxy.port} of the environment"
         lines = [f"CONNECT {self._target} HTTP/1.1", f"Host: {self._target}"]
         if self._proxy.authorization:
             lines.append(f"Proxy-Authorization: {self._proxy.authorization}")
-        stream = connect(self._proxy.host, self._proxy.port, self._seconds)
+        try:
+            stream = connect(self._proxy.host, self._proxy.port, self._seconds)
+        except (OSError, ValueError) as error:
+            raise ProxyTrouble(f"{named} is unreachable: {one_line(str(error), _SHOWN)}") from error
         try:
             stream.sendall("\r\n".join([*lines, "", ""]).encode("ascii"))
             reply = HTTPResponse(stream, method="CONNECT")
             reply.begin()
             reply.close()
-        except BaseException:
+        except BaseException as error:
             stream.close()
+            if isinstance(error, OSError | HTTPException):
+                raise ProxyTrouble(f"{named} does not answer: {one_line(str(error), _SHOWN)}") from error
             raise
         if not 200 <= reply.status < 300:
             stream.close()
-            raise OSError(f"the proxy {self._proxy.host} answers {reply.status} {one_line(reply.reason, _SHOWN)}")
+            raise ProxyTrouble(f"{named} answers {reply.status} {one_line(reply.reason, _SHOWN)}")
         return stream
 
 
 class KeptConnections:
     """Connections to some servers; safe to share between threads."""
 
-    def __init__(
-        self, context: ssl.SSLContext, *, connect_seconds: float, read_seconds: float, proxy: Proxy | None = None
-    ) -> None:
+    def __init__(self, context: ssl.SSLContext, *, connect_seconds: float, read_seconds: float) -> None:
         """Begin; nothing is opened yet.
 
         Args:
             context: For TLS; one that is `bounded`.
             connect_seconds: For a connection with its handshake.
             read_seconds: For each read and write.
-            proxy: By which HTTPS goes.
 
         """
         self._context = context
         self._connect_seconds, self._read_seconds = connect_seconds, read_seconds
-        self._proxy = proxy
         self._kept: dict[tuple[str, str, int], deque[Http]] = {}
         weakref.finalize(self, _close_all, self._kept)
 
@@ -133,6 +155,7 @@ class KeptConnections:
 
         Raises:
             NotConnected: Nothing was sent.
+            ConfigurationError: What the environment names as a proxy is none.
             AnswerTooLong: The body has more than `most` bytes.
             OSError, http.client.HTTPException: The connection broke, or what came is no HTTP.
             ValueError: A header cannot be sent.
@@ -158,10 +181,10 @@ class KeptConnections:
         connection: Http
         if url.scheme == "http":
             connection = Http(url.host, url.usual_port, self._connect_seconds)
-        elif self._proxy is None:
+        elif (proxy := proxy_to(url.host)) is None:
             connection = Https(url.host, url.usual_port, self._connect_seconds, self._context, url.host)
         else:
-            connection = _Tunnelled(self._proxy, url, self._connect_seconds, self._context)
+            connection = _Tunnelled(proxy, url, self._connect_seconds, self._context)
         try:
             connection.connect()
         except BaseException as error:

@@ -4,6 +4,7 @@ The standard library refuses some texts with ValueError, at once or when a part 
 error.
 """
 
+import ipaddress
 from typing import NamedTuple
 from urllib.parse import SplitResult, urljoin, urlsplit
 
@@ -84,6 +85,14 @@ def host_of(url: str) -> str:
         return one_line(urlsplit(url).netloc.rpartition("@")[2], _SHOWN)
     except ValueError:
         return ""
+
+
+def is_loopback(host: str) -> bool:
+    """Tell whether a host, as a URL names it, is this machine itself: `localhost`, or a loopback address."""
+    try:
+        return host == "localhost" or ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return False
 
 
 def _split(text: str) -> SplitResult:

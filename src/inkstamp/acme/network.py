@@ -5,7 +5,7 @@ import ssl
 from http.client import HTTPException
 
 from inkstamp.errors import CaProblem, InkStampError, NetworkTrouble
-from inkstamp.kept_connections import NotConnected
+from inkstamp.kept_connections import NotConnected, ProxyTrouble
 from inkstamp.printable import one_line
 from inkstamp.urls import host_of
 
@@ -13,6 +13,7 @@ _SHOWN = 300
 """Characters of what a stranger says that are told."""
 _MOST_SILENT = 2
 """How often a request is repeated that nothing was said to: each takes as long as patience lasts."""
+_PROXY_ADVICE = "check https_proxy and no_proxy in the environment, and that the proxy is up"
 _RESUMES = "run the command again; it resumes where it stopped"
 
 
@@ -37,6 +38,9 @@ def _is_of_tls(cause: object) -> bool:
 def network_trouble(error: Exception, url: str) -> NetworkTrouble:
     """Return the error for a conversation that did not come about."""
     host = host_of(url)
+    if isinstance(error, ProxyTrouble):
+        return NetworkTrouble(f"cannot reach the CA at {host}: the proxy lets nothing through", where=url,
+                              said=error.what, advice=_PROXY_ADVICE)  # fmt: skip
     cause = error.__cause__ or error if isinstance(error, NotConnected) else error
     said = getattr(cause, "strerror", None) or one_line(str(cause) or type(cause).__name__, _SHOWN)
     if isinstance(cause, ssl.SSLCertVerificationError):

@@ -10,7 +10,6 @@ from email.message import Message
 from http.client import HTTPException
 from pathlib import Path
 from typing import Any
-from urllib.request import getproxies, proxy_bypass
 
 from msgspec import Struct
 
@@ -23,7 +22,7 @@ from inkstamp.acme.resources import Directory, Problem, read
 from inkstamp.clock import Clock, stamp
 from inkstamp.deadline import time_left, within
 from inkstamp.errors import CaMisbehaved, CaProblem, ConfigurationError, InkStampError, NetworkTrouble, UrlTrouble
-from inkstamp.kept_connections import AnswerTooLong, HttpReply, KeptConnections, NotConnected, read_proxy
+from inkstamp.kept_connections import AnswerTooLong, HttpReply, KeptConnections, NotConnected
 from inkstamp.pki.keys import PrivateKey
 from inkstamp.printable import shown_bytes
 from inkstamp.transport import at_most, client_context
@@ -93,14 +92,6 @@ class _MovedAway(CaMisbehaved):
         self.target = target
 
 
-def _connections(url: str, trust: Path | None) -> KeptConnections:
-    context = client_context(trust, "the CA's API")
-    where = web_url(url)
-    proxy = getproxies().get(where.scheme)
-    by = read_proxy(proxy) if proxy and not proxy_bypass(where.host) else None
-    return KeptConnections(context, connect_seconds=_CONNECT_SECONDS, read_seconds=_READ_SECONDS, proxy=by)
-
-
 class Session:
     """Speaks to the CA behind one directory URL; safe to share between threads."""
 
@@ -143,12 +134,13 @@ class Session:
         self._expect = expect
         try:
             self._host = web_url(directory_url).host
-            self._connections = _connections(directory_url, trust)
         except UrlTrouble as error:
             raise ConfigurationError(
                 f"the directory URL {error.where} cannot be used", where=error.where, said=error.said,
                 advice="correct `directory`",
             ) from error  # fmt: skip
+        context = client_context(trust, "the CA's API")
+        self._connections = KeptConnections(context, connect_seconds=_CONNECT_SECONDS, read_seconds=_READ_SECONDS)
         self._elsewhere: set[str] = set()
         """Hosts other than the directory's that the CA has named, each told once."""
         self._asked: set[str] = set()

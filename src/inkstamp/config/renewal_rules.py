@@ -1,6 +1,5 @@
 """Which keys of `[renewal]` and of a `[messenger.NAME]` table go together, and which values are sensible."""
 
-import ipaddress
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from urllib.parse import urlsplit
@@ -9,6 +8,7 @@ from inkstamp.config.model import Authority, Certificate, Messenger, PortalStage
 from inkstamp.config.record_changers import Nameserver
 from inkstamp.config.server_kinds import KINDS, WINDOWS
 from inkstamp.config.server_rules import Fault
+from inkstamp.urls import is_loopback
 from inkstamp.wording import header_of
 
 LEAST_LEFT, MOST_LEFT = 0.05, 0.9
@@ -33,11 +33,7 @@ _NEEDED_BY_NAMESERVER = {"update": (), "powerdns": ("address", "key_file"), "htt
 
 def may_be_plain(url: str) -> bool:
     """Tell whether an API may be asked without TLS: it is on this machine."""
-    host = urlsplit(url).hostname or ""
-    try:
-        return host == "localhost" or ipaddress.ip_address(host).is_loopback
-    except ValueError:
-        return False
+    return is_loopback(urlsplit(url).hostname or "")
 
 
 def share_fault(share: float | None, key: str) -> Fault | None:

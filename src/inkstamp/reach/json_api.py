@@ -85,7 +85,7 @@ class JsonApi:
 
         Raises:
             ReachTrouble: It cannot be reached, or its answer has no end.
-            ConfigurationError: The roots of its certificate cannot be loaded.
+            ConfigurationError: The roots of its certificate, or the environment's proxy, cannot be used.
 
         """
         data = msgspec.json.encode(body) if body is not None else None
@@ -101,6 +101,8 @@ class JsonApi:
         try:
             with within(_WHOLE), at_most(_MOST_ANSWER):
                 answer = connections.request(method, web_url(url), data, headers, _MOST_ANSWER)
+        except ConfigurationError:  # of the proxy that the environment names
+            raise
         except (HTTPException, OSError, ValueError, InkStampError) as error:
             raise ReachTrouble(
                 f"{self._told} is unreachable", where=url, said=one_line(str(error), _SHOWN),

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from inkstamp import __version__
 from inkstamp.deadline import time_left, within
-from inkstamp.errors import InkStampError, NetworkTrouble
+from inkstamp.errors import ConfigurationError, InkStampError, NetworkTrouble
 from inkstamp.kept_connections import KeptConnections
 from inkstamp.printable import one_line
 from inkstamp.transport import at_most, client_context
@@ -57,7 +57,7 @@ def post(
 
     Raises:
         NetworkTrouble: It was not taken.
-        ConfigurationError: `trust` cannot be read.
+        ConfigurationError: `trust` cannot be read, or the environment names a proxy that is none.
 
     """
     kept = KeptConnections(
@@ -73,6 +73,8 @@ def post(
                 if 200 <= reply.status < 300:
                     return
                 passing = reply.status == 429 or reply.status >= 500
+            except ConfigurationError:  # of the proxy that the environment names
+                raise
             except (HTTPException, OSError, ValueError, InkStampError) as error:
                 said, passing = one_line(str(error), _SHOWN), True
             if wait is None or not passing or wait >= time_left():

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
+from urllib.request import getproxies
 
 from msgspec import Struct
 
@@ -19,7 +20,7 @@ from inkstamp.findings import Finding, bad, note, ok, warn
 from inkstamp.home import Home
 from inkstamp.jobs.renewal import user_crontab
 from inkstamp.jobs.renewal.timer_units import CRON, SERVICE, TIMER, Errand, cron_text, service_text, timer_text
-from inkstamp.jobs.renewal.timers_present import home_in, next_start, other_timers
+from inkstamp.jobs.renewal.timers_present import home_in, next_start, other_timers, sets_proxy
 from inkstamp.jobs.status.run_record import is_overdue
 from inkstamp.ledger.run_summary import LastSweep, cut_off, last_sweep
 from inkstamp.reach.local import LocalHost, find_program
@@ -68,6 +69,7 @@ def schedule(runtime: "Runtime", program: str, *, cron: bool, into: Path | None)
     there = present == [text for _, text in files]
     last, now = last_sweep(runtime.home), runtime.clock.now()
     findings = [_state(files, present, there=there, into=into), _last(last, now, there=there)]
+    findings += _without_proxy(files[0][0]) if there else []
     findings += [_second_timer(each) for each in other_timers(runtime.home, [path for path, _ in files])]
     begun = cut_off(runtime.home)
     if begun is not None:
@@ -85,6 +87,22 @@ def schedule(runtime: "Runtime", program: str, *, cron: bool, into: Path | None)
 def _second_timer(where: str) -> Finding:
     seen = "runs `renew` for the same data directory too: certificates are renewed once all the same"
     return warn("second timer", where, seen, f"remove one of the two: {where}")
+
+
+def _without_proxy(timer: Path) -> list[Finding]:
+    """Warn of a timer whose runs would not go by the proxy that the environment names here."""
+    if not getproxies().get("https") or sets_proxy(timer):
+        return []
+    seen = "https_proxy is set here, but not for the timer's runs: they would connect to CAs directly"
+    line = "https_proxy=http://HOST:PORT"
+    if timer.name == SERVICE:
+        user = " --user" if timer.is_relative_to(Path.home() / ".config") else ""
+        fix = f"systemctl{user} edit {SERVICE}, with the lines: [Service], Environment={line}"
+    elif timer == user_crontab.PLACE:
+        fix = f"crontab -e, with the line above the entry: {line}"
+    else:
+        fix = f"add the line to /etc/environment, which cron reads by PAM: {line}"
+    return [warn("proxy", str(timer), seen, fix)]
 
 
 def put(runtime: "Runtime", program: str, *, cron: bool, into: Path | None) -> Schedule:

@@ -19,6 +19,9 @@ from inkstamp.reach.process import run
 _SECONDS = 10.0
 _MOST = 1_048_576
 _CRON_LINE = re.compile(r"^(\d{1,2}) (\d{1,2}),(\d{1,2}) \* \* \* ", re.MULTILINE)
+_SETS_PROXY = re.compile(r"^(?!\s*#).*(?:https_proxy\s*=|EnvironmentFile\s*=)", re.MULTILINE | re.IGNORECASE)
+_OF_ALL_JOBS = Path("/etc/environment")
+"""What pam_env(8) reads."""
 _FOLDERS = (
     Path("/etc/systemd/system"),
     Path("/usr/lib/systemd/system"),
@@ -66,6 +69,23 @@ def _text(path: Path) -> str:
         return read_bytes(path, limit=_MOST).decode("utf-8", "replace")
     except FileTrouble:
         return ""
+
+
+def sets_proxy(timer: Path) -> bool:
+    """Tell whether the runs of a timer are given `https_proxy`, as far as the files say that others write for it.
+
+    Those are the unit's drop-ins (systemd.unit(5)); for cron the whole crontab, and what PAM gives to every job.
+
+    Args:
+        timer: The first of the timer's files: the service, the file of cron, or what stands for the user's crontab.
+
+    """
+    if timer.name == SERVICE:
+        texts = [_text(each) for each in sorted(timer.with_name(f"{SERVICE}.d").glob("*.conf"))]
+    else:
+        whole = user_crontab.read_all() if timer == user_crontab.PLACE else _text(timer)
+        texts = [_text(_OF_ALL_JOBS), whole]
+    return any(_SETS_PROXY.search(each) for each in texts)
 
 
 def home_in(text: str) -> str:

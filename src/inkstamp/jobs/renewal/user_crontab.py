@@ -22,6 +22,11 @@ def read_entry() -> str | None:
     return "".join(f"{line}\n" for line in inside)
 
 
+def read_all() -> str:
+    """Return the whole crontab, the lines of others too; empty where there is none."""
+    return "\n".join(_lines())
+
+
 def write_entry(text: str) -> None:
     """Put our entry at the end of the user's crontab, in the place of an older one; all other lines stay."""
     _install([*_others(), _BEGIN, *text.splitlines(), _END])

@@ -270,6 +270,20 @@ def read_secret(path: Path, *, group: int | None = None) -> bytes:
     return data
 
 
+def read_secret_line(file: str) -> str:
+    """Read a secret of one line, as headers and mail servers take it; white space around it does not belong to it.
+
+    Raises:
+        ConfigurationError: As `read_secret`; it holds more than a line, or a character that is no printable ASCII.
+
+    """
+    secret = read_secret(Path(file)).decode("ascii", "replace").strip()
+    if not secret or not secret.isprintable() or not secret.isascii():  # libraries would show it in their errors
+        raise ConfigurationError("the file must hold one line of printable ASCII: the secret", where=file,
+                                 advice="write it again, without quotation marks or a second line")  # fmt: skip
+    return secret
+
+
 def remove_tree(folder: Path) -> None:
     """Remove a folder of our own with all it holds; nothing happens when it is not there."""
     if folder.is_dir() and not folder.is_symlink():

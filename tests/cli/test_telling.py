@@ -54,6 +54,19 @@ def fail(world: SimulatedWorld) -> None:
     assert world.run("renew", "rowing").status == 1
 
 
+@pytest.mark.parametrize("bytes_of_it", [b"t\xc3\xbcr und tor\n", b"\xff\xfe", b"one\ntwo\n", b"\n"])
+def test_a_password_that_no_mail_server_is_sent_is_refused_and_no_character_of_it_is_shown(
+    world: SimulatedWorld, mailbox: Mailbox, bytes_of_it: bytes
+) -> None:
+    secret(world.folder, "password", bytes_of_it)
+    done = world.run("messenger", "test", "ops")
+    assert done.status == 2, done.err
+    assert "one line of printable ASCII" in done.flat
+    assert not {"ü", "\\xfc", "two"} & set(done.err.split())
+    assert "internal error" not in done.flat
+    assert mailbox.letters == []
+
+
 def test_a_mistake_in_any_entry_stops_no_other_certificate_and_is_mailed(
     world: SimulatedWorld, mailbox: Mailbox
 ) -> None:

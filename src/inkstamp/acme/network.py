@@ -65,6 +65,6 @@ def _told(cause: BaseException, *, begun: bool) -> tuple[str, str]:
     if isinstance(cause, TimeoutError):
         return (
             ": it does not answer",
-            "check the network and any firewall in between; where a proxy is needed, set https_proxy",
+            "check the network and any firewall; behind a proxy, set https_proxy",
         )
     return ": the connection failed", "check the directory URL, and that the CA's service is up"

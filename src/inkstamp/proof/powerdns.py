@@ -10,9 +10,10 @@ from urllib.parse import quote
 
 from inkstamp.config.record_changers import Nameserver
 from inkstamp.errors import CarrierTrouble, ReachTrouble
+from inkstamp.files import read_secret_line
 from inkstamp.printable import one_line
 from inkstamp.proof.record_changes import DnsRecord, by_zone, presented
-from inkstamp.reach.json_api import ApiAnswer, JsonApi, read_token
+from inkstamp.reach.json_api import ApiAnswer, JsonApi
 
 _TRIES = 3
 _SHOWN = 200
@@ -32,7 +33,10 @@ class PowerDnsCarrier:
         self._name = name
         self._server = f"/api/v1/servers/{quote(entry.server_id, safe='')}"
         self._api = JsonApi(
-            f"the API of “{name}”", entry.address, entry.trust, lambda: {"X-API-Key": read_token(entry.key_file)}
+            f"the API of “{name}”",
+            entry.address,
+            entry.trust,
+            lambda: {"X-API-Key": read_secret_line(entry.key_file)},
         )
 
     def put(self, records: Sequence[DnsRecord]) -> None:

@@ -15,6 +15,7 @@ from inkstamp.config.recipe_file import address_of, load_recipe, settings_of
 from inkstamp.config.record_changers import Nameserver
 from inkstamp.deadline import poll, time_left
 from inkstamp.errors import CarrierTrouble, ReachTrouble, UrlTrouble
+from inkstamp.files import read_secret_line
 from inkstamp.printable import one_line, printable
 from inkstamp.proof.recipe_requests import (
     ApiRequest,
@@ -27,7 +28,7 @@ from inkstamp.proof.recipe_requests import (
     texts_in,
 )
 from inkstamp.reach.answers import read_json
-from inkstamp.reach.json_api import ApiAnswer, JsonApi, read_token
+from inkstamp.reach.json_api import ApiAnswer, JsonApi
 from inkstamp.urls import web_url
 from inkstamp.wording import counted
 
@@ -190,7 +191,7 @@ class RecipeApi:
             return pause if asked is None else asked
 
     def _send(self, request: ApiRequest) -> ApiAnswer:
-        self._secret = read_token(self._entry.key_file)
+        self._secret = read_secret_line(self._entry.key_file)
         shown = authorization(
             request, self.recipe.authentication, self._secret, self._clock.now(), secrets.token_hex(16)
         )

@@ -10,7 +10,6 @@ from msgspec import Struct
 
 from inkstamp.deadline import within
 from inkstamp.errors import ConfigurationError, InkStampError, ReachTrouble
-from inkstamp.files import read_secret
 from inkstamp.kept_connections import KeptConnections
 from inkstamp.printable import one_line
 from inkstamp.reach.answers import read_json
@@ -41,20 +40,6 @@ class ApiAnswer(Struct, frozen=True):
             return ""
         said = self.data.get("error") if isinstance(self.data, dict) else None
         return one_line(str(said or f"status {self.status}"), _SHOWN)
-
-
-def read_token(file: str) -> str:
-    """Read a secret that is sent in a header from its file.
-
-    Raises:
-        ConfigurationError: It holds more than a line, or a character that no header can have.
-
-    """
-    token = read_secret(Path(file)).decode("ascii", "replace").strip()
-    if not token or not token.isprintable() or not token.isascii():  # the library would show it in its error
-        raise ConfigurationError("the file must hold one line of printable ASCII: the secret", where=file,
-                                 advice="write it again, without quotation marks or a second line")  # fmt: skip
-    return token
 
 
 class JsonApi:

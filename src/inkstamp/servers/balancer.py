@@ -8,10 +8,11 @@ from cryptography.hazmat.primitives import hashes
 
 from inkstamp.config.model import Server
 from inkstamp.errors import ServerTrouble
+from inkstamp.files import read_secret_line
 from inkstamp.pki.certificates import to_pem
 from inkstamp.pki.keys import to_pem as key_to_pem
 from inkstamp.reach.interface import Host
-from inkstamp.reach.json_api import JsonApi, read_token
+from inkstamp.reach.json_api import JsonApi
 from inkstamp.servers.handed import HandedServer
 from inkstamp.servers.interface import Supply
 
@@ -85,7 +86,7 @@ class BalancerServer(HandedServer):
         if self._api is None:
             self._api = JsonApi(
                 f"the balancer “{self.name}”", self._entry.address, self._entry.trust,
-                lambda: {"Authorization": f"Bearer {read_token(self._entry.token_file)}"},
+                lambda: {"Authorization": f"Bearer {read_secret_line(self._entry.token_file)}"},
             )  # fmt: skip
         answer = self._api.ask(method, path, body)
         found = answer.data if answer.data is not None else {}

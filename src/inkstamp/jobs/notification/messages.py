@@ -23,7 +23,7 @@ from inkstamp.errors import (
     TtlNotExpired,
     UsageError,
 )
-from inkstamp.files import read_secret
+from inkstamp.files import read_secret, read_secret_line
 from inkstamp.jobs.notification.context import NotificationContext
 from inkstamp.jobs.status.overview import CertificateState, CertificateStatus, statuses_of, statuses_of_mistakes
 from inkstamp.jobs.status.run_record import told_gap
@@ -284,7 +284,7 @@ def _by_mail(context: NotificationContext, name: str, entry: Messenger, fresh: N
 def _mail(context: NotificationContext, entry: Messenger, subject: str, text: str) -> None:
     from inkstamp.reach.mail import MailServer, compose, send  # noqa: PLC0415  as above
 
-    password = read_secret(Path(entry.password_file)).decode().strip() if entry.password_file else ""
+    password = read_secret_line(entry.password_file) if entry.password_file else ""
     server = MailServer(
         place=entry.server, tls=entry.tls, trust=Path(entry.trust) if entry.trust else None,
         user=entry.user, password=password,

@@ -64,6 +64,16 @@ def records(*pairs: tuple[str, str], critical: bool = False) -> CaaSet:
             Severity.OK,
             "allows quayside",
         ),
+        (
+            "www.example.org",
+            records(("issue", "CA.test. ;accounturi = https://ca.test/acct/9")),
+            Severity.BAD,
+            "acct/9",
+        ),
+        ("www.example.org", records(("issue", "ca.test; AccountURI=https://ca.test/acct/9")), Severity.BAD, "acct/9"),
+        ("www.example.org", records(("issue", "ca.test; validationmethods=http-01;")), Severity.OK, "allows quayside"),
+        ("www.example.org", records(("issue", "ca.test; accounturi")), Severity.BAD, "malformed"),
+        ("www.example.org", records(("issue", f"ca.test{'; accounturi=x' * 2}")), Severity.BAD, "malformed"),
         ("www.example.org", CaaSet("", (), "the resolver failed"), Severity.BAD, "could not read CAA"),
     ],
 )

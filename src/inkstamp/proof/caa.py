@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 
 from inkstamp.findings import Finding, bad, note, ok
+from inkstamp.proof.issue_value import issuer_of, read_issue_value
 from inkstamp.view.lookups import CaaRecord, CaaSet
 
 _TOPIC = "caa"
@@ -63,14 +64,15 @@ def _relevant(found: CaaSet, *, wildcard: bool) -> list[CaaRecord]:
 
 def _why_not(value: str, issuers: Sequence[str], method: str, account: str) -> str:
     """Say why one record does not let the CA issue; empty when it does."""
-    domain, *rest = (part.strip() for part in value.split(";"))
-    if domain.lower().rstrip(".") not in {each.lower() for each in issuers}:
+    if issuer_of(value) not in {each.lower() for each in issuers}:
         return _OTHER
-    parameters = dict(each.partition("=")[::2] for each in rest if "=" in each)
-    wanted = parameters.get("accounturi", "").strip()
+    read = read_issue_value(value.rstrip("; \t"))  # a semicolon at its end is one too many, and commonly let pass
+    if read is None:
+        return f"“{value}” is malformed, which lets nobody issue"
+    wanted = read.parameters.get("accounturi", "")
     if wanted and account and wanted != account:
         return f"it is limited to the account {wanted}"  # RFC 8657 section 3
-    methods = [each.strip() for each in parameters.get("validationmethods", "").split(",") if each.strip()]
+    methods = [each.strip() for each in read.parameters.get("validationmethods", "").split(",") if each.strip()]
     if methods and method and method not in methods:
         return f"it is limited to {', '.join(methods)}"  # RFC 8657 section 4
     return ""

@@ -5,6 +5,7 @@ from collections.abc import Iterable, Sequence
 
 from msgspec import Struct
 
+from inkstamp.proof.issue_value import issuer_of
 from inkstamp.view.lookups import CaaRecord, CaaSet
 
 _NOBODY = ";"
@@ -81,7 +82,7 @@ def plan_caa(name: str, found: CaaSet, issuers: Sequence[CaaIssuer], *, plain: b
 
 
 def _is_about(record: CaaRecord, names: Iterable[str]) -> bool:
-    return record.value.partition(";")[0].strip().lower().rstrip(".") in names
+    return issuer_of(record.value) in names
 
 
 def _value(issuer: CaaIssuer, methods: Sequence[str]) -> str:

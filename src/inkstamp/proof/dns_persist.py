@@ -8,11 +8,10 @@ from msgspec import Struct
 
 from inkstamp.clock import LATEST
 from inkstamp.printable import one_line
+from inkstamp.proof.issue_value import can_stand, read_issue_value
 
 PREFIX = "_validation-persist."
 _ISSUER = re.compile(r"[a-z0-9]([a-z0-9-]*[a-z0-9])?(\.[a-z0-9]([a-z0-9-]*[a-z0-9])?)*")
-_PARAMETER = re.compile(r"([A-Za-z0-9](?:[A-Za-z0-9-]*[A-Za-z0-9])?)[ \t]*=[ \t]*([\x21-\x3a\x3c-\x7e]*)")
-"""RFC 8659 section 4.2."""
 _MOST_DIGITS = 15
 _LONGEST_NAME = 253
 _SHOWN = 120
@@ -49,8 +48,8 @@ def usable_issuers(told: Iterable[str]) -> tuple[str, ...]:
 
 
 def can_name(account: str) -> bool:
-    """Tell whether a record can name an account by its URL (RFC 8659 section 4.2: no blanks, no semicolon)."""
-    return _PARAMETER.fullmatch(f"accounturi={account}") is not None and bool(account)
+    """Tell whether a record can name an account by its URL."""
+    return can_stand("accounturi", account)
 
 
 def record_name(name: str) -> str:
@@ -67,18 +66,14 @@ def write_record(wanted: WantedRecord, until: datetime | None = None) -> str:
 
 def read_record(text: str) -> PersistentRecord | None:
     """Read a record's value; None for one that is malformed, which CAs pass over."""
-    issuer, *rest = (part.strip(" \t") for part in text.split(";"))
-    parameters: dict[str, str] = {}
-    for part in rest if rest != [""] else ():
-        found = _PARAMETER.fullmatch(part)
-        if found is None or found[1].lower() in parameters:
-            return None
-        parameters[found[1].lower()] = found[2]
-    until = _moment(parameters["persistuntil"]) if "persistuntil" in parameters else None
-    issuer = issuer.rstrip(".").lower()
-    if not _ISSUER.fullmatch(issuer) or ("persistuntil" in parameters and until is None):
+    value = read_issue_value(text)
+    if value is None or not _ISSUER.fullmatch(value.issuer):
         return None
-    return PersistentRecord(issuer=issuer, account=parameters.get("accounturi", ""), until=until, text=text,
+    parameters = value.parameters
+    until = _moment(parameters["persistuntil"]) if "persistuntil" in parameters else None
+    if "persistuntil" in parameters and until is None:
+        return None
+    return PersistentRecord(issuer=value.issuer, account=parameters.get("accounturi", ""), until=until, text=text,
                             wildcard=parameters.get("policy", "").lower() == "wildcard")  # fmt: skip
 
 

@@ -4,6 +4,7 @@ import os
 import re
 import shlex
 import signal
+import stat
 import subprocess
 import sys
 import tempfile
@@ -21,10 +22,11 @@ OURS = "saltmarsh.test"
 ENVIRONMENT = {name: value for name, value in os.environ.items() if not name.startswith("INKSTAMP_")}
 
 
-def play(*arguments: str, path: str | None = None, temporary: Path) -> subprocess.CompletedProcess[str]:
+def play(*arguments: str, temporary: Path) -> subprocess.CompletedProcess[str]:
+    """Run the demo in a shell that is behind a proxy and lets everybody write."""
     return subprocess.run(
-        [inkstamp_program(), "demo", *arguments], capture_output=True, text=True, timeout=120, check=False,
-        env=ENVIRONMENT | {"TMPDIR": str(temporary)} | ({"PATH": path} if path else {}),
+        [inkstamp_program(), "demo", *arguments], capture_output=True, text=True, timeout=120, check=False, umask=0,
+        env=ENVIRONMENT | {"TMPDIR": str(temporary), "https_proxy": "http://127.0.0.1:9"},
     )  # fmt: skip
 
 
@@ -39,7 +41,8 @@ class Kept:
 @pytest.fixture(scope="module")
 def kept(tmp_path_factory: pytest.TempPathFactory) -> Kept:
     folder = tmp_path_factory.mktemp("demo")
-    return Kept(folder / "kept", play("--keep", str(folder / "kept"), temporary=folder))
+    place = folder / "kept for later"
+    return Kept(place, play("--keep", str(place), temporary=folder))
 
 
 def test_the_demo_shows_both_ways_to_a_certificate_with_nginx(kept: Kept) -> None:
@@ -71,6 +74,10 @@ def test_the_demo_shows_both_ways_to_a_certificate_with_nginx(kept: Kept) -> Non
     assert f"bakery.{OURS}: edition 2 on front" in done.stdout
     assert "all 4 are ok" in done.stdout
     assert f"rowing.{OURS}: edition 1 is revoked, key-compromise" in done.stdout
+    written = [each for each in kept.folder.rglob("*") if not each.is_symlink()]
+    assert [each for each in written if each.stat().st_mode & stat.S_IWOTH] == []
+    home = kept.folder / "home"
+    assert [each for each in home.rglob("*") if each.is_dir() and each.stat().st_mode & 0o077] == []
 
 
 def test_where_nginx_is_not_installed_the_stand_in_takes_its_place_and_says_so_and_nothing_is_left(
@@ -120,14 +127,14 @@ def examples() -> list[list[str]]:
 
 def test_a_kept_world_comes_up_again_and_takes_commands_by_hand(kept: Kept, tmp_path: Path) -> None:
     folder = kept.folder
-    assert f"inkstamp demo --again {folder}" in kept.ran.stdout
+    assert f"inkstamp demo --again {shlex.quote(str(folder))}" in kept.ran.stdout
     assert play("--keep", str(folder), temporary=tmp_path).returncode == 2  # never into a folder that holds something
     with subprocess.Popen(
         [inkstamp_program(), "demo", "--again", str(folder)], stdout=subprocess.PIPE, text=True, env=ENVIRONMENT
     ) as world:
         assert world.stdout is not None
         lines = [world.stdout.readline() for _ in range(6)]
-        assert f"  export INKSTAMP_CONFIG={folder}/inkstamp.toml\n" in lines
+        assert f"  export INKSTAMP_CONFIG={shlex.quote(f'{folder}/inkstamp.toml')}\n" in lines
         by_hand = ENVIRONMENT | {"INKSTAMP_CONFIG": str(folder / "inkstamp.toml")}
         for command in (["check", f"museum.{OURS}"], ["stamp", f"rowing.{OURS}", "--reissue"], ["renew"]):
             ran = forked.run([inkstamp_program(), *command], by_hand)

@@ -16,6 +16,7 @@ from inkstamp.config.config_file import ConfigFile
 from inkstamp.config.model import Configuration
 from inkstamp.config.record_changers import Nameserver
 from inkstamp.errors import AccountTrouble, Busy, ConfigurationError, UsageError
+from inkstamp.files import private_folder
 from inkstamp.home import Home
 from inkstamp.ledger.file_store import OwnFiles
 from inkstamp.ledger.sqlite import SqliteDatabase
@@ -152,6 +153,16 @@ def test_an_account_that_was_deactivated_is_not_opened_again_and_no_ca_is_asked(
         with closing(AccountPool(parts)) as pool, pytest.raises(AccountTrouble, match="deactivated on 2026-11-28"):
             pool.get("quayside")
         assert not home.account_key("quayside").exists()
+
+
+def test_a_folder_of_ours_and_those_above_it_let_nobody_else_in_whatever_the_umask(tmp_path: Path) -> None:
+    before = os.umask(0)
+    try:
+        private_folder(tmp_path / "home" / "orders" / "1")
+    finally:
+        os.umask(before)
+    made = [tmp_path / each for each in ("home", "home/orders", "home/orders/1")]
+    assert [each.stat().st_mode & 0o777 for each in made] == [0o700] * 3
 
 
 def test_every_path_below_the_data_directory_is_apart(tmp_path: Path) -> None:

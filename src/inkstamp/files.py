@@ -159,7 +159,7 @@ def private_folder(path: Path) -> Path:
         try:
             found = os.stat(path)
         except FileNotFoundError:
-            path.mkdir(mode=0o700, parents=True, exist_ok=True)
+            make_private(path)
             found = os.stat(path)
         if not stat.S_ISDIR(found.st_mode):
             raise NotADirectoryError(errno.ENOTDIR, os.strerror(errno.ENOTDIR))
@@ -167,6 +167,18 @@ def private_folder(path: Path) -> Path:
         if found.st_uid == os.geteuid() and mode & 0o067:
             os.chmod(path, 0o700)
     return path
+
+
+def make_private(path: Path) -> None:
+    """Make a folder with mode 0700, and those above it that are missing; OSError when that cannot be.
+
+    Where the library makes those above, it gives them what the umask leaves, which may be all rights to everybody.
+    """
+    missing = [path]
+    while not missing[-1].parent.exists():
+        missing.append(missing[-1].parent)
+    for each in reversed(missing):
+        each.mkdir(mode=0o700, exist_ok=True)
 
 
 def point_link(link: Path, target: str) -> None:

@@ -12,6 +12,7 @@ a PostgreSQL that is installed here; one machine is killed in the middle.
 """
 
 import argparse
+import shlex
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -57,9 +58,9 @@ def run(context: Context, options: argparse.Namespace) -> int:
     if options.keep:
         folder = Path(options.keep).absolute()
         _say("narrator", f"The folder {folder} stays. Start it again in one terminal:")
-        _say("command", f"inkstamp demo --again {options.keep}")
+        _say("command", f"inkstamp demo --again {shlex.quote(options.keep)}")
         _say("narrator", "and try commands by hand in another:")
-        _say("command", f"export INKSTAMP_CONFIG={folder}/inkstamp.toml")
+        _say("command", f"export INKSTAMP_CONFIG={shlex.quote(f'{folder}/inkstamp.toml')}")
     else:
         _say("narrator", "Everything is stopped and removed. To keep it and try commands by hand:")
         _say("command", "inkstamp demo --keep DIR")
@@ -79,6 +80,6 @@ def _tell_up(world: "DemoWorld") -> None:
     print(f"the demo runs; its web server is {world.web}")
     print(f"the portal of Fogbell: {world.portal.url}")
     print("in another terminal:")
-    print(f"  export INKSTAMP_CONFIG={world.config}")
+    print(f"  export INKSTAMP_CONFIG={shlex.quote(str(world.config))}")
     print("  inkstamp status")
     print("Ctrl-C stops it", flush=True)

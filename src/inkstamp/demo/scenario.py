@@ -1,5 +1,6 @@
 """Who is who in the demo, and what is typed: Saltmarsh Hosting and the sites it keeps."""
 
+import shlex
 from dataclasses import dataclass
 
 OLD_HOST = "127.0.0.9"
@@ -52,7 +53,7 @@ class Act:
         """Return the command with what is known of the world filled in."""
         command = self.command
         for name, value in known.items():
-            command = command.replace(f"{{{name}}}", str(value))
+            command = command.replace(f"{{{name}}}", shlex.quote(str(value)))
         return command
 
 

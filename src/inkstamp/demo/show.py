@@ -1,6 +1,7 @@
 """Run the acts in the world by the real program, and show what was typed and answered."""
 
 import os
+import shlex
 import subprocess
 import sys
 import tempfile
@@ -51,7 +52,7 @@ def _play_act(act: Act, world: DemoWorld, children: Children, say: Say) -> None:
         say("narrator", act.before)
     command = act.typed(**world.known)
     say("command", command)
-    arguments = command.split()[1:]
+    arguments = shlex.split(command)[1:]
     environment = {**os.environ, "COLUMNS": "80", "INKSTAMP_CONFIG": str(world.config)}
     environment.pop("INKSTAMP_HOME", None)
     process = children.start(

@@ -163,11 +163,11 @@ def main_file(web: Path) -> str:
     """Return a web server's main configuration file, which takes in all sites beside it."""
     user = "user root;\n" if os.geteuid() == 0 else ""
     temporary = "".join(
-        f"    {kind}_temp_path {web}/{kind}.parts;\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
+        f'    {kind}_temp_path "{web}/{kind}.parts";\n' for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
     )
     return (
         f"# The web server of Saltmarsh Hosting (simulated world)\n{user}worker_processes 1;\n"
-        f"pid {web}/web.pid;\nerror_log {web}/error.log;\nevents {{ worker_connections 64; }}\n\n"
+        f'pid "{web}/web.pid";\nerror_log "{web}/error.log";\nevents {{ worker_connections 64; }}\n\n'
         f"http {{\n    access_log off;\n{temporary}    include sites/*.conf;\n}}\n"
     )
 
@@ -188,7 +188,7 @@ def write_site(web: Path, site: DemoSite, ports: dict[str, int], address: str = 
         )
     text = (
         f"# {site.title}\nserver {{\n    listen {address}:{ports['http']};\n{tls}"
-        f"    server_name {' '.join(site.names)};\n    root {root};\n}}\n"
+        f'    server_name {" ".join(site.names)};\n    root "{root}";\n}}\n'
     )
     write_bytes(web / "sites" / f"{site.label}.conf", text.encode())
 

@@ -22,7 +22,7 @@ import msgspec
 
 from inkstamp.decoding import from_json
 from inkstamp.errors import FileTooLarge, FileTrouble
-from inkstamp.files import file_trouble
+from inkstamp.files import file_trouble, make_private
 from inkstamp.printable import one_line
 
 FORMAT = 1
@@ -186,7 +186,7 @@ def _settle(into: Path, links: dict[str, str], contents: Contents, where: str) -
             path.unlink()
     for name in [each for each, expected in contents.files.items() if expected.startswith("-> ")]:
         with file_trouble("make the link", into / name):
-            (into / name).parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+            make_private((into / name).parent)
             (into / name).symlink_to(links[name])
 
 
@@ -289,7 +289,7 @@ def _read(tar: tarfile.TarFile, member: tarfile.TarInfo, most: int) -> bytes:
 def _write(tar: tarfile.TarFile, member: tarfile.TarInfo, path: Path) -> None:
     source = tar.extractfile(member)
     with file_trouble("write", path):
-        path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+        make_private(path.parent)
         with suppress(FileNotFoundError):
             path.unlink()
         handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
@@ -303,7 +303,7 @@ def _write(tar: tarfile.TarFile, member: tarfile.TarInfo, path: Path) -> None:
 
 def _make_folder(member: tarfile.TarInfo, path: Path) -> None:
     with file_trouble("create the folder", path):
-        path.mkdir(mode=0o700, parents=True, exist_ok=True)
+        make_private(path)
         handle = os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW)
         try:
             _set_rights(handle, member)

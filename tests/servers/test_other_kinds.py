@@ -215,6 +215,27 @@ class _Changing(TextServer[_Texts]):
     _usual_reload = _usual_start = _usual_test
 
 
+@pytest.mark.parametrize(
+    ("kind", "path", "told"),
+    [
+        (PostfixServer, "/srv/ink stamp", "a blank"),
+        (PostfixServer, "/srv/a,b", "a comma"),
+        (DovecotServer, "/srv/a#b", "#"),
+        (HaproxyServer, "/srv/$HOME", "$"),
+        (LighttpdServer, "/srv/${a}", "$"),
+    ],
+)
+def test_a_path_that_a_server_would_read_otherwise_is_refused_and_the_character_named(
+    tmp_path: Path, kind: type[PostfixServer | DovecotServer | HaproxyServer | LighttpdServer], path: str, told: str
+) -> None:
+    (tmp_path / "master.cf").write_text("smtp inet n - y - - smtpd\n")
+    server = kind("s", LocalHost(), fitting(tmp_path / "main.cf", "\n"))
+    supply = replace(SUPPLY, **dict.fromkeys(("served", "key", "combined"), f"{path}/current/key.pem"))
+    with pytest.raises(ServerTrouble, match="has another meaning in its configuration") as refused:
+        server.plan_install(["a.test"], supply)
+    assert f"without {told} in its path" in refused.value.advice
+
+
 def test_what_was_read_before_a_change_is_not_taken_for_what_is_there_after_it() -> None:
     server = _Changing("west", LocalHost(), Fitting(program="", main_file=""))
     assert server.files_read() == ["/etc/read-1"], "who asked before the change"

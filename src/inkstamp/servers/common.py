@@ -1,7 +1,7 @@
 """What all kinds of server do alike when a certificate is installed."""
 
 import re
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 
 from cryptography import x509
 from msgspec import Struct
@@ -43,6 +43,7 @@ def matches(expression: str, text: str, *, ignore_case: bool = False) -> bool:
 _REPEATS = re.compile(r"[*+]|\{\d*,?\d*\}")
 _LONGEST_EXPRESSION, _LONGEST_SUBJECT = 1000, 500
 _MOST_REPEATS = 2
+_TOLD = {" ": "a blank", "\t": "a tab", ",": "a comma"}
 
 
 def _is_tame(expression: str) -> bool:
@@ -130,6 +131,27 @@ def check_names_kept(host: Host, supply: Supply, taken: Taken) -> None:
             advice=f"have one certificate for all: add {kept} to its names; or give it a virtual host of its own"
             + (f": {how}" if taken.may_part else ""),
         )
+
+
+def expect_plain(paths: Iterable[str], server: str, cannot: str) -> None:
+    """Refuse paths that a server's configuration would read back otherwise, however they are written.
+
+    Args:
+        paths: Absolute; empty ones are passed over.
+        server: What the server is called in the message.
+        cannot: The characters that have another meaning there.
+
+    Raises:
+        ServerTrouble: One has such a character; says which.
+
+    """
+    for path in paths:
+        for each in filter(set(cannot).__contains__, path):
+            told = _TOLD.get(each, each)
+            raise ServerTrouble(
+                f"{server} cannot be given {path}: {told} has another meaning in its configuration",
+                where=path, advice=f"choose a data directory without {told} in its path",
+            )  # fmt: skip
 
 
 def check_default_kept(host: Host, names: Sequence[str], certificate_file: str, where: str) -> None:

@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from inkstamp.errors import ServerTrouble
 from inkstamp.pki.names import uncovered
 from inkstamp.servers.base import FilelessServer, Files
-from inkstamp.servers.common import check_default_kept, endpoints
+from inkstamp.servers.common import check_default_kept, endpoints, expect_plain
 from inkstamp.servers.dovecot.reading import Reading, listens, path_of, read_configuration
 from inkstamp.servers.interface import Endpoint, FileChange, Hardening, Site, Supply
 from inkstamp.servers.text import Directive, Splice, append_lines, changes, indent_at
@@ -66,6 +66,7 @@ class DovecotServer(FilelessServer[Reading]):
         return endpoints(listens(self._reading()), self.host)
 
     def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
+        expect_plain((supply.served, supply.key, supply.passphrase_file), "Dovecot", "#\"'$\\")
         covered = supply.names or names
         reading = self._reading()
         sections: list[Directive | None] = []

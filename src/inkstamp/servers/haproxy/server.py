@@ -12,7 +12,7 @@ from inkstamp.pki.names import uncovered
 from inkstamp.pki.packing import combined
 from inkstamp.reach.interface import Host, Ran, Rights
 from inkstamp.servers.base import SECONDS, FilelessServer, Fitting
-from inkstamp.servers.common import FreePorts, check_default_kept, endpoints, leaf_of, present
+from inkstamp.servers.common import FreePorts, check_default_kept, endpoints, expect_plain, leaf_of, present
 from inkstamp.servers.haproxy import runtime
 from inkstamp.servers.haproxy.hardening import HaproxyHardener, hsts_rule, redirect_rule
 from inkstamp.servers.haproxy.reading import Bind, Loaded, Reading, read_configuration
@@ -141,6 +141,7 @@ class HaproxyServer(FilelessServer[Reading]):
     # Installing
 
     def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
+        expect_plain((supply.combined,), "HAProxy", "$")
         covered = supply.names or names
         reading = self._reading()
         pairs = [pair for name in names for pair in self._of_its_own(name)]

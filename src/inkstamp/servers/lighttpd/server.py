@@ -10,7 +10,7 @@ from inkstamp.errors import ServerTrouble
 from inkstamp.pki.certificates import subject_names
 from inkstamp.pki.names import uncovered
 from inkstamp.servers.base import Files, TextServer
-from inkstamp.servers.common import FreePorts, check_default_kept, endpoints, leaf_of
+from inkstamp.servers.common import FreePorts, check_default_kept, endpoints, expect_plain, leaf_of
 from inkstamp.servers.interface import Endpoint, FileChange, Hardening, Obstacle, Place, Site, Supply
 from inkstamp.servers.lighttpd.reading import Reading, Setting, host_matches, read_configuration
 from inkstamp.servers.lighttpd.syntax import quote
@@ -103,6 +103,7 @@ class LighttpdServer(TextServer[Reading]):
     # Installing
 
     def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
+        expect_plain((supply.served, supply.key), "lighttpd", "$")
         covered = supply.names or names
         reading = self._reading()
         if not any(each.tls for each in reading.listens()):

@@ -7,7 +7,7 @@ from msgspec.structs import replace
 
 from inkstamp.reach.interface import Ran
 from inkstamp.servers.base import SECONDS, FilelessServer
-from inkstamp.servers.common import check_default_kept, endpoints
+from inkstamp.servers.common import check_default_kept, endpoints, expect_plain
 from inkstamp.servers.interface import Endpoint, FileChange, Hardening, Site, Supply
 from inkstamp.servers.mail_hardening import allows_only, postfix_protocols
 from inkstamp.servers.postfix.reading import Reading, listens, read_configuration
@@ -90,6 +90,7 @@ class PostfixServer(FilelessServer[Reading]):
         return endpoints([listen for each in reading.services for listen in listens(reading, each)], self.host)
 
     def plan_install(self, names: Sequence[str], supply: Supply) -> list[FileChange]:
+        expect_plain((supply.served, supply.key), "Postfix", " \t,${}")
         covered = supply.names or names
         reading = self._reading()
         old = self._certificate_file()

@@ -76,5 +76,5 @@ class Silent:
         """Keep silent."""
 
     def stopped(self, what: str, left: Sequence[str], total: int, stop: KeyboardInterrupt) -> None:  # noqa: ARG002  it tells nobody
-        """End the command: nobody is there to be told what is left."""
+        """End the command, and tell nobody what is left."""
         raise stop

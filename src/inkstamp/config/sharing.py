@@ -4,17 +4,27 @@ import re
 import socket
 from collections.abc import Sequence
 from fnmatch import fnmatchcase
+from pathlib import Path
 
 import msgspec
 
 from inkstamp.config.ledger_settings import LedgerSettings, MachineSettings
 from inkstamp.config.model import Certificate, Configuration, Server
 from inkstamp.config.server_rules import Fault
+from inkstamp.errors import UsageError
 
 _NAME = re.compile(r"[a-z0-9]([a-z0-9.-]{0,251}[a-z0-9])?")
 _PATTERN = re.compile(r"[a-z0-9*]([a-z0-9.*-]{0,251}[a-z0-9*])?")
 _MOST_MINUTES = 7 * 24 * 60
 _FILE_METHODS = frozenset({"http-01", "file"})
+
+
+def not_shared(config_file: Path) -> UsageError:
+    """Return the error for what only machines can do that share a ledger."""
+    return UsageError(
+        "the ledger is a file of this machine alone", where=str(config_file),
+        advice='to share one, write there: [ledger] database = "postgresql://…" (docs/fleet.md)',
+    )  # fmt: skip
 
 
 def machine_name(config: Configuration) -> str:

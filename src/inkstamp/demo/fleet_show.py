@@ -17,7 +17,7 @@ from typing import Any
 from inkstamp.demo.children import Children
 from inkstamp.demo.database import DemoDatabase, database_server, find_programs
 from inkstamp.demo.scenario import HERE, NEW_SITES, SITES, DemoSite
-from inkstamp.demo.show import Say
+from inkstamp.demo.show import Say, went_wrong
 from inkstamp.demo.world import main_file, start_web_server, web_program, write_site
 from inkstamp.errors import InkStampError
 from inkstamp.files import write_bytes
@@ -66,10 +66,8 @@ class DemoFleet:
         process = self.begin(machine, command, stdout=subprocess.PIPE, stderr=subprocess.STDOUT)
         answer = str(process.communicate()[0])
         if process.returncode:
-            raise InkStampError(
-                f"the demo's command ended with {process.returncode} instead of 0", where=f"{command} on {machine}",
-                said=answer, advice="this is a bug in Ink Stamp; please report it",
-            )  # fmt: skip
+            what = f"the demo's command ended with {process.returncode} instead of 0"
+            raise went_wrong(what, f"{command} on {machine}", answer)
         return answer
 
     def administer(self, command: str, before: str) -> None:
@@ -227,8 +225,7 @@ def _order_and_die(fleet: DemoFleet) -> None:
     )  # fmt: skip
     issued = sum(1 for name in fleet.ca.requests if name == "finalize")
     if (len(fleet.ca.state.orders), issued) != (len(_HOSTED), len(_HOSTED)):
-        raise InkStampError(f"the CA counts {len(fleet.ca.state.orders)} orders and {issued} certificates",
-                            advice="this is a bug in Ink Stamp; please report it")  # fmt: skip
+        raise went_wrong(f"the CA counts {len(fleet.ca.state.orders)} orders and {issued} certificates")
     say("narrator", f"Quayside counts {len(_HOSTED)} orders and {issued} certificates: nothing was ordered twice.")
     for name in _NODES:
         output = fleet.folder / name / "output"
@@ -258,6 +255,5 @@ def _await(condition: Callable[[], bool], what: str) -> None:
     deadline = time.monotonic() + _PATIENCE
     while not condition():
         if time.monotonic() > deadline:
-            raise InkStampError(f"the demo waited in vain for {what}",
-                                advice="this is a bug in Ink Stamp; please report it")  # fmt: skip
+            raise went_wrong(f"the demo waited in vain for {what}")
         time.sleep(0.05)

@@ -18,6 +18,11 @@ Say = Callable[[str, str], None]
 """Told what kind of text it is (`narrator`, `command`, `answer`, or `at` and the machine of a command) and the text."""
 
 
+def went_wrong(what: str, where: str = "", said: str = "") -> InkStampError:
+    """Return the error for something in the demo that should not have happened."""
+    return InkStampError(what, where=where, said=said, advice="this is a bug in Ink Stamp; please report it")
+
+
 def play(say: Say, keep: Path | None) -> None:
     """Build a world, play all acts in it, take it down; the folder is removed unless `keep` names it.
 
@@ -65,11 +70,7 @@ def _play_act(act: Act, world: DemoWorld, children: Children, say: Say) -> None:
     answer, _ = process.communicate()
     say("answer", answer)
     if process.returncode != act.status:
-        raise InkStampError(
-            f"the demo's command ended with {process.returncode} instead of {act.status}",
-            where=command,
-            advice="this is a bug in Ink Stamp; please report it",
-        )
+        raise went_wrong(f"the demo's command ended with {process.returncode} instead of {act.status}", command)
 
 
 def keep_up(folder: Path, said: Callable[[DemoWorld], None]) -> None:

@@ -7,7 +7,7 @@ from inkstamp.reach.interface import Host, Ran
 from inkstamp.reach.local import find_program
 
 SUDO = ("sudo", "-n")
-"""It asks for nothing: nobody is there to answer."""
+"""It fails where it would ask for a password (sudo(8))."""
 _ESCAPED = frozenset('\\,:=*?[]! "')
 """What sudoers(5) gives a meaning to in the arguments of a command."""
 

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 
 from msgspec import Struct
 
+from inkstamp.config.sharing import not_shared
 from inkstamp.errors import UsageError
 from inkstamp.findings import Finding, bad, ok, warn
 from inkstamp.jobs.fleet.context import FleetContext
@@ -28,10 +29,7 @@ def expect_machines(context: FleetContext) -> Machines:
     """Return the machines; UsageError where the ledger is this one's own."""
     machines = context.ledger.machines
     if machines is None:
-        raise UsageError(
-            "the ledger is a file of this machine alone", where=str(context.configuration.path),
-            advice="to share one, write [ledger] database = … there; docs/fleet.md tells how",
-        )  # fmt: skip
+        raise not_shared(context.configuration.path)
     return machines
 
 
@@ -70,7 +68,7 @@ def findings_of(machine: Machine, lacks: Sequence[Lack], away_hours: float) -> l
 
 
 def troubles(machines: Machines, away_hours: float) -> list[Finding]:
-    """Return what people should know of any machine: that it is away, or lacks an edition for long."""
+    """Return what people should know of any machine: that it has not been seen, or lacks an edition, for long."""
     lacking = machines.lacking()
     return [
         finding

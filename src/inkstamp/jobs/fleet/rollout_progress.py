@@ -6,7 +6,7 @@ from enum import StrEnum
 from msgspec import Struct
 
 from inkstamp.bulkhead import apart
-from inkstamp.config.sharing import servers_on
+from inkstamp.config.sharing import not_shared, servers_on
 from inkstamp.errors import InkStampError, UsageError
 from inkstamp.jobs.fleet.context import AssignmentContext
 from inkstamp.ledger.machine_records import Machine
@@ -99,10 +99,7 @@ class _Seen(Struct, frozen=True):
 def expect_rollouts(context: AssignmentContext) -> StagedRollouts:
     """Return the roll-outs; UsageError where no machines share the ledger, or this one does not order."""
     if context.ledger.rollouts is None:
-        raise UsageError(
-            "the ledger is a file of this machine alone", where=str(context.configuration.path),
-            advice="editions are rolled out in steps where machines share one; docs/fleet.md tells how",
-        )  # fmt: skip
+        raise not_shared(context.configuration.path)
     if not context.config.orders:
         raise UsageError(
             "this machine installs what others order", where="[ledger] workers",

@@ -7,7 +7,8 @@ from msgspec import Struct
 
 from inkstamp.bulkhead import apart
 from inkstamp.config.model import Configuration
-from inkstamp.errors import InkStampError, UsageError
+from inkstamp.config.sharing import not_shared
+from inkstamp.errors import InkStampError
 from inkstamp.files import read_secret
 from inkstamp.findings import Finding, bad, ok, warn
 from inkstamp.jobs.fleet.context import FleetContext
@@ -42,10 +43,7 @@ class Resealed(Struct, frozen=True):
 def expect_shared(context: FleetContext) -> SharedLedger:
     """Return the shared ledger; UsageError where none is configured."""
     if context.shared is None:
-        raise UsageError(
-            "the ledger is a file of this machine alone", where=str(context.configuration.path),
-            advice='to share one, write there: [ledger] database = "postgresql://…" (docs/fleet.md)',
-        )  # fmt: skip
+        raise not_shared(context.configuration.path)
     return context.shared
 
 

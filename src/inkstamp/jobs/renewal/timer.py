@@ -19,6 +19,7 @@ from inkstamp.files import file_trouble, read_bytes, write_bytes
 from inkstamp.findings import Finding, bad, note, ok, warn
 from inkstamp.home import Home
 from inkstamp.jobs.renewal import user_crontab
+from inkstamp.jobs.renewal.context import TimerContext
 from inkstamp.jobs.renewal.timer_units import CRON, SERVICE, TIMER, Errand, cron_text, service_text, timer_text
 from inkstamp.jobs.renewal.timers_present import home_in, next_start, other_timers, sets_proxy
 from inkstamp.jobs.status.run_record import is_overdue
@@ -29,7 +30,6 @@ from inkstamp.servers.interface import Escalates
 from inkstamp.severity import Severity
 
 if TYPE_CHECKING:
-    from inkstamp.runtime import Runtime
     from inkstamp.servers.pool import ServerPool
 
 _CRON_FOLDER = Path("/etc/cron.d")
@@ -54,24 +54,24 @@ class Schedule(Struct, frozen=True, kw_only=True):
     findings: tuple[Finding, ...]
 
 
-def schedule(runtime: "Runtime", program: str, *, cron: bool, into: Path | None) -> Schedule:
+def schedule(context: TimerContext, program: str, *, cron: bool, into: Path | None) -> Schedule:
     """Say what a timer here would consist of, and how the one that is there fares; changes nothing.
 
     Args:
-        runtime: The parts of the run.
+        context: The parts of the run.
         program: Absolute path of `inkstamp`.
         cron: Whether cron is wanted where systemd is there.
         into: Another folder for the files, which nothing is started from.
 
     """
-    files = _files(runtime, program, cron=cron, into=into)
+    files = _files(context, program, cron=cron, into=into)
     present = [_text_at(path) for path, _ in files]
     there = present == [text for _, text in files]
-    last, now = last_sweep(runtime.home), runtime.clock.now()
+    last, now = last_sweep(context.home), context.clock.now()
     findings = [_state(files, present, there=there, into=into), _last(last, now, there=there)]
     findings += _without_proxy(files[0][0]) if there else []
-    findings += [_second_timer(each) for each in other_timers(runtime.home, [path for path, _ in files])]
-    begun = cut_off(runtime.home)
+    findings += [_second_timer(each) for each in other_timers(context.home, [path for path, _ in files])]
+    begun = cut_off(context.home)
     if begun is not None:
         seen = f"the run that began {begun:%Y-%m-%d %H:%M} UTC was interrupted"
         findings.append(bad("cut off", "renew", seen, "see the journal of the timer's unit; the next run continues"))
@@ -105,7 +105,7 @@ def _without_proxy(timer: Path) -> list[Finding]:
     return [warn("proxy", str(timer), seen, fix)]
 
 
-def put(runtime: "Runtime", program: str, *, cron: bool, into: Path | None) -> Schedule:
+def put(context: TimerContext, program: str, *, cron: bool, into: Path | None) -> Schedule:
     """Put the timer's files in place and start it; doing so again brings them up to date.
 
     Raises:
@@ -114,9 +114,9 @@ def put(runtime: "Runtime", program: str, *, cron: bool, into: Path | None) -> S
         UsageError: The timer that is there is for another data directory, whose certificates nobody would renew.
 
     """
-    files = _files(runtime, program, cron=cron, into=into)
+    files = _files(context, program, cron=cron, into=into)
     for path, _ in files:
-        _expect_ours(path, runtime.home)
+        _expect_ours(path, context.home)
     for path, text in files:
         if path == user_crontab.PLACE:
             user_crontab.write_entry(text)
@@ -127,8 +127,8 @@ def put(runtime: "Runtime", program: str, *, cron: bool, into: Path | None) -> S
     if into is None and files[0][0].name == SERVICE:
         for arguments in (["daemon-reload"], ["enable", "--now", TIMER]):
             _systemctl(arguments)
-    runtime.ledger.note("scheduled", ", ".join(str(path) for path, _ in files))
-    return schedule(runtime, program, cron=cron, into=into)
+    context.ledger.note("scheduled", ", ".join(str(path) for path, _ in files))
+    return schedule(context, program, cron=cron, into=into)
 
 
 def _expect_ours(path: Path, home: Home) -> None:
@@ -144,11 +144,11 @@ def _expect_ours(path: Path, home: Home) -> None:
         )
 
 
-def remove(runtime: "Runtime", program: str, *, into: Path | None) -> tuple[str, ...]:
+def remove(context: TimerContext, program: str, *, into: Path | None) -> tuple[str, ...]:
     """Stop the timer and take its files away, systemd's and cron's; returns those that were there."""
     found = []
     for cron in (False, True):
-        for path, _ in _files(runtime, program, cron=cron, into=into):
+        for path, _ in _files(context, program, cron=cron, into=into):
             if _text_at(path) is not None and str(path) not in found:
                 found.append(str(path))
     if into is None and any(path.endswith(TIMER) for path in found) and _RUNNING_SYSTEMD.is_dir():
@@ -162,21 +162,21 @@ def remove(runtime: "Runtime", program: str, *, into: Path | None) -> tuple[str,
     if into is None and any(path.endswith(TIMER) for path in found) and _RUNNING_SYSTEMD.is_dir():
         _systemctl(["daemon-reload"])
     if found:
-        runtime.ledger.note("unscheduled", ", ".join(found))
+        context.ledger.note("unscheduled", ", ".join(found))
     return tuple(found)
 
 
-def _files(runtime: "Runtime", program: str, *, cron: bool, into: Path | None) -> list[tuple[Path, str]]:
+def _files(context: TimerContext, program: str, *, cron: bool, into: Path | None) -> list[tuple[Path, str]]:
     as_root = os.geteuid() == 0
-    command = (program, "--config", str(runtime.configuration.path), "--home", str(runtime.home), "renew")
+    command = (program, "--config", str(context.configuration.path), "--home", str(context.home), "renew")
     errand = Errand(
         command=command,
-        writable=_writable(runtime),
+        writable=_writable(context),
         as_root=as_root,
-        sudo=bool(_by_sudo(runtime.configuration.current_or_empty())),
+        sudo=bool(_by_sudo(context.configuration.current_or_empty())),
     )
     if cron or (into is None and not _RUNNING_SYSTEMD.is_dir()):
-        seed = zlib.crc32(f"{os.uname().nodename}{runtime.home}".encode())
+        seed = zlib.crc32(f"{os.uname().nodename}{context.home}".encode())
         if into is None and not as_root:
             return [(user_crontab.PLACE, cron_text(errand, seed, user=""))]
         return [((into or _CRON_FOLDER) / CRON, cron_text(errand, seed, user="root"))]
@@ -196,20 +196,20 @@ def sudoers(config: Configuration, pool: "ServerPool") -> str:
     return sudoers_text(pwd.getpwuid(os.geteuid()).pw_name, commands)
 
 
-def _writable(runtime: "Runtime") -> tuple[str, ...]:
+def _writable(context: TimerContext) -> tuple[str, ...]:
     """Return the folders that a renewal may write to: ours, the servers' and the sites' on this machine.
 
     Servers' own programs open logs and the like when they test, so what varies is open to them.
     """
-    folders: dict[str, None] = {str(runtime.home): None, "/run": None}
-    metrics = runtime.configuration.current_or_empty().renewal.metrics
+    folders: dict[str, None] = {str(context.home): None, "/run": None}
+    metrics = context.configuration.current_or_empty().renewal.metrics
     folders |= {metrics.rpartition("/")[0]: None} if metrics else {}
-    for name, entry in runtime.configuration.current_or_empty().server.items():
-        if is_away(runtime.config, name):
+    for name, entry in context.configuration.current_or_empty().server.items():
+        if is_away(context.config, name):
             continue
         folders |= dict.fromkeys(KINDS[entry.kind].state_folders)
         folders |= dict.fromkeys(each.path.rpartition("/")[0] for each in entry.files)
-        server = runtime.servers.get(name)
+        server = context.servers.get(name)
         for site in (each for each in server.sites() if (each.root + each.file).isprintable()):
             folders |= dict.fromkeys(each for each in (site.root, site.file.rpartition("/")[0]) if each)
     inside = [each for each in folders if each.startswith("/") and "{" not in each]

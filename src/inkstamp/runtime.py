@@ -237,7 +237,7 @@ class Runtime:
 
     def _own_roots(self, authority: str) -> str:
         """Return the file with the roots of an authority that is no public CA; empty for any other."""
-        known = self.config.authority.get(authority)
+        known = self.configuration.current_or_empty().authority.get(authority)
         return known.roots if known is not None else ""
 
     @property

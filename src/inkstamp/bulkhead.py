@@ -31,11 +31,17 @@ is not to be recorded as what is wrong with a certificate."""
 _MOST_TRACE = 20_000
 
 
-def internal_error(error: BaseException) -> InternalError:
-    """Return an exception that nobody foresaw as an error that can be told and recorded."""
+def internal_error(error: BaseException, *, others: bool = True) -> InternalError:
+    """Return an exception that nobody foresaw as an error that can be told and recorded.
+
+    Args:
+        error: The exception.
+        others: Whether it stayed with one of many, of which the others are worked on all the same.
+
+    """
     made = InternalError(
         f"internal error: {type(error).__name__}: {printable(str(error))[:500]}",
-        advice="please report it with the output of --debug; all others were processed",
+        advice=f"please report it with the output of --debug{'; all others were processed' if others else ''}",
         traceback=printable("".join(traceback.format_exception(error)))[-_MOST_TRACE:],
     )
     made.__cause__ = error

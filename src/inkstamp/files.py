@@ -66,6 +66,7 @@ def write_bytes(path: Path, data: bytes, *, mode: int = 0o644, like: os.stat_res
         FileTrouble: It could not be written; what stood there before still does.
 
     """
+    expect_replaceable(path)
     # Always the same name: what a killed run left there is cleared away by the next write.
     beside = partial_of(path)
     with file_trouble("write", path):
@@ -79,6 +80,18 @@ def write_bytes(path: Path, data: bytes, *, mode: int = 0o644, like: os.stat_res
                 os.unlink(beside)
             raise
         sync_folder(path.parent)
+
+
+def expect_replaceable(path: Path) -> None:
+    """Refuse to put a file in the place of a folder, a device or a pipe, such as /dev/null; FileTrouble for one.
+
+    What is at the end of a link counts, as in /dev/stdout.
+    """
+    try:
+        found = os.stat(path)
+    except OSError:  # nothing is there, or whoever writes says what is wrong
+        return
+    _expect_regular(found, str(path))
 
 
 def create_bytes(path: Path, data: bytes, *, mode: int = 0o644) -> None:
@@ -208,7 +221,7 @@ def link_target(link: Path) -> str | None:
 def read_bytes(path: Path | str, *, limit: int = 16_777_216) -> bytes:
     """Read a whole file of at most `limit` bytes; FileTrouble when it is missing, unreadable, no file, or larger."""
     with file_trouble("read", path):
-        handle, _ = _opened(path)
+        handle, _ = open_file(path)
         try:
             return read_whole(handle, str(path), limit)
         finally:
@@ -225,7 +238,7 @@ def read_whole(handle: int, path: str, limit: int) -> bytes:
     return data
 
 
-def _opened(path: Path | str) -> tuple[int, os.stat_result]:
+def open_file(path: Path | str) -> tuple[int, os.stat_result]:
     """Open a file to read; what is none must not be waited for, as a named pipe in its place would be.
 
     Returns its descriptor, and what is known of it.
@@ -244,10 +257,14 @@ def _opened(path: Path | str) -> tuple[int, os.stat_result]:
 def expect_file(handle: int, path: str) -> os.stat_result:
     """Return what is known of an open file; FileTrouble when it is a folder, a pipe, a device."""
     found = os.fstat(handle)
+    _expect_regular(found, path)
+    return found
+
+
+def _expect_regular(found: os.stat_result, path: str) -> None:
     if not stat.S_ISREG(found.st_mode):
         kind = "a folder" if stat.S_ISDIR(found.st_mode) else "no file"
         raise FileTrouble(f"{path} is {kind}", where=path, advice="name the file itself")
-    return found
 
 
 def read_secret(path: Path, *, group: int | None = None) -> bytes:
@@ -259,7 +276,7 @@ def read_secret(path: Path, *, group: int | None = None) -> bytes:
     """
     expect_ours(path, "the secret")
     try:
-        handle, found = _opened(path)
+        handle, found = open_file(path)
         try:
             data = read_whole(handle, str(path), 1_048_576)
         finally:

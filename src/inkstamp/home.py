@@ -1,10 +1,19 @@
 """The data directory (HOME): where everything in it lies."""
 
+import os
+import stat
 from pathlib import Path
 from typing import NamedTuple
 
+from inkstamp.errors import ConfigurationError
 from inkstamp.files import private_folder
 from inkstamp.ownership import expect_ours
+from inkstamp.wording import some_of
+
+_OF_OTHERS = 0o067
+"""What others may do with a folder that is not private."""
+_OURS = frozenset({"ledger.db", "locks"})
+"""What a data directory has from the first command on that changes something."""
 
 
 class Home(NamedTuple):
@@ -19,6 +28,29 @@ class Home(NamedTuple):
         """Return the folder, made where it is missing; ConfigurationError when others own it or may write there."""
         expect_ours(self.folder, "HOME")
         return private_folder(self.folder)
+
+    def expect_own(self, beside: Path) -> None:
+        """Refuse a folder that is of others too, such as / or /srv: being private, HOME would shut them out.
+
+        Args:
+            beside: The configuration file, which may lie in the same folder.
+
+        Raises:
+            ConfigurationError: Others may look into the folder, and what it holds is not ours.
+
+        """
+        try:
+            mode = stat.S_IMODE(os.stat(self.folder).st_mode)
+            held = set(os.listdir(self.folder)) if mode & _OF_OTHERS else set()
+        except OSError:  # it is not there yet, or whoever uses it says what is wrong
+            return
+        foreign = held - ({beside.name} if beside.parent == self.folder else set())
+        if foreign and not held & _OURS:
+            raise ConfigurationError(
+                f"{self.folder} is no folder of Ink Stamp's own, and a data directory has to be private",
+                where=str(self.folder), said=f"mode {mode:04o}, with {some_of(sorted(foreign))} in it",
+                advice="name a new or an empty folder: --home, INKSTAMP_HOME, or `home` in the configuration",
+            )  # fmt: skip
 
     @property
     def ledger(self) -> Path:

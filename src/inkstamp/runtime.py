@@ -54,6 +54,7 @@ class Runtime:
         only_looks: bool = False,
     ) -> None:
         self.home = Home(home)
+        self.home.expect_own(config_file)
         self._given_locks = locks
         """A rehearsal holds those of the real thing, and has a ledger of its own."""
         if certificates is not None:  # a rehearsal is of those of the real thing

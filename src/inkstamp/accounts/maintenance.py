@@ -4,6 +4,7 @@ from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
+from inkstamp.accounts.pool import acme_authority
 from inkstamp.errors import CaProblem, UsageError
 
 if TYPE_CHECKING:
@@ -82,7 +83,8 @@ def show_account(context: "AccountsContext", authority: str) -> AccountDetails:
 
 
 def certificates_of(context: "AccountsContext", authority: str) -> tuple[str, ...]:
-    """Return the configured certificates that come from an authority, in the first place."""
+    """Return the configured certificates that come from an authority, in the first place; UsageError for none."""
+    context.configuration.authority(authority)
     return tuple(name for name, each in context.certificates.items() if each.authority == authority)
 
 
@@ -124,9 +126,7 @@ def retire(context: "AccountsContext", authority: str) -> str:
 
 
 def _expect_account(context: "AccountsContext", authority: str) -> None:
-    entry = context.configuration.authority(authority)
-    if not entry.is_acme:
-        raise UsageError(f"“{authority}” is a portal: the account there is a person's", where=entry.page)
+    entry = acme_authority(context.configuration, authority)
     known = context.ledger.account(authority)
     if known is None or known.directory != entry.directory:
         raise UsageError(f"there is no account at “{authority}” yet", advice=f"inkstamp authority add {authority}")

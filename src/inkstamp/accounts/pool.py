@@ -5,6 +5,17 @@ import threading
 from inkstamp.accounts.account import AccountSession, open_account
 from inkstamp.accounts.account_keys import fetch_account_key
 from inkstamp.accounts.context import AccountContext
+from inkstamp.config.config_file import ConfigFile
+from inkstamp.config.model import Authority
+from inkstamp.errors import UsageError
+
+
+def acme_authority(configuration: ConfigFile, name: str) -> Authority:
+    """Return an authority that we have an account with; UsageError where it is not configured, or is a portal."""
+    entry = configuration.authority(name)
+    if not entry.is_acme:
+        raise UsageError(f"“{name}” is a portal: the account there is a person's", where=entry.page)
+    return entry
 
 
 class AccountPool:
@@ -19,6 +30,7 @@ class AccountPool:
         """Return our account at a configured authority; it is opened if the terms are agreed to.
 
         Raises:
+            UsageError: There is no authority of that name, or it is a portal.
             AccountTrouble: The CA has terms that are not agreed to, or binds accounts to customers, or it was retired.
             CaProblem, NetworkTrouble: The CA refused or cannot be reached.
 
@@ -30,7 +42,7 @@ class AccountPool:
             return self._open[authority]
 
     def _open_now(self, authority: str) -> AccountSession:
-        entry = self._context.config.authority[authority]
+        entry = acme_authority(self._context.configuration, authority)
         self._open[authority] = open_account(self._context, authority, entry)
         return self._open[authority]
 

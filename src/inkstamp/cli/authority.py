@@ -262,7 +262,7 @@ def _new_key(context: Context, runtime: "Runtime", options: argparse.Namespace) 
 def _retire(context: Context, runtime: "Runtime", options: argparse.Namespace) -> int:
     from inkstamp.accounts.maintenance import certificates_of, retire
 
-    ours = ", ".join(certificates_of(runtime, options.name)) if options.name in runtime.config.authority else ""
+    ours = ", ".join(certificates_of(runtime, options.name))
     told = f"The account at “{options.name}” is deactivated permanently; its certificates stay valid."
     if ours:
         told += f" These certificates come from it and will not be renewed: {ours}."

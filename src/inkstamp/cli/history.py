@@ -9,6 +9,7 @@ from inkstamp.cli import output
 from inkstamp.cli.context import Context
 from inkstamp.cli.setting import open_runtime, roster_options, selection_of
 from inkstamp.clock import stamp
+from inkstamp.printable import printable
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -37,7 +38,7 @@ def run(context: Context, options: argparse.Namespace) -> int:
         output.as_json("history", events=events)
         return 0
     if not events:
-        print("nothing is recorded yet" + (f" for {options.certificate}" if options.certificate else ""))
+        print("nothing is recorded yet" + (f" for {printable(options.certificate)}" if options.certificate else ""))
     run_shown = None
     for event in events:
         if event.run != run_shown:

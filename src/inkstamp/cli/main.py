@@ -61,6 +61,8 @@ COMMANDS = {
 
 _SPELLINGS = {"enroll": "enrol"}
 _WRONG_USE = 2
+_LONGEST_PATH = 300
+"""Characters of one that is told."""
 
 
 def front_parser() -> argparse.ArgumentParser:
@@ -147,10 +149,21 @@ def _run_command(module: ModuleType, context: Context, options: argparse.Namespa
     except Exception as error:
         if context.debug:
             raise
-        from inkstamp.bulkhead import internal_error
-
-        return _tell(internal_error(error), context, options.command)
+        return _tell(_unforeseen(error), context, options.command)
     return context.stopped_by or status
+
+
+def _unforeseen(error: Exception) -> "InkStampError":
+    """Return an exception that ended a command as an error to be told: about a path that was given, or a bug."""
+    from inkstamp.bulkhead import internal_error
+    from inkstamp.errors import FileTrouble
+    from inkstamp.printable import one_line
+
+    if not isinstance(error, OSError) or not isinstance(error.filename, str | os.PathLike):
+        return internal_error(error, others=False)
+    path = one_line(str(error.filename), _LONGEST_PATH)
+    said = error.strerror or type(error).__name__
+    return FileTrouble(f"cannot use {path}", where=path, said=said, advice="check the path, and the rights on it")
 
 
 @contextmanager
@@ -185,7 +198,9 @@ def _tell(error: "InkStampError", context: Context, command: str) -> int:
 def _unknown_command(given: str) -> int:
     import difflib
 
+    from inkstamp.printable import printable
+
     near = difflib.get_close_matches(given, COMMANDS, n=1)
     hint = f"did you mean `inkstamp {near[0]}`?" if near else "see `inkstamp --help`"
-    print(f"inkstamp: there is no command “{given}”\n  fix    {hint}", file=sys.stderr)
+    print(f"inkstamp: there is no command “{printable(given)}”\n  fix    {hint}", file=sys.stderr)
     return _WRONG_USE

@@ -1,6 +1,7 @@
 """Read `inkstamp.toml` into data."""
 
 import hashlib
+import os
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -139,7 +140,7 @@ def load(data: bytes, file: Path, cache: Path) -> Configuration:
     alone when it cannot be written: it is only a help.
     """
     variables = repr(settings_of()).encode("utf-8", "surrogateescape")
-    made_from = hashlib.sha256(b"\0".join((__version__.encode(), str(file).encode(), variables, data))).hexdigest()
+    made_from = hashlib.sha256(b"\0".join((__version__.encode(), os.fsencode(file), variables, data))).hexdigest()
     kept = cache / "configuration.msgpack"
     with suppress(
         FileTrouble, msgspec.DecodeError, ValueError

@@ -178,5 +178,6 @@ def save(file: Path, data: bytes) -> None:
     if file.exists():
         write_bytes(file.resolve(), data, like=file.stat())
     else:
-        private_folder(file.parent)
+        if not file.parent.exists():  # one that is there may be of others too, as /etc is
+            private_folder(file.parent)
         write_bytes(file, data, mode=0o600)

@@ -29,7 +29,7 @@ from inkstamp.errors import ConfigurationError, LedgerTrouble
 from inkstamp.ledger.fences import Fences
 from inkstamp.ledger.interface import Values, insert_into
 from inkstamp.ledger.postgresql_schema import TURN, schema_trouble
-from inkstamp.ledger.rows import damaged
+from inkstamp.ledger.rows import damaged, no_text
 from inkstamp.printable import printable
 
 _CONNECT_SECONDS = 10
@@ -158,6 +158,8 @@ class PostgresqlDatabase:
         where = str(self.address)
         try:
             yield
+        except UnicodeEncodeError as error:
+            raise no_text(error) from error
         except psycopg.errors.InsufficientPrivilege as error:
             raise LedgerTrouble(
                 "the database refused this to our role", where=where, said=_said(error),

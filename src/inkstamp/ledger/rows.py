@@ -9,10 +9,10 @@ from typing import Any, TypeVar
 import msgspec
 
 from inkstamp.clock import LATEST, clamped
-from inkstamp.errors import LedgerDamaged
+from inkstamp.errors import LedgerDamaged, UsageError
 from inkstamp.ledger.interface import Row
 from inkstamp.ledger.records import EditionRecord, InstallRecord, InstallState, OrderRecord, OrderState
-from inkstamp.printable import printable
+from inkstamp.printable import one_line, printable
 
 REBUILD = "rebuild it from the shelf: inkstamp status --rebuild"
 """What to do about a ledger that is gone or damaged."""
@@ -22,6 +22,7 @@ _LATEST = int(LATEST.timestamp())
 
 strings = msgspec.json.Decoder(tuple[str, ...])
 numbers = msgspec.json.Decoder(tuple[int, ...])
+_SHOWN = 100
 _C = TypeVar("_C", bound=type[Any])
 
 
@@ -50,6 +51,14 @@ def damaged(said: str, where: str = "ledger") -> LedgerDamaged:
         said=printable(said),
         advice=f"{REBUILD}; the damaged one is kept beside it",
     )
+
+
+def no_text(error: UnicodeEncodeError) -> UsageError:
+    """Return the error for a text that no ledger can hold, such as a name that was typed in another encoding."""
+    return UsageError(
+        f"“{one_line(error.object, _SHOWN)}” is not valid UTF-8", where="the command line",
+        advice="type it again; check that the terminal's encoding is UTF-8 (locale(1))",
+    )  # fmt: skip
 
 
 def telling_damage(book: _C) -> _C:

@@ -14,7 +14,7 @@ from typing import Any
 
 from inkstamp.errors import LedgerDamaged, LedgerTrouble
 from inkstamp.ledger.interface import Values, insert_into
-from inkstamp.ledger.rows import damaged
+from inkstamp.ledger.rows import damaged, no_text
 from inkstamp.ledger.schema import MIGRATIONS, TABLES, VERSION
 
 _BUSY_SECONDS = 30.0
@@ -133,6 +133,8 @@ class SqliteDatabase:
             ) from error
         except UnicodeDecodeError as error:
             raise damaged(str(error), str(self._file)) from error
+        except UnicodeEncodeError as error:
+            raise no_text(error) from error
         except OSError as error:
             raise LedgerTrouble(
                 "the ledger cannot be opened",

@@ -13,7 +13,7 @@ from msgspec import Struct
 from inkstamp import __version__
 from inkstamp.config.toml_file import LIMIT, home_as_written
 from inkstamp.errors import FileTrouble, UsageError
-from inkstamp.files import file_trouble, partial_of, private_folder, read_bytes, sync_folder
+from inkstamp.files import expect_replaceable, file_trouble, partial_of, private_folder, read_bytes, sync_folder
 from inkstamp.findings import Finding, ok, warn
 from inkstamp.home import Home
 from inkstamp.jobs.backups import archive, encryption
@@ -193,6 +193,7 @@ def _texts(value: object, key: str) -> Iterator[tuple[str, str]]:
 
 def _write(target: Path, plain: BinaryIO, protection: Protection) -> int:
     """Write the file, atomically and durably; returns its size."""
+    expect_replaceable(target)
     beside = partial_of(target)
     with file_trouble("write", target):
         beside.unlink(missing_ok=True)

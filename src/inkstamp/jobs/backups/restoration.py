@@ -1,6 +1,7 @@
 """Restore a backup: whole and verified beside its place first, then put into it by renaming."""
 
 import hashlib
+import os
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -12,7 +13,16 @@ from msgspec import Struct
 from inkstamp.clock import Clock, stamp
 from inkstamp.config.toml_file import LIMIT
 from inkstamp.errors import LedgerDamaged, UsageError
-from inkstamp.files import file_trouble, held, private_folder, read_bytes, remove_tree, sync_folder, write_bytes
+from inkstamp.files import (
+    file_trouble,
+    held,
+    open_file,
+    private_folder,
+    read_bytes,
+    remove_tree,
+    sync_folder,
+    write_bytes,
+)
 from inkstamp.findings import Finding, note, ok, warn
 from inkstamp.home import Home
 from inkstamp.jobs.backups import archive, encryption
@@ -85,7 +95,7 @@ def restore(file: Path, opening: Opening, config: Path, home: Path | None, clock
 @contextmanager
 def _plain(file: Path, opening: Opening) -> Iterator[BinaryIO]:
     """Give the archive in a backup, decrypted into a file without a name where that is needed."""
-    with file_trouble("read", file), file.open("rb") as source:
+    with file_trouble("read", file), os.fdopen(open_file(file)[0], "rb") as source:
         head = source.read(len(HEADER))
         source.seek(0)
         if head != HEADER:

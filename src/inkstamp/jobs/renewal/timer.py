@@ -176,7 +176,7 @@ def _files(context: TimerContext, program: str, *, cron: bool, into: Path | None
         sudo=bool(_by_sudo(context.configuration.current_or_empty())),
     )
     if cron or (into is None and not _RUNNING_SYSTEMD.is_dir()):
-        seed = zlib.crc32(f"{os.uname().nodename}{context.home}".encode())
+        seed = zlib.crc32(os.fsencode(f"{os.uname().nodename}{context.home}"))
         if into is None and not as_root:
             return [(user_crontab.PLACE, cron_text(errand, seed, user=""))]
         return [((into or _CRON_FOLDER) / CRON, cron_text(errand, seed, user="root"))]

@@ -91,7 +91,7 @@ def expect_replaceable(path: Path) -> None:
         found = os.stat(path)
     except OSError:  # nothing is there, or whoever writes says what is wrong
         return
-    _expect_regular(found, str(path))
+    expect_regular(found, str(path))
 
 
 def create_bytes(path: Path, data: bytes, *, mode: int = 0o644) -> None:
@@ -257,11 +257,12 @@ def open_file(path: Path | str) -> tuple[int, os.stat_result]:
 def expect_file(handle: int, path: str) -> os.stat_result:
     """Return what is known of an open file; FileTrouble when it is a folder, a pipe, a device."""
     found = os.fstat(handle)
-    _expect_regular(found, path)
+    expect_regular(found, path)
     return found
 
 
-def _expect_regular(found: os.stat_result, path: str) -> None:
+def expect_regular(found: os.stat_result, path: str) -> None:
+    """Refuse what is known to be a folder, a pipe, a device; FileTrouble for one."""
     if not stat.S_ISREG(found.st_mode):
         kind = "a folder" if stat.S_ISDIR(found.st_mode) else "no file"
         raise FileTrouble(f"{path} is {kind}", where=path, advice="name the file itself")

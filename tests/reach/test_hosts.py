@@ -5,6 +5,7 @@ import socket
 import stat
 import threading
 import time
+from functools import partial
 from pathlib import Path
 
 import pytest
@@ -50,6 +51,22 @@ def test_what_is_not_there_is_told_with_its_path(host: Host, tmp_path: Path) -> 
             attempt()
         assert "no" in caught.value.where
     assert not list(tmp_path.iterdir())
+
+
+def test_nothing_takes_the_place_of_what_is_no_file(host: Host, tmp_path: Path) -> None:
+    pipe, folder = tmp_path / "pipe", tmp_path / "folder"
+    os.mkfifo(pipe)
+    folder.mkdir()
+    for place in (pipe, folder):
+        for attempt in (
+            partial(host.put, str(place), b"x", Rights(0o600)),
+            partial(host.replace, str(place), b"x"),
+        ):
+            with pytest.raises(FileTrouble):
+                attempt()
+    assert pipe.is_fifo()
+    assert folder.is_dir()
+    assert sorted(each.name for each in tmp_path.iterdir()) == ["folder", "pipe"]
 
 
 def test_patterns_find_files_in_order_and_quote_everything_else(host: Host, tmp_path: Path) -> None:

@@ -14,7 +14,7 @@ from contextlib import suppress
 from typing import Any
 
 from inkstamp.errors import FileTrouble
-from inkstamp.files import expect_file, file_trouble, read_whole
+from inkstamp.files import expect_file, expect_regular, file_trouble, read_whole
 from inkstamp.reach.guarded import MOST_LINKS, open_root, trusted_link
 from inkstamp.reach.interface import Rights
 
@@ -148,6 +148,10 @@ def _put(folder: int, name: str, data: bytes, wanted: Rights, path: str, *, leni
     owner, group = _number(pwd.getpwnam, wanted.owner, path), _number(grp.getgrnam, wanted.group, path)
     beside = f".{name}.part"
     with file_trouble("write", path):
+        with suppress(FileNotFoundError):
+            found = os.stat(name, dir_fd=folder, follow_symlinks=False)
+            if not stat.S_ISLNK(found.st_mode):
+                expect_regular(found, path)
         with suppress(FileNotFoundError):
             os.unlink(beside, dir_fd=folder)
         handle = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600, dir_fd=folder)

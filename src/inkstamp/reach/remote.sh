@@ -247,6 +247,7 @@ takes_name() {
 
 # name mode owner group: write what `content` prints; owner and group may be empty.
 write_file() {
+    [ -h "../$1" ] || [ ! -e "../$1" ] || [ -f "../$1" ] || fail "“$1” is no file"
     content >file && { [ -z "$3" ] || chown -h "$3" file; } && { [ -z "$4" ] || chgrp -h "$4" file; } &&
         chmod "$2" file && takes_name "$1" || fail "the file “$1” cannot be written"
 }

@@ -60,6 +60,8 @@ def test_a_word_that_makes_no_sense_is_told_and_is_no_internal_error(
     os.mkfifo("pipe")
     Path("link").symlink_to("pipe")
     monkeypatch.setenv("INKSTAMP_CONFIG", str(tmp_path / "inkstamp.toml"))
+    for each in ("_CRON_FOLDER", "_SYSTEM_UNITS"):
+        monkeypatch.setattr(f"inkstamp.jobs.renewal.timer.{each}", tmp_path / "system")
     wrong = {}
     for line in LINES:
         status = run([each.format(word) for each in line.split(" ")])
@@ -69,6 +71,7 @@ def test_a_word_that_makes_no_sense_is_told_and_is_no_internal_error(
     assert wrong == {}
     assert Path("pipe").is_fifo(), "nothing takes the place of what is no file"
     assert Path("link").is_symlink()
+    assert not (tmp_path / "system").exists()
 
 
 def is_harmless(text: str) -> bool:
@@ -82,6 +85,8 @@ def is_harmless(text: str) -> bool:
         (("authority", "rollover", "fogbell"), "“fogbell” is a portal"),
         (("authority", "deactivate", "nobody"), "there is no authority “nobody”"),
         (("status", "--report", "/"), "/ is a folder"),
+        (("schedule", "put", "--into", ""), "argument --into: the path is empty"),
+        (("--home", "", "status"), "argument --home: the path is empty"),
         (("--home", "a" * 300, "status"), "File name too long"),
     ],
 )

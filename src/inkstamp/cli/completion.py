@@ -13,10 +13,10 @@ import importlib
 import os
 import re
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
-from inkstamp.cli.context import Context, global_options
+from inkstamp.cli.context import Context, all_actions, global_options
 from inkstamp.cli.main import COMMANDS
 
 _KINDS = {
@@ -89,7 +89,7 @@ def _attach(parser: argparse.ArgumentParser, command: str) -> None:
     """Tell for each argument that takes a value what its values are."""
     from argcomplete.completers import DirectoriesCompleter, FilesCompleter
 
-    for action in _all_actions(parser):
+    for action in all_actions(parser):
         kind = _kind_of(action, command)
         completer: object = None
         if kind == "edition":
@@ -102,13 +102,6 @@ def _attach(parser: argparse.ArgumentParser, command: str) -> None:
             completer = DirectoriesCompleter()
         if completer is not None and action.choices is None:
             vars(action)["completer"] = completer
-
-
-def _all_actions(parser: argparse.ArgumentParser) -> Iterator[argparse.Action]:
-    for action in parser._actions:
-        yield action
-        for inner in action.choices.values() if isinstance(action.choices, dict) else ():
-            yield from _all_actions(inner)
 
 
 def _kind_of(action: argparse.Action, command: str) -> str:

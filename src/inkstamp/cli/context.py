@@ -2,6 +2,7 @@
 
 import argparse
 import os
+from collections.abc import Iterator
 
 
 class Context:
@@ -23,6 +24,14 @@ class Context:
         self.command_line = command_line
         self.stopped_by = 0
         """Exit status of a command that a person or a signal ended, and that told what was done by then; 0 for none."""
+
+
+def all_actions(parser: argparse.ArgumentParser) -> Iterator[argparse.Action]:
+    """Yield the arguments of a parser, and of those below it."""
+    for action in parser._actions:
+        yield action
+        for inner in action.choices.values() if isinstance(action.choices, dict) else ():
+            yield from all_actions(inner)
 
 
 def global_options(parser: argparse.ArgumentParser, *, default: object) -> None:

@@ -14,7 +14,7 @@ from contextlib import contextmanager
 from types import ModuleType
 
 from inkstamp import __version__
-from inkstamp.cli.context import Context, global_options
+from inkstamp.cli.context import Context, all_actions, global_options
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -61,6 +61,7 @@ COMMANDS = {
 
 _SPELLINGS = {"enroll": "enrol"}
 _WRONG_USE = 2
+_PATHS = ("FILE", "NAME|FILE", "DIR", "FOLDER", "PATH")
 _LONGEST_PATH = 300
 """Characters of one that is told."""
 
@@ -121,12 +122,21 @@ def run(arguments: Sequence[str]) -> int:
         module = importlib.import_module(f"inkstamp.cli.{options.command}")
         parser = command_parser(options.command, module)
         options = parser.parse_args(options.rest, options)
+        for option in _empty_paths(parser, options):
+            parser.error(f"argument {option}: the path is empty")
     except SystemExit as exit_asked:  # argparse has said what is wrong, or shown the help
         return int(exit_asked.code or 0)
     import shlex
 
     context = Context(options, shlex.join(["inkstamp", *arguments]))
     return _run_command(module, context, options)
+
+
+def _empty_paths(parser: argparse.ArgumentParser, options: argparse.Namespace) -> Iterator[str]:
+    """Yield the options that were given an empty path, as a variable that a shell does not know leaves it."""
+    for action in all_actions(parser):
+        if action.option_strings and action.metavar in _PATHS and getattr(options, action.dest, None) == "":
+            yield action.option_strings[-1]
 
 
 def _run_command(module: ModuleType, context: Context, options: argparse.Namespace) -> int:

@@ -12,8 +12,8 @@ from inkstamp.wording import some_of
 
 _OF_OTHERS = 0o067
 """What others may do with a folder that is not private."""
-_OURS = frozenset({"ledger.db", "locks"})
-"""What a data directory has from the first command on that changes something."""
+_OURS = frozenset({"ledger.db", "locks", "shelf"})
+"""What a data directory has: some of it from the first command on that changes something."""
 
 
 class Home(NamedTuple):

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 from more_servers import Counting, apache
-from world import Ran, World, inkstamp_program, real_world
+from world import Ran, World, real_world
 
 CREWS = [f"crew{number}" for number in range(6)]
 ODD = CREWS[3]
@@ -126,8 +126,10 @@ def test_a_run_that_is_broken_off_begins_nothing_more_and_the_next_one_goes_on(
     orders = world.ca.orders()
     counting.begin('case "$*" in *reload) kill -INT $PPID; sleep 1;; esac\n')
     program = Path(world.folder / "as-at-a-terminal")  # what is started in the background may have SIGINT ignored
-    program.write_text(f'#!/bin/sh\nexec env --default-signal=INT {inkstamp_program()} "$@"\n')
-    program.chmod(0o755)
+    program.write_text(
+        "import signal\nfrom inkstamp.__main__ import main\n"
+        "signal.signal(signal.SIGINT, signal.default_int_handler)\nmain()\n"
+    )
     done = renew_all(world, "ecdsa-p384", str(program))
     assert done.status == 130
     assert "stopped; run the same command again to resume" in done.err

@@ -63,8 +63,5 @@ def _told(cause: BaseException, *, begun: bool) -> tuple[str, str]:
     if isinstance(cause, socket.gaierror):
         return ": its name cannot be looked up", "check the directory URL and this machine's DNS"
     if isinstance(cause, TimeoutError):
-        return (
-            ": it does not answer",
-            "check the network and any firewall; behind a proxy, set https_proxy",
-        )
+        return ": it does not answer", "check the network and any firewall; behind a proxy, set https_proxy"
     return ": the connection failed", "check the directory URL, and that the CA's service is up"

@@ -7,10 +7,12 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
+import dns.exception
 import dns.flags
 import dns.message
 import dns.query
 import dns.rcode
+import dns.resolver
 import dns.rrset
 import pytest
 from dns.rdatatype import RdataType
@@ -167,3 +169,21 @@ def test_the_second_resolver_is_asked_where_the_first_keeps_silent() -> None:
         with silent:
             found = ask(resolver, "site.test", RdataType.A)
     assert [each.address for each in found.records] == ["127.0.0.1"]
+
+
+def test_where_nobody_listens_it_is_not_waited_as_long_as_for_one_that_is_slow(monkeypatch: pytest.MonkeyPatch) -> None:
+    given: list[float] = []
+
+    def resolve(*_: object, lifetime: float, **__: object) -> None:
+        given.append(lifetime)
+        raise dns.exception.Timeout
+
+    monkeypatch.setattr(dns.resolver.Resolver, "resolve", resolve)
+    (port,) = free_ports(1)
+    nobody = make_resolver(View(resolver=("127.0.0.1", port)))
+    found = ask(nobody, "site.test", RdataType.A)
+    assert not found.known
+    assert "gave no answer" in found.trouble
+    with resolver_that(lambda question: [answer(question, rcode=dns.rcode.SERVFAIL)]) as (view, _):
+        ask(make_resolver(view), "site.test", RdataType.A)
+    assert given[0] <= 2.0 < given[1]

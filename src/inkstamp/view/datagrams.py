@@ -55,12 +55,16 @@ def exchange(
         flags: Of the header, as RD.
         seconds: For all answers together.
 
+    Raises:
+        ConnectionRefusedError: Nobody listens there (ICMP port unreachable).
+
     """
     if not as_address(place[0].partition("%")[0]):
         return {}
     found: dict[dns.rdatatype.RdataType, ResolverReply] = {}
     family = socket.AF_INET6 if ":" in place[0] else socket.AF_INET
-    with suppress(dns.exception.DNSException, OSError, ValueError, struct.error):  # no socket, nobody, too late
+    nobody = None
+    with suppress(dns.exception.DNSException, OSError, ValueError, struct.error):  # no socket, no way there, too late
         wire = dns.name.from_text(name + ".").to_wire() or b""
         with socket.socket(family, socket.SOCK_DGRAM) as stream:
             stream.connect(place)
@@ -70,7 +74,12 @@ def exchange(
                 asked = wire + struct.pack("!2H", kind, dns.rdataclass.IN)
                 stream.send(_HEADER.pack(number, flags, 1, 0, 0, 0) + asked)
                 waiting[asked] = (kind, number)
-            _take(stream, waiting, found, seconds)
+            try:
+                _take(stream, waiting, found, seconds)
+            except ConnectionRefusedError as error:
+                nobody = error
+    if nobody is not None and not found:
+        raise nobody
     return found
 
 

@@ -16,6 +16,8 @@ from inkstamp.view.point import View
 
 _SHOWN = 200
 _LIFETIME = 10.0
+_STARTS = 2.0
+"""Seconds, where nobody listens on the port of any resolver: as long as one takes to start again."""
 """Seconds that the questions about one name may take in all, retries included."""
 _MOST = 64
 
@@ -56,13 +58,20 @@ def ask_each(
         return tuple(Answer((), f"{name} was not looked up: no time was left", known=False) for _ in kinds)
     told: dict[dns.rdatatype.RdataType, ResolverReply] = {}
     flags = dns.flags.RD if resolver.flags is None else resolver.flags
+    refused = 0
     with within(_LIFETIME):
         for server in resolver.nameservers:
             wanted = [kind for kind in kinds if kind not in told]
             left = time_left(resolver.timeout)
             if left and wanted and isinstance(server, str):
-                told |= exchange((server, resolver.port), name, wanted, flags, left)
-        return tuple(_answer(told[kind], name) if kind in told else _persist(resolver, name, kind) for kind in kinds)
+                try:
+                    told |= exchange((server, resolver.port), name, wanted, flags, left)
+                except ConnectionRefusedError:
+                    refused += 1
+        most = _STARTS if refused == len(resolver.nameservers) else _LIFETIME
+        return tuple(
+            _answer(told[kind], name) if kind in told else _persist(resolver, name, kind, most) for kind in kinds
+        )
 
 
 def _answer(reply: ResolverReply, name: str) -> Answer:
@@ -71,9 +80,9 @@ def _answer(reply: ResolverReply, name: str) -> Answer:
     return Answer(reply.records[:_MOST], secure=reply.secure)
 
 
-def _persist(resolver: dns.resolver.Resolver, name: str, kind: dns.rdatatype.RdataType) -> Answer:
-    """Ask by all means: each server, several times, over TCP where an answer does not fit."""
-    left = time_left(_LIFETIME)
+def _persist(resolver: dns.resolver.Resolver, name: str, kind: dns.rdatatype.RdataType, most: float) -> Answer:
+    """Ask by all means for `most` seconds: each server, several times, over TCP where an answer does not fit."""
+    left = time_left(most)
     if not left:
         return Answer((), _silence(resolver, name), known=False)
     try:

@@ -12,6 +12,8 @@ from inkstamp.wording import some_of
 
 _OF_OTHERS = 0o067
 """What others may do with a folder that is not private."""
+_OF_DISKS = frozenset({"lost+found"})
+"""What a file system of its own, such as a container's volume, comes with."""
 _OURS = frozenset({"ledger.db", "locks", "shelf"})
 """What a data directory has: some of it from the first command on that changes something."""
 
@@ -44,7 +46,7 @@ class Home(NamedTuple):
             held = set(os.listdir(self.folder)) if mode & _OF_OTHERS else set()
         except OSError:  # it is not there yet, or whoever uses it says what is wrong
             return
-        foreign = held - ({beside.name} if beside.parent == self.folder else set())
+        foreign = held - _OF_DISKS - ({beside.name} if beside.parent == self.folder else set())
         if foreign and not held & _OURS:
             raise ConfigurationError(
                 f"{self.folder} is no folder of Ink Stamp's own, and a data directory has to be private",

@@ -123,7 +123,7 @@ def test_a_folder_of_others_is_no_data_directory_and_keeps_its_mode_with_the_con
     assert run(("--home", str(tmp_path / "home"), "--config", str(config), *add)) == 0, capsys.readouterr().err
     assert (shared.stat().st_mode & 0o777, config.stat().st_mode & 0o777) == (0o755, 0o600)
     empty = tmp_path / "made for it"
-    empty.mkdir()
+    (empty / "lost+found").mkdir(parents=True)
     empty.chmod(0o755)
     assert run(("--home", str(empty), "--config", str(config), "renew")) == 0
     assert empty.stat().st_mode & 0o777 == 0o700

@@ -52,6 +52,13 @@ def _files(folder: Path) -> dict[str, bytes]:
     }
 
 
+def test_a_path_that_cannot_be_looked_at_keeps_no_backup_from_being_made(world: SimulatedWorld) -> None:
+    odd = f'[server.odd]\nkind = "nginx"\nmain_file = "/{"a" * 300}/nginx.conf"\n'
+    world.config.write_text(f"{world.config.read_text()}\n{odd}")
+    done = world.run("backup", str(world.folder / "b.tgz"), "--not-encrypted")
+    assert done.status == 0, done.err
+
+
 def test_a_backup_to_an_ssh_key_moves_everything_to_another_place_and_other_programs_can_open_it(
     world: SimulatedWorld,
 ) -> None:

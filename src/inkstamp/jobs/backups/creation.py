@@ -2,6 +2,7 @@
 
 import os
 import platform
+import stat
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
@@ -167,13 +168,22 @@ def _named_by_configuration(context: BackupContext, elsewhere: list[str]) -> Ite
     done = {file}
     for key, text in _texts(context.configuration.whole, ""):
         path = Path(os.path.normpath(text)) if text.startswith("/") else None
-        if path is None or path in done or not path.is_file() or path.stat().st_size > _LARGEST_NAMED:
+        if path is None or path in done or not _is_file_to_keep(path):
             continue
         done.add(path)
         if path.is_relative_to(folder) and not path.is_relative_to(context.home.folder):
             yield path, f"config/{path.relative_to(folder).as_posix()}"
         elif key.endswith("_file") and not path.is_relative_to(context.home.folder):
             elsewhere.append(str(path))
+
+
+def _is_file_to_keep(path: Path) -> bool:
+    """Tell whether a file is there that a backup can take; one in a folder that this user may not enter is not."""
+    try:
+        found = os.stat(path)
+    except OSError:
+        return False
+    return stat.S_ISREG(found.st_mode) and found.st_size <= _LARGEST_NAMED
 
 
 def _texts(value: object, key: str) -> Iterator[tuple[str, str]]:
